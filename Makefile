@@ -1,0 +1,37 @@
+# Two commands do everything: `make demo` plays the story, `make test` runs every check and test.
+PYTHON ?= python3
+VENV   ?= .venv
+BIN     = $(VENV)/bin
+
+.PHONY: demo serve test check screenshots venv dev clean
+
+demo: venv            ## play the whole story on made-up data
+	$(BIN)/nostos demo
+
+serve: venv           ## play the story, then show live and staging side by side in a browser
+	$(BIN)/nostos demo --serve
+
+test: check           ## every check and every test
+	$(BIN)/python -m tests
+
+check: dev            ## style and types
+	$(BIN)/ruff check .
+	$(BIN)/mypy
+
+screenshots: dev      ## make docs/screenshots afresh from the demo (needs chromium, xterm, Xvfb, ImageMagick)
+	$(BIN)/python docs/make_screenshots.py
+
+venv: $(VENV)/.installed
+$(VENV)/.installed: pyproject.toml
+	@$(PYTHON) -c 'import ensurepip, venv' 2>/dev/null || { echo "Python's venv is missing. On Debian: apt-get install python3-venv"; exit 3; }
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable .
+	@touch $@
+
+dev: $(VENV)/.dev
+$(VENV)/.dev: $(VENV)/.installed
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	@touch $@
+
+clean:
+	rm -rf $(VENV) build src/*.egg-info .mypy_cache .ruff_cache .hypothesis
