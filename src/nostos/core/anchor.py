@@ -1,0 +1,247 @@
+"""The anchor: what live and staging both were at the clone, and how that has advanced since.
+
+One SQLite file a voyage. For each side it holds a digest per block of rows and per row; the rows themselves, as live
+had them, compressed a block at a time; for files their stamps and digests, and the contents of small text files.
+Whatever merges settle is laid over the first state row by row.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from nostos.core.database.base import Block, Database
+from nostos.core.database.digests import add_digests, block_of, pack, row_digest, squeeze, unpack, unsqueeze
+from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.errors import VoyageError
+from nostos.core.keys import Keys, Side
+from nostos.core.tree.entries import Entry
+
+_SCHEMA = """
+CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE tables (side TEXT, name TEXT, definition BLOB NOT NULL, PRIMARY KEY (side, name));
+CREATE TABLE blocks (side TEXT, tbl TEXT, number INTEGER, total BLOB NOT NULL, rows BLOB NOT NULL,
+                     PRIMARY KEY (side, tbl, number)) WITHOUT ROWID;
+CREATE TABLE base (tbl TEXT, number INTEGER, rows BLOB NOT NULL, PRIMARY KEY (tbl, number)) WITHOUT ROWID;
+CREATE TABLE advanced (tbl TEXT, key BLOB, row BLOB, PRIMARY KEY (tbl, key)) WITHOUT ROWID;
+CREATE TABLE pairs (side TEXT, tbl TEXT, key INTEGER, name TEXT NOT NULL, PRIMARY KEY (side, tbl, key)) WITHOUT ROWID;
+CREATE TABLE files (side TEXT, path TEXT, entry BLOB NOT NULL, PRIMARY KEY (side, path)) WITHOUT ROWID;
+CREATE TABLE base_files (path TEXT PRIMARY KEY, entry BLOB) WITHOUT ROWID;
+CREATE TABLE texts (digest BLOB PRIMARY KEY, content BLOB NOT NULL) WITHOUT ROWID;
+"""
+ALWAYS_LOOK = b""  # a row digest that equals none: the row is fetched and compared each time
+SMALL_TEXT = 256 * 1024  # bytes
+
+
+@dataclass(frozen=True)
+class RowMove:
+    """A row of one side that is not as the anchor knew it. row: None when it is gone. born: it was not there."""
+
+    key: Key
+    row: Row | None
+    born: bool
+
+
+class Anchor:
+    """An open anchor. Changes are made inside `changing()`, all or none."""
+
+    def __init__(self, path: Path) -> None:
+        if not path.exists():
+            raise VoyageError(f"The anchor {path} is missing.", next_step="Retire the voyage and clone again.")
+        self._file = sqlite3.connect(path, isolation_level=None)
+        try:
+            self._file.execute("SELECT count(*) FROM facts").fetchone()
+        except sqlite3.DatabaseError as error:
+            self._file.close()
+            raise VoyageError(f"The anchor {path} is damaged: {error}.",
+                              next_step="Retire the voyage and clone again.") from error
+        self._row_digests = lru_cache(maxsize=256)(self._read_row_digests)
+        self._base_block = lru_cache(maxsize=256)(self._read_base_block)
+
+    @classmethod
+    def create(cls, path: Path) -> Anchor:
+        path.touch(mode=0o600, exist_ok=False)
+        file = sqlite3.connect(path)
+        file.executescript(_SCHEMA)
+        file.close()
+        return cls(path)
+
+    def close(self) -> None:
+        self._file.close()
+
+    @contextmanager
+    def changing(self) -> Iterator[None]:
+        self._file.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+            self._file.execute("COMMIT")
+        except BaseException:
+            self._file.execute("ROLLBACK")
+            raise
+        finally:
+            self._row_digests.cache_clear()
+            self._base_block.cache_clear()
+
+    # --- schema as it was
+
+    def remember_table(self, side: Side, table: Table) -> None:
+        self._file.execute("INSERT OR REPLACE INTO tables VALUES (?, ?, ?)",
+                           (side, table.name, msgspec.json.encode(table)))
+
+    def tables(self, side: Side) -> dict[str, Table]:
+        """The tables of a side as the anchor knows them."""
+        rows = self._file.execute("SELECT name, definition FROM tables WHERE side=?", (side,))
+        return {n: msgspec.json.decode(d, type=Table) for n, d in rows}
+
+    # --- rows
+
+    def keep_block(self, side: Side, table: str, number: int, rows: list[tuple[Key, bytes]]) -> None:
+        """Remember the keys and digests of a block of rows."""
+        if not rows:
+            self._file.execute("DELETE FROM blocks WHERE side=? AND tbl=? AND number=?", (side, table, number))
+            return
+        total = b"" if any(d == ALWAYS_LOOK for _, d in rows) else add_digests(0, (d for _, d in rows)).to_bytes(16)
+        self._file.execute("INSERT OR REPLACE INTO blocks VALUES (?, ?, ?, ?, ?)",
+                           (side, table, number, len(rows).to_bytes(8) + total, squeeze([list(r) for r in rows])))
+
+    def add_rows(self, side: Side, table: str, number: int, rows: dict[Key, bytes]) -> None:
+        """Add keys and digests to what is known of a block."""
+        self.keep_block(side, table, number, list({**self._read_row_digests(side, table, number), **rows}.items()))
+
+    def add_base(self, table: str, number: int, rows: list[tuple[Value, ...]]) -> None:
+        """Add rows to what is known of a block."""
+        found = self._file.execute("SELECT rows FROM base WHERE tbl=? AND number=?", (table, number)).fetchone()
+        self.keep_base(table, number, [*(unsqueeze(found[0]) if found else ()), *rows])
+
+    def keep_base(self, table: str, number: int, rows: list[tuple[Value, ...]]) -> None:
+        """Remember a block of rows themselves, as live has them."""
+        self._file.execute("INSERT OR REPLACE INTO base VALUES (?, ?, ?)", (table, number, squeeze(rows)))
+
+    def _read_row_digests(self, side: Side, table: str, number: int) -> dict[Key, bytes]:
+        found = self._file.execute("SELECT rows FROM blocks WHERE side=? AND tbl=? AND number=?",
+                                   (side, table, number)).fetchone()
+        return {tuple(k): d for k, d in unsqueeze(found[0])} if found else {}
+
+    def _read_base_block(self, table: str, number: int) -> dict[Key, Row]:
+        found = self._file.execute("SELECT rows FROM base WHERE tbl=? AND number=?", (table, number)).fetchone()
+        definition = self.tables(Side.LIVE).get(table)
+        if not found or definition is None:
+            return {}
+        rows = (dict(zip(definition.stored, values, strict=True)) for values in unsqueeze(found[0]))
+        return {definition.key_of(row): row for row in rows}
+
+    def has(self, side: Side, table: str, key: Value) -> bool:
+        """Whether a side had a row with this surrogate key."""
+        return (key,) in self._row_digests(side, table, block_of((key,)))
+
+    def base_row(self, table: str, key: Key) -> Row | None:
+        """The common ancestor of a row, by live's key at the time it was settled; as live writes it."""
+        found = self._file.execute("SELECT row FROM advanced WHERE tbl=? AND key=?",
+                                   (table, pack(list(key)))).fetchone()
+        if found:
+            return None if found[0] is None else unpack(found[0])
+        return self._base_block(table, block_of(key)).get(key)
+
+    def moves(self, side: Side, database: Database, table: Table) -> Iterator[RowMove]:
+        """Which rows of a side's table are not as the anchor knew them."""
+        known = self.tables(side).get(table.name)
+        columns = known.stored if known else table.stored
+        then = {n: Block(int.from_bytes(t[:8]), int.from_bytes(t[8:])) if t[8:] else None for n, t in
+                self._file.execute("SELECT number, total FROM blocks WHERE side=? AND tbl=?", (side, table.name))}
+        now = database.blocks(table, columns)
+        differing = sorted(n for n in now.keys() | then.keys() if now.get(n) != then.get(n))
+        seen: set[Key] = set()
+        if differing:
+            missing = {key for n in differing for key in self._row_digests(side, table.name, n)}
+            for row in database.rows_in_blocks(table, differing):
+                key = table.key_of(row)
+                digest = self._row_digests(side, table.name, block_of(key)).get(key)
+                missing.discard(key)
+                if digest is None or digest != row_digest([row.get(c) for c in columns]):
+                    seen.add(key)
+                    yield RowMove(key, row, born=digest is None)
+            for key in sorted(missing, key=repr):
+                yield RowMove(key, None, born=False)
+        if known:
+            gained = [c for c in table.columns if not c.generated and known.column(c.name) is None]
+            if gained:
+                for row in database.rows_where_set(table, gained):
+                    if table.key_of(row) not in seen:
+                        yield RowMove(table.key_of(row), row, born=False)
+
+    def advance_row(self, table: str, key: Key, row: Row | None) -> None:
+        """Set the common ancestor of a row, by live's key; None: there is no such row any more."""
+        self._file.execute("INSERT OR REPLACE INTO advanced VALUES (?, ?, ?)",
+                           (table, pack(list(key)), None if row is None else pack(row)))
+
+    def set_digest(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
+        """What a side's row counts as unchanged by: its digest; ALWAYS_LOOK; None: there is no such row."""
+        number = block_of(key)
+        rows = dict(self._read_row_digests(side, table, number))
+        if digest is None:
+            rows.pop(key, None)
+        else:
+            rows[key] = digest
+        self.keep_block(side, table, number, list(rows.items()))
+
+    def digest(self, side: Side, table: Table, row: Row) -> bytes:
+        """The digest by which a side's row counts as unchanged."""
+        known = self.tables(side).get(table.name)
+        return row_digest([row.get(c) for c in (known or table).stored])
+
+    def pair(self, side: Side, table: str, key: Value, name: str) -> None:
+        """Remember the canonical name of a side's key."""
+        self._file.execute("INSERT OR REPLACE INTO pairs VALUES (?, ?, ?, ?)", (side, table, key, name))
+
+    def keys(self, side: Side) -> Keys:
+        pairs: dict[str, dict[Value, str]] = {}
+        for table, key, name in self._file.execute("SELECT tbl, key, name FROM pairs WHERE side=?", (side,)):
+            pairs.setdefault(table, {})[key] = name
+        return Keys(pairs, lambda table, key: self.has(side, table, key))
+
+    # --- files
+
+    def keep_file(self, side: Side, path: str, entry: Entry | None) -> None:
+        """What a side's file was when it was last known to be as the ancestor; None: there is none."""
+        if entry is None:
+            self._file.execute("DELETE FROM files WHERE side=? AND path=?", (side, path))
+        else:
+            self._file.execute("INSERT OR REPLACE INTO files VALUES (?, ?, ?)",
+                               (side, path, msgspec.msgpack.encode(entry)))
+
+    def keep_base_file(self, entry: Entry | None, path: str, content: bytes | None = None) -> None:
+        """Set the common ancestor of a file; with its content where it is a small text."""
+        self._file.execute("INSERT OR REPLACE INTO base_files VALUES (?, ?)",
+                           (path, None if entry is None else msgspec.msgpack.encode(entry)))
+        if entry is not None and content is not None:
+            self._file.execute("INSERT OR REPLACE INTO texts VALUES (?, ?)", (entry.digest, squeeze(content)))
+
+    def files(self, side: Side) -> dict[str, Entry]:
+        rows: Iterable[tuple[str, bytes]] = self._file.execute("SELECT path, entry FROM files WHERE side=?", (side,))
+        return {p: msgspec.msgpack.decode(e, type=Entry) for p, e in rows}
+
+    def base_file(self, path: str) -> Entry | None:
+        found = self._file.execute("SELECT entry FROM base_files WHERE path=?", (path,)).fetchone()
+        return msgspec.msgpack.decode(found[0], type=Entry) if found and found[0] else None
+
+    def text(self, digest: bytes | None) -> bytes | None:
+        """The content of a small text file by its digest."""
+        found = self._file.execute("SELECT content FROM texts WHERE digest=?", (digest,)).fetchone()
+        return unsqueeze(found[0]) if found else None
+
+    # --- facts
+
+    def set_fact(self, name: str, value: Any) -> None:
+        self._file.execute("INSERT OR REPLACE INTO facts VALUES (?, ?)", (name, msgspec.json.encode(value).decode()))
+
+    def fact(self, name: str) -> Any:
+        found = self._file.execute("SELECT value FROM facts WHERE name=?", (name,)).fetchone()
+        return msgspec.json.decode(found[0]) if found else None
+

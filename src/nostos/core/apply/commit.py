@@ -1,0 +1,152 @@
+"""The database side of a merge: operations carried out inside one transaction that the caller holds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from nostos.core.compare import Rows
+from nostos.core.database.base import Database
+from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.errors import LiveMoved, MergeRefused
+from nostos.core.fields import same
+from nostos.core.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
+from nostos.core.portable import Portable, Unresolved, Writer
+from nostos.core.values import references as refs
+
+
+@dataclass
+class Committed:
+    """What the transaction did: the live key of every row that staging bore, and the rows as they are now."""
+
+    keys: dict[tuple[str, str], Value] = field(default_factory=dict)
+    inserted: dict[tuple[str, Key], Key] = field(default_factory=dict)
+
+
+def apply_rows(plan: Plan, rows: Rows, live_db: Database) -> Committed:
+    """Carry out the operations on rows and schema.
+
+    Raises LiveMoved when a row is no longer as compared. The caller's transaction takes everything back then.
+    """
+    return _Commit(plan, rows, live_db).run()
+
+
+class _Commit:
+    def __init__(self, plan: Plan, rows: Rows, live_db: Database) -> None:
+        self.plan = plan
+        self.rows = rows
+        self.live_db = live_db
+        self.done = Committed()
+        self.writer = Writer(rows.live_urls, self._number)
+        self.tables: dict[str, Table] = {}
+        self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
+
+    def _number(self, table: str, name: str) -> Value:
+        assigned = self.done.keys.get((table, name))
+        if assigned is not None:
+            return assigned
+        key = self.rows.live_keys.key(table, name)
+        if key is None:
+            raise Unresolved(table, name)
+        return key
+
+    def run(self) -> Committed:
+        for operation in self.plan.of(SchemaOperation):
+            self._schema(operation)
+        self.tables = self.live_db.tables()
+        for operation in (*self.plan.of(UpdateRow), *self.plan.of(RemoveRow)):
+            self._check(operation)
+        for operation in self.plan.of(RemoveRow):
+            self._counts(operation.table, operation.before)
+            self.live_db.remove(self.tables[operation.table], operation.key)
+        waiting = [self._insert(operation) for operation in self.plan.of(InsertRow)]
+        for operation in self.plan.of(UpdateRow):
+            table = self.tables[operation.table]
+            values = self._written(operation.item, operation.values)
+            self._counts(operation.table, {**operation.before, **values})
+            self._counts(operation.table, operation.before)
+            self.live_db.update(table, operation.key, values)
+        for item, table_name, key, values in waiting:  # second pass: what pointed at rows that were not there yet
+            if values:
+                self.live_db.update(self.tables[table_name], key, self._written(item, values))
+        self._recount()
+        return self.done
+
+    def _schema(self, operation: SchemaOperation) -> None:
+        step = operation.step
+        staging = self.rows.staging_tables[step.table]
+        if step.what == "table":
+            self.live_db.create_table(staging)
+        elif step.what == "column":
+            column = staging.column(step.name)
+            assert column is not None
+            self.live_db.add_column(self.rows.live_tables[step.table], column)
+        elif step.name not in dict(self.live_db.tables()[step.table].indexes):
+            self.live_db.create_index(step.name, step.ddl)
+
+    def _check(self, operation: UpdateRow | RemoveRow) -> None:
+        """A live row must still be as compared, in what is about to be replaced."""
+        now = self.live_db.fetch(self.tables[operation.table], operation.key)
+        columns = operation.values if isinstance(operation, UpdateRow) else operation.before
+        derived = {d.column for d in self.rows.profile.derived if d.table == operation.table}
+        if now is None or any(not same(now.get(c), operation.before.get(c))
+                              for c in columns if c in operation.before and c not in derived):
+            raise LiveMoved(f"{operation.item} changed on live while it was being merged.",
+                            next_step="Compare again, then merge.")
+
+    def _written(self, item: str, values: Any) -> Row:
+        try:
+            return self.writer.row(dict(values))
+        except Unresolved as missing:
+            raise MergeRefused(f"{item} points at {missing.table} {missing.name}, which live does not have.",
+                               next_step="Compare again; if it stays so, leave the item out.") from missing
+
+    def _insert(self, operation: InsertRow) -> tuple[str, str, Key, Portable]:
+        """Insert a row; what points at rows that are not there yet is returned for the second pass."""
+        table = self.tables[operation.table]
+        row: Row = {}
+        later: Portable = {}
+        for column, value in operation.values.items():
+            declared = table.column(column)
+            if declared is None:
+                continue  # a column that stays behind
+            try:
+                row[column] = self.writer.value(value)
+            except Unresolved:
+                if column in table.key:
+                    raise MergeRefused(f"{operation.item} rests on a row that is not on live yet.",
+                                       next_step="Take that item first, then this one.") from None
+                later[column] = value
+                if refs.number(value) is not None:
+                    row[column] = None if declared.nullable else 0
+                else:
+                    row[column] = Writer(self.rows.live_urls, self._number_or_none).value(value)
+        key = self.live_db.insert(table, row)
+        if table.surrogate:
+            self.done.keys[operation.table, str(operation.name[0])] = key[0]
+            self.touched[operation.table, key[0]] = None
+        self.done.inserted[operation.table, operation.name] = key
+        self._counts(operation.table, row)
+        return operation.item, operation.table, key, later
+
+    def _number_or_none(self, table: str, name: str) -> Value:
+        try:
+            return self._number(table, name)
+        except Unresolved:
+            return 0
+
+    def _counts(self, table: str, row: Row) -> None:
+        """Note whose counters a row is part of."""
+        for d in self.rows.profile.derived:
+            if d.counts == table and row.get(d.by) is not None:
+                self.touched[d.table, row[d.by]] = None
+
+    def _recount(self) -> None:
+        for name, key in self.touched:
+            table = self.tables.get(name)
+            if table is None or self.live_db.fetch(table, (key,)) is None:
+                continue
+            for d in self.rows.profile.derived:
+                if d.table == name and d.counts in self.tables:
+                    self.live_db.recount(table, d.column, self.tables[d.counts], d.by, dict(d.where), (key,))
+

@@ -1,0 +1,117 @@
+"""The ledger: the proof that everything live gained since the anchor is still there, and equal, after a merge.
+
+It is read from live itself, inside the merge's own transaction, once before anything is written and once after, and the
+merge is taken back when the two differ.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from nostos.core.database.base import Database
+from nostos.core.database.digests import add_digests, row_digest
+from nostos.core.database.schema import Key
+from nostos.core.errors import MergeRefused
+from nostos.core.fields import Standing, same
+from nostos.core.items import Comparison
+from nostos.core.operations import Plan, UpdateRow
+from nostos.core.tree.entries import Entry
+
+
+@dataclass(frozen=True)
+class Line:
+    """One kind of item: how many live gained, edited and removed since the anchor, and their digests, in hex."""
+
+    kind: str
+    gained: int
+    edited: int
+    removed: int
+    before: str
+    after: str
+
+    @property
+    def holds(self) -> bool:
+        return self.before == self.after
+
+
+@dataclass(frozen=True)
+class Watched:
+    """A row that live gained or changed: the columns that were not the merge's to change."""
+
+    kind: str
+    table: str
+    key: Key
+    columns: tuple[str, ...]
+    action: str  # "gained", "edited" or "removed"
+    root: bool
+
+
+@dataclass(frozen=True)
+class WatchedFile:
+    kind: str
+    path: str
+    entry: Entry | None
+    action: str
+
+
+class Ledger:
+    """What live gained since the anchor, to be digested before and after."""
+
+    def __init__(self, comparison: Comparison, plan: Plan) -> None:
+        self._rows: list[Watched] = []
+        self._files: list[WatchedFile] = []
+        written = {(o.table, o.key): set(o.values) for o in plan.of(UpdateRow)}
+        taken = {f.path for f in plan.settled_files}
+        rows = comparison.rows
+        derived = {(d.table, d.column) for d in rows.profile.derived}
+        for item in comparison.items.values():
+            for state in item.rows:
+                if state.live_key is None or (state.base is None and state.live is None):
+                    continue
+                root = state.id == item.root
+                if state.live is None:
+                    self._rows.append(Watched(item.kind, state.table, state.live_key, (), "removed", root))
+                    continue
+                mine = written.get((state.table, state.live_key), set())
+                columns = tuple(
+                    c for c in state.live_raw or {} if c not in mine and (state.table, c) not in derived
+                    and (state.base is None or not same(state.base.get(c), state.live.get(c))))
+                if columns:
+                    action = "gained" if state.base is None else "edited"
+                    self._rows.append(Watched(item.kind, state.table, state.live_key, columns, action, root))
+            for file in item.files:
+                if file.standing in (Standing.KEPT, Standing.CLASH) and file.path not in taken:
+                    action = "gained" if file.base is None else "removed" if file.live is None else "edited"
+                    self._files.append(WatchedFile("file", file.path, file.live, action))
+
+    def digests(self, live_db: Database, file_digest: Callable[[str], bytes | None]) -> dict[str, int]:
+        """A digest per kind over everything watched, as live has it now."""
+        tables = live_db.tables()
+        totals: dict[str, int] = {}
+        for w in self._rows:
+            row = live_db.fetch(tables[w.table], w.key) if w.table in tables else None
+            values = [w.table, repr(w.key), *(("gone",) if row is None else (row.get(c) for c in w.columns))]
+            totals[w.kind] = add_digests(totals.get(w.kind, 0), (row_digest(values),))
+        for f in self._files:
+            found = file_digest(f.path)
+            totals[f.kind] = add_digests(totals.get(f.kind, 0), (row_digest([f.path, found]),))
+        return totals
+
+    def prove(self, before: dict[str, int], after: dict[str, int]) -> tuple[Line, ...]:
+        """The ledger's lines. Raises MergeRefused when anything that live gained is not as it was."""
+        lines = []
+        for kind in sorted(before):
+            def count(action: str, kind: str = kind) -> int:
+                rows = sum(1 for w in self._rows if w.kind == kind and w.action == action and w.root)
+                return rows + sum(1 for f in self._files if f.kind == kind and f.action == action)
+
+            edited = count("edited") or int(not count("gained") and not count("removed"))
+            lines.append(Line(kind, count("gained"), edited, count("removed"),
+                              f"{before[kind]:032x}"[:12], f"{after.get(kind, 0):032x}"[:12]))
+        broken = [line.kind for line in lines if before[line.kind] != after.get(line.kind)]
+        if broken:
+            raise MergeRefused(f"The ledger does not hold for {', '.join(broken)}: live would have lost something.",
+                               left="The merge was taken back; live is as it was.",
+                               next_step="Please report this with `nostos compare --json`.")
+        return tuple(lines)

@@ -1,0 +1,65 @@
+"""Site files and systems' own configuration files: read as data, changed in place, never run."""
+
+from __future__ import annotations
+
+import os
+import re
+import tomllib
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from nostos.core.errors import SiteError
+
+SITE_FILE = "nostos.toml"
+_LARGEST = 1 << 20
+_VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}")
+
+
+def read_toml(path: Path) -> dict[str, Any]:
+    """The tables of a TOML file. Raises SiteError when it cannot be read."""
+    try:
+        if path.stat().st_size > _LARGEST:
+            raise SiteError(f"{path} is over 1 MB, which no configuration is.", next_step="Check the path.")
+        return tomllib.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise SiteError(f"{path} cannot be read: {error.strerror}.", next_step="Check the path and rights.") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise SiteError(f"{path} is not valid TOML: {error}.", next_step="Mend the file and try again.") from error
+
+
+def dotted(data: Mapping[str, Any], key: str) -> Any:
+    """The value at a dotted key, or None."""
+    value: Any = data
+    for part in key.split("."):
+        if not isinstance(value, Mapping) or part not in value:
+            return None
+        value = value[part]
+    return value
+
+
+def expand(value: str) -> str:
+    """`${VAR}` replaced from the environment. Raises SiteError when a variable is not set."""
+    def one(match: re.Match[str]) -> str:
+        name = match.group(1)
+        if name not in os.environ:
+            raise SiteError(f"The environment variable {name} is not set.",
+                            next_step=f"Set {name}, or write the value into the site file.")
+        return os.environ[name]
+
+    return _VARIABLE.sub(one, value)
+
+
+def rewrite_toml(path: Path, changes: Mapping[str, str]) -> None:
+    """Set dotted keys that the file already has; every other line, comments too, stays as it is."""
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    for key, value in changes.items():
+        *parents, last = key.split(".")
+        table: Any = document
+        for part in parents:
+            table = table.get(part) if table is not None else None
+        if table is not None and last in table:
+            table[last] = value
+    path.write_text(tomlkit.dumps(document), encoding="utf-8")

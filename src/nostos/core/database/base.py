@@ -1,0 +1,121 @@
+"""The small protocol that every database engine answers."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+
+from nostos.core.database.schema import Column, Key, Row, Table, Value
+
+
+@dataclass(frozen=True)
+class Block:
+    """A block of rows as it is now: how many rows, and the sum of their digests."""
+
+    count: int
+    digest: int
+
+
+class Database(ABC):
+    """One open database of a site. Values come and go raw: None, int, float, str, bytes, as the engine stores them."""
+
+    url: str
+
+    @abstractmethod
+    def close(self) -> None: ...
+
+    @abstractmethod
+    def version(self) -> str:
+        """Engine and version, for people."""
+
+    @abstractmethod
+    def tables(self) -> dict[str, Table]:
+        """All tables by name, read afresh."""
+
+    @abstractmethod
+    def reading(self) -> AbstractContextManager[None]:
+        """A transaction in which everything read is of one moment."""
+
+    @abstractmethod
+    def writing(self) -> AbstractContextManager[None]:
+        """A transaction that nobody else's writes can come between; rolled back if the body raises.
+
+        Raises MergeRefused when the lock cannot be had in time.
+        """
+
+    @abstractmethod
+    def count(self, table: str) -> int: ...
+
+    @abstractmethod
+    def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+        """Every row's values for these columns, streamed. A column that the table lacks reads as NULL."""
+
+    @abstractmethod
+    def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
+        """A digest per block of rows over these columns."""
+
+    @abstractmethod
+    def rows_in_blocks(self, table: Table, numbers: Collection[int]) -> Iterator[Row]:
+        """The rows of these blocks, whole."""
+
+    @abstractmethod
+    def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
+        """The rows in which one of these columns differs from its default."""
+
+    @abstractmethod
+    def fetch(self, table: Table, key: Key) -> Row | None:
+        """The row with this key."""
+
+    @abstractmethod
+    def find(self, table: Table, values: Mapping[str, Value]) -> list[Row]:
+        """The rows whose columns equal these values (NULL equals NULL)."""
+
+    @abstractmethod
+    def containing(self, table: Table, column: str, text: str) -> Iterator[Row]:
+        """The rows whose column, as text, contains this text."""
+
+    @abstractmethod
+    def insert(self, table: Table, row: Row) -> Key:
+        """Add a row; a surrogate key that is not in it is given out by the database. Returns the row's key."""
+
+    @abstractmethod
+    def update(self, table: Table, key: Key, values: Row) -> None: ...
+
+    @abstractmethod
+    def remove(self, table: Table, key: Key) -> None: ...
+
+    @abstractmethod
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key) -> None:
+        """Set a counter of one row to the number of `counted` rows whose `by` is this row's key."""
+
+    @abstractmethod
+    def clear(self, table: str) -> None:
+        """Remove all rows of a cache."""
+
+    @abstractmethod
+    def mark(self, table: str, name: str, when: str) -> None:
+        """Write a merge's marker, in the transaction that it marks."""
+
+    @abstractmethod
+    def create_table(self, table: Table) -> None: ...
+
+    @abstractmethod
+    def add_column(self, table: Table, column: Column) -> None: ...
+
+    @abstractmethod
+    def create_index(self, name: str, ddl: str) -> None: ...
+
+    @abstractmethod
+    def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
+        """Rows whose declared foreign key points at nothing."""
+
+
+@dataclass(frozen=True)
+class ForeignColumn:
+    """A column that points nowhere: for messages."""
+
+    table: str
+    column: str
+    target: str

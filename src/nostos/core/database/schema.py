@@ -1,0 +1,65 @@
+"""What a table is, as data, whatever engine holds it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+Value = None | int | float | str | bytes
+Row = dict[str, Value]
+Key = tuple[Value, ...]
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column. declared: the type as the schema writes it. default: SQL text, or None."""
+
+    name: str
+    declared: str
+    nullable: bool
+    default: str | None
+    generated: bool = False
+
+    @property
+    def is_json(self) -> bool:
+        return "JSON" in self.declared.upper()
+
+
+@dataclass(frozen=True)
+class ForeignKey:
+    """Columns that point at columns of another table."""
+
+    columns: tuple[str, ...]
+    target: str
+    target_columns: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table: columns in order, key columns (empty: no key), and what is declared about them.
+
+    surrogate: the key is one number that the database itself gives out, so it may be given out twice on two sides.
+    """
+
+    name: str
+    columns: tuple[Column, ...]
+    key: tuple[str, ...]
+    surrogate: bool
+    uniques: tuple[tuple[str, ...], ...] = ()
+    foreign_keys: tuple[ForeignKey, ...] = ()
+    ddl: str = ""
+    indexes: tuple[tuple[str, str], ...] = field(default=())  # (name, DDL) of the indexes that are not constraints
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        return tuple(c.name for c in self.columns)
+
+    @property
+    def stored(self) -> tuple[str, ...]:
+        """Columns that hold data of their own; generated ones follow from these."""
+        return tuple(c.name for c in self.columns if not c.generated)
+
+    def column(self, name: str) -> Column | None:
+        return next((c for c in self.columns if c.name == name), None)
+
+    def key_of(self, row: Row) -> Key:
+        return tuple(row[c] for c in self.key)

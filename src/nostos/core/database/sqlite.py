@@ -1,0 +1,376 @@
+"""SQLite behind the protocol. Reflection goes through SQLAlchemy, rows through the driver's own cursor."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote as url_quote
+
+import sqlalchemy as sa
+
+from nostos.core.database.base import Block, Database, ForeignColumn
+from nostos.core.database.digests import add_digests, block_of, row_digest
+from nostos.core.database.schema import Column, ForeignKey, Key, Row, Table, Value
+from nostos.core.errors import MergeRefused, SiteError
+
+_LOCK_WAIT_SECONDS = 10.0
+_MAGIC = b"SQLite format 3\x00"
+
+
+def quote(name: str) -> str:
+    """An identifier, quoted for SQL."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _text(data: bytes) -> str:
+    return data.decode("utf-8", "surrogateescape")
+
+
+def _bound(value: Value) -> tuple[str, Value]:
+    """Placeholder and value; text that is not valid UTF-8 goes through as bytes that SQLite calls text."""
+    if isinstance(value, str):
+        try:
+            value.encode()
+        except UnicodeEncodeError:
+            return "CAST(? AS TEXT)", value.encode("utf-8", "surrogateescape")
+    return "?", value
+
+
+def check_file(path: Path) -> None:
+    """Raise SiteError unless this is a database file that can be read."""
+    if not path.exists():
+        raise SiteError(f"There is no database at {path}.", next_step="Check the database path in the configuration.")
+    if not path.is_file():
+        raise SiteError(f"{path} is not a file, so it is not a SQLite database.", next_step="Check the database path.")
+    try:
+        with path.open("rb") as file:
+            head = file.read(16)
+    except OSError as error:
+        raise SiteError(f"The database {path} cannot be read: {error.strerror}.",
+                        next_step="Give your user the right to read it.") from error
+    if head != _MAGIC:
+        raise SiteError(f"{path} is not a SQLite database.", next_step="Check the database path in the configuration.")
+
+
+class SqliteDatabase(Database):
+    """A SQLite file. readonly opens it so that nothing at all can be written."""
+
+    def __init__(self, path: Path, readonly: bool = False) -> None:
+        check_file(path)
+        self.path = path
+        self.url = f"sqlite:///{path}"
+        mode = "ro" if readonly else "rw"
+
+        def connect() -> sqlite3.Connection:
+            # The driver must not open transactions on its own (isolation_level None): ours are explicit.
+            connection = sqlite3.connect(f"file:{url_quote(str(path))}?mode={mode}", uri=True,
+                                         timeout=_LOCK_WAIT_SECONDS, isolation_level=None)
+            connection.text_factory = _text
+            connection.execute("PRAGMA foreign_keys = ON")
+            return connection
+
+        self._engine = sa.create_engine("sqlite://", creator=connect, poolclass=sa.pool.StaticPool)
+        try:
+            self._connection = self._engine.connect()
+            self._driver: sqlite3.Connection = self._connection.connection.dbapi_connection  # type: ignore[assignment]
+            self._driver.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        except (sa.exc.DatabaseError, sqlite3.DatabaseError) as error:
+            raise SiteError(f"The database {path} cannot be opened: {getattr(error, 'orig', None) or error}.",
+                            next_step="Check the file and your rights to it.") from error
+
+    def close(self) -> None:
+        self._connection.close()
+        self._engine.dispose()
+        self._driver.close()
+
+    def _run(self, sql: str, values: Sequence[Value] = ()) -> sqlite3.Cursor:
+        return self._driver.execute(sql, tuple(values))
+
+    def version(self) -> str:
+        return f"SQLite {sqlite3.sqlite_version}"
+
+    def journal_mode(self) -> str:
+        return str(self._run("PRAGMA journal_mode").fetchone()[0])
+
+    # --- reflection
+
+    def tables(self) -> dict[str, Table]:
+        inspector = sa.inspect(self._connection)
+        inspector.clear_cache()
+        names = [r[0] for r in self._run(
+            "SELECT name FROM sqlite_master WHERE type='table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' "
+            "AND sql NOT LIKE 'CREATE VIRTUAL%' ORDER BY name")]
+        shadows = {s for v in self.virtual_tables() for s in names if s.startswith(v + "_")}
+        return {n: self._table(inspector, n) for n in names if n not in shadows}
+
+    def virtual_tables(self) -> list[str]:
+        """Names of virtual tables (search indexes and the like), which hold no data of their own."""
+        return [r[0] for r in self._run(
+            "SELECT name FROM sqlite_master WHERE type='table' AND sql LIKE 'CREATE VIRTUAL%'")]
+
+    def _table(self, inspector: Any, name: str) -> Table:
+        info = self._run(f"PRAGMA table_xinfo({quote(name)})").fetchall()
+        columns = tuple(Column(r[1], r[2], not r[3], r[4], generated=r[6] in (2, 3)) for r in info if r[6] != 1)
+        key = tuple(r[1] for r in sorted((r for r in info if r[5]), key=lambda r: r[5]))
+        ddl = self._run("SELECT sql FROM sqlite_master WHERE type='table' AND name=?", (name,)).fetchone()[0]
+        uniques = []
+        for _, index, is_unique, origin, partial, *_ in self._run(f"PRAGMA index_list({quote(name)})").fetchall():
+            if is_unique and origin != "pk" and not partial:
+                names = [r[2] for r in self._run(f"PRAGMA index_info({quote(index)})")]
+                if all(n is not None for n in names):
+                    uniques.append(tuple(names))
+        if not key:
+            # A unique index over columns that are never empty tells rows apart as well as a key does.
+            solid = {c.name for c in columns if not c.nullable}
+            key = next((u for u in uniques if set(u) <= solid), ())
+        foreign = []
+        for fk in inspector.get_foreign_keys(name):
+            targets = tuple(fk["referred_columns"])
+            if not targets:  # SQLite lets the target columns be left out: its primary key is meant
+                targets = tuple(inspector.get_pk_constraint(fk["referred_table"])["constrained_columns"])
+            foreign.append(ForeignKey(tuple(fk["constrained_columns"]), fk["referred_table"], targets))
+        # One INTEGER PRIMARY KEY is the row's own number, which SQLite gives out by itself; unless it is the number
+        # of another table's row.
+        surrogate = (len(key) == 1 and any(r[5] and r[1] == key[0] and r[2].upper() == "INTEGER" for r in info)
+                     and all(fk.columns != key for fk in foreign))
+        indexes = tuple((r[0], r[1]) for r in self._run(
+            "SELECT name, sql FROM sqlite_master WHERE type='index' AND tbl_name=? AND sql IS NOT NULL ORDER BY name",
+            (name,)))
+        return Table(name, columns, key, surrogate, tuple(uniques), tuple(foreign), ddl, indexes)
+
+    # --- transactions
+
+    @contextmanager
+    def reading(self) -> Iterator[None]:
+        self._run("BEGIN")
+        try:
+            self._run("SELECT count(*) FROM sqlite_master").fetchone()  # the snapshot starts with the first read
+            yield
+        finally:
+            self._run("ROLLBACK")
+
+    @contextmanager
+    def writing(self) -> Iterator[None]:
+        try:
+            self._run("BEGIN IMMEDIATE")
+        except sqlite3.OperationalError as error:
+            raise MergeRefused(f"The database {self.path.name} cannot be written: {error}.",
+                               next_step="Wait until other programs have let go of it, and try again.") from error
+        try:
+            # References are checked when the transaction ends, so that rows may arrive in any order.
+            self._run("PRAGMA defer_foreign_keys = ON")
+            yield
+            self._run("COMMIT")
+        except BaseException as error:
+            if self._driver.in_transaction:
+                self._run("ROLLBACK")
+            if isinstance(error, sqlite3.Error):
+                raise MergeRefused(f"The database refused the changes: {error}.",
+                                   left="They were all taken back.",
+                                   next_step="Look at the item that the message names, or leave it out.") from error
+            raise
+
+    # --- reading
+
+    def count(self, table: str) -> int:
+        return int(self._run(f"SELECT count(*) FROM {quote(table)}").fetchone()[0])
+
+    def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+        have = set(table.names)
+        wanted = ", ".join(quote(c) if c in have else "NULL" for c in columns)
+        cursor = self._run(f"SELECT {wanted} FROM {quote(table.name)}")
+        while batch := cursor.fetchmany(500):
+            yield from batch
+
+    def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
+        places = [columns.index(k) for k in table.key]
+        found: dict[int, Block] = {}
+        for values in self.scan(table, columns):
+            number = block_of(tuple(values[p] for p in places))
+            block = found.get(number, Block(0, 0))
+            found[number] = Block(block.count + 1, add_digests(block.digest, (row_digest(values),)))
+        return found
+
+    def rows_in_blocks(self, table: Table, numbers: Collection[int]) -> Iterator[Row]:
+        wanted = set(numbers)
+        names = table.stored
+        places = [names.index(k) for k in table.key]
+        for values in self.scan(table, names):
+            if block_of(tuple(values[p] for p in places)) in wanted:
+                yield dict(zip(names, values, strict=True))
+
+    def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
+        tests = " OR ".join(f"{quote(c.name)} IS NOT ({c.default or 'NULL'})" for c in columns)
+        yield from self._rows(table, tests, ())
+
+    def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:
+        names = table.stored
+        wanted = ", ".join(quote(n) for n in names)
+        cursor = self._run(f"SELECT {wanted} FROM {quote(table.name)} WHERE {where}", values)
+        while batch := cursor.fetchmany(500):
+            for row in batch:
+                yield dict(zip(names, row, strict=True))
+
+    def _matching(self, values: Mapping[str, Value]) -> tuple[str, list[Value]]:
+        tests, bound = [], []
+        for name, value in values.items():
+            mark, plain = _bound(value)
+            tests.append(f"{quote(name)} IS {mark}")
+            bound.append(plain)
+        return " AND ".join(tests) or "1", bound
+
+    def fetch(self, table: Table, key: Key) -> Row | None:
+        return next(iter(self.find(table, dict(zip(table.key, key, strict=True)))), None)
+
+    def find(self, table: Table, values: Mapping[str, Value]) -> list[Row]:
+        where, bound = self._matching(values)
+        return list(self._rows(table, where, bound))
+
+    def containing(self, table: Table, column: str, text: str) -> Iterator[Row]:
+        yield from self._rows(table, f"instr(CAST({quote(column)} AS TEXT), ?) > 0", (text,))
+
+    def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
+        by_id = {r[0]: r for r in self._run(f"PRAGMA foreign_key_list({quote(table.name)})").fetchall()}
+        for _, rowid, parent, fk_id in self._run(f"PRAGMA foreign_key_check({quote(table.name)})").fetchall():
+            column = by_id[fk_id][3] if fk_id in by_id else "?"
+            yield (rowid,), ForeignColumn(table.name, column, parent)
+
+    # --- writing
+
+    def insert(self, table: Table, row: Row) -> Key:
+        marks, bound = [], []
+        for value in row.values():
+            mark, plain = _bound(value)
+            marks.append(mark)
+            bound.append(plain)
+        names = ", ".join(quote(n) for n in row)
+        sql = f"({names}) VALUES ({', '.join(marks)})" if row else "DEFAULT VALUES"
+        cursor = self._run(f"INSERT INTO {quote(table.name)} {sql}", bound)
+        if table.surrogate and table.key[0] not in row:
+            return (cursor.lastrowid,)
+        return table.key_of(row)
+
+    def update(self, table: Table, key: Key, values: Row) -> None:
+        if not values:
+            return
+        sets, bound = [], []
+        for name, value in values.items():
+            mark, plain = _bound(value)
+            sets.append(f"{quote(name)} = {mark}")
+            bound.append(plain)
+        where, which = self._matching(dict(zip(table.key, key, strict=True)))
+        done = self._run(f"UPDATE {quote(table.name)} SET {', '.join(sets)} WHERE {where}", bound + which)
+        if done.rowcount != 1:
+            raise sqlite3.IntegrityError(f"{table.name} has {done.rowcount} rows with key {key!r}, not one")
+
+    def remove(self, table: Table, key: Key) -> None:
+        where, which = self._matching(dict(zip(table.key, key, strict=True)))
+        done = self._run(f"DELETE FROM {quote(table.name)} WHERE {where}", which)
+        if done.rowcount != 1:
+            raise sqlite3.IntegrityError(f"{table.name} has {done.rowcount} rows with key {key!r}, not one")
+
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key) -> None:
+        tests, bound = self._matching(where)
+        which, keys = self._matching(dict(zip(table.key, key, strict=True)))
+        self._run(f"UPDATE {quote(table.name)} SET {quote(column)} = (SELECT count(*) FROM {quote(counted.name)} "
+                  f"WHERE {quote(by)} IS ? AND {tests}) WHERE {which}", [key[0], *bound, *keys])
+
+    def clear(self, table: str) -> None:
+        self._run(f"DELETE FROM {quote(table)}")
+
+    def mark(self, table: str, name: str, when: str) -> None:
+        self._run(f"CREATE TABLE IF NOT EXISTS {quote(table)} (merge_id TEXT PRIMARY KEY, at TEXT NOT NULL)")
+        self._run(f"INSERT INTO {quote(table)} VALUES (?, ?)", (name, when))
+
+    # --- schema: DDL is read from the other side's schema and carried, never from a value
+
+    def create_table(self, table: Table) -> None:
+        self._run(table.ddl)
+        for name, ddl in table.indexes:
+            self.create_index(name, ddl)
+
+    def add_column(self, table: Table, column: Column) -> None:
+        rest = "" if column.nullable else " NOT NULL"
+        if column.default is not None:
+            rest += f" DEFAULT {column.default}"
+        self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {quote(column.name)} {column.declared}{rest}")
+
+    def create_index(self, name: str, ddl: str) -> None:
+        self._run(ddl)
+
+    # --- cloning
+
+    def copy_into(self, target: Path) -> sqlite3.Connection:
+        """Copy every table and index of one moment into a new file `target`.
+
+        The copying is done inside SQLite, from this file attached to the new one. Returns the target's connection,
+        still inside the transaction, with this database attached read-only as `live`: what is read through it is of
+        the very moment that was copied. The caller commits and closes it.
+        """
+        target.touch(mode=0o600)
+        connection = sqlite3.connect(target, isolation_level=None, uri=True)
+        connection.text_factory = _text
+        connection.execute("PRAGMA foreign_keys = OFF")
+        mode = self._driver.execute("PRAGMA journal_mode").fetchone()[0]
+        for pragma in ("encoding", "page_size", "auto_vacuum", "application_id", "user_version"):
+            value = self._driver.execute(f"PRAGMA {pragma}").fetchone()[0]
+            text = f"'{value}'" if isinstance(value, str) else value
+            connection.execute(f"PRAGMA {pragma} = {text}")
+        if mode == "wal":
+            connection.execute("PRAGMA journal_mode = wal")
+        connection.execute("ATTACH ? AS live", (f"file:{url_quote(str(self.path))}?mode=ro",))
+        connection.execute("BEGIN")
+        entries = connection.execute(
+            "SELECT type, name, sql FROM live.sqlite_master WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\'").fetchall()
+        virtual = {n for t, n, sql in entries if t == "table" and sql.upper().startswith("CREATE VIRTUAL")}
+        shadows = {n for t, n, _ in entries if t == "table" and any(n.startswith(v + "_") for v in virtual)}
+        # A virtual table makes its shadow tables itself; after that they are filled like any other.
+        for kind, name, sql in entries:
+            if kind == "table" and name not in shadows:
+                connection.execute(sql)
+        for kind, name, _ in entries:
+            if kind != "table" or name in virtual:
+                continue
+            columns = [r[1] for r in connection.execute(f"PRAGMA live.table_xinfo({quote(name)})") if r[6] == 0]
+            names = ", ".join(quote(c) for c in columns)
+            if name in shadows:
+                connection.execute(f"DELETE FROM main.{quote(name)}")
+            connection.execute(f"INSERT INTO main.{quote(name)} ({names}) SELECT {names} FROM live.{quote(name)}")
+        if connection.execute("SELECT 1 FROM live.sqlite_master WHERE name='sqlite_sequence'").fetchone():
+            connection.execute("DELETE FROM main.sqlite_sequence")
+            connection.execute("INSERT INTO main.sqlite_sequence SELECT * FROM live.sqlite_sequence")
+        for kind, _, sql in entries:
+            if kind == "index" and sql:
+                connection.execute(sql)
+        return connection
+
+
+def finish_copy(connection: sqlite3.Connection) -> None:
+    """Add the views and triggers of the attached `live`: last, so that no trigger fires while rows are copied."""
+    for kind in ("view", "trigger"):
+        for (sql,) in connection.execute("SELECT sql FROM live.sqlite_master WHERE type=?", (kind,)).fetchall():
+            connection.execute(sql)
+
+
+def update_attached(connection: sqlite3.Connection, table: Table, where: Row, values: Row) -> None:
+    """Change the rows of the main schema whose columns equal `where`."""
+    sets: list[str] = []
+    tests: list[str] = []
+    bound: list[Value] = []
+    for parts, columns, link in ((sets, values, "="), (tests, where, "IS")):
+        for name, value in columns.items():
+            mark, plain = _bound(value)
+            parts.append(f"{quote(name)} {link} {mark}")
+            bound.append(plain)
+    connection.execute(f"UPDATE main.{quote(table.name)} SET {', '.join(sets)} WHERE {' AND '.join(tests)}", bound)
+
+
+def scan_attached(connection: sqlite3.Connection, schema: str, table: Table) -> Iterator[tuple[Value, ...]]:
+    """Every row's stored values, from a schema (`main`, `live`) attached to this connection."""
+    wanted = ", ".join(quote(c) for c in table.stored)
+    cursor = connection.execute(f"SELECT {wanted} FROM {quote(schema)}.{quote(table.name)}")
+    while batch := cursor.fetchmany(500):
+        yield from batch

@@ -1,0 +1,45 @@
+"""One hierarchy of errors. Each says what is wrong, what was left as it was, and what to do next."""
+
+from __future__ import annotations
+
+
+class NostosError(Exception):
+    """Base of all errors that a user can meet.
+
+    what: what is wrong, one sentence. left: what was left as it was. next_step: what to do now.
+    status: the exit status that the command line gives for it (design, section 3).
+    """
+
+    status = 3
+
+    def __init__(self, what: str, left: str = "Nothing was changed.", next_step: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.left = left
+        self.next_step = next_step
+
+
+class SiteError(NostosError):
+    """A site, its configuration, its database or its files cannot be used."""
+
+
+class VoyageError(NostosError):
+    """A voyage is missing, taken, half-made or its sites have vanished."""
+
+
+class SelectionError(NostosError):
+    """A pattern matches nothing, or a need was left out."""
+
+
+class MergeRefused(NostosError):
+    """A merge cannot go ahead; live is as it was."""
+
+
+class LiveMoved(MergeRefused):
+    """Live changed between comparing and committing; the merge may start again."""
+
+
+class MergeInterrupted(NostosError):
+    """A merge stopped part-way and could not take itself back."""
+
+    status = 4

@@ -1,0 +1,178 @@
+"""Three-way merging of single fields. Nothing here knows of tables, files or sides' ids: values are portable."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from difflib import SequenceMatcher
+from enum import StrEnum
+from typing import Any
+
+from nostos.core.profiles.model import Policy
+from nostos.core.values.structures import Path, Tree
+
+
+class Standing(StrEnum):
+    """How a field, or an item, stands (design, section 2)."""
+
+    HOMEWARD = "homeward"
+    KEPT = "kept"
+    BLENDED = "blended"
+    CLASH = "clash"
+    SETTLED = "settled"
+
+
+class _Absent:
+    """There is no such field on this side."""
+
+    def __repr__(self) -> str:
+        return "ABSENT"
+
+    def __bool__(self) -> bool:
+        return False
+
+
+ABSENT = _Absent()
+
+
+@dataclass(frozen=True)
+class Merged:
+    """One field that is not the same everywhere: its path inside a structured value (empty: the whole value), the
+    three values, how it stands, and what live has when it is taken."""
+
+    path: Path
+    policy: Policy
+    base: Any
+    live: Any
+    staging: Any
+    standing: Standing
+    result: Any
+
+
+def merge(policy: Policy, base: Any, live: Any, staging: Any,
+          paths: Mapping[Path, Policy] | None = None) -> Iterator[Merged]:
+    """What changed between three values of a field; nothing where nothing did.
+
+    A structure yields one result for each key that changed, however deep. paths: policies of single keys inside it.
+    """
+    trees = (base, live, staging)
+    if policy is Policy.STRUCTURE and any(isinstance(v, Tree) for v in trees):
+        known = [v.data if isinstance(v, Tree) else v for v in trees]
+        yield from _structure((), known[0], known[1], known[2], paths or {})
+        return
+    if policy is Policy.SET:
+        base, live, staging = (v.data if isinstance(v, Tree) else v for v in trees)
+    found = _whole((), policy, base, live, staging)
+    if found is not None:
+        yield found
+
+
+def _whole(path: Path, policy: Policy, base: Any, live: Any, staging: Any) -> Merged | None:
+    def said(standing: Standing, result: Any) -> Merged:
+        return Merged(path, policy, base, live, staging, standing, result)
+
+    if same(live, staging):
+        return None if same(base, live) else said(Standing.SETTLED, live)
+    if policy is Policy.SET and isinstance(live, list) and isinstance(staging, list):
+        result = merge_sets(base if isinstance(base, list) else [], live, staging)
+        if result == live:
+            return said(Standing.KEPT, live)
+        return said(Standing.HOMEWARD if result == staging or same(base, live) else Standing.BLENDED, result)
+    if same(base, live):
+        return said(Standing.HOMEWARD, staging)
+    if same(base, staging):
+        return said(Standing.KEPT, live)
+    if policy is Policy.NEWEST and isinstance(live, str | int | float) and type(live) is type(staging):
+        return said(Standing.BLENDED, max(live, staging))
+    if policy is Policy.TEXT and all(isinstance(v, str) for v in (base, live, staging)):
+        text = merge_text(base, live, staging)
+        if text is not None:
+            return said(Standing.KEPT if text == live else Standing.BLENDED, text)
+    return said(Standing.CLASH, live)
+
+
+def same(one: Any, other: Any) -> bool:
+    """Equal, and of one type: 1, 1.0 and True are three values here, at any depth."""
+    if type(one) is not type(other):
+        return False
+    if isinstance(one, Tree):
+        return same(one.data, other.data)
+    if isinstance(one, dict):
+        return list(one) == list(other) and all(same(v, other[k]) for k, v in one.items())
+    if isinstance(one, list):
+        return len(one) == len(other) and all(map(same, one, other))
+    return bool(one == other)
+
+
+def _structure(path: Path, base: Any, live: Any, staging: Any, paths: Mapping[Path, Policy]) -> Iterator[Merged]:
+    policy = paths.get(path, Policy.PLAIN)
+    if policy in (Policy.LOCAL, Policy.VOLATILE, Policy.DERIVED):
+        return
+    if isinstance(live, dict) and isinstance(staging, dict):
+        base = base if isinstance(base, dict) else {}
+        for key in dict.fromkeys([*base, *live, *staging]):
+            yield from _structure((*path, key), base.get(key, ABSENT), live.get(key, ABSENT),
+                                  staging.get(key, ABSENT), paths)
+        return
+    found = _whole(path, policy, base, live, staging)
+    if found is not None:
+        yield found
+
+
+def merge_sets(base: list[Any], live: list[Any], staging: list[Any]) -> list[Any]:
+    """Live's list without what staging took out and with what staging put in, in live's order."""
+    kept = [v for v in live if v in staging or v not in base]
+    return kept + [v for v in staging if v not in base and v not in live]
+
+
+def merge_text(base: str, live: str, staging: str) -> str | None:
+    """The text with both sides' changes, when they are in different paragraphs; None when they meet.
+
+    Works on paragraphs and lines as units, after Khanna, Kunal and Pierce, "A Formal Investigation of Diff3" (2007):
+    stretches that are equal on all three sides hold the text together, and between two of them at most one side may
+    have changed.
+    """
+    a, b, c = (_units(t) for t in (base, live, staging))
+    in_live, in_staging = _matches(a, b), _matches(a, c)
+    result: list[str] = []
+    at = [0, 0, 0]
+
+    def settle(to: tuple[int, int, int]) -> bool:
+        part_a, part_b, part_c = a[at[0]:to[0]], b[at[1]:to[1]], c[at[2]:to[2]]
+        if part_b == part_c or part_c == part_a:
+            result.extend(part_b)
+        elif part_b == part_a:
+            result.extend(part_c)
+        else:
+            return False
+        return True
+
+    for n in range(len(a)):
+        if n in in_live and n in in_staging:
+            if not settle((n, in_live[n], in_staging[n])):
+                return None
+            result.append(a[n])
+            at = [n + 1, in_live[n] + 1, in_staging[n] + 1]
+    if not settle((len(a), len(b), len(c))):
+        return None
+    return "".join(result)
+
+
+def _units(text: str) -> list[str]:
+    """Lines with their ends; a blank line belongs to the paragraph before it."""
+    units: list[str] = []
+    for line in text.splitlines(keepends=True):
+        if units and not line.strip():
+            units[-1] += line
+        else:
+            units.append(line)
+    return units
+
+
+def _matches(one: list[str], other: list[str]) -> dict[int, int]:
+    """Which unit of `one` is which of `other`."""
+    found = {}
+    for block in SequenceMatcher(None, one, other, autojunk=False).get_matching_blocks():
+        for n in range(block.size):
+            found[block.a + n] = block.b + n
+    return found

@@ -1,0 +1,434 @@
+"""Items: what a person would name. Rows, files and pieces of schema gathered under `kind/name`."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from nostos.core.anchor import Anchor
+from nostos.core.compare import Rows, RowState, base_key, is_local
+from nostos.core.database.base import Database
+from nostos.core.database.schema import Column, Key, Row, Table
+from nostos.core.fields import ABSENT, Merged, Standing, merge
+from nostos.core.files import FileState
+from nostos.core.keys import RowName, Side
+from nostos.core.portable import Portable
+from nostos.core.profiles.model import COMPARED, Child, Kind, Policy
+from nostos.core.tree.entries import Entry
+from nostos.core.values import references as refs
+from nostos.core.values.structures import Tree
+
+
+@dataclass(frozen=True)
+class Field:
+    """One part of an item that is not the same everywhere, by a name for people. row, column: where it is kept."""
+
+    name: str
+    merged: Merged
+    row: RowName | None = None
+    column: str = ""
+
+    @property
+    def standing(self) -> Standing:
+        return self.merged.standing
+
+
+@dataclass(frozen=True)
+class SchemaStep:
+    """Something that one side's schema gained: a table, a column of a table, or an index."""
+
+    what: str  # "table", "column" or "index"
+    table: str
+    name: str
+    side: Side
+    ddl: str
+
+
+@dataclass(frozen=True)
+class Item:
+    """One thing that a person would name, and how it stands.
+
+    id: `kind/name`. change: "new", "edited" or "removed", by the side that changed it (staging's word first).
+    reason: why it clashes as a whole, if it does.
+    """
+
+    id: str
+    kind: str
+    title: str
+    change: str
+    standing: Standing
+    fields: tuple[Field, ...]
+    rows: tuple[RowState, ...] = ()
+    files: tuple[FileState, ...] = ()
+    schema: tuple[SchemaStep, ...] = ()
+    visitors: bool = False
+    folder: str = ""  # the path of a folder item, which is switched as a whole
+    reason: str = ""
+    root: RowName | None = None
+
+    @property
+    def goes_home(self) -> bool:
+        """Whether something of it can go home."""
+        return not self.reason and any(f.standing in (Standing.HOMEWARD, Standing.BLENDED) for f in self.fields)
+
+
+@dataclass
+class _Draft:
+    id: str
+    kind: str
+    root: RowName | None = None
+    title: str = ""
+    rows: list[RowState] = field(default_factory=list)
+    files: list[FileState] = field(default_factory=list)
+    folder: str = ""
+
+
+@dataclass
+class Comparison:
+    """Everything that is not the same on live and in staging, as items, with the rows that they are made of."""
+
+    items: dict[str, Item]
+    rows: Rows
+    owner: dict[RowName, str]  # which item a row belongs to
+    files: dict[str, str]  # which item a file belongs to
+
+    def in_standing(self, *standings: Standing) -> list[Item]:
+        return [i for i in self.items.values() if i.standing in standings]
+
+
+def assemble(anchor: Anchor, rows: Rows, files: list[FileState], staging_db: Database, live_db: Database) -> Comparison:
+    """Gather rows, files and schema into items."""
+    drafts: dict[object, _Draft] = {}
+    owner: dict[RowName, _Draft] = {}
+    for state in rows.states.values():
+        if any(v is not None and is_local(rows.profile, rows.table(state.table), _plain(v))
+               for v in (state.base, state.live, state.staging)):
+            continue
+        draft = _draft_for(anchor, rows, drafts, state)
+        draft.rows.append(state)
+        owner[state.id] = draft
+    file_owner: dict[str, _Draft] = {}
+    for file in files:
+        draft = _file_draft(rows, drafts, anchor, file, staging_db, live_db)
+        draft.files.append(file)
+        file_owner[file.path] = draft
+    _tell_apart(drafts.values())
+    items = {}
+    for draft in drafts.values():
+        item = _item(anchor, rows, draft)
+        if item is not None:
+            items[item.id] = item
+    for item in schema_items(rows):
+        items[item.id] = item
+    items = dict(sorted(items.items()))
+    return Comparison(items, rows, {r: d.id for r, d in owner.items() if d.id in items},
+                      {p: d.id for p, d in file_owner.items() if d.id in items})
+
+
+def _plain(form: Portable) -> Row:
+    return {c: v.text() if isinstance(v, Tree) else v for c, v in form.items()}
+
+
+# --- which item a row belongs to
+
+
+def _draft_for(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], state: RowState) -> _Draft:
+    child = rows.profile.child_of(state.table)
+    if child is not None:
+        for form in (state.staging, state.live, state.base):
+            parent = refs_to(form.get(child.of)) if form else None
+            if parent is not None:
+                root: RowName = (parent[0], (parent[1],))
+                known = rows.states.get(root)
+                if known is not None:
+                    return _root_draft(rows, drafts, root, _plain(known.version()), known)
+                row = _base(anchor, rows, root)
+                if row is not None:
+                    return _root_draft(rows, drafts, root, row, None)
+    return _root_draft(rows, drafts, state.id, _plain(state.version()), state)
+
+
+def refs_to(value: Any) -> refs.Named | None:
+    """The row that a portable value names, when it is an id and nothing else."""
+    found = list(refs.inside(value)) if isinstance(value, str) else []
+    return found[0] if len(found) == 1 else None
+
+
+def _base(anchor: Anchor, rows: Rows, name: RowName) -> Row | None:
+    table = rows.live_tables.get(name[0])
+    if table is None:
+        return None
+    key = base_key(table, name[1], rows.base_translator)
+    return anchor.base_row(name[0], key) if key is not None else None
+
+
+def _root_draft(rows: Rows, drafts: dict[object, _Draft], root: RowName, row: Row, state: RowState | None) -> _Draft:
+    if root not in drafts:
+        kind = rows.profile.kind_of(root[0], row) or Kind(root[0], root[0])
+        label = _label(kind, root, row, state, rows.table(root[0]))
+        title = str(row.get(kind.title) or "") if kind.title else ""
+        drafts[root] = _Draft(f"{kind.name}/{label}", kind.name, root, _readable(title))
+    return drafts[root]
+
+
+def _label(kind: Kind, root: RowName, row: Row, state: RowState | None, table: Table) -> str:
+    keys = set(table.key)
+    parts = []
+    for column in kind.label or table.key:
+        value = row.get(column)
+        if column in keys and state is not None:
+            key = state.live_key or state.staging_key
+            if key is not None:
+                value = key[table.key.index(column)]
+        parts.append(str(value))
+    return ",".join(parts).removeprefix(kind.strip).replace("\n", " ") or ",".join(map(str, root[1]))
+
+
+def _readable(text: str) -> str:
+    """A title on one line, of a length for a table, without markup."""
+    plain = " ".join(re.sub(r"<[^>]*>|[\ufdd0][^\ufdd1]*[\ufdd1]", " ", text).split())
+    return plain if len(plain) <= 60 else plain[:57].rstrip() + "..."
+
+
+def _tell_apart(drafts: Iterable[_Draft]) -> None:
+    """Give different things that carry one name names of their own."""
+    by_id: dict[str, list[_Draft]] = {}
+    for draft in drafts:
+        by_id.setdefault(draft.id, []).append(draft)
+    for same in by_id.values():
+        if len(same) > 1:
+            for n, draft in enumerate(same):
+                root = next((r for r in draft.rows if r.id == draft.root), None)
+                born = root is not None and root.base is None
+                side = "staging" if born and root is not None and root.live is None else "live" if born else ""
+                others = [d for d in same[:n] if d.id == f"{draft.id}~{side}"]
+                if side:
+                    draft.id += f"~{side}" + (f"{len(others) + 1}" if others else "")
+                elif n:
+                    draft.id += f"~{draft.root[1][0] if draft.root else n}"
+
+
+def _file_draft(rows: Rows, drafts: dict[object, _Draft], anchor: Anchor, file: FileState, staging_db: Database,
+                live_db: Database) -> _Draft:
+    """The item of a file: its folder's, its row's, or one of its own."""
+    for folder in rows.profile.folders:
+        if file.path.startswith(folder.parent + "/"):
+            name, _, rest = file.path[len(folder.parent) + 1:].partition("/")
+            if rest:
+                path = f"{folder.parent}/{name}"
+                return drafts.setdefault(("folder", path), _Draft(f"{folder.kind}/{name}", folder.kind, folder=path))
+    for owned in rows.profile.files:
+        if file.path.startswith(owned.folder + "/"):
+            value = file.path[len(owned.folder) + 1:]
+            for side, database, tables in ((Side.STAGING, staging_db, rows.staging_tables),
+                                           (Side.LIVE, live_db, rows.live_tables)):
+                if owned.table not in tables:
+                    continue
+                table = tables[owned.table]
+                for row in database.find(table, {owned.column: value}):
+                    name = rows.to_portable[side].keys.name(owned.table, row[table.key[0]])
+                    root = (owned.table, (name,))
+                    return _root_draft(rows, drafts, root, row, rows.states.get(root))
+    return drafts.setdefault(("file", file.path), _Draft(f"file/{file.path}", "file"))
+
+
+# --- the fields of an item
+
+
+def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
+    root = next((r for r in draft.rows if r.id == draft.root), None)
+    fields = [f for state in draft.rows for f in _row_fields(anchor, rows, state, root=state is root)]
+    for file in draft.files:
+        name = file.path[len(draft.folder) + 1:] if draft.folder else "file " + file.path
+        base, live, staging = (_file_value(e) for e in (file.base, file.live, file.staging))
+        result = staging if file.standing is Standing.HOMEWARD else live
+        fields.append(Field(name, Merged((), Policy.PLAIN, base, live, staging, file.standing, result)))
+    if not fields:
+        return None
+    change, reason = _change(draft, root, fields)
+    standing = Standing.CLASH if reason else overall(fields)
+    visitors = rows.profile.is_visitors(draft.kind)
+    return Item(draft.id, draft.kind, draft.title, change, standing, tuple(fields), tuple(draft.rows),
+                tuple(draft.files), (), visitors, draft.folder, reason, draft.root)
+
+
+def _file_value(entry: Entry | None) -> Any:
+    if entry is None:
+        return ABSENT
+    digest = entry.digest.hex()[:12] if entry.digest else "?"
+    what = f"link {digest}" if entry.kind == "link" else f"{entry.size:,} bytes, {digest}"
+    return f"{what}, mode {entry.mode:o}"
+
+
+def _change(draft: _Draft, root: RowState | None, fields: list[Field]) -> tuple[str, str]:
+    """What was done to an item, and why it cannot be merged at all, if so."""
+    if root is not None:
+        states = (root.base is not None, root.live is not None, root.staging is not None)
+        if states == (True, True, False):
+            built = [f for f in fields if f.standing in (Standing.KEPT, Standing.CLASH)]
+            return "removed", "removed in staging, but live has changed it since" if built else ""
+        if states == (True, False, True):
+            changed = [f for f in fields if f.standing in (Standing.HOMEWARD, Standing.CLASH)]
+            return "removed", "removed on live, but staging has changed it since" if changed else ""
+        if states == (True, False, False):
+            return "removed", ""
+        if not states[0]:
+            return "new", ""
+        return "edited", ""
+    if draft.files and not draft.rows:
+        def all_absent(side: str) -> bool:
+            return all(getattr(f, side) is None for f in draft.files)
+        if all_absent("base") and (not draft.folder or any(f.path.count("/") for f in draft.files)):
+            whole = not draft.folder or any(f.path.endswith("/manifest.toml") for f in draft.files)
+            return ("new" if whole else "edited"), ""
+        if all_absent("staging") or all_absent("live"):
+            return ("removed" if not draft.folder or any(f.path.endswith("/manifest.toml") for f in draft.files)
+                    else "edited"), ""
+    return "edited", ""
+
+
+def overall(fields: Iterable[Field]) -> Standing:
+    """How an item stands by its fields. Times of change follow the rest and count only when they are alone."""
+    every = list(fields)
+    telling = [f for f in every if f.merged.policy is not Policy.NEWEST] or every
+    standings = {f.standing for f in telling}
+    if Standing.CLASH in standings:
+        return Standing.CLASH
+    if Standing.BLENDED in standings or {Standing.HOMEWARD, Standing.KEPT} <= standings:
+        return Standing.BLENDED
+    if Standing.HOMEWARD in standings:
+        return Standing.HOMEWARD
+    return Standing.KEPT if Standing.KEPT in standings else Standing.SETTLED
+
+
+def _row_fields(anchor: Anchor, rows: Rows, state: RowState, root: bool) -> Iterator[Field]:
+    table = rows.table(state.table)
+    child = None if root else rows.profile.child_of(state.table)
+    prefix = _child_name(anchor, rows, child, state) if child else ""
+    hidden = set(table.key) if table.surrogate else set()
+    if child:
+        hidden |= {child.of, *child.label}
+    plain = _plain(state.version())
+    versions = (state.base, state.live, state.staging)
+    columns = [c for c in dict.fromkeys(c for v in versions if v for c in v) if c not in hidden]
+    compared = [c for c in columns if rows.profile.policy(state.table, plain, c) in COMPARED]
+    if not compared:  # a link: that it is there is all it says
+        base, live, staging = (ABSENT if v is None else "yes" for v in versions)
+        for m in merge(Policy.PLAIN, base, live, staging):
+            yield Field(prefix or "row", m, state.id)
+        return
+    for column in compared:
+        base, live, staging = (_cell(rows, state.table, column, form) for form in versions)
+        paths = rows.profile.path_policies(state.table, plain, column)
+        for m in merge(rows.profile.policy(state.table, plain, column), base, live, staging, paths):
+            name = prefix if prefix and len(compared) == 1 else f"{prefix}.{column}" if prefix else column
+            yield Field(".".join((name, *m.path)), m, state.id, column)
+
+
+def _cell(rows: Rows, table: str, column: str, form: Portable | None) -> Any:
+    """A row's value for a column. A column that one side lacks counts as its default on the other."""
+    if form is None:
+        return ABSENT
+    if column in form:
+        return form[column]
+    for tables in (rows.staging_tables, rows.live_tables):
+        found = tables[table].column(column) if table in tables else None
+        if found is not None:
+            return default_value(found)
+    return None
+
+
+def default_value(column: Column) -> Any:
+    """A column's default as a value, where it is a plain literal; else None."""
+    text = (column.default or "NULL").strip("() ")
+    if re.fullmatch(r"-?\d+", text):
+        return int(text)
+    if re.fullmatch(r"-?\d*\.\d+", text):
+        return float(text)
+    if len(text) >= 2 and text[0] == text[-1] == "'":
+        return text[1:-1].replace("''", "'")
+    return None
+
+
+def _child_name(anchor: Anchor, rows: Rows, child: Child, state: RowState) -> str:
+    form = state.version()
+    labels = []
+    for column in child.label:
+        named = refs_to(form.get(column))
+        labels.append(_row_label(anchor, rows, named) if named else str(form.get(column)))
+    return f"{child.name} {','.join(labels)}"
+
+
+def _row_label(anchor: Anchor, rows: Rows, named: refs.Named) -> str:
+    """What a row that is pointed at is called."""
+    name: RowName = (named[0], (named[1],))
+    state = rows.states.get(name)
+    row = _plain(state.version()) if state else _base(anchor, rows, name)
+    if row is None:
+        return " ".join(named)
+    kind = rows.profile.kind_of(named[0], row) or Kind(named[0], named[0])
+    return f"{kind.name}/{_label(kind, name, row, state, rows.table(named[0]))}"
+
+
+def describe_reference(anchor: Anchor, rows: Rows, text: str) -> str:
+    """A portable text for people: ids by the name of what they point at, the base URL as {site}."""
+    written = refs.write(text, lambda table, name: f"[{_row_label(anchor, rows, (table, name))}]")
+    return re.sub("\ufdd0u:[^\ufdd1]*\ufdd1", "{site}", written)
+
+
+# --- schema
+
+
+def schema_items(rows: Rows) -> Iterator[Item]:
+    """Tables, columns and indexes that one side gained, or that both did."""
+    live, staging = rows.live_tables, rows.staging_tables
+    for name in sorted(staging.keys() ^ live.keys()):
+        side = Side.STAGING if name in staging else Side.LIVE
+        table = staging.get(name) or live[name]
+        yield _schema_item(f"table/{name}", SchemaStep("table", name, name, side, table.ddl), rows)
+    for name in sorted(staging.keys() & live.keys()):
+        mine, theirs = staging[name], live[name]
+        for side, has, lacks in ((Side.STAGING, mine, theirs), (Side.LIVE, theirs, mine)):
+            for column in has.columns:
+                if lacks.column(column.name) is None:
+                    step = SchemaStep("column", name, column.name, side, column.declared)
+                    yield _schema_item(f"column/{name}.{column.name}", step, rows)
+            for index, ddl in has.indexes:
+                if index not in dict(lacks.indexes):
+                    yield _schema_item(f"index/{index}", SchemaStep("index", name, index, side, ddl), rows)
+
+
+def _schema_item(name: str, step: SchemaStep, rows: Rows) -> Item:
+    dropped = _known_before(rows, step)
+    gained_by = step.side.other if dropped else step.side
+    standing = Standing.HOMEWARD if gained_by is Side.STAGING else Standing.KEPT
+    base, live, staging = (step.ddl if there else ABSENT
+                           for there in (dropped, step.side is Side.LIVE, step.side is Side.STAGING))
+    merged = Merged((), Policy.PLAIN, base, live, staging, standing, step.ddl)
+    change = "removed" if dropped else "new"
+    reason = ("removed in staging; this version does not carry drops home"
+              if dropped and standing is Standing.HOMEWARD else "")
+    return Item(name, step.what, step.table if step.what != "table" else "", change,
+                Standing.CLASH if reason else standing, (Field("definition", merged),), schema=(step,), reason=reason)
+
+
+def _known_before(rows: Rows, step: SchemaStep) -> bool:
+    """Whether the anchor had it, so that the side without it dropped it."""
+    before = rows.anchor_tables.get(step.table)
+    if before is None:
+        return False
+    if step.what == "table":
+        return True
+    if step.what == "column":
+        return before.column(step.name) is not None
+    return step.name in dict(before.indexes)
+
+
+def with_standing(item: Item, standing: Standing, reason: str) -> Item:
+    """The item, found to be a clash for a reason that its own fields do not show."""
+    return replace(item, standing=standing, reason=reason)
+
+
+__all__ = ["Comparison", "Field", "Item", "Key", "SchemaStep", "assemble", "describe_reference"]

@@ -1,0 +1,241 @@
+"""Bringing a selection home: prepare, journal, stage, commit, switch, settle (design, section 5).
+
+Files are renamed into place inside the database transaction, as its last act before commit. So a rename that fails
+takes the database back with it, and a commit that fails takes the renames back: live is never left between.
+"""
+
+from __future__ import annotations
+
+import os
+import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from time import monotonic
+
+from nostos.core import needs as need_finder
+from nostos.core.apply import journal as journals
+from nostos.core.apply.commit import Committed, apply_rows
+from nostos.core.apply.ledger import Ledger, Line
+from nostos.core.apply.settle import settle
+from nostos.core.apply.switch import Switch
+from nostos.core.compare import compare_rows
+from nostos.core.database.base import Database
+from nostos.core.errors import LiveMoved, MergeInterrupted, MergeRefused, NostosError, SiteError
+from nostos.core.files import compare_files
+from nostos.core.history import now
+from nostos.core.items import Comparison, Item, assemble
+from nostos.core.needs import Needs
+from nostos.core.operations import InsertRow, Plan, RemoveRow, plan
+from nostos.core.profiles.model import Profile
+from nostos.core.progress import Listener, Progress, silent
+from nostos.core.selection import choose
+from nostos.core.tree.entries import digest_file, inside
+from nostos.core.voyage import Crew, Home
+
+MARKER = "nostos_merges"
+_TRIES = 3
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A merge ready to be shown and carried out."""
+
+    comparison: Comparison
+    needs: Needs
+    plan: Plan
+
+
+@dataclass(frozen=True)
+class Merged:
+    """What a merge did. renumbered: kind, staging's key and live's for every row that came home under a new key.
+
+    between: seconds that live spent between two states. tries: how often it was prepared.
+    """
+
+    id: str
+    ledger: tuple[Line, ...]
+    renumbered: tuple[tuple[str, str, str], ...]
+    clashes: tuple[Item, ...]
+    between: float
+    tries: int
+    seconds: float
+
+
+def look(crew: Crew, tell: Listener = silent) -> tuple[Comparison, Needs]:
+    """Compare the two sites of a voyage. Reads both, changes neither."""
+    live_db, staging_db = crew.live.open(readonly=True), crew.staging.open(readonly=True)
+    try:
+        with live_db.reading(), staging_db.reading():
+            return _compared(crew, live_db, staging_db, tell)
+    finally:
+        live_db.close()
+        staging_db.close()
+
+
+def _compared(crew: Crew, live_db: Database, staging_db: Database, tell: Listener) -> tuple[Comparison, Needs]:
+    tell(Progress("comparing rows", 0, None, "tables"))
+    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db)
+    tell(Progress("comparing files", 0, None, "files"))
+    files = compare_files(crew.anchor, crew.live, crew.staging, _with_skipped(crew, rows.profile))
+    comparison = assemble(crew.anchor, rows, files, staging_db, live_db)
+    return comparison, need_finder.resolve(comparison, live_db)
+
+
+def _with_skipped(crew: Crew, profile: Profile) -> Profile:
+    return replace(profile, ignore=(*profile.ignore, *(crew.anchor.fact("skip") or ())))
+
+
+def prepare(crew: Crew, take: Sequence[str] = (), leave: Sequence[str] = (), tell: Listener = silent) -> Prepared:
+    """Compare afresh and turn a choice into operations. Raises SelectionError; changes nothing."""
+    comparison, needs = look(crew, tell)
+    selection = choose(comparison, needs, take, leave, lambda name: exists(crew, comparison, name))
+    return Prepared(comparison, needs, plan(comparison, needs, selection))
+
+
+def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
+    """Whether there is an item of this name (or, for a pattern, of this kind) that simply did not change."""
+    profile = comparison.rows.profile
+    kind_name, _, label = name.partition("/")
+    pattern = any(c in name for c in "*?[")
+    for folder in profile.folders:
+        if folder.kind == kind_name:
+            return pattern or (crew.live.files / folder.parent / label).is_dir()
+    if kind_name == "file":
+        try:
+            return pattern or inside(crew.live.files, label).exists()
+        except SiteError:
+            return False
+    kinds = [k for k in profile.kinds if k.name == kind_name]
+    if not kinds or pattern:
+        return bool(kinds) or name in ("*", "**")
+    live_db = crew.live.open(readonly=True)
+    try:
+        for kind in kinds:
+            table = comparison.rows.live_tables.get(kind.table)
+            columns = (kind.label or table.key) if table else ()
+            values = [label] if len(columns) == 1 else label.split(",")
+            if table is not None and len(values) == len(columns):
+                for typed in (values, [int(v) if v.isdigit() else v for v in values]):
+                    wanted = dict(zip(columns, typed, strict=True))
+                    if kind.strip:
+                        wanted = {c: f"{kind.strip}{v}" for c, v in wanted.items()}
+                    if live_db.find(table, wanted):
+                        return True
+        return False
+    finally:
+        live_db.close()
+
+
+def merge(home: Home, crew: Crew, prepared: Prepared, take: Sequence[str] = (), leave: Sequence[str] = (),
+          tell: Listener = silent) -> Merged:
+    """Carry out a prepared merge.
+
+    Where live has moved since, it is prepared again, a bounded number of times, as long as the same items go home.
+    Raises LiveMoved or MergeRefused with live as it was; MergeInterrupted when only the anchor could not follow.
+    """
+    start = monotonic()
+    wanted = [i.id for i in prepared.plan.selection.items]
+    for attempt in range(1, _TRIES + 1):
+        try:
+            return _Merge(home, crew, prepared, tell).run(attempt, start)
+        except LiveMoved:
+            if attempt == _TRIES:
+                raise
+        prepared = prepare(crew, take, leave, tell)
+        if [i.id for i in prepared.plan.selection.items] != wanted:
+            raise LiveMoved("Live moved on meanwhile, and what would go home is no longer what you saw.",
+                            next_step="Run merge again and look at the new list.")
+    raise AssertionError("unreachable")
+
+
+class _Merge:
+    def __init__(self, home: Home, crew: Crew, prepared: Prepared, tell: Listener) -> None:
+        self.crew = crew
+        self.comparison = prepared.comparison
+        self.plan = prepared.plan
+        self.tell = tell
+        self.id = f"{now()[:19].replace(':', '').replace('-', '')}-{secrets.token_hex(3)}"
+        self.folder = home.folder(crew.voyage.name) / "merges" / self.id
+        self.between = 0.0
+
+    def run(self, tries: int, start: float) -> Merged:
+        live_db = self.crew.live.open()
+        journal = journals.Journal(self.folder)
+        switch = Switch(self.crew.live.files, self.crew.staging.files, self.id)
+        try:
+            journal.write("plan", merge=self.id, voyage=self.crew.voyage.name, at=now(),
+                          operations=[journals.as_data(o) for o in self.plan.operations])
+            try:
+                self.tell(Progress("staging files", 0, None, "files"))
+                switch.stage(self.plan.operations, journal.before)
+                journal.write("staged", moves=[[str(m.target), str(m.staged), str(m.aside)] for m in switch.moves])
+                done, lines = self._commit(live_db, journal, switch)
+            except BaseException as error:
+                switch.back()
+                journal.write("taken back", why=type(error).__name__)
+                raise _explained(error) from error
+            journal.write("committed")
+            try:
+                switch.tidy()
+                settle(self.crew.anchor, self.comparison, self.plan, done, self.crew.live, live_db)
+            except Exception as error:
+                raise MergeInterrupted(
+                    f"The merge is on live, whole, but the voyage's records could not follow: {error}.",
+                    left="Live is as the merge wanted it.",
+                    next_step="Free space or rights on this machine, then run `nostos compare`.") from error
+            journal.write("settled")
+        finally:
+            journal.close()
+            live_db.close()
+        return Merged(self.id, lines, self._renumbered(done), self.plan.selection.clashes, self.between, tries,
+                      monotonic() - start)
+
+    def _commit(self, live_db: Database, journal: journals.Journal, switch: Switch) -> tuple[Committed,
+                                                                                           tuple[Line, ...]]:
+        ledger = Ledger(self.comparison, self.plan)
+        rows = self.comparison.rows
+        with live_db.writing():
+            before = ledger.digests(live_db, self._file_digest)
+            if self.plan.of(RemoveRow):
+                moved = need_finder.check_removals(self.comparison, live_db, self.plan.selection.items)
+                if moved is not None:
+                    raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
+            self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
+            done = apply_rows(self.plan, rows, live_db)
+            for table in rows.profile.clear:
+                if table in rows.live_tables:
+                    live_db.clear(table)
+            live_db.mark(MARKER, self.id, now())
+            journal.write("committing", keys=[[t, n, k] for (t, n), k in done.keys.items()])
+            began = monotonic()
+            switch.go()
+            lines = ledger.prove(before, ledger.digests(live_db, self._file_digest))
+        self.between = monotonic() - began if switch.moves else 0.0
+        return done, lines
+
+    def _file_digest(self, path: str) -> bytes | None:
+        target = inside(self.crew.live.files, path)
+        if target.is_symlink():
+            return os.fsencode(target.readlink())
+        return digest_file(target) if target.is_file() else None
+
+    def _renumbered(self, done: Committed) -> tuple[tuple[str, str, str], ...]:
+        found = []
+        for o in self.plan.of(InsertRow):
+            key = done.keys.get((o.table, str(o.name[0])))
+            if key is not None and f"s{key!r}" != o.name[0]:
+                found.append((o.table, str(o.name[0]).removeprefix("s"), str(key)))
+        return tuple(found)
+
+
+def _explained(error: BaseException) -> BaseException:
+    """An error that a user can read, for whatever stopped a merge before its commit."""
+    if isinstance(error, NostosError) or not isinstance(error, Exception):
+        return error
+    said = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
+    where = f" ({Path(str(error.filename)).name})" if isinstance(error, OSError) and error.filename else ""
+    return MergeRefused(f"The merge failed: {said or type(error).__name__}{where}.",
+                        left="Everything was taken back; live is as it was.",
+                        next_step="Mend the cause, then merge again.")
+

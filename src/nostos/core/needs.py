@@ -1,0 +1,318 @@
+"""What an item cannot stand without, and what stands in its way."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+from typing import Any
+
+from nostos.core.compare import Rows, RowState
+from nostos.core.database.base import Database
+from nostos.core.database.schema import Row, Value
+from nostos.core.fields import Standing
+from nostos.core.items import Comparison, Item, with_standing
+from nostos.core.keys import RowName, Side
+from nostos.core.portable import Unresolved, Writer, named_rows
+from nostos.core.profiles.model import Reference, holds
+from nostos.core.values.structures import Tree, fits, leaves
+from nostos.core.values.tokens import CLOSE, OPEN
+from nostos.core.writes import RowWrite, row_writes
+
+_FILE_URL = re.compile(f"{OPEN}u:[^{CLOSE}]*{CLOSE}/([^\"'<>()\\s{OPEN}{CLOSE}\\\\]+)")
+
+
+@dataclass(frozen=True)
+class Need:
+    """`item` cannot stand without `on`, because of `reason`."""
+
+    item: str
+    on: str
+    reason: str
+
+
+class _Obstacle(Exception):
+    pass
+
+
+Needs = Mapping[str, tuple[Need, ...]]
+
+
+def resolve(comparison: Comparison, live_db: Database) -> Needs:
+    """The needs of every item that can go home. Items with something in their way become clashes that say what."""
+    finder = _Finder(comparison, live_db)
+    needs: dict[str, tuple[Need, ...]] = {}
+    for item in list(comparison.items.values()):
+        if not item.goes_home:
+            continue
+        try:
+            needs[item.id] = tuple(dict.fromkeys(finder.needs(item)))
+        except _Obstacle as obstacle:
+            comparison.items[item.id] = with_standing(item, Standing.CLASH, str(obstacle))
+    # What needs something that cannot go home cannot go home either.
+    again = True
+    while again:
+        again = False
+        for name in list(needs):
+            for need in needs[name]:
+                if need.on not in needs:
+                    other = comparison.items[need.on]
+                    why = f"needs {need.on} ({need.reason}), which cannot go home: {other.reason or other.standing}"
+                    comparison.items[name] = with_standing(comparison.items[name], Standing.CLASH, why)
+                    del needs[name]
+                    again = True
+                    break
+    return needs
+
+
+def check_removals(comparison: Comparison, live_db: Database, items: Iterable[Item]) -> str | None:
+    """Whether live has built on what is to be removed since it was compared; says what, or None."""
+    finder = _Finder(comparison, live_db)
+    for item in items:
+        try:
+            for write in row_writes(comparison.rows, item):
+                if write.action == "remove":
+                    list(finder.needs(item))
+                    break
+        except _Obstacle as obstacle:
+            return f"{item.id}: {obstacle}"
+    return None
+
+
+class _Finder:
+    def __init__(self, comparison: Comparison, live_db: Database) -> None:
+        self.comparison = comparison
+        self.rows: Rows = comparison.rows
+        self.live_db = live_db
+        self.writer = Writer(self.rows.live_urls, self._live_number)
+        # New files by path, for links to them; new rows by column values, for references that are not ids.
+        self.new_files = {f.path: i.id for i in comparison.items.values() for f in i.files
+                          if f.live is None and f.staging is not None}
+        self.new_rows: dict[tuple[str, str, object], str] = {}
+        targets = {(r.to, r.to_column) for r in self.rows.profile.references if r.to_column}
+        for state in self.rows.states.values():
+            if state.live is None and state.staging is not None:
+                for table, column in targets:
+                    if table == state.table and column in state.staging and state.id in comparison.owner:
+                        self.new_rows[table, column, state.staging[column]] = comparison.owner[state.id]
+
+    def _live_number(self, table: str, name: str) -> Value:
+        key = self.rows.live_keys.key(table, name)
+        if key is None:
+            raise Unresolved(table, name)
+        return key
+
+    def needs(self, item: Item) -> Iterator[Need]:
+        """What an item needs. Raises _Obstacle when something is in its way."""
+        writes = row_writes(self.rows, item)
+        for write in writes:
+            yield from self._schema(item, write)
+            if write.action == "remove":
+                yield from self._removal(item, write.state, {w.state.id for w in writes if w.action == "remove"})
+            else:
+                yield from self._written(item, write)
+                self._unique(write, {w.state.id for w in writes if w.action == "remove"})
+        if item.schema and item.schema[0].what != "table" and item.schema[0].table not in self.rows.live_tables:
+            yield Need(item.id, f"table/{item.schema[0].table}", "it is part of that table")
+        if item.folder:
+            yield from self._owned(item)
+        for file in item.files:
+            if file.standing is Standing.HOMEWARD and file.staging is None and not item.folder:
+                self._file_in_use(item, file.path)
+
+    # --- what is written points at
+
+    def _written(self, item: Item, write: RowWrite) -> Iterator[Need]:
+        for named in sorted(write.named):
+            need = self._target(item, write, *named)
+            if need is not None:
+                yield need
+        staging = write.state.staging or {}
+        for r in self.rows.profile.references_of(write.state.table):
+            if r.column not in write.values or not holds(r.where, _plain(staging)):
+                continue
+            value = write.values[r.column]
+            if r.to_column is not None:
+                yield from self._by_value(item, r, value)
+            elif r.to_folder:
+                for name in _names(r, value):
+                    folder = self.comparison.items.get(f"{r.to_folder}/{name}")
+                    if folder is not None and folder.change == "new" and folder.id != item.id and folder.goes_home:
+                        yield Need(item.id, folder.id, f"{_where(write, r.column)} names it")
+        for column, value in write.values.items():
+            for text in _texts(value):
+                for match in _FILE_URL.finditer(text):
+                    owner = self.new_files.get(match.group(1).split("?")[0].split("#")[0])
+                    if owner is not None and owner != item.id:
+                        yield Need(item.id, owner, f"{_where(write, column)} links to its file")
+
+    def _target(self, item: Item, write: RowWrite, table: str, name: str) -> Need | None:
+        state = self.rows.states.get((table, (name,)))
+        column = next((c for c, v in write.values.items() if (table, name) in named_rows(v)), "")
+        place = _where(write, column)
+        if name.startswith("x"):
+            if table in self.rows.live_tables and self.live_db.fetch(self.rows.live_tables[table], (int(name[1:]),)):
+                raise _Obstacle(f"{place} points at {table} {name[1:]}, which staging does not have, "
+                                "while live has another thing by that number")
+            return None
+        if state is None or state.live is not None:
+            return None
+        owner = self.comparison.owner.get(state.id)
+        if state.staging is None or state.base is not None or owner is None:
+            gone = owner or f"{table} {name}"
+            raise _Obstacle(f"{place} points at {gone}, which live has removed since")
+        if owner == item.id:
+            return None
+        return Need(item.id, owner, f"{place} points at it")
+
+    def _by_value(self, item: Item, r: Reference, value: Any) -> Iterator[Need]:
+        if value is None or isinstance(value, Tree) or r.to_column is None:
+            return
+        owner = self.new_rows.get((r.to, r.to_column, value))
+        if owner is not None:
+            if owner != item.id:
+                yield Need(item.id, owner, f"{r.column} points at it")
+        elif r.to in self.rows.live_tables:
+            try:
+                raw = self.writer.value(value)
+            except Unresolved:
+                return
+            if not self.live_db.find(self.rows.live_tables[r.to], {r.to_column: raw}):
+                raise _Obstacle(f"{r.column} points at {r.to} {value}, which live does not have")
+
+    def _schema(self, item: Item, write: RowWrite) -> Iterator[Need]:
+        table = self.rows.live_tables.get(write.state.table)
+        if table is None:
+            yield Need(item.id, f"table/{write.state.table}", "its rows are kept in it")
+            return
+        for column in write.values:
+            if table.column(column) is None:
+                yield Need(item.id, f"column/{table.name}.{column}", "its values are kept in it")
+
+    def _owned(self, item: Item) -> Iterator[Need]:
+        """The tables and columns that come with a folder item, such as an extension."""
+        folder = next(f for f in self.rows.profile.folders if f.kind == item.kind)
+        name = item.id.partition("/")[2].replace("-", "_")
+        for other in self.comparison.items.values():
+            if other.schema and other.change == "new" and other.schema[0].side is Side.STAGING:
+                step = other.schema[0]
+                full = step.table if step.what == "table" else f"{step.table}.{step.name}"
+                if step.what != "index" and any(fnmatchcase(full, p.replace("{name}", name)) for p in folder.owns):
+                    yield Need(item.id, other.id, f"the {step.what} comes with it")
+
+    # --- what would be in the way
+
+    def _unique(self, write: RowWrite, removed: set[Any]) -> None:
+        table = self.rows.live_tables.get(write.state.table)
+        if table is None:
+            return
+        staging = write.state.staging or {}
+        keys = () if table.surrogate or write.action == "update" else (table.key,)
+        for columns in (*table.uniques, *keys):
+            if not set(columns) & set(write.values):
+                continue
+            try:
+                values = {c: self.writer.value(write.values.get(c, (write.state.live or staging).get(c)))
+                          for c in columns}
+            except Unresolved:
+                continue  # rests on a row that is new itself
+            if any(v is None for v in values.values()):
+                continue
+            for row in self.live_db.find(table, values):
+                name = self.rows.to_portable[Side.LIVE].keys.name(table.name, row[table.key[0]])
+                if table.key_of(row) == write.state.live_key or (table.name, (name,)) in removed:
+                    continue
+                other = self.comparison.owner.get((table.name, (name,)), f"{table.name} {name}")
+                said = ", ".join(f"{c} {v!r}" for c, v in values.items())
+                raise _Obstacle(f"live already has {other} with the same {said}")
+
+    def _removal(self, item: Item, state: RowState, together: set[Any]) -> Iterator[Need]:
+        assert state.live_key is not None
+        for row_name in self._referrers(state):
+            if row_name in together:
+                continue
+            other = self.rows.states.get(row_name)
+            owner = self.comparison.owner.get(row_name)
+            called = owner or f"{row_name[0]} {','.join(map(str, row_name[1]))}"
+            target = (state.table, str(state.name[0]))
+            if other is None or owner is None or (other.staging and _points(other.staging, target)):
+                raise _Obstacle(f"removed in staging, but {called} on live still refers to it")
+            if other.base is None or (other.live and not _points(other.base, target) and state.name[0] is not None
+                                      and self.rows.table(state.table).surrogate):
+                raise _Obstacle(f"removed in staging, but live has built on it since: {owner}")
+            if owner != item.id:
+                yield Need(item.id, owner, "it refers to what is removed")
+
+    def _referrers(self, state: RowState) -> Iterator[RowName]:
+        """The live rows that point at a row."""
+        assert state.live_key is not None and state.live_raw is not None
+        target = (state.table, str(state.name[0]))
+        translator = self.rows.to_portable[Side.LIVE]
+        for r in self.rows.profile.references:
+            table = self.rows.live_tables.get(r.table)
+            if r.to != state.table or table is None or not table.key or table.column(r.column) is None:
+                continue
+            if r.to_column is not None:
+                found = iter(self.live_db.find(table, {r.column: state.live_raw.get(r.to_column)}))
+            elif r.path or r.pattern:
+                found = self.live_db.containing(table, r.column, str(state.live_key[0]))
+            else:
+                key = state.live_key[0]
+                found = iter([*self.live_db.find(table, {r.column: key}),
+                              *self.live_db.find(table, {r.column: str(key)})])
+            for row in found:
+                if not holds(r.where, row):
+                    continue
+                if r.to_column is None and target not in named_rows(translator.value(r.table, row, r.column)):
+                    continue
+                if table.surrogate:
+                    yield r.table, (translator.keys.name(r.table, row[table.key[0]]),)
+                else:
+                    yield r.table, tuple(translator.value(r.table, row, c) for c in table.key)
+
+    def _file_in_use(self, item: Item, path: str) -> None:
+        """A file must stay while a row that stays names it."""
+        removed = {w.state.id for w in row_writes(self.rows, item) if w.action == "remove"}
+        for owned in self.rows.profile.files:
+            table = self.rows.live_tables.get(owned.table)
+            if table is None or not path.startswith(owned.folder + "/"):
+                continue
+            for row in self.live_db.find(table, {owned.column: path[len(owned.folder) + 1:]}):
+                name = self.rows.to_portable[Side.LIVE].keys.name(owned.table, row[table.key[0]])
+                if (owned.table, (name,)) not in removed:
+                    raise _Obstacle(f"its file {path} was removed in staging, but live still shows it")
+
+
+def _plain(form: Mapping[str, Any]) -> Row:
+    return {c: v.text() if isinstance(v, Tree) else v for c, v in form.items()}
+
+
+def _points(form: Mapping[str, Any], target: tuple[str, str]) -> bool:
+    return any(target in named_rows(v) for v in form.values())
+
+
+def _names(r: Reference, value: Any) -> Iterator[str]:
+    if isinstance(value, Tree):
+        pattern = r.path or ()
+        for path, leaf in leaves(value.data):
+            if isinstance(leaf, str) and (fits(pattern, path) or not path):
+                yield leaf
+    elif isinstance(value, str):
+        yield value
+    elif isinstance(value, list):
+        yield from (v for v in value if isinstance(v, str))
+
+
+def _texts(value: Any) -> Iterator[str]:
+    if isinstance(value, Tree):
+        yield from (leaf for _, leaf in leaves(value.data) if isinstance(leaf, str))
+    elif isinstance(value, str):
+        yield value
+
+
+def _where(write: RowWrite, column: str) -> str:
+    """Where in an item a reference stands, for people."""
+    staging = write.state.staging or {}
+    name = staging.get("name")
+    return f"{name}" if column == "value" and isinstance(name, str) else f"its {column}"

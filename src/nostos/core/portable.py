@@ -1,0 +1,171 @@
+"""The portable form of rows: whatever is merely local to one side replaced with neutral tokens, and back.
+
+Local are the base URL, in all its forms, and ids, which are replaced wherever the profile or the schema says that a
+column, a path inside a structured value or a pattern inside a text holds one.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.keys import Keys
+from nostos.core.profiles.model import Policy, Profile, Reference, holds
+from nostos.core.values import references as refs
+from nostos.core.values import structures
+from nostos.core.values.structures import Tree
+from nostos.core.values.tokens import escape, unescape
+from nostos.core.values.urls import UrlForms
+
+Portable = dict[str, Any]  # column -> None, number, text with tokens, bytes or Tree
+Number = Callable[[str, str], Value]  # (table, canonical name) -> the key to write
+
+
+class Unresolved(Exception):
+    """A token names a row that the target side does not have (yet)."""
+
+    def __init__(self, table: str, name: str) -> None:
+        super().__init__(f"{table} {name}")
+        self.table = table
+        self.name = name
+
+
+@dataclass(frozen=True)
+class _Column:
+    whole: tuple[Reference, ...]
+    paths: tuple[Reference, ...]
+    patterns: tuple[Reference, ...]
+
+
+class Translator:
+    """Turns one side's rows into portable form. The other direction is `write_row`, for any side."""
+
+    def __init__(self, profile: Profile, tables: Mapping[str, Table], urls: UrlForms, keys: Keys) -> None:
+        self._profile = profile
+        self._tables = tables
+        self.urls = urls
+        self.keys = keys
+        self._columns: dict[tuple[str, str], _Column] = {}
+        for r in profile.references:
+            if r.to and r.to_column is None and r.to in tables and tables[r.to].surrogate:
+                now = self._columns.get((r.table, r.column), _Column((), (), ()))
+                if r.pattern:
+                    now = _Column(now.whole, now.paths, (*now.patterns, r))
+                elif r.path:
+                    now = _Column(now.whole, (*now.paths, r), now.patterns)
+                else:
+                    now = _Column((*now.whole, r), now.paths, now.patterns)
+                self._columns[r.table, r.column] = now
+
+    def row(self, table: str, row: Row) -> Portable:
+        """The portable form of a row."""
+        return {column: self.value(table, row, column) for column in row}
+
+    def value(self, table: str, row: Row, column: str) -> Any:
+        """The portable form of one column of a row."""
+        value = row[column]
+        spots = self._columns.get((table, column))
+        if value is None or isinstance(value, bytes | float):
+            return value
+        if spots:
+            for r in spots.whole:
+                if holds(r.where, row):
+                    named = self._named(r, value)
+                    if named is not None:
+                        return named
+        if isinstance(value, int):
+            return value
+        policy = self._profile.policy(table, row, column)
+        paths = tuple(r for r in spots.paths if holds(r.where, row)) if spots else ()
+        patterns = tuple(r for r in spots.patterns if holds(r.where, row)) if spots else ()
+        if policy in (Policy.STRUCTURE, Policy.SET) or paths:
+            tree = structures.read(value)
+            if tree is not None:
+                return self._tree(tree, paths, patterns)
+        return self._text(value, patterns)
+
+    def _named(self, reference: Reference, value: Value) -> str | None:
+        """The token for an id, when the value is one."""
+        textual = isinstance(value, str)
+        if isinstance(value, str):
+            if not re.fullmatch(r"[1-9][0-9]*", value):
+                return None
+            value = int(value)
+        if not isinstance(value, int) or isinstance(value, bool) or (value <= 0 and not reference.declared):
+            return None
+        return refs.token(reference.to, self.keys.name(reference.to, value), textual)
+
+    def _patterned(self, patterns: tuple[Reference, ...], text: str) -> str:
+        """The text with the ids that the patterns find replaced; all are found before any is."""
+        spots = sorted((m.start(1), m.end(1), i) for i, r in enumerate(patterns)
+                       for m in re.finditer(r.pattern or "", text))
+        parts, done = [], 0
+        for start, end, i in spots:
+            named = self._named(patterns[i], text[start:end]) if start >= done else None
+            if named is not None:
+                parts += [text[done:start], named]
+                done = end
+        return "".join([*parts, text[done:]])
+
+    def _tree(self, tree: Tree, paths: tuple[Reference, ...], patterns: tuple[Reference, ...]) -> Tree:
+        def leaf(path: structures.Path, value: Any) -> Any:
+            for r in paths:
+                assert r.path is not None
+                if structures.fits(r.path, path):
+                    named = self._named(r, value)
+                    if named is not None:
+                        return named
+            return self._text(value, patterns) if isinstance(value, str) else value
+
+        return Tree(structures.change(tree.data, leaf, lambda key: self._text(key, ())), tree.style)
+
+    def _text(self, text: str, patterns: tuple[Reference, ...]) -> str:
+        return self.urls.to_tokens(self._patterned(patterns, escape(text)))
+
+
+class Writer:
+    """Writes portable values for one side. number: gives that side's key of a row, or raises Unresolved."""
+
+    def __init__(self, urls: UrlForms, number: Number) -> None:
+        self._urls = urls
+        self._number = number
+
+    def row(self, row: Portable) -> Row:
+        return {column: self.value(value) for column, value in row.items()}
+
+    def value(self, value: Any) -> Value:
+        """The raw value of a column for this side. Raises Unresolved."""
+        if isinstance(value, Tree):
+            return Tree(self.tree(value.data), value.style).text()
+        if not isinstance(value, str):
+            return value  # type: ignore[no-any-return]
+        return self._leaf(value)
+
+    def tree(self, data: Any) -> Any:
+        def leaf(_: structures.Path, value: Any) -> Any:
+            return self._leaf(value) if isinstance(value, str) else value
+
+        return structures.change(data, leaf, self._text)
+
+    def _leaf(self, value: str) -> Value:
+        named = refs.number(value)
+        return self._number(*named) if named is not None else self._text(value)
+
+    def _text(self, text: str) -> str:
+        written = refs.write(text, lambda table, name: str(self._number(table, name)))
+        return unescape(self._urls.from_tokens(written))
+
+
+def named_rows(value: Any) -> set[refs.Named]:
+    """The rows that a portable value points at by id."""
+    return set(refs.inside(value.data if isinstance(value, Tree) else value))
+
+
+def canonical_key(portable: Portable, table: Table, name: str | None) -> Key:
+    """The canonical key of a row: its name when the key is a surrogate, else its key in portable form."""
+    if table.surrogate:
+        return (name,)
+    return tuple(portable[c] for c in table.key)

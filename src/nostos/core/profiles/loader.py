@@ -1,0 +1,149 @@
+"""Reading profiles: the built-in ones and those that a site file names."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from functools import cache
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+from nostos.core.errors import SiteError
+from nostos.core.profiles.model import (
+    Child,
+    Configuration,
+    Derived,
+    FieldPolicy,
+    Folder,
+    Kind,
+    OwnedFile,
+    Policy,
+    Profile,
+    Reference,
+    SettingsTable,
+    Where,
+)
+
+
+@cache
+def built_in() -> dict[str, Profile]:
+    """The profiles that ship with Nostos, by name."""
+    found = {}
+    for entry in resources.files("nostos.core.profiles").iterdir():
+        if entry.name.endswith(".toml"):
+            profile = parse(entry.read_text(encoding="utf-8"), entry.name)
+            found[profile.name] = profile
+    return found
+
+
+def load(name_or_path: str, folder: Path) -> Profile:
+    """A built-in profile by name, or one from a `.toml` file; a relative path starts at `folder`.
+
+    Raises SiteError when there is none, or when it says something that a profile cannot say.
+    """
+    if not name_or_path.endswith(".toml"):
+        if name_or_path in built_in():
+            return built_in()[name_or_path]
+        known = ", ".join(sorted(built_in()))
+        raise SiteError(f"There is no profile named {name_or_path!r}.",
+                        next_step=f"Built-in profiles: {known}. A path must end in .toml.")
+    path = folder / name_or_path
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise SiteError(f"The profile {path} cannot be read: {error}.", next_step="Check its path.") from error
+    return parse(text, str(path))
+
+
+def parse(text: str, source: str) -> Profile:
+    """A profile from TOML text; `source` names it in messages. Raises SiteError with the part that is wrong."""
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise SiteError(f"The profile {source} is not valid TOML: {error}.", next_step="Mend the file.") from error
+    try:
+        return _profile(data)
+    except (KeyError, ValueError, TypeError, AttributeError) as error:
+        said = f"{error.args[0]!r} is missing" if isinstance(error, KeyError) else str(error)
+        raise SiteError(f"The profile {source} cannot be used: {said}.",
+                        next_step="Compare it with docs/profiles.md.") from error
+
+
+def _where(entry: dict[str, Any]) -> Where:
+    return tuple((k, str(v)) for k, v in entry.get("where", {}).items())
+
+
+def _column(entry: dict[str, Any]) -> tuple[str, str]:
+    table, _, column = entry["column"].rpartition(".")
+    if not table:
+        raise ValueError(f"{entry['column']!r} is not written as table.column")
+    return table, column
+
+
+def _names(value: str | list[str]) -> tuple[str, ...]:
+    return (value,) if isinstance(value, str) else tuple(value)
+
+
+def _reference(entry: dict[str, Any]) -> Reference:
+    table, column = _column(entry)
+    if not entry.get("to") and not entry.get("to_folder"):
+        raise ValueError(f"the reference {entry['column']!r} has neither `to` nor `to_folder`")
+    pattern = entry.get("pattern")
+    if pattern is not None and re.compile(pattern).groups != 1:
+        raise ValueError(f"the pattern {pattern!r} needs exactly one group")
+    path = tuple(entry["path"].split(".")) if "path" in entry else None
+    return Reference(table, column, entry.get("to", ""), entry.get("to_column"), entry.get("to_folder", ""),
+                     _where(entry), path, pattern)
+
+
+def _profile(data: dict[str, Any]) -> Profile:
+    configuration = None
+    if "configuration" in data:
+        c = data["configuration"]
+        configuration = Configuration(c["file"], c["format"], c["name"], c["url"], c["database"])
+    settings = None
+    if "settings" in data:
+        s = data["settings"]
+        settings = SettingsTable(s["table"], s["name"], s["value"], s["format"])
+    kinds = tuple(
+        Kind(k["name"], k["table"], _where(k), _names(k.get("label", [])), k.get("title"), tuple(k.get("identity", [])),
+             k.get("born"), k.get("visitors", False), k.get("strip", ""))
+        for k in data.get("kind", []))
+    kind_tables = {k.table for k in kinds}
+    children = []
+    for c in data.get("child", []):
+        owner = c.get("owner")
+        children.append(Child(c["table"], c["of"], owner or "", c["name"], _names(c["label"])))
+    volatile = tuple(data.get("tables", {}).get("volatile", []))
+    for child in children:
+        if child.table in kind_tables:
+            raise ValueError(f"table {child.table!r} is both a kind and a child")
+    folders = []
+    for f in data.get("folder", []):
+        if not f["path"].endswith("/*"):
+            raise ValueError(f"the folder path {f['path']!r} must end in /*")
+        folders.append(Folder(f["kind"], f["path"][:-2], f.get("manifest"), tuple(f.get("owns", []))))
+    return Profile(
+        name=data["profile"]["name"],
+        title=data["profile"]["title"],
+        recognise_tables=tuple(data.get("recognise", {}).get("tables", [])),
+        configuration=configuration,
+        settings=settings,
+        guards=dict(data.get("guards", {}).get("settings", {})),
+        kinds=kinds,
+        children=tuple(children),
+        references=tuple(_reference(r) for r in data.get("reference", [])),
+        files=tuple(OwnedFile(*_column(f), f["folder"], _where(f)) for f in data.get("file", [])),
+        folders=tuple(folders),
+        ignore=tuple(data.get("files", {}).get("ignore", [])),
+        volatile=volatile,
+        policies=tuple(FieldPolicy(*_column(p), Policy(p["policy"]), _where(p), tuple(_path(p)))
+                       for p in data.get("policy", [])),
+        derived=tuple(Derived(*_column(d), d["counts"], d["by"], _where(d)) for d in data.get("derived", [])),
+        clear=tuple(data.get("clear", {}).get("tables", [])),
+    )
+
+
+def _path(entry: dict[str, Any]) -> list[str]:
+    return str(entry["path"]).split(".") if "path" in entry else []

@@ -1,0 +1,23 @@
+"""How long work tells its caller where it stands, without knowing who listens."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Progress:
+    """Where a long step stands: its name, how much is done, out of how much (None: not known), in which unit."""
+
+    step: str
+    done: int
+    total: int | None
+    unit: str
+
+
+Listener = Callable[[Progress], None]
+
+
+def silent(_: Progress) -> None:
+    """A listener for callers who do not want to be told."""

@@ -1,0 +1,152 @@
+"""What a site is, and how one is recognised."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from nostos.core import configuration
+from nostos.core.database import database_path, open_database
+from nostos.core.database.base import Database
+from nostos.core.errors import SiteError
+from nostos.core.profiles import deduce, loader
+from nostos.core.profiles.model import Profile
+
+
+@dataclass(frozen=True)
+class Site:
+    """A database, a file tree and a base URL, of the kind that `profile` describes.
+
+    home: the folder that holds the configuration files. files: the tree that belongs to the site. own: the
+    configuration files, relative to `home`, which are the site's own and never travel.
+    """
+
+    name: str
+    url: str
+    home: Path
+    files: Path
+    database: Path
+    profile: Profile
+    own: tuple[str, ...]
+    guards: Mapping[str, Any] = field(default_factory=dict)
+    site_file: bool = False
+
+    def open(self, readonly: bool = False) -> Database:
+        return open_database(self.database, readonly)
+
+    def apart(self) -> tuple[Path, ...]:
+        """Files that may lie in the tree but are not part of it: the database and its companions, configuration."""
+        companions = [Path(f"{self.database}{ending}") for ending in ("", "-wal", "-shm", "-journal")]
+        return (*companions, *(self.home / name for name in self.own))
+
+    def full_profile(self, database: Database) -> Profile:
+        """The profile completed with what the schema says as it is now."""
+        return deduce.complete(self.profile, database.tables())
+
+
+def check_url(url: str) -> str:
+    """A base URL without its last slash. Raises SiteError unless it is http or https with a host."""
+    try:
+        parts = urlsplit(url)
+        valid = parts.scheme in ("http", "https") and bool(parts.hostname) and not parts.query and not parts.fragment
+        _ = parts.port
+    except ValueError:
+        valid = False
+    if not valid or parts.username:
+        raise SiteError(f"{url!r} is not a base URL.", next_step="Write it like https://staging.example.")
+    return url.rstrip("/")
+
+
+def recognise(where: str | Path) -> Site:
+    """The site at a folder, or of a site file.
+
+    Raises SiteError when there is nothing there, when no configuration is found or when it cannot be used.
+    """
+    path = Path(where).expanduser()
+    if not path.exists():
+        raise SiteError(f"There is no site at {path}.", next_step="Name the site's folder or its site file.")
+    path = path.resolve()
+    if path.is_file():
+        return _from_site_file(path)
+    if (path / configuration.SITE_FILE).is_file():
+        return _from_site_file(path / configuration.SITE_FILE)
+    found = _system_at(path)
+    if found is None:
+        raise SiteError(f"No site is recognised in {path}.",
+                        next_step=f"Write a site file, {configuration.SITE_FILE}, there (docs/guide.md shows one).")
+    profile, said = found
+    return _site(path, said, profile, path, (profile.configuration.file,) if profile.configuration else ())
+
+
+def _system_at(folder: Path) -> tuple[Profile, dict[str, str]] | None:
+    """The built-in profile whose configuration file is here, and what that file says."""
+    for profile in loader.built_in().values():
+        c = profile.configuration
+        if c and (folder / c.file).is_file():
+            data = configuration.read_toml(folder / c.file)
+            said = {}
+            for what, key in (("name", c.name), ("url", c.url), ("database", c.database)):
+                value = configuration.dotted(data, key)
+                if not isinstance(value, str):
+                    raise SiteError(f"{folder / c.file} does not say {key}.", next_step="Mend the file.")
+                said[what] = value
+            if "://" not in said["database"]:
+                said["database"] = "sqlite:///" + said["database"]
+            return profile, said
+    return None
+
+
+def _from_site_file(path: Path) -> Site:
+    data = configuration.read_toml(path)
+    section = data.get("site")
+    if not isinstance(section, dict):
+        raise SiteError(f"{path} has no [site] part.", next_step="docs/guide.md shows a site file.")
+    folder = path.parent
+    files = (folder / configuration.expand(str(section.get("files", ".")))).resolve()
+    if not files.is_dir():
+        raise SiteError(f"The site's files, {files}, are not a folder.", next_step=f"Check `files` in {path}.")
+    system = _system_at(files)
+    said = dict(system[1]) if system else {}
+    if "database" in said:
+        said["database"] = f"sqlite:///{database_path(said['database'], files)}"
+    for key in ("name", "url", "database"):
+        if key in section:
+            said[key] = configuration.expand(str(section[key]))
+        elif key not in said:
+            raise SiteError(f"{path} does not say the site's {key}.", next_step=f"Add `{key}` to [site].")
+    if "profile" in section:
+        profile = loader.load(str(section["profile"]), folder)
+    elif system:
+        profile = system[0]
+    else:
+        file = database_path(said["database"], folder)
+        database = open_database(file, readonly=True)
+        try:
+            profile = deduce.recognise(database.tables(), loader.built_in())
+        finally:
+            database.close()
+    visitors = section.get("visitors", data.get("visitors", []))
+    guards = data.get("guards", {}).get("settings", {})
+    if guards and not profile.settings:
+        raise SiteError(f"{path} names guards, but it is not known where this site keeps its settings.",
+                        next_step="Name a profile that says so, or leave [guards] out.")
+    own = [path.name]
+    if profile.configuration and (files / profile.configuration.file).is_file() and files.is_relative_to(folder):
+        own.append((files / profile.configuration.file).relative_to(folder).as_posix())
+    return _site(folder, said, profile, files, tuple(own), tuple(map(str, visitors)), guards, site_file=True)
+
+
+def _site(home: Path, said: Mapping[str, str], profile: Profile, files: Path, own: tuple[str, ...],
+          visitors: tuple[str, ...] = (), guards: Mapping[str, Any] | None = None, site_file: bool = False) -> Site:
+    file = database_path(said["database"], home)
+    database = open_database(file, readonly=True)  # says so when it is missing or is no database
+    try:
+        # Kinds that no profile names are known only with the schema, and `visitors` may name those.
+        full = deduce.complete(profile, database.tables()) if visitors else profile
+    finally:
+        database.close()
+    return Site(said["name"], check_url(said["url"]), home, files, file.resolve(),
+                full.with_visitors(visitors) if visitors else profile, own, guards or {}, site_file)

@@ -1,0 +1,125 @@
+"""A file tree as data: scanning it, and what each entry is."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+from pathlib import Path
+
+from nostos.core.errors import SiteError
+
+_CHUNK = 1 << 20
+OWN_PREFIX = ".nostos-"  # whatever Nostos itself lays down in a tree
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A file or a link in a tree. path: relative, with forward slashes. stamp: modification and change time, ns.
+
+    digest: BLAKE2b of the content, 16 bytes, or of the target of a link; None where it was not computed.
+    """
+
+    path: str
+    kind: str  # "file" or "link"
+    size: int
+    mode: int
+    stamp: tuple[int, int]
+    digest: bytes | None = None
+
+    def same_as(self, other: Entry | None) -> bool:
+        """Whether both hold the same content and rights."""
+        return other is not None and (self.kind, self.digest, self.mode) == (other.kind, other.digest, other.mode)
+
+
+@dataclass(frozen=True)
+class Passed:
+    """An entry that was passed over, and why."""
+
+    path: str
+    reason: str
+
+
+def inside(root: Path, relative: str) -> Path:
+    """The path of an entry under `root`. Raises SiteError when it would leave the root, through `..` or a link."""
+    parts = relative.split("/")
+    if relative.startswith("/") or "\0" in relative or any(p in ("", ".", "..") for p in parts):
+        raise SiteError(f"The path {relative!r} leaves its folder.", next_step="Rename the file, or leave it out.")
+    parent = root.joinpath(*parts[:-1])
+    if not parent.resolve().is_relative_to(root.resolve()):
+        raise SiteError(f"The path {relative!r} leaves its folder through a link.",
+                        next_step="Replace the link with a folder, or leave the file out.")
+    return root.joinpath(*parts)
+
+
+def matches(path: str, patterns: Iterable[str]) -> bool:
+    """Whether a path or a folder that holds it matches one of these shell wildcards; `dir/**` is all below `dir`."""
+    parts = path.split("/")
+    for pattern in patterns:
+        bare = pattern.removesuffix("/**").removesuffix("/")
+        for n in range(len(parts), 0, -1):
+            head = "/".join(parts[:n])
+            if (n < len(parts) or not pattern.endswith("/**")) and fnmatchcase(head, bare):
+                return True
+    return False
+
+
+def digest_file(path: Path) -> bytes:
+    """BLAKE2b of a file's content, 16 bytes."""
+    digest = hashlib.blake2b(digest_size=16)
+    with path.open("rb") as file:
+        while chunk := file.read(_CHUNK):
+            digest.update(chunk)
+    return digest.digest()
+
+
+def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
+         passed: Callable[[Passed], None] = lambda _: None) -> Iterator[Entry]:
+    """Every file and link below `root`, without digests, in a stable order. Links are never followed.
+
+    apart: files that are not the tree's own. ignore: patterns to leave out. What cannot be read, is no plain file or
+    links out of the tree is told to `passed`.
+    """
+    patterns = tuple(ignore)
+    outside = {os.path.realpath(p.parent) + "/" + p.name for p in apart}
+    base = os.path.realpath(root)
+
+    def walk(folder: str, prefix: str) -> Iterator[Entry]:
+        try:
+            found = sorted(os.scandir(folder), key=lambda e: e.name)
+        except OSError as error:
+            passed(Passed(prefix.rstrip("/") or ".", f"cannot be read: {error.strerror}"))
+            return
+        for entry in found:
+            path = prefix + entry.name
+            if entry.name.startswith(OWN_PREFIX) or entry.path in outside or matches(path, patterns):
+                continue
+            try:
+                path.encode()
+            except UnicodeEncodeError:
+                passed(Passed(path.encode("utf-8", "replace").decode(), "its name is not valid UTF-8"))
+                continue
+            info = entry.stat(follow_symlinks=False)
+            stamp = (info.st_mtime_ns, info.st_ctime_ns)
+            if stat.S_ISDIR(info.st_mode):
+                yield from walk(entry.path, path + "/")
+            elif stat.S_ISLNK(info.st_mode):
+                target = Path(entry.path).readlink()
+                resolved = os.path.realpath(entry.path)
+                if target.is_absolute() or not (resolved + "/").startswith(base + "/"):
+                    passed(Passed(path, f"is a link out of the tree, to {target}"))
+                    continue
+                digest = hashlib.blake2b(os.fsencode(str(target)), digest_size=16).digest()
+                yield Entry(path, "link", 0, 0o777, stamp, digest)
+            elif stat.S_ISREG(info.st_mode):
+                if not os.access(entry.path, os.R_OK):
+                    passed(Passed(path, "cannot be read: no permission"))
+                    continue
+                yield Entry(path, "file", info.st_size, stat.S_IMODE(info.st_mode), stamp)
+            else:
+                passed(Passed(path, "is neither a file, a folder nor a link"))
+
+    yield from walk(base, "")

@@ -1,0 +1,50 @@
+"""Tokens for ids: a neutral name for the row that an id points at.
+
+Whether the id was written as a number (r) or as text (R) is part of the token, so that it is written back alike.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from nostos.core.values.tokens import CLOSE, OPEN
+
+_TOKEN = re.compile(f"{OPEN}([rR]):([^{OPEN}{CLOSE}]*):([0-9a-z-]+){CLOSE}")
+
+Named = tuple[str, str]  # (table, canonical name of the row)
+
+
+def token(table: str, name: str, textual: bool) -> str:
+    return f"{OPEN}{'R' if textual else 'r'}:{table}:{name}{CLOSE}"
+
+
+def number(value: Any) -> Named | None:
+    """The row that a value names, when it is one token that stands for a number."""
+    if isinstance(value, str) and value.startswith(OPEN):
+        match = _TOKEN.fullmatch(value)
+        if match and match.group(1) == "r":
+            return match.group(2), match.group(3)
+    return None
+
+
+def inside(value: Any) -> Iterator[Named]:
+    """Every row named by tokens in a text or a structure."""
+    if isinstance(value, str):
+        if OPEN in value:
+            for match in _TOKEN.finditer(value):
+                yield match.group(2), match.group(3)
+    elif isinstance(value, dict):
+        for part in value.values():
+            yield from inside(part)
+    elif isinstance(value, list | tuple):
+        for part in value:
+            yield from inside(part)
+
+
+def write(text: str, key: Callable[[str, str], str]) -> str:
+    """The text with every token replaced by what `key(table, name)` gives."""
+    if OPEN not in text:
+        return text
+    return _TOKEN.sub(lambda m: key(m.group(2), m.group(3)), text)

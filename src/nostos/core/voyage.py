@@ -1,0 +1,169 @@
+"""Voyages: the record of a staging copy, and the private folder where all of them are kept."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+import filelock
+import msgspec
+import platformdirs
+
+from nostos.core.anchor import Anchor
+from nostos.core.errors import SiteError, VoyageError
+from nostos.core.site import Site, recognise
+
+STAMP = ".nostos-voyage"
+_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
+
+
+@dataclass(frozen=True)
+class Voyage:
+    """One staging copy of a live site.
+
+    live, staging: where the two sites are recognised from. into: the folder that clone made. made: everything that
+    clone makes, for retiring it. since: when the anchor was dropped, ISO 8601. state: "cloning" or "ready".
+    """
+
+    name: str
+    id: str
+    live: str
+    live_name: str
+    live_url: str
+    staging: str
+    into: str
+    url: str
+    database: str
+    since: str
+    state: str = "cloning"
+
+    def age(self, now: datetime | None = None) -> float:
+        """Seconds since the clone."""
+        return ((now or datetime.now(UTC)) - datetime.fromisoformat(self.since)).total_seconds()
+
+
+class Home:
+    """The folder where voyages and the history are kept; private to its owner."""
+
+    def __init__(self, path: Path | None = None) -> None:
+        self.path = path or Path(platformdirs.user_data_dir("nostos", appauthor=False))
+
+    def make(self) -> None:
+        self.path.mkdir(mode=0o700, parents=True, exist_ok=True)
+        (self.path / "voyages").mkdir(mode=0o700, exist_ok=True)
+
+    def folder(self, name: str) -> Path:
+        return self.path / "voyages" / name
+
+    @property
+    def history(self) -> Path:
+        return self.path / "history.jsonl"
+
+    def names(self) -> list[str]:
+        folder = self.path / "voyages"
+        return sorted(p.name for p in folder.iterdir() if (p / "voyage.json").is_file()) if folder.is_dir() else []
+
+    def read(self, name: str) -> Voyage:
+        """The voyage of this name. Raises VoyageError when there is none."""
+        try:
+            return msgspec.json.decode((self.folder(name) / "voyage.json").read_bytes(), type=Voyage)
+        except FileNotFoundError:
+            names = ", ".join(self.names())
+            raise VoyageError(f"There is no voyage named {name}.",
+                              next_step=f"There are: {names}." if names else "`nostos clone` makes one.") from None
+        except msgspec.DecodeError as error:
+            raise VoyageError(f"The record of voyage {name} is damaged: {error}.",
+                              next_step=f"Look at {self.folder(name)}.") from error
+
+    def write(self, voyage: Voyage) -> None:
+        """Store a voyage's record, all or nothing."""
+        folder = self.folder(voyage.name)
+        folder.mkdir(mode=0o700, exist_ok=True)
+        draft = folder / "voyage.json.new"
+        draft.write_bytes(msgspec.json.format(msgspec.json.encode(voyage)))
+        draft.chmod(0o600)
+        draft.replace(folder / "voyage.json")
+
+    def only(self, name: str | None) -> Voyage:
+        """The named voyage, or the only one there is. Raises VoyageError otherwise."""
+        if name is not None:
+            return self.read(name)
+        names = self.names()
+        if len(names) == 1:
+            return self.read(names[0])
+        if not names:
+            raise VoyageError("There is no voyage yet.", next_step="`nostos clone SITE VOYAGE` makes one.")
+        raise VoyageError("There are several voyages.", next_step=f"Name one of: {', '.join(names)}.")
+
+    @contextmanager
+    def lock(self, name: str) -> Iterator[None]:
+        """Hold a voyage, so that two commands do not work on it at once. A dead process holds nothing."""
+        self.make()
+        lock = filelock.FileLock(self.path / "voyages" / f".{name}.lock", timeout=5, mode=0o600)
+        try:
+            lock.acquire()
+        except filelock.Timeout:
+            raise VoyageError(f"Another nostos is at work on voyage {name}.",
+                              next_step="Wait until it has ended, then try again.") from None
+        try:
+            yield
+        finally:
+            lock.release()
+
+    def forget(self, name: str) -> None:
+        shutil.rmtree(self.folder(name), ignore_errors=True)
+        (self.path / "voyages" / f".{name}.lock").unlink(missing_ok=True)
+
+
+def check_name(name: str) -> None:
+    """Raise VoyageError unless a voyage can be called so."""
+    if not _NAME.fullmatch(name):
+        raise VoyageError(f"A voyage cannot be called {name!r}.",
+                          next_step="Use letters, digits, dots, dashes and underlines, up to 63.")
+
+
+@dataclass(frozen=True)
+class Crew:
+    """An open voyage: both sites and the anchor."""
+
+    voyage: Voyage
+    live: Site
+    staging: Site
+    anchor: Anchor
+
+
+@contextmanager
+def opened(home: Home, voyage: Voyage) -> Iterator[Crew]:
+    """A ready voyage with both of its sites. Raises VoyageError when one has vanished."""
+    if voyage.state != "ready":
+        raise VoyageError(f"The clone of voyage {voyage.name} did not finish.",
+                          next_step=f"`nostos retire {voyage.name}` cleans it up; then clone again.")
+    sites = []
+    for what, where in (("live", voyage.live), ("staging", voyage.staging)):
+        try:
+            sites.append(recognise(where))
+        except SiteError as error:
+            gone = not Path(where).exists()
+            raise VoyageError(
+                f"The {what} site of voyage {voyage.name} has vanished: {error.what}" if gone else
+                f"The {what} site of voyage {voyage.name} cannot be used: {error.what}",
+                next_step="Bring it back, or retire the voyage." if what == "staging" or gone else error.next_step,
+            ) from error
+    live, staging = sites
+    if live.database == staging.database:
+        raise VoyageError(f"Live and staging of voyage {voyage.name} use the same database, {live.database}.",
+                          next_step="Put staging's own database back into its configuration.")
+    anchor = Anchor(home.folder(voyage.name) / "anchor.db")
+    try:
+        yield Crew(voyage, live, staging, anchor)
+    finally:
+        anchor.close()
+
+
+def ready(voyage: Voyage) -> Voyage:
+    return replace(voyage, state="ready")
