@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from nostos.core.anchor import Anchor
-from nostos.core.compare import Rows, RowState, base_key, is_local
+from nostos.core.compare import OWN_TABLES, Rows, RowState, base_key, is_local
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Column, Key, Row, Table
 from nostos.core.fields import ABSENT, Merged, Standing, merge
@@ -16,9 +16,11 @@ from nostos.core.files import FileState
 from nostos.core.keys import RowName, Side
 from nostos.core.portable import Portable
 from nostos.core.profiles.model import COMPARED, Child, Kind, Policy
-from nostos.core.tree.entries import Entry
+from nostos.core.tree.entries import Entry, matches
 from nostos.core.values import references as refs
 from nostos.core.values.structures import Tree
+
+TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
 
 
 @dataclass(frozen=True)
@@ -69,9 +71,18 @@ class Item:
     root: RowName | None = None
 
     @property
+    def going(self) -> tuple[Field, ...]:
+        """The fields that go home when it is taken. A time of change does not travel without the change."""
+        if self.reason:
+            return ()
+        going = tuple(f for f in self.fields if f.standing in TRAVELS)
+        alone = all(f.merged.policy is Policy.NEWEST for f in going)
+        return () if alone and len(going) < len(self.fields) else going
+
+    @property
     def goes_home(self) -> bool:
         """Whether something of it can go home."""
-        return not self.reason and any(f.standing in (Standing.HOMEWARD, Standing.BLENDED) for f in self.fields)
+        return bool(self.going)
 
 
 @dataclass
@@ -206,8 +217,8 @@ def _tell_apart(drafts: Iterable[_Draft]) -> None:
                 others = [d for d in same[:n] if d.id == f"{draft.id}~{side}"]
                 if side:
                     draft.id += f"~{side}" + (f"{len(others) + 1}" if others else "")
-                elif n:
-                    draft.id += f"~{draft.root[1][0] if draft.root else n}"
+                elif n and draft.root:
+                    draft.id += f"~{draft.root[1][0]!r}"
 
 
 def _file_draft(rows: Rows, drafts: dict[object, _Draft], anchor: Anchor, file: FileState, staging_db: Database,
@@ -383,7 +394,8 @@ def describe_reference(anchor: Anchor, rows: Rows, text: str) -> str:
 
 def schema_items(rows: Rows) -> Iterator[Item]:
     """Tables, columns and indexes that one side gained, or that both did."""
-    live, staging = rows.live_tables, rows.staging_tables
+    live, staging = ({n: t for n, t in tables.items() if not matches(n, (*OWN_TABLES, *rows.profile.volatile))}
+                     for tables in (rows.live_tables, rows.staging_tables))
     for name in sorted(staging.keys() ^ live.keys()):
         side = Side.STAGING if name in staging else Side.LIVE
         table = staging.get(name) or live[name]

@@ -41,6 +41,12 @@ def matching(items: Iterable[str], patterns: Sequence[str]) -> set[str]:
     return {i for i in items if any(fnmatchcase(i, p) for p in patterns)}
 
 
+def nearest(comparison: Comparison, pattern: str) -> str:
+    """Advice for a pattern that matches nothing."""
+    near = get_close_matches(pattern, list(comparison.items), n=3, cutoff=0.4)
+    return f"Nearest names: {', '.join(near)}." if near else "`nostos compare` lists the names."
+
+
 def choose(comparison: Comparison, needs: Needs, take: Sequence[str], leave: Sequence[str],
            exists: Exists = lambda _: False) -> Selection:
     """The items to take home.
@@ -51,10 +57,7 @@ def choose(comparison: Comparison, needs: Needs, take: Sequence[str], leave: Seq
     unmoved = [p for p in (*take, *leave) if not matching(comparison.items, [p]) and exists(p)]
     for pattern in (*take, *leave):
         if not matching(comparison.items, [pattern]) and pattern not in unmoved:
-            near = get_close_matches(pattern, list(comparison.items), n=3, cutoff=0.4)
-            raise SelectionError(f"Nothing that changed is called {pattern}.",
-                                 next_step=f"Nearest names: {', '.join(near)}." if near else
-                                 "`nostos compare` lists the names.")
+            raise SelectionError(f"Nothing that changed is called {pattern}.", next_step=nearest(comparison, pattern))
     movable = [i for i in comparison.items.values() if i.id in needs]
     wanted = matching((i.id for i in movable), take) if take else {i.id for i in movable if not i.visitors}
     forbidden = matching(comparison.items, leave)

@@ -7,16 +7,14 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from nostos.core.compare import Rows, RowState
-from nostos.core.fields import ABSENT, Standing
-from nostos.core.items import Field, Item
+from nostos.core.fields import ABSENT, same
+from nostos.core.items import TRAVELS, Field, Item, default_value
 from nostos.core.keys import RowName
 from nostos.core.portable import Portable, named_rows
 from nostos.core.profiles.model import Policy
 from nostos.core.values import references as refs
 from nostos.core.values import structures
 from nostos.core.values.structures import Tree
-
-TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
 
 
 @dataclass(frozen=True)
@@ -36,11 +34,8 @@ class RowWrite:
 
 def row_writes(rows: Rows, item: Item) -> list[RowWrite]:
     """The rows that taking an item changes on live, in no particular order."""
-    if item.reason:
+    if not item.going:
         return []
-    going = [f for f in item.fields if f.standing in TRAVELS]
-    if all(f.merged.policy is Policy.NEWEST for f in going) and any(f not in going for f in item.fields):
-        return []  # a time of change does not travel without the change
     by_row: dict[RowName, list[Field]] = {}
     for f in item.fields:
         if f.row is not None:
@@ -91,6 +86,8 @@ def _inserted(rows: Rows, state: RowState, staging: Portable) -> Portable:
         if (table.surrogate and column in table.key) or (declared is not None and declared.generated):
             continue
         policy = rows.profile.policy(state.table, raw, column)
+        if _stays_behind(rows, state.table, column, value):
+            continue
         optional = declared is None or declared.nullable or declared.default is not None
         if policy in (Policy.DERIVED, Policy.LOCAL, Policy.VOLATILE) and optional:
             continue
@@ -99,3 +96,11 @@ def _inserted(rows: Rows, state: RowState, staging: Portable) -> Portable:
                 value = Tree(structures.put(value.data, path, ABSENT, ABSENT), value.style)
         values[column] = value
     return values
+
+
+def _stays_behind(rows: Rows, table: str, column: str, value: Any) -> bool:
+    """Whether a column that live lacks holds no more than its default, so that nothing is lost without it."""
+    there = rows.live_tables.get(table)
+    gained = rows.staging_tables[table].column(column) if table in rows.staging_tables else None
+    return (there is not None and there.column(column) is None and gained is not None
+            and same(value, default_value(gained)))

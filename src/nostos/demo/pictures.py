@@ -29,7 +29,8 @@ def draw(subject: str, sky: str, seed: int) -> str:
             x, y, r = chance.uniform(0, 960), chance.uniform(0, 400), chance.choice((0.7, 0.9, 1.2, 1.9))
             parts.append(f'<circle cx="{x:.0f}" cy="{y:.0f}" r="{r}" fill="#fff" '
                          f'opacity="{chance.uniform(0.25, 0.95):.2f}"/>')
-    parts += _SUBJECTS.get(subject, lambda _: [])(chance)
+    if subject in _SUBJECTS:
+        parts += _SUBJECTS[subject](chance)
     for base, colour, height in ((430, "#2b3358", 70), (468, "#1a2140", 50), (505, "#0d1226", 34)):
         points = " ".join(f"{x},{base - height * (0.5 + 0.5 * math.sin(x / 130 + seed + base)):.0f}"
                           for x in range(0, 961, 24))

@@ -6,6 +6,7 @@ merge is taken back when the two differ.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -16,17 +17,22 @@ from nostos.core.errors import MergeRefused
 from nostos.core.fields import Standing, same
 from nostos.core.items import Comparison
 from nostos.core.operations import Plan, UpdateRow
+from nostos.core.profiles.model import Policy
 from nostos.core.tree.entries import Entry
 
 
 @dataclass(frozen=True)
 class Line:
-    """One kind of item: how many live gained, edited and removed since the anchor, and their digests, in hex."""
+    """One kind of item: how many live gained, edited and removed since the anchor, and their digests, in hex.
+
+    blended: how many of live's edits now stand in one value together with staging's; those are not digested.
+    """
 
     kind: str
     gained: int
     edited: int
     removed: int
+    blended: int
     before: str
     after: str
 
@@ -43,8 +49,8 @@ class Watched:
     table: str
     key: Key
     columns: tuple[str, ...]
-    action: str  # "gained", "edited" or "removed"
-    root: bool
+    action: str  # what live did with the item: "gained", "edited" or "removed"
+    item: str
 
 
 @dataclass(frozen=True)
@@ -61,25 +67,30 @@ class Ledger:
     def __init__(self, comparison: Comparison, plan: Plan) -> None:
         self._rows: list[Watched] = []
         self._files: list[WatchedFile] = []
+        self._blended: Counter[str] = Counter()
         written = {(o.table, o.key): set(o.values) for o in plan.of(UpdateRow)}
         taken = {f.path for f in plan.settled_files}
         rows = comparison.rows
         derived = {(d.table, d.column) for d in rows.profile.derived}
+        chosen = {i.id for i in plan.selection.items}
         for item in comparison.items.values():
+            if item.id in chosen:
+                self._blended[item.kind] += sum(
+                    1 for f in item.going if f.standing is Standing.BLENDED and f.merged.policy is not Policy.NEWEST)
+            root = next((r for r in item.rows if r.id == item.root), None)
+            did = "edited" if root is None or (root.base and root.live) else "gained" if root.live else "removed"
             for state in item.rows:
                 if state.live_key is None or (state.base is None and state.live is None):
                     continue
-                root = state.id == item.root
                 if state.live is None:
-                    self._rows.append(Watched(item.kind, state.table, state.live_key, (), "removed", root))
+                    self._rows.append(Watched(item.kind, state.table, state.live_key, (), did, item.id))
                     continue
                 mine = written.get((state.table, state.live_key), set())
                 columns = tuple(
                     c for c in state.live_raw or {} if c not in mine and (state.table, c) not in derived
                     and (state.base is None or not same(state.base.get(c), state.live.get(c))))
                 if columns:
-                    action = "gained" if state.base is None else "edited"
-                    self._rows.append(Watched(item.kind, state.table, state.live_key, columns, action, root))
+                    self._rows.append(Watched(item.kind, state.table, state.live_key, columns, did, item.id))
             for file in item.files:
                 if file.standing in (Standing.KEPT, Standing.CLASH) and file.path not in taken:
                     action = "gained" if file.base is None else "removed" if file.live is None else "edited"
@@ -101,15 +112,14 @@ class Ledger:
     def prove(self, before: dict[str, int], after: dict[str, int]) -> tuple[Line, ...]:
         """The ledger's lines. Raises MergeRefused when anything that live gained is not as it was."""
         lines = []
-        for kind in sorted(before):
+        for kind in sorted(before | +self._blended):
             def count(action: str, kind: str = kind) -> int:
-                rows = sum(1 for w in self._rows if w.kind == kind and w.action == action and w.root)
+                rows = len({w.item for w in self._rows if w.kind == kind and w.action == action})
                 return rows + sum(1 for f in self._files if f.kind == kind and f.action == action)
 
-            edited = count("edited") or int(not count("gained") and not count("removed"))
-            lines.append(Line(kind, count("gained"), edited, count("removed"),
-                              f"{before[kind]:032x}"[:12], f"{after.get(kind, 0):032x}"[:12]))
-        broken = [line.kind for line in lines if before[line.kind] != after.get(line.kind)]
+            lines.append(Line(kind, count("gained"), count("edited"), count("removed"), self._blended[kind],
+                              f"{before.get(kind, 0):032x}"[:12], f"{after.get(kind, 0):032x}"[:12]))
+        broken = [kind for kind in before if before[kind] != after.get(kind)]
         if broken:
             raise MergeRefused(f"The ledger does not hold for {', '.join(broken)}: live would have lost something.",
                                left="The merge was taken back; live is as it was.",

@@ -13,7 +13,7 @@ from nostos.core.database.base import Database
 from nostos.core.database.schema import Key, Row
 from nostos.core.fields import ABSENT, Standing
 from nostos.core.files import FileState
-from nostos.core.items import Comparison, Field
+from nostos.core.items import TRAVELS, Comparison, Field
 from nostos.core.keys import Side
 from nostos.core.operations import Plan, SchemaOperation
 from nostos.core.portable import Unresolved, Writer
@@ -21,7 +21,6 @@ from nostos.core.site import Site
 from nostos.core.tree.entries import scan
 from nostos.core.values import structures
 from nostos.core.values.structures import Tree
-from nostos.core.writes import TRAVELS
 
 
 def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, live: Site, live_db: Database) -> None:

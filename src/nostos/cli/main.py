@@ -1,0 +1,106 @@
+"""The command `nostos`: one verb a step."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from importlib import import_module
+from pathlib import Path
+
+from nostos import __version__
+from nostos.cli.environment import Environment, ExitStatus
+
+VERBS = {
+    "survey": "look a site over before anything is touched",
+    "clone": "make a staging copy of a live site",
+    "status": "voyages at a glance",
+    "compare": "what each side changed since the clone",
+    "merge": "bring chosen changes home to live",
+    "history": "every operation, and how it ended",
+    "retire": "remove a staging copy and everything made for it",
+    "demo": "play the whole story on made-up data",
+}
+
+
+class _Parser(argparse.ArgumentParser):
+    """A parser whose errors end with a hint, and whose help keeps its lines."""
+
+    def __init__(self, *args: object, **options: object) -> None:
+        options.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        super().__init__(*args, **options)  # type: ignore[arg-type]
+
+
+def parser(verb: str | None = None) -> _Parser:
+    """The command line's parser. Only the wanted verb's module is imported, so that help feels instant."""
+    top = _Parser(
+        prog="nostos",
+        description="Clone a live site into staging, try changes there, bring the chosen ones home.\n"
+                    "Everything that live gained meanwhile stays.",
+        epilog="A first voyage:\n"
+               "  nostos survey /srv/www/site\n"
+               "  nostos clone /srv/www/site autumn --into /srv/www/staging --url https://staging.example\n"
+               "  nostos compare autumn\n"
+               "  nostos merge autumn\n\n"
+               "Exit status: 0 done, 1 done but look, 2 wrong command line, 3 refused and nothing changed,\n"
+               "4 interrupted part-way.")
+    top.add_argument("--version", action="version", version=f"nostos {__version__}")
+    common = _Parser(add_help=False)
+    common.add_argument("--home", metavar="DIR", help="where voyages are kept (or NOSTOS_HOME)")
+    common.add_argument("--json", action="store_true", help="results as JSON, for programs")
+    common.add_argument("--debug", action="store_true", help="show the traceback of an error")
+    verbs = top.add_subparsers(dest="verb", metavar="VERB", required=True, parser_class=_Parser)
+    for name, summary in VERBS.items():
+        sub = verbs.add_parser(name, help=summary, description=summary[0].upper() + summary[1:] + ".", parents=[common])
+        if name == verb:
+            import_module(f"nostos.cli.verbs.{name}").arguments(sub)
+    return top
+
+
+def main(argv: list[str], environment: Environment | None = None) -> int:
+    """Run one command. Returns the exit status."""
+    env = environment or Environment()
+    verb = next((a for a in argv if a in VERBS), None)
+    try:
+        args = parser(verb).parse_args(argv)
+    except SystemExit as stop:
+        return int(stop.code or 0)
+    env.json, env.debug = args.json, args.debug
+    home = args.home or os.environ.get("NOSTOS_HOME")
+    env.home = Path(home).expanduser().resolve() if home else env.home
+    from nostos.core.errors import NostosError
+
+    try:
+        return int(import_module(f"nostos.cli.verbs.{args.verb}").run(args, env))
+    except NostosError as error:
+        if env.debug:
+            raise
+        _tell(env, error.what, error.left, error.next_step)
+        return error.status
+    except KeyboardInterrupt:
+        _tell(env, "Stopped by you.", "Whatever was under way was taken back.", "Run the command again when you like.")
+        return ExitStatus.REFUSED
+    except BrokenPipeError:
+        sys.stderr.close()
+        return ExitStatus.DONE
+    except Exception as error:
+        if env.debug:
+            raise
+        _tell(env, f"Nostos met something it does not know: {type(error).__name__}: {error}.",
+              "Whatever was under way was taken back.", "Run it again with --debug, and report what it shows.")
+        return ExitStatus.REFUSED
+
+
+def _tell(env: Environment, what: str, left: str, next_step: str) -> None:
+    """An error in three lines: what is wrong, what was left as it was, what to do next."""
+    if env.json:
+        import json
+
+        env.stdout.write(json.dumps({"error": what, "left": left, "next": next_step}, ensure_ascii=False) + "\n")
+    env.stdout.flush()
+    env.stderr.write(f"nostos: {what}\n        {left}\n" + (f"        Next: {next_step}\n" if next_step else ""))
+
+
+def run() -> None:
+    """The console script's entry."""
+    sys.exit(main(sys.argv[1:]))

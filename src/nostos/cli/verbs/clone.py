@@ -1,0 +1,39 @@
+"""`nostos clone SITE VOYAGE --into DIR --url URL`"""
+
+from __future__ import annotations
+
+import argparse
+
+from nostos.cli.environment import Environment, ExitStatus
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("site", metavar="SITE", help="the live site's folder, or its site file")
+    parser.add_argument("voyage", metavar="VOYAGE", help="a name for this staging copy")
+    parser.add_argument("--into", metavar="DIR", required=True, help="the folder to make; it must not hold anything")
+    parser.add_argument("--url", metavar="URL", required=True, help="where the staging copy will answer")
+    parser.add_argument("--database", metavar="URL", help="staging's own database (left out: as live's lies to live)")
+    parser.add_argument("--skip", metavar="GLOB", action="append", default=[], help="files to leave out; repeatable")
+    parser.epilog = ("Example:\n  nostos clone /srv/www/site autumn --into /srv/www/staging "
+                     "--url https://staging.example --skip 'old-backups/**'")
+
+
+def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.clone import clone
+    from nostos.core.history import recorded
+    from nostos.core.site import recognise
+    from nostos.core.voyage import Home
+    from nostos.show.cloning import cloned
+    from nostos.show.output import write_json
+    from nostos.show.progress import shown
+
+    home = Home(env.home)
+    live = recognise(args.site)
+    with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell:
+        result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.skip, tell)
+        record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
+    if env.json:
+        write_json(env.stdout, result)
+    else:
+        cloned(env.out, result)
+    return ExitStatus.DONE

@@ -1,0 +1,61 @@
+"""`nostos compare [VOYAGE] [ITEM...]`"""
+
+from __future__ import annotations
+
+import argparse
+
+from nostos.cli.environment import Environment, ExitStatus
+
+_STANDINGS = ("homeward", "blended", "clash", "kept", "settled")
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
+    parser.add_argument("items", metavar="ITEM", nargs="*", help="show these field by field, such as page/visit")
+    parser.add_argument("--standing", metavar="S", action="append", choices=_STANDINGS, default=[],
+                        help=f"list only these: {', '.join(_STANDINGS)}; repeatable")
+    parser.epilog = ("Examples:\n  nostos compare autumn\n  nostos compare autumn page/programme\n"
+                     "  nostos compare autumn --standing kept\n\nExit status 1: there are clashes.")
+
+
+def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.errors import SelectionError
+    from nostos.core.fields import Standing
+    from nostos.core.items import describe_reference
+    from nostos.core.merge import look
+    from nostos.core.selection import matching, nearest
+    from nostos.core.voyage import Home, opened
+    from nostos.show import comparing, data
+    from nostos.show.output import write_json
+    from nostos.show.progress import shown
+
+    home = Home(env.home)
+    if args.voyage and "/" in args.voyage and args.voyage not in home.names():
+        args.items.insert(0, args.voyage)  # one voyage, whose name was left out
+        args.voyage = None
+    voyage = home.only(args.voyage)
+    with opened(home, voyage) as crew:
+        with shown(env.err) as tell:
+            found, needs = look(crew, tell)
+        for pattern in args.items:
+            if not matching(found.items, [pattern]):
+                raise SelectionError(f"Nothing that changed is called {pattern}.", next_step=nearest(found, pattern))
+        chosen = [found.items[i] for i in sorted(matching(found.items, args.items))]
+
+        def describe(text: str) -> str:
+            return describe_reference(crew.anchor, found.rows, text)
+
+        if env.json:
+            if chosen:
+                write_json(env.stdout, {"items": [data.item(i, needs, describe) for i in chosen]})
+            else:
+                write_json(env.stdout, data.comparison(found, needs))
+        elif chosen:
+            for n, item in enumerate(chosen):
+                if n:
+                    env.out.print()
+                comparing.item(env.out, item, needs, describe)
+        else:
+            comparing.comparison(env.out, found, needs, args.standing)
+    shown_items = chosen or list(found.items.values())
+    return ExitStatus.LOOK if any(i.standing is Standing.CLASH for i in shown_items) else ExitStatus.DONE

@@ -1,0 +1,83 @@
+"""`nostos demo`"""
+
+from __future__ import annotations
+
+import argparse
+import shlex
+import tempfile
+from pathlib import Path
+
+from nostos.cli.environment import Environment, ExitStatus
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--into", metavar="DIR", help="a new folder to play it in (left out: a temporary one, removed)")
+    parser.add_argument("--serve", action="store_true", help="stop after the merge and show both sites in a browser")
+    parser.epilog = "Examples:\n  nostos demo\n  nostos demo --into /tmp/kestrel-ridge --serve"
+
+
+def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.errors import SiteError
+
+    if args.into is None:
+        with tempfile.TemporaryDirectory(prefix="nostos-demo-") as made:
+            return _play(Path(made), env, args.serve)
+    folder = Path(args.into).expanduser().resolve()
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise SiteError(f"The folder {folder} is not empty.", next_step="Name a new folder.")
+    folder.mkdir(parents=True, exist_ok=True)
+    status = _play(folder, env, args.serve)
+    env.err.print(f"Everything is in {folder}.")
+    return status
+
+
+def _play(folder: Path, env: Environment, serve: bool) -> ExitStatus:
+    from rich.text import Text
+
+    from nostos.cli.main import main
+    from nostos.core.errors import NostosError
+    from nostos.demo.story import Story
+
+    story = Story(folder)
+    story.begin()
+    for scene in story.scenes(whole=not serve):
+        if scene.told:
+            env.out.print()
+            env.out.print(Text(scene.told, style="italic cyan"))
+        if scene.act:
+            scene.act()
+        if scene.command:
+            shown = shlex.join(scene.command).replace(f"{folder}/", "")
+            env.out.print(Text(f"\n$ nostos {shown}", style="bold"))
+            env.stdout.flush()
+            part = Environment(env.stdin, env.stdout, env.stderr, width=env.width, colour=env.colour)
+            status = main([*scene.command, "--home", str(story.home)], part)
+            env.stderr.flush()
+            if status != scene.status:
+                raise NostosError(f"The story went wrong: `nostos {shown}` ended with {status}, not {scene.status}.",
+                                  next_step="Please report this.")
+    if serve:
+        _serve(story.live_folder, story.staging_folder, env)
+    return ExitStatus.DONE
+
+
+def _serve(live: Path, staging: Path, env: Environment) -> None:
+    import threading
+
+    from nostos.core.errors import SiteError
+    from nostos.demo.server import Server
+
+    try:
+        servers = [Server(live), Server(staging)]
+    except OSError as error:
+        raise SiteError(f"The demo's web servers cannot start: {error.strerror}.",
+                        next_step="Stop whatever uses ports 8431 and 8432, then try again.") from error
+    for server in servers:
+        server.start()
+    env.out.print(f"\nLive:    {servers[0].renderer.site.address}\nStaging: {servers[1].renderer.site.address}\n"
+                  "Stop with Ctrl-C.")
+    try:
+        threading.Event().wait()
+    except KeyboardInterrupt:
+        for server in servers:
+            server.shutdown()

@@ -1,0 +1,39 @@
+"""`nostos retire VOYAGE`"""
+
+from __future__ import annotations
+
+import argparse
+
+from nostos.cli.environment import Environment, ExitStatus
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
+    parser.add_argument("--yes", action="store_true", help="do not ask for the voyage's name")
+    parser.epilog = "Example:\n  nostos retire autumn"
+
+
+def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.clone import remove
+    from nostos.core.errors import VoyageError
+    from nostos.core.history import recorded
+    from nostos.core.voyage import Home
+    from nostos.show.output import write_json
+
+    home = Home(env.home)
+    voyage = home.only(args.voyage)
+    if not args.yes:
+        env.err.print(f"This removes {voyage.into}, its database and all that is remembered of voyage {voyage.name}. "
+                      "What was not merged is gone then. Live is not touched.")
+        if env.ask(f"Type the voyage's name to retire it ({voyage.name}): ") != voyage.name:
+            raise VoyageError("The name does not match.", next_step="Run it again, or with --yes.")
+    with home.lock(voyage.name), recorded(home, "retire", voyage.name, voyage.live_name):
+        left = remove(home, voyage)
+    if env.json:
+        write_json(env.stdout, {"voyage": voyage.name, "left": left})
+    else:
+        env.out.print(f"Voyage {voyage.name} is retired: {voyage.into} and its database are gone. "
+                      "Live was not touched.")
+        for line in left:
+            env.out.print(f"Left in place: {line}.")
+    return ExitStatus.LOOK if left else ExitStatus.DONE

@@ -1,0 +1,26 @@
+"""`nostos status [VOYAGE]`"""
+
+from __future__ import annotations
+
+import argparse
+
+from nostos.cli.environment import Environment, ExitStatus
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="one voyage (left out: all)")
+    parser.epilog = "Example:\n  nostos status\n\nExit status 1: a voyage has clashes, or cannot be used."
+
+
+def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.status import status
+    from nostos.core.voyage import Home
+    from nostos.show.output import write_json
+    from nostos.show.voyages import voyages
+
+    found = status(Home(env.home), args.voyage)
+    if env.json:
+        write_json(env.stdout, found)
+    else:
+        voyages(env.out, found)
+    return ExitStatus.LOOK if any(s.trouble or s.standings.get("clash") for s in found) else ExitStatus.DONE

@@ -1,0 +1,41 @@
+"""Voyages at a glance."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+
+from nostos.core import history
+from nostos.core.errors import NostosError
+from nostos.core.merge import look
+from nostos.core.voyage import Home, Voyage, opened
+
+
+@dataclass(frozen=True)
+class Status:
+    """One voyage: its age in seconds, how many items stand how, its last operation, and what is wrong with it."""
+
+    voyage: Voyage
+    age: float
+    standings: dict[str, int]
+    last: str
+    trouble: str
+
+
+def status(home: Home, name: str | None = None) -> list[Status]:
+    """The named voyage, or all of them. Raises VoyageError when the named one does not exist."""
+    return [_status(home, home.read(n)) for n in ([name] if name else home.names())]
+
+
+def _status(home: Home, voyage: Voyage) -> Status:
+    standings: dict[str, int] = {}
+    trouble = ""
+    try:
+        with opened(home, voyage) as crew:
+            comparison, _ = look(crew)
+            standings = dict(Counter(str(i.standing) for i in comparison.items.values()))
+    except NostosError as error:
+        trouble = error.what
+    done = history.entries(home, voyage.name)
+    last = f"{done[-1].verb} {done[-1].when[:16].replace('T', ' ')} {done[-1].result}" if done else ""
+    return Status(voyage, voyage.age(), standings, last, trouble)

@@ -1,0 +1,135 @@
+"""The story that `nostos demo` plays: the real commands, on a made-up site, with people at work on both sides."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from importlib import resources
+from pathlib import Path
+
+from nostos.demo.pictures import draw
+from nostos.demo.seed import make
+from nostos.demo.system import Observatory
+
+LIVE_URL, STAGING_URL = "http://127.0.0.1:8431", "http://127.0.0.1:8432"
+VOYAGE = "autumn"
+
+
+@dataclass(frozen=True)
+class Scene:
+    """One step: what is told, then either something that people do, or a command with the status it must end with."""
+
+    told: str
+    act: Callable[[], None] | None = None
+    command: tuple[str, ...] = ()
+    status: int = 0
+
+
+class Story:
+    """The story in a folder: `live`, `staging` and `voyages` are made inside it."""
+
+    def __init__(self, folder: Path, live_url: str = LIVE_URL, staging_url: str = STAGING_URL) -> None:
+        self.live_folder = folder / "live"
+        self.staging_folder = folder / "staging"
+        self.home = folder / "voyages"
+        self.live_url = live_url
+        self.staging_url = staging_url
+
+    def begin(self) -> None:
+        make(self.live_folder, self.live_url)
+
+    @property
+    def live(self) -> Observatory:
+        return Observatory(self.live_folder)
+
+    @property
+    def staging(self) -> Observatory:
+        return Observatory(self.staging_folder)
+
+    def scenes(self, whole: bool = True) -> Iterator[Scene]:
+        """The scenes in order. whole: up to the end; else up to where both sites are worth looking at."""
+        live, staging = str(self.live_folder), str(self.staging_folder)
+        yield Scene("Kestrel Ridge Observatory is live: pages, sky notes, a ticket shop. First, look it over.",
+                    command=("survey", live))
+        yield Scene("Make a staging copy to try the autumn redesign on.",
+                    command=("clone", live, VOYAGE, "--into", staging, "--url", self.staging_url))
+        yield Scene("On staging, for a week: the dusk theme, an update of the star chart that brings a table and a "
+                    "column,\na new programme page with its picture, tag and menu entry, an edited page, a removed "
+                    "page.\nSomeone also places a test order there.", act=self.work_on_staging)
+        yield Scene("On live, the same week: nine orders, three comments, a new member, a new sky note; the same\n"
+                    "page edited in another paragraph, and one title that both sides changed.",
+                    act=self.life_on_live)
+        yield Scene("What has changed where?", command=("compare", VOYAGE), status=1)
+        yield Scene("A closer look at the page that both sides edited, and at the one that clashes.",
+                    command=("compare", VOYAGE, "page/programme", "page/visit"), status=1)
+        yield Scene("The page's picture is forbidden: refused, for the page cannot stand without it.",
+                    command=("merge", VOYAGE, "--take", "page/autumn-programme", "--leave", "picture/*", "--yes"),
+                    status=3)
+        yield Scene("What would a menu need? A dry run tells, and does nothing.",
+                    command=("merge", VOYAGE, "--take", "menu/main", "--dry-run"), status=1)
+        yield Scene("Bring everything home that editors and administrators changed.",
+                    command=("merge", VOYAGE, "--yes"), status=1)
+        yield Scene("Merging again does nothing: it is all there.", command=("merge", VOYAGE, "--yes"), status=1)
+        if not whole:
+            return
+        yield Scene("Voyages at a glance.", command=("status",), status=1)
+        yield Scene("Meanwhile one more order arrives, and staging gains a page below the new one.",
+                    act=self.one_more_round)
+        yield Scene("A second merge of the same voyage: the new page finds its parent under live's id.",
+                    command=("merge", VOYAGE, "--take", "page/autumn-talks", "--yes"), status=1)
+        yield Scene("What was done, and when.", command=("history",))
+        yield Scene("Staging has served its purpose.", command=("retire", VOYAGE, "--yes"))
+
+    def work_on_staging(self) -> None:
+        site = self.staging
+        site.set("theme", "dusk")
+        site.update_extension("star-chart", Path(str(resources.files("nostos.demo") / "updates" / "star-chart")))
+        picture = site.add_picture("autumn-sky", "The autumn sky over the dome", draw("comet", "dusk", 21))
+        season = site.add_term("season", "autumn", "Autumn")
+        page = site.add("page", "autumn-programme", "Autumn evenings", "",
+                        parent=site.find("page", "programme")["id"], fields={"picture": picture, "season": "autumn"},
+                        terms=[season])
+        site.edit(page, body=(
+            "<p>From October we open at six, while the light still goes.</p>\n\n" + site.picture_tag(picture) +
+            f"\n\n<p>Tickets are in the <a href=\"{site.address}/shop\">shop</a>; come back to "
+            f"<a data-content=\"{page}\" href=\"{site.address}/autumn-programme\">this page</a> for changes.</p>\n"))
+        menu = site.setting("menu.main")
+        menu["entries"].insert(1, {"label": "Autumn evenings", "content": page})
+        site.set("menu.main", menu)
+        programme = site.find("page", "programme")
+        site.edit(programme["id"], body=programme["body"].replace(
+            "every clear Friday and Saturday, from nightfall to half past eleven",
+            "every clear Friday, Saturday and Sunday, from nightfall to midnight"))
+        visit = site.find("page", "visit")
+        site.edit(visit["id"], title="How to reach the hill")
+        site.remove(site.find("page", "winter-closing")["id"])
+        ticket = site.find("product", "evening-ticket")["id"]
+        site.order("kr-test-7f", "Test Person", [(ticket, 1, 900)])
+
+    def life_on_live(self) -> None:
+        site = self.live
+        ticket, wheel = (site.find("product", s)["id"] for s in ("evening-ticket", "star-wheel"))
+        names = ("Alva Renn", "Bo Castellan", "Celia Okoro", "Dario Finch", "Edda Marsh", "Femi Larsen", "Greta Vane",
+                 "Hugo Birch", "Iris Temple")
+        for n, name in enumerate(names, start=1):
+            site.order(f"kr-{4000 + n * 37:x}", name, [(ticket, n % 3 + 1, 900)] + ([(wheel, 1, 1450)] * (n % 2)))
+        still, saturn = (site.find("note", s)["id"] for s in ("a-still-night", "saturn-at-its-best"))
+        first = site.comment(still, "Alva Renn", "We heard an owl at one.")
+        site.comment(still, "Tobias Lindqvist", "So did we, from the dome.", parent=first)
+        site.comment(saturn, "Bo Castellan", "Booked two tickets because of this note.")
+        site.join("alva", "Alva Renn")
+        site.add("note", "a-fireball-at-ten", "A fireball at ten",
+                 "<p>Greenish, slow, from the north. Did you see it too?</p>\n", author=2)
+        programme = site.find("page", "programme")
+        site.edit(programme["id"], body=programme["body"].replace(
+            "Please bring a coat.", "Please bring a warm coat and a red lamp."))
+        visit = site.find("page", "visit")
+        site.edit(visit["id"], title="How to find us in the dark")
+
+    def one_more_round(self) -> None:
+        ticket = self.live.find("product", "evening-ticket")["id"]
+        self.live.order("kr-2b0f", "Jonas Weir", [(ticket, 2, 900)])
+        parent = self.staging.find("page", "autumn-programme")["id"]
+        self.staging.add("page", "autumn-talks", "Autumn talks", (
+            f"<p>Each Sunday at seven, below the dome. See <a data-content=\"{parent}\" "
+            f"href=\"{self.staging.address}/autumn-programme\">the evenings</a>.</p>\n"), parent=parent)

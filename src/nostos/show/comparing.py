@@ -1,0 +1,198 @@
+"""Showing a comparison: the list of items, and one item field by field."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from difflib import SequenceMatcher
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from nostos.core.fields import ABSENT, Standing
+from nostos.core.items import Comparison, Field, Item
+from nostos.core.needs import Needs
+from nostos.core.profiles.model import Policy
+from nostos.core.values.structures import Tree
+from nostos.show.tables import clean, count, heading, table
+
+Describe = Callable[[str], str]
+_WORD = {Standing.HOMEWARD: "green", Standing.BLENDED: "cyan", Standing.CLASH: "bold red", Standing.KEPT: "",
+         Standing.SETTLED: "dim"}
+
+
+def comparison(console: Console, found: Comparison, needs: Needs, standings: Sequence[str] = ()) -> None:
+    """Items by what a person wants to know first: what would go home, what clashes, what stays, what is kept."""
+    items = list(found.items.values())
+    going = [i for i in items if i.id in needs and not i.visitors]
+    test = [i for i in items if i.id in needs and i.visitors]
+    clashes = [i for i in items if i.standing is Standing.CLASH]
+    kept = [i for i in items if i.standing is Standing.KEPT]
+    settled = [i for i in items if i.standing is Standing.SETTLED]
+    if standings:
+        for standing in standings:
+            chosen = [i for i in items if i.standing == standing]
+            heading(console, f"{standing.capitalize()}: {len(chosen)}")
+            _list(console, chosen, needs)
+        return
+    heading(console, f"Would go home: {len(going)}", "changed in staging by editors and administrators", "bold green")
+    _list(console, going, needs)
+    if clashes:
+        console.print()
+        heading(console, f"Clashes: {len(clashes)}", "live stays as it is", "bold red")
+        _list(console, clashes, needs, why=True)
+    if test:
+        console.print()
+        heading(console, f"Stays in staging unless named: {len(test)}", "made by visitors there, so test data")
+        _list(console, test, needs)
+    console.print()
+    heading(console, f"Kept: {len(kept)}", "live's own work, which no merge touches" if kept else "live has not moved")
+    table(console, ("", "", ""), _by_kind(kept), right=(0,), keep=(0, 1))
+    if settled:
+        console.print()
+        heading(console, f"Settled: {len(settled)}", "both sides made the same change")
+    if found.rows.skipped:
+        console.print()
+        console.print(f"Not compared, for want of a key: {', '.join(map(clean, found.rows.skipped))}")
+
+
+def _by_kind(items: Iterable[Item]) -> list[tuple[str, str, str]]:
+    kinds: dict[str, list[Item]] = {}
+    for item in items:
+        kinds.setdefault(item.kind, []).append(item)
+    rows = []
+    for kind, group in kinds.items():
+        names = [i.id.partition("/")[2] + ("" if i.change == "new" else f" ({i.change})") for i in group[:4]]
+        rows.append((str(len(group)), kind, ", ".join(names) + (", ..." if len(group) > 4 else "")))
+    return rows
+
+
+def _list(console: Console, items: Sequence[Item], needs: Needs, why: bool = False) -> None:
+    rows = []
+    for item in items:
+        rows.append((Text(clean(item.id), style=_WORD[item.standing]), item.change,
+                     item.reason if why and item.reason else _summary(item, needs), item.title))
+    if rows:
+        table(console, ("item", "what", "where" if why else "fields", "title"), rows, keep=(0, 1))
+
+
+def _summary(item: Item, needs: Needs) -> str:
+    """What changed in an item, in a few words."""
+    if item.change == "removed" and not item.schema:
+        return "removed in staging" if item.standing is not Standing.KEPT else "removed on live"
+    if item.schema:
+        return "definition"
+    if item.folder:
+        return count(len(item.fields), "file")
+    if item.change == "new":
+        wanted = sorted({n.on for n in needs.get(item.id, ())})
+        return f"needs {', '.join(wanted)}" if wanted else ""
+    words = {Standing.BLENDED: " (blended)", Standing.CLASH: " (clash)", Standing.KEPT: " (kept)"}
+    shown = [f for f in item.fields if f.standing is not Standing.SETTLED and f.merged.policy is not Policy.NEWEST]
+    return ", ".join(f.name + words.get(f.standing, "") for f in shown[:6]) + (", ..." if len(shown) > 6 else "")
+
+
+def item(console: Console, shown: Item, needs: Needs, describe: Describe) -> None:
+    """One item, field by field; text as a readable difference."""
+    line = Text(clean(shown.id), style="bold")
+    line.append(f"  {shown.change}, stands {shown.standing}", style=_WORD[shown.standing])
+    console.print(line)
+    if shown.title:
+        console.print(f"  {clean(shown.title)}")
+    if shown.reason:
+        console.print(Text(f"  {clean(shown.reason)}", style="red"))
+    for need in needs.get(shown.id, ()):
+        console.print(Text(f"  needs {need.on}: {need.reason}"))
+    for field in shown.fields:
+        console.print()
+        _field(console, field, describe)
+
+
+def _field(console: Console, field: Field, describe: Describe) -> None:
+    merged = field.merged
+    line = Text(f"  {clean(field.name)}", style="bold")
+    line.append(f"  {merged.standing}", style=_WORD[merged.standing])
+    if merged.policy is not Policy.PLAIN:
+        line.append(f" ({merged.policy})", style="dim")
+    console.print(line)
+    base, live, staging = (value_text(v, describe) for v in (merged.base, merged.live, merged.staging))
+    if merged.base is ABSENT and (merged.live is ABSENT or merged.staging is ABSENT):
+        side, text = ("staging", staging) if merged.live is ABSENT else ("live", live)
+        _lines(console, f"{side} added", text, "green")
+        return
+    if merged.standing is Standing.SETTLED:
+        _difference(console, "both sides", base, live)
+        return
+    if base != staging:
+        _difference(console, "staging", base, staging)
+    if base != live:
+        _difference(console, "live", base, live)
+    if merged.standing is Standing.BLENDED and merged.policy is Policy.TEXT:
+        _lines(console, "after a merge", value_text(merged.result, describe), "cyan")
+    elif merged.standing is Standing.CLASH:
+        console.print(Text("    Both changed it differently. A merge leaves live's.", style="red"))
+
+
+def value_text(value: Any, describe: Describe) -> str:
+    """A portable value for people."""
+    if value is ABSENT:
+        return "(none)"
+    if isinstance(value, Tree):
+        value = value.data
+    if isinstance(value, dict | list):
+        return describe(json.dumps(value, ensure_ascii=False, indent=2))
+    if isinstance(value, bytes):
+        return f"({len(value):,} bytes)"
+    return "(null)" if value is None else describe(str(value))
+
+
+def _lines(console: Console, side: str, text: str, style: str) -> None:
+    lines = [line for line in clean(text).splitlines() if line.strip()] or [""]
+    if len(lines) == 1:
+        console.print(Text.assemble(f"    {side}: ", (lines[0], style)))
+        return
+    console.print(f"    {side}:")
+    for line in lines:
+        console.print(Text(f"      {line}", style=style))
+
+
+def _difference(console: Console, side: str, old: str, new: str) -> None:
+    """What one side changed: the lines that went and came, with the words that differ marked."""
+    a, b = ([line for line in clean(t).splitlines() if line.strip()] for t in (old, new))
+    if len(a) <= 1 and len(b) <= 1 and len(old) + len(new) < 100:
+        gone, come = ("".join(lines) or '""' for lines in (a, b))
+        console.print(Text.assemble(f"    {side}: ", (gone, "red"), " -> ", (come, "green")))
+        return
+    console.print(f"    {side}:")
+    for tag, a1, a2, b1, b2 in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
+        if tag == "equal":
+            for line in a[a1:a2] if a2 - a1 <= 2 else [a[a1], f"... {a2 - a1 - 2} lines alike ...", a[a2 - 1]]:
+                console.print(Text(f"        {line}", style="dim"))
+            continue
+        left, right = _words("\n".join(a[a1:a2]), "\n".join(b[b1:b2]))
+        for mark, text, style in (("-", left, "red"), ("+", right, "green")):
+            for marked in text.split("\n") if text.plain else []:
+                console.print(Text.assemble((f"      {mark} ", style), marked))
+
+
+def _words(old: str, new: str) -> tuple[Text, Text]:
+    """Two texts with the words that differ marked: by colour, and in brackets where there is none."""
+    a, b = _split(old), _split(new)
+    gone, come = Text(style="red"), Text(style="green")
+    for tag, a1, a2, b1, b2 in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
+        marked = tag != "equal" and old and new
+        gone.append("".join(a[a1:a2]), style="bold underline" if marked else None)
+        come.append("".join(b[b1:b2]), style="bold underline" if marked else None)
+    return gone, come
+
+
+def _split(text: str) -> list[str]:
+    import re
+
+    return re.findall(r"\s+|[^\s]+", text)
+
+
+def standings(found: Comparison) -> Counter[str]:
+    return Counter(str(i.standing) for i in found.items.values())

@@ -1,0 +1,75 @@
+"""Results as JSON-like data, for `--json`. Documented in docs/json.md; keys are added, never changed."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from nostos.core.apply.journal import as_data
+from nostos.core.fields import ABSENT
+from nostos.core.items import Comparison, Item
+from nostos.core.merge import Merged, Prepared
+from nostos.core.needs import Needs
+from nostos.core.values.structures import Tree
+
+
+def plain(value: Any) -> Any:
+    """A portable value as JSON can say it; a missing one is left to the caller."""
+    if isinstance(value, Tree):
+        return value.data
+    if isinstance(value, bytes):
+        return {"bytes": value.hex()}
+    if isinstance(value, str):
+        return value.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+    return value
+
+
+def item(shown: Item, needs: Needs, describe: Any = str, fields: bool = True) -> dict[str, Any]:
+    found: dict[str, Any] = {
+        "item": shown.id, "kind": shown.kind, "title": shown.title, "change": shown.change,
+        "standing": str(shown.standing), "visitors": shown.visitors, "goes_home": shown.id in needs,
+        "reason": shown.reason,
+        "needs": [{"item": n.on, "reason": n.reason} for n in needs.get(shown.id, ())]}
+    if fields:
+        found["fields"] = [
+            {"field": f.name, "standing": str(f.standing), "policy": str(f.merged.policy),
+             **{side: _described(value, describe) for side, value in
+                (("anchor", f.merged.base), ("live", f.merged.live), ("staging", f.merged.staging))
+                if value is not ABSENT}}
+            for f in shown.fields]
+    return found
+
+
+def _described(value: Any, describe: Any) -> Any:
+    value = plain(value)
+    if isinstance(value, str):
+        return describe(value)
+    if isinstance(value, dict):
+        return {k: _described(v, describe) for k, v in value.items()}
+    return [_described(v, describe) for v in value] if isinstance(value, list) else value
+
+
+def comparison(found: Comparison, needs: Needs, fields: bool = False, describe: Any = str) -> dict[str, Any]:
+    return {"items": [item(i, needs, describe, fields) for i in found.items.values()],
+            "not_compared": found.rows.skipped}
+
+
+def plan(prepared: Prepared) -> dict[str, Any]:
+    selection = prepared.plan.selection
+    return {
+        "chosen": [{"item": c.item.id, "change": c.item.change,
+                    "because": {"item": c.because.item, "reason": c.because.reason} if c.because else None}
+                   for c in selection.chosen],
+        "left": [i.id for i in selection.left],
+        "clashes": [{"item": i.id, "reason": i.reason} for i in selection.clashes],
+        "operations": [as_data(o) for o in prepared.plan.operations]}
+
+
+def merged(result: Merged) -> dict[str, Any]:
+    return {
+        "merge": result.id, "seconds": round(result.seconds, 3), "seconds_between_states": round(result.between, 4),
+        "tries": result.tries,
+        "renumbered": [{"table": t, "staging": s, "live": n} for t, s, n in result.renumbered],
+        "clashes": [{"item": i.id, "reason": i.reason} for i in result.clashes],
+        "ledger": [{"kind": line.kind, "gained": line.gained, "edited": line.edited, "removed": line.removed,
+                    "blended": line.blended, "before": line.before, "after": line.after,
+                    "holds": line.holds} for line in result.ledger]}

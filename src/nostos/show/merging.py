@@ -1,0 +1,115 @@
+"""Showing a merge: what it will do, its operations, and the ledger."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from rich.console import Console
+from rich.text import Text
+
+from nostos.core.apply.journal import as_data
+from nostos.core.items import Item
+from nostos.core.merge import Merged, Prepared
+from nostos.core.operations import InsertRow, PutFile, RemoveFile, RemoveRow, SchemaOperation, SwitchFolder, UpdateRow
+from nostos.show.tables import clean, count, heading, table
+
+
+def plan(console: Console, prepared: Prepared, site: str) -> None:
+    """What will go home, and why, before it does."""
+    selection = prepared.plan.selection
+    heading(console, f"Will go home to {site}: {len(selection.chosen)}", style="bold green")
+    rows = []
+    for chosen in selection.chosen:
+        because = f"{chosen.because.item} needs it: {chosen.because.reason}" if chosen.because else ""
+        if chosen.item.visitors and not because:
+            because = "made by visitors, and named"
+        rows.append((chosen.item.id, chosen.item.change, because, chosen.item.title))
+    if rows:
+        table(console, ("item", "what", "pulled in because", "title"), rows, keep=(0, 1))
+    for text, items in (("Could go home, and stays", selection.left), ("Clashes; live stays as it is",
+                                                                      selection.clashes)):
+        if items:
+            console.print()
+            heading(console, f"{text}: {len(items)}")
+            _short(console, items)
+    for name in selection.unmoved:
+        console.print(f"Nothing to take: {clean(name)} is the same on both sides, or live's own.")
+    works = prepared.plan
+    if works.operations:
+        files = len(works.of(PutFile, RemoveFile))
+        console.print()
+        console.print("On live: " + ", ".join(filter(None, (
+            count(len(works.of(SchemaOperation)), "schema step") if works.of(SchemaOperation) else "",
+            f"{count(len(works.of(InsertRow)), 'row')} added", f"{len(works.of(UpdateRow))} changed",
+            f"{len(works.of(RemoveRow))} removed",
+            f"{count(files, 'file')} put or removed" if files else "",
+            f"{count(len(works.of(SwitchFolder)), 'folder')} switched" if works.of(SwitchFolder) else ""))) + ".")
+
+
+def _short(console: Console, items: tuple[Item, ...]) -> None:
+    table(console, ("", "", ""), [(i.id, i.change, i.reason or i.title) for i in items[:12]], keep=(0, 1))
+    if len(items) > 12:
+        console.print(f"  and {len(items) - 12} more")
+
+
+def operations(console: Console, prepared: Prepared) -> None:
+    """The operations themselves, in order."""
+    rows = []
+    for number, operation in enumerate(prepared.plan.operations, start=1):
+        data = as_data(operation)
+        what = data["operation"]
+        where = data.get("path") or data.get("table") or f"{data['step']['what']} {data['step']['name']}"
+        if isinstance(operation, InsertRow):
+            detail = ", ".join(operation.values)
+        elif isinstance(operation, UpdateRow):
+            where, detail = f"{where} {','.join(map(str, operation.key))}", ", ".join(operation.values)
+        elif isinstance(operation, RemoveRow):
+            where, detail = f"{where} {','.join(map(str, operation.key))}", ""
+        elif isinstance(operation, SwitchFolder):
+            detail = f"{len(operation.puts)} put, {len(operation.removals)} removed"
+        else:
+            detail = ""
+        rows.append((str(number), _WORDS[what], where, operation.item, detail))
+    table(console, ("", "operation", "where", "for", "columns"), rows, right=(0,), keep=(1, 2))
+
+
+_WORDS = {"SchemaOperation": "add schema", "InsertRow": "insert row", "UpdateRow": "update row",
+          "RemoveRow": "remove row", "PutFile": "put file", "RemoveFile": "remove file",
+          "SwitchFolder": "switch folder"}
+
+
+def merged(console: Console, result: Merged, site: str, since: str) -> None:
+    """What a merge did, with its ledger."""
+    heading(console, f"Merged into {site}.", f"merge {result.id}, {result.seconds:.2f} s", "bold green")
+    if result.renumbered:
+        by_table = Counter(t for t, _, _ in result.renumbered)
+        shown = [f"{t} {old} is {new} on live" for t, old, new in result.renumbered[:3]]
+        console.print(f"New ids on live: {', '.join(f'{n} in {t}' for t, n in by_table.items())} "
+                      f"({'; '.join(shown)}{'; ...' if len(result.renumbered) > 3 else ''}).")
+    console.print(f"Live spent {result.between * 1000:.1f} ms between two states.")
+    console.print()
+    ledger(console, result, since)
+    if result.clashes:
+        console.print()
+        heading(console, f"Clashes left, live as it was: {len(result.clashes)}", style="bold red")
+        _short(console, result.clashes)
+        console.print("  Look at one with `nostos compare VOYAGE ITEM`.")
+
+
+def ledger(console: Console, result: Merged, since: str) -> None:
+    heading(console, f"Ledger: what live gained since the clone of {since[:16].replace('T', ' ')} UTC")
+    if not result.ledger:
+        console.print("  Live had gained nothing.")
+        return
+    rows = [(line.kind, str(line.gained), str(line.edited), str(line.removed), line.before, line.after,
+             Text("equal", style="green") if line.holds else Text("DIFFERENT", style="bold red"))
+            for line in result.ledger if line.gained or line.edited or line.removed]
+    if rows:
+        table(console, ("kind", "gained", "edited", "removed", "digest before", "digest after", ""), rows,
+              right=(1, 2, 3))
+    gained, edited, blended = (sum(getattr(line, what) for line in result.ledger)
+                               for what in ("gained", "edited", "blended"))
+    if gained or edited:
+        console.print(f"  Present and equal: {count(gained, 'thing')} that live gained, {count(edited, 'edit')}.")
+    if blended:
+        console.print(f"  Merged with staging's into one: {count(blended, 'edit')} of live's.")
