@@ -130,7 +130,7 @@ def merge_text(base: str, live: str, staging: str) -> str | None:
 
     Works on paragraphs and lines as units, after Khanna, Kunal and Pierce, "A Formal Investigation of Diff3" (2007):
     stretches that are equal on all three sides hold the text together, and between two of them at most one side may
-    have changed.
+    have changed; or, where no unit came or went there, at most one side each unit.
     """
     a, b, c = (_units(t) for t in (base, live, staging))
     in_live, in_staging = _matches(a, b), _matches(a, c)
@@ -143,6 +143,12 @@ def merge_text(base: str, live: str, staging: str) -> str | None:
             result.extend(part_b)
         elif part_b == part_a:
             result.extend(part_c)
+        elif len(part_a) == len(part_b) == len(part_c):
+            # Neighbours that were each rewritten by one side only.
+            for x, y, z in zip(part_a, part_b, part_c, strict=True):
+                if x not in (y, z) and y != z:
+                    return False
+                result.append(z if x == y else y)
         else:
             return False
         return True

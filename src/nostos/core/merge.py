@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import secrets
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from time import monotonic
@@ -131,10 +132,13 @@ def merge(home: Home, crew: Crew, prepared: Prepared, take: Sequence[str] = (), 
           tell: Listener = silent) -> Merged:
     """Carry out a prepared merge.
 
-    Where live has moved since, it is prepared again, a bounded number of times, as long as the same items go home.
+    With no operations nothing at all is done. Where live has moved since, it is prepared again, a bounded number of
+    times, as long as the same items go home.
     Raises LiveMoved or MergeRefused with live as it was; MergeInterrupted when only the anchor could not follow.
     """
     start = monotonic()
+    if not prepared.plan.operations:
+        return Merged("", (), (), prepared.plan.selection.clashes, 0.0, 0, 0.0)
     wanted = [i.id for i in prepared.plan.selection.items]
     for attempt in range(1, _TRIES + 1):
         try:
@@ -164,19 +168,21 @@ class _Merge:
         journal = journals.Journal(self.folder)
         switch = Switch(self.crew.live.files, self.crew.staging.files, self.id)
         try:
-            journal.write("plan", merge=self.id, voyage=self.crew.voyage.name, at=now(),
-                          operations=[journals.as_data(o) for o in self.plan.operations])
             try:
+                journal.write("plan", merge=self.id, voyage=self.crew.voyage.name, at=now(),
+                              operations=[journals.as_data(o) for o in self.plan.operations])
                 self.tell(Progress("staging files", 0, None, "files"))
                 switch.stage(self.plan.operations, journal.before)
                 journal.write("staged", moves=[[str(m.target), str(m.staged), str(m.aside)] for m in switch.moves])
                 done, lines = self._commit(live_db, journal, switch)
             except BaseException as error:
                 switch.back()
-                journal.write("taken back", why=type(error).__name__)
+                with suppress(OSError):  # the disk may be full; the marker in live's database tells as well
+                    journal.write("taken back", why=type(error).__name__)
                 raise _explained(error) from error
-            journal.write("committed")
             try:
+                with suppress(OSError):
+                    journal.write("committed")
                 switch.tidy()
                 settle(self.crew.anchor, self.comparison, self.plan, done, self.crew.live, live_db)
             except Exception as error:
@@ -184,7 +190,8 @@ class _Merge:
                     f"The merge is on live, whole, but the voyage's records could not follow: {error}.",
                     left="Live is as the merge wanted it.",
                     next_step="Free space or rights on this machine, then run `nostos compare`.") from error
-            journal.write("settled")
+            with suppress(OSError):
+                journal.write("settled")
         finally:
             journal.close()
             live_db.close()

@@ -10,7 +10,7 @@ from typing import Any
 
 from nostos.core.compare import Rows, RowState
 from nostos.core.database.base import Database
-from nostos.core.database.schema import Row, Value
+from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.fields import Standing
 from nostos.core.items import Comparison, Item, with_standing
 from nostos.core.keys import RowName, Side
@@ -140,6 +140,7 @@ class _Finder:
                     folder = self.comparison.items.get(f"{r.to_folder}/{name}")
                     if folder is not None and folder.change == "new" and folder.id != item.id and folder.goes_home:
                         yield Need(item.id, folder.id, f"{_where(write, r.column)} names it")
+        yield from self._by_key(item, write)
         for column, value in write.values.items():
             for text in _texts(value):
                 for match in _FILE_URL.finditer(text):
@@ -165,6 +166,31 @@ class _Finder:
         if owner == item.id:
             return None
         return Need(item.id, owner, f"{place} points at it")
+
+    def _by_key(self, item: Item, write: RowWrite) -> Iterator[Need]:
+        """Rows that declared keys of several columns point at, and such as have no number of their own."""
+        form = {**(write.state.live or {}), **write.values}
+        for fk, target in self._keyed(write.state.table):
+            values = dict(zip(fk.target_columns, (form.get(c) for c in fk.columns), strict=False))
+            if not set(fk.columns) & set(write.values) or any(values.get(k) is None for k in target.key):
+                continue
+            state = self.rows.states.get((target.name, tuple(values[k] for k in target.key)))
+            if state is None or state.live is not None:
+                continue
+            owner = self.comparison.owner.get(state.id)
+            if owner is None or state.staging is None or state.base is not None:
+                raise _Obstacle(f"its {', '.join(fk.columns)} points at {owner or target.name}, "
+                                "which live has removed since")
+            if owner != item.id:
+                yield Need(item.id, owner, f"its {', '.join(fk.columns)} points at it")
+
+    def _keyed(self, table: str) -> Iterator[tuple[ForeignKey, Table]]:
+        """The declared keys of a table that lead to rows by natural or composite keys."""
+        for fk in self.rows.table(table).foreign_keys:
+            if fk.target in self.rows.live_tables or fk.target in self.rows.staging_tables:
+                target = self.rows.table(fk.target)
+                if not target.surrogate and target.key and set(target.key) <= set(fk.target_columns):
+                    yield fk, target
 
     def _by_value(self, item: Item, r: Reference, value: Any) -> Iterator[Need]:
         if value is None or isinstance(value, Tree) or r.to_column is None:
@@ -220,10 +246,10 @@ class _Finder:
             if any(v is None for v in values.values()):
                 continue
             for row in self.live_db.find(table, values):
-                name = self.rows.to_portable[Side.LIVE].keys.name(table.name, row[table.key[0]])
-                if table.key_of(row) == write.state.live_key or (table.name, (name,)) in removed:
+                name = self._named(table, row)
+                if table.key_of(row) == write.state.live_key or name in removed:
                     continue
-                other = self.comparison.owner.get((table.name, (name,)), f"{table.name} {name}")
+                other = self.comparison.owner.get(name, f"{table.name} {','.join(map(str, name[1]))}")
                 said = ", ".join(f"{c} {v!r}" for c, v in values.items())
                 raise _Obstacle(f"live already has {other} with the same {said}")
 
@@ -249,27 +275,36 @@ class _Finder:
         assert state.live_key is not None and state.live_raw is not None
         target = (state.table, str(state.name[0]))
         translator = self.rows.to_portable[Side.LIVE]
+        for table in self.rows.live_tables.values():
+            for fk, goal in self._keyed(table.name) if table.key else ():
+                if goal.name == state.table:
+                    values = {c: state.live_raw[t] for c, t in zip(fk.columns, fk.target_columns, strict=False)}
+                    yield from (self._named(table, row) for row in self.live_db.find(table, values))
         for r in self.rows.profile.references:
-            table = self.rows.live_tables.get(r.table)
-            if r.to != state.table or table is None or not table.key or table.column(r.column) is None:
+            at = self.rows.live_tables.get(r.table)
+            if r.to != state.table or at is None or not at.key or at.column(r.column) is None:
                 continue
             if r.to_column is not None:
-                found = iter(self.live_db.find(table, {r.column: state.live_raw.get(r.to_column)}))
+                found = iter(self.live_db.find(at, {r.column: state.live_raw.get(r.to_column)}))
             elif r.path or r.pattern:
-                found = self.live_db.containing(table, r.column, str(state.live_key[0]))
+                found = self.live_db.containing(at, r.column, str(state.live_key[0]))
             else:
                 key = state.live_key[0]
-                found = iter([*self.live_db.find(table, {r.column: key}),
-                              *self.live_db.find(table, {r.column: str(key)})])
+                found = iter([*self.live_db.find(at, {r.column: key}),
+                              *self.live_db.find(at, {r.column: str(key)})])
             for row in found:
                 if not holds(r.where, row):
                     continue
                 if r.to_column is None and target not in named_rows(translator.value(r.table, row, r.column)):
                     continue
-                if table.surrogate:
-                    yield r.table, (translator.keys.name(r.table, row[table.key[0]]),)
-                else:
-                    yield r.table, tuple(translator.value(r.table, row, c) for c in table.key)
+                yield self._named(at, row)
+
+    def _named(self, table: Table, row: Row) -> RowName:
+        """The canonical name of a live row."""
+        translator = self.rows.to_portable[Side.LIVE]
+        if table.surrogate:
+            return table.name, (translator.keys.name(table.name, row[table.key[0]]),)
+        return table.name, tuple(translator.value(table.name, row, c) for c in table.key)
 
     def _file_in_use(self, item: Item, path: str) -> None:
         """A file must stay while a row that stays names it."""
@@ -279,8 +314,7 @@ class _Finder:
             if table is None or not path.startswith(owned.folder + "/"):
                 continue
             for row in self.live_db.find(table, {owned.column: path[len(owned.folder) + 1:]}):
-                name = self.rows.to_portable[Side.LIVE].keys.name(owned.table, row[table.key[0]])
-                if (owned.table, (name,)) not in removed:
+                if self._named(table, row) not in removed:
                     raise _Obstacle(f"its file {path} was removed in staging, but live still shows it")
 
 

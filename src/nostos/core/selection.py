@@ -57,6 +57,10 @@ def choose(comparison: Comparison, needs: Needs, take: Sequence[str], leave: Seq
     unmoved = [p for p in (*take, *leave) if not matching(comparison.items, [p]) and exists(p)]
     for pattern in (*take, *leave):
         if not matching(comparison.items, [pattern]) and pattern not in unmoved:
+            table = pattern.partition("/")[0]
+            if table in comparison.rows.skipped:
+                raise SelectionError(f"The table {table} has no key, so nothing in it can be taken home.",
+                                     next_step=f"Give {table} a primary key on both sides, then clone again.")
             raise SelectionError(f"Nothing that changed is called {pattern}.", next_step=nearest(comparison, pattern))
     movable = [i for i in comparison.items.values() if i.id in needs]
     wanted = matching((i.id for i in movable), take) if take else {i.id for i in movable if not i.visitors}

@@ -16,6 +16,7 @@ import platformdirs
 
 from nostos.core.anchor import Anchor
 from nostos.core.errors import SiteError, VoyageError
+from nostos.core.private import make_private
 from nostos.core.site import Site, recognise
 
 STAMP = ".nostos-voyage"
@@ -54,8 +55,7 @@ class Home:
         self.path = path or Path(platformdirs.user_data_dir("nostos", appauthor=False))
 
     def make(self) -> None:
-        self.path.mkdir(mode=0o700, parents=True, exist_ok=True)
-        (self.path / "voyages").mkdir(mode=0o700, exist_ok=True)
+        make_private(self.path / "voyages")
 
     def folder(self, name: str) -> Path:
         return self.path / "voyages" / name

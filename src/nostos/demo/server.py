@@ -142,8 +142,9 @@ class _Handler(BaseHTTPRequestHandler):
         return self._send("text/html; charset=utf-8", html.encode())
 
     def _file(self, path: str) -> None:
-        root = self.server.renderer.site.folder.resolve()
-        target = (root / path.lstrip("/")).resolve()
+        site = self.server.renderer.site.folder.resolve()
+        target = (site / path.lstrip("/")).resolve()
+        root = site / path.strip("/").split("/")[0]
         if not target.is_relative_to(root) or not target.is_file():
             return self._send("text/plain", b"Not found\n", 404)
         return self._send(mimetypes.guess_type(target.name)[0] or "application/octet-stream", target.read_bytes())

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ import msgspec
 
 from nostos.core.database.schema import Row
 from nostos.core.operations import Operation
+from nostos.core.private import make_private
 from nostos.core.values.structures import Tree
 
 FILE = "journal.jsonl"
@@ -50,7 +52,7 @@ class Journal:
     """The journal of one operation, being written."""
 
     def __init__(self, folder: Path) -> None:
-        folder.mkdir(mode=0o700, parents=True)
+        make_private(folder)
         self.folder = folder
         self._file = (folder / FILE).open("ab")
         (folder / FILE).chmod(0o600)
@@ -69,7 +71,8 @@ class Journal:
         os.fsync(self._file.fileno())
 
     def close(self) -> None:
-        self._file.close()
+        with suppress(OSError):  # what counted was flushed line by line
+            self._file.close()
 
 
 def read(folder: Path) -> Iterator[dict[str, Any]]:

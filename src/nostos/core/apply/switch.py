@@ -10,6 +10,7 @@ from pathlib import Path
 
 from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.operations import Operation, PutFile, RemoveFile, SwitchFolder
+from nostos.core.private import make_private
 from nostos.core.tree.copy import copy_file
 from nostos.core.tree.entries import OWN_PREFIX, Entry, digest_file, inside
 
@@ -102,13 +103,13 @@ class Switch:
             return
         if target.is_symlink() and expected.kind == "link":
             keep = before / path
-            keep.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            make_private(keep.parent)
             keep.symlink_to(target.readlink())
         elif not there or not target.is_file() or digest_file(target) != expected.digest:
             raise LiveMoved(f"Live's file {path} has changed meanwhile.", next_step="Compare again.")
         else:
             keep = before / path
-            keep.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            make_private(keep.parent)
             copy_file(target, keep, 0o600)
 
     def _stage_folder(self, operation: SwitchFolder, before: Path) -> None:

@@ -1,0 +1,139 @@
+"""What the tests share: sites in temporary folders, voyages of them, and the built program run on them."""
+
+from __future__ import annotations
+
+import atexit
+import hashlib
+import os
+import shutil
+import sqlite3
+import subprocess
+import sys
+import tempfile
+import unittest
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from nostos.core.clone import clone
+from nostos.core.items import Comparison
+from nostos.core.merge import Merged, look, merge, prepare
+from nostos.core.voyage import Crew, Home, opened
+from nostos.demo.seed import make
+from nostos.demo.system import Observatory
+
+LIVE_URL, STAGING_URL = "http://127.0.0.1:8431", "http://127.0.0.1:8432"
+
+
+@cache
+def template() -> Path:
+    """The demo site, made once; tests copy it."""
+    folder = Path(tempfile.mkdtemp(prefix="nostos-test-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    make(folder / "live", LIVE_URL)
+    rows(folder / "live" / "data" / "site.db", "PRAGMA wal_checkpoint(TRUNCATE)")
+    return folder / "live"
+
+
+class Harbour:
+    """A live site with one voyage, in a folder of its own."""
+
+    def __init__(self, folder: Path, site: Path | None = None, url: str = STAGING_URL) -> None:
+        self.folder = folder
+        self.home = Home(folder / "home")
+        if site is None:
+            shutil.copytree(template(), folder / "live")
+        self.live_folder = site or folder / "live"
+        self.staging_folder = folder / "staging"
+        self.cloned = clone(self.home, self.live_folder, "trip", self.staging_folder, url)
+
+    @property
+    def live(self) -> Observatory:
+        return Observatory(self.live_folder)
+
+    @property
+    def staging(self) -> Observatory:
+        return Observatory(self.staging_folder)
+
+    @contextmanager
+    def crew(self) -> Iterator[Crew]:
+        with opened(self.home, self.home.read("trip")) as crew:
+            yield crew
+
+    def compare(self) -> Comparison:
+        with self.crew() as crew:
+            return look(crew)[0]
+
+    def standings(self) -> dict[str, str]:
+        return {i.id: str(i.standing) for i in self.compare().items.values()}
+
+    def homeward(self) -> list[str]:
+        with self.crew() as crew:
+            return sorted(look(crew)[1])
+
+    def merge(self, *take: str, leave: tuple[str, ...] = ()) -> Merged:
+        with self.crew() as crew:
+            return merge(self.home, crew, prepare(crew, take, leave), take, leave)
+
+
+class SiteTest(unittest.TestCase):
+    """A test with a temporary folder, and on request a voyage of the demo site."""
+
+    def setUp(self) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="nostos-test-"))
+        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+
+    def harbour(self) -> Harbour:
+        return Harbour(self.folder)
+
+
+def rows(path: Path, sql: str, *values: Any) -> list[tuple[Any, ...]]:
+    """What a query gives on a database file."""
+    connection = sqlite3.connect(f"file:{path}?mode=rw", uri=True)
+    try:
+        with connection:
+            return connection.execute(sql, values).fetchall()
+    finally:
+        connection.close()
+
+
+def contents(path: Path, without: tuple[str, ...] = ("cache", "sessions")) -> dict[str, list[tuple[Any, ...]]]:
+    """Every row of every table of a database file, but Nostos's own."""
+    names = [n for (n,) in rows(path, "SELECT name FROM sqlite_master WHERE type='table' AND name NOT LIKE 'sqlite%'")]
+    return {n: sorted(rows(path, f'SELECT * FROM "{n}"'), key=repr)
+            for n in names if n not in without and not n.startswith("nostos_")}
+
+
+def tree(root: Path) -> dict[str, str]:
+    """Every file below a folder with a digest, but the database."""
+    return {p.relative_to(root).as_posix(): hashlib.sha256(p.read_bytes()).hexdigest()
+            for p in sorted(root.rglob("*")) if p.is_file() and "site.db" not in p.name}
+
+
+def state(site: Path) -> tuple[Any, Any]:
+    """All of a demo site that counts: rows and files."""
+    return contents(site / "data" / "site.db"), tree(site)
+
+
+def dangling(path: Path) -> list[tuple[Any, ...]]:
+    """References of the demo site, declared or not, that point at nothing."""
+    found = rows(path, "PRAGMA foreign_key_check")
+    found += rows(path, "SELECT content_id, value FROM content_fields WHERE name='picture' "
+                        "AND CAST(value AS INTEGER) NOT IN (SELECT id FROM content WHERE kind='picture')")
+    found += rows(path, "SELECT s.name, j.value FROM settings s, json_tree(s.value) j WHERE s.name LIKE 'menu.%' "
+                        "AND j.key='content' AND j.value NOT IN (SELECT id FROM content)")
+    return found
+
+
+class Program:
+    """The built program, as a user runs it."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def __call__(self, *args: str, answer: str = "") -> subprocess.CompletedProcess[str]:
+        return subprocess.run(
+            [sys.executable, "-m", "nostos", *args], input=answer, capture_output=True, text=True, cwd=self.folder,
+            timeout=120, env={**os.environ, "NOSTOS_HOME": str(self.folder / "home"), "COLUMNS": "160"}, check=False)
