@@ -169,4 +169,4 @@ class Observatory:
                            "page_id INTEGER REFERENCES content(id))")
                 db.execute("ALTER TABLE content ADD COLUMN star_chart_sky TEXT DEFAULT 'clear'")
                 db.executemany("INSERT INTO ext_star_chart_marks (name, x, y) VALUES (?, ?, ?)",
-                               [("Vega", 40, 28), ("Saturn", 120, 78), ("Altair", 70, 62), ("Pleiades", 160, 34)])
+                               [("Vega", 40, 28), ("Saturn", 120, 78), ("Altair", 70, 62), ("Pleiades", 136, 34)])

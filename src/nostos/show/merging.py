@@ -19,13 +19,15 @@ def plan(console: Console, prepared: Prepared, site: str) -> None:
     selection = prepared.plan.selection
     heading(console, f"Will go home to {site}: {len(selection.chosen)}", style="bold green")
     rows = []
+    pulled = any(c.because or c.item.visitors for c in selection.chosen)
     for chosen in selection.chosen:
         because = f"{chosen.because.item} needs it: {chosen.because.reason}" if chosen.because else ""
         if chosen.item.visitors and not because:
             because = "made by visitors, and named"
-        rows.append((chosen.item.id, chosen.item.change, because, chosen.item.title))
+        why = (because,) if pulled else ()
+        rows.append((chosen.item.id, chosen.item.change, *why, chosen.item.title))
     if rows:
-        table(console, ("item", "what", "pulled in because", "title"), rows, keep=(0, 1))
+        table(console, ("item", "what", *(("pulled in because",) if pulled else ()), "title"), rows, keep=(0, 1))
     for text, items in (("Could go home, and stays", selection.left), ("Clashes; live stays as it is",
                                                                       selection.clashes)):
         if items:

@@ -1,0 +1,129 @@
+"""Make docs/screenshots afresh from the demo's data: `make screenshots`.
+
+Commands are photographed in a real terminal window (xterm under Xvfb), pages in headless Chromium. Needs Debian's
+packages chromium, xvfb, xterm and imagemagick.
+"""
+
+from __future__ import annotations
+
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from nostos.cli.environment import Environment
+from nostos.cli.main import main
+from nostos.demo.server import Server
+from nostos.demo.story import VOYAGE, Story
+
+HERE = Path(__file__).parent / "screenshots"
+SIZE = (1280, 800)
+DISPLAY = ":87"
+NEEDED = ("chromium", "Xvfb", "xterm", "import")
+
+
+def photograph_command(folder: Path, name: str, command: list[str], prepare: str = "") -> None:
+    """Run a command in a terminal window and photograph the window."""
+    shown = shlex.join(["nostos", *command]).replace(f"{folder}/", "")
+    done = folder / "done"
+    done.unlink(missing_ok=True)
+    script = (f"clear; printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(shown)}; {prepare} {sys.executable} -m nostos "
+              f"{shlex.join(command)} --home {folder}/voyages; touch {done}; sleep 60")
+    window = subprocess.Popen(
+        ["xterm", "-display", DISPLAY, "-geometry", "158x49+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-b", "8",
+         "-bg", "#14161c", "-fg", "#e4e6eb", "+sb", "-e", "bash", "-c", script], cwd=folder)
+    for _ in range(300):
+        if done.exists():
+            break
+        time.sleep(0.1)
+    time.sleep(0.7)
+    subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(HERE / f"{name}.png")], check=True)
+    window.terminate()
+    window.wait()
+
+
+def photograph_page(url: str, name: str) -> None:
+    """Photograph a page in headless Chromium."""
+    with tempfile.TemporaryDirectory() as profile:
+        subprocess.run(
+            ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+             "--disable-background-networking", "--disable-component-update", "--disable-sync", "--hide-scrollbars",
+             f"--user-data-dir={profile}", f"--window-size={SIZE[0]},{SIZE[1]}", f"--screenshot={HERE / name}.png", url],
+            check=True, capture_output=True, timeout=120)
+
+
+def play(folder: Path, shots: dict[int, Callable[[Path], None]]) -> None:
+    """Play the story; before the scene of each number, take its pictures."""
+    story = Story(folder)
+    story.begin()
+    for number, scene in enumerate(story.scenes(whole=False)):
+        if number in shots:
+            shots[number](folder)
+        if scene.act:
+            scene.act()
+        if scene.command and number not in shots:
+            with (folder / "log").open("a") as log:
+                main([*scene.command, "--home", str(story.home)], Environment(stdout=log, stderr=log))
+
+
+def take_all(folder: Path) -> None:
+    story = Story(folder)
+
+    def clone(_: Path) -> None:
+        photograph_command(folder, "survey", ["survey", str(story.live_folder)])
+        photograph_command(folder, "clone", ["clone", str(story.live_folder), VOYAGE, "--into",
+                                             str(story.staging_folder), "--url", story.staging_url])
+
+    def compare(_: Path) -> None:
+        photograph_command(folder, "compare", ["compare", VOYAGE])
+
+    def fields(_: Path) -> None:
+        photograph_command(folder, "compare-item", ["compare", VOYAGE, "page/programme", "page/visit"])
+
+    def need(_: Path) -> None:
+        photograph_command(folder, "merge-dry-run", ["merge", VOYAGE, "--take", "menu/main", "--dry-run"])
+
+    def merge(_: Path) -> None:
+        pages("before")
+        photograph_command(folder, "merge", ["merge", VOYAGE, "--yes"])
+        pages("after")
+
+    def pages(when: str) -> None:
+        servers = [Server(story.live_folder), Server(story.staging_folder)]
+        for server in servers:
+            server.start()
+        if when == "before":
+            photograph_page(story.live_url + "/", "live-before")
+            photograph_page(story.staging_url + "/autumn-programme", "staging")
+        else:
+            photograph_page(story.live_url + "/autumn-programme", "live-after")
+        for server in servers:
+            server.shutdown()
+            server.server_close()
+
+    play(folder, {1: clone, 4: compare, 5: fields, 7: need, 8: merge})
+    photograph_command(folder, "status", ["status"], prepare="")
+
+
+def run() -> int:
+    missing = [n for n in NEEDED if shutil.which(n) is None]
+    if missing:
+        print(f"Missing: {', '.join(missing)}. On Debian: apt-get install chromium xvfb xterm imagemagick")
+        return 3
+    HERE.mkdir(exist_ok=True)
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE[0]}x{SIZE[1]}x24"], stderr=subprocess.DEVNULL)
+    time.sleep(1)
+    try:
+        with tempfile.TemporaryDirectory(prefix="kestrel-") as folder:
+            take_all(Path(folder))
+    finally:
+        screen.terminate()
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(run())
