@@ -52,7 +52,8 @@ def photograph_page(url: str, name: str) -> None:
         subprocess.run(
             ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
              "--disable-background-networking", "--disable-component-update", "--disable-sync", "--hide-scrollbars",
-             f"--user-data-dir={profile}", f"--window-size={SIZE[0]},{SIZE[1]}", f"--screenshot={HERE / name}.png", url],
+             f"--user-data-dir={profile}", f"--window-size={SIZE[0]},{SIZE[1]}",
+             f"--screenshot={HERE / name}.png", url],
             check=True, capture_output=True, timeout=120)
 
 
