@@ -27,7 +27,7 @@ from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site, check_url, recognise
 from nostos.core.tree.copy import copy_entry, copy_folders
 from nostos.core.tree.entries import Entry, Passed, scan
-from nostos.core.values.tokens import escape, unescape
+from nostos.core.values.rewriting import rewritten
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyage import STAMP, Home, Voyage, check_name, ready
 
@@ -238,7 +238,7 @@ class _Clone:
         return tuple(self._local(v) if isinstance(v, str) and self.live_urls.occurs(v) else v for v in values)
 
     def _local(self, value: str) -> str:
-        return unescape(self.staging_urls.from_tokens(self.live_urls.to_tokens(escape(value))))
+        return rewritten(value, self.live_urls, self.staging_urls)
 
     def _rewrite(self, connection: sqlite3.Connection, table: Table, values: tuple[Value, ...],
                  staged: tuple[Value, ...]) -> None:

@@ -56,7 +56,8 @@ def merge(policy: Policy, base: Any, live: Any, staging: Any,
     A structure yields one result for each key that changed, however deep. paths: policies of single keys inside it.
     """
     trees = (base, live, staging)
-    if policy is Policy.STRUCTURE and any(isinstance(v, Tree) for v in trees):
+    if policy is Policy.STRUCTURE and any(isinstance(v, Tree) for v in trees) and not any(
+            v.rigid for v in trees if isinstance(v, Tree)):
         known = [v.data if isinstance(v, Tree) else v for v in trees]
         yield from _structure((), known[0], known[1], known[2], paths or {})
         return
@@ -108,10 +109,15 @@ def _structure(path: Path, base: Any, live: Any, staging: Any, paths: Mapping[Pa
     policy = paths.get(path, Policy.PLAIN)
     if policy in (Policy.LOCAL, Policy.VOLATILE, Policy.DERIVED):
         return
+    base, live, staging = (v.data if isinstance(v, Tree) else v for v in (base, live, staging))
+    if live == [] and isinstance(staging, dict):
+        live = {}  # PHP writes an empty map and an empty list alike
+    elif staging == [] and isinstance(live, dict):
+        staging = {}
     if isinstance(live, dict) and isinstance(staging, dict):
         base = base if isinstance(base, dict) else {}
         for key in dict.fromkeys([*base, *live, *staging]):
-            yield from _structure((*path, key), base.get(key, ABSENT), live.get(key, ABSENT),
+            yield from _structure((*path, str(key)), base.get(key, ABSENT), live.get(key, ABSENT),
                                   staging.get(key, ABSENT), paths)
         return
     found = _whole(path, policy, base, live, staging)

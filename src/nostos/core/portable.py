@@ -15,7 +15,7 @@ from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.keys import Keys
 from nostos.core.profiles.model import Policy, Profile, Reference, holds
 from nostos.core.values import references as refs
-from nostos.core.values import structures
+from nostos.core.values import rewriting, structures
 from nostos.core.values.structures import Tree
 from nostos.core.values.tokens import escape, unescape
 from nostos.core.values.urls import UrlForms
@@ -81,11 +81,12 @@ class Translator:
         policy = self._profile.policy(table, row, column)
         paths = tuple(r for r in spots.paths if holds(r.where, row)) if spots else ()
         patterns = tuple(r for r in spots.patterns if holds(r.where, row)) if spots else ()
-        if policy in (Policy.STRUCTURE, Policy.SET) or paths:
+        structured = policy in (Policy.STRUCTURE, Policy.SET) or bool(paths)
+        if structured:
             tree = structures.read(value)
             if tree is not None:
                 return self._tree(tree, paths, patterns)
-        return self._text(value, patterns)
+        return rewriting.opened(value, lambda text: self._text(text, patterns))
 
     def _named(self, reference: Reference, value: Value) -> str | None:
         """The token for an id, when the value is one."""
@@ -118,7 +119,9 @@ class Translator:
                     named = self._named(r, value)
                     if named is not None:
                         return named
-            return self._text(value, patterns) if isinstance(value, str) else value
+            if isinstance(value, str):
+                return rewriting.opened(value, lambda text: self._text(text, patterns))
+            return value
 
         return Tree(structures.change(tree.data, leaf, lambda key: self._text(key, ())), tree.style)
 
@@ -138,19 +141,9 @@ class Writer:
 
     def value(self, value: Any) -> Value:
         """The raw value of a column for this side. Raises Unresolved."""
-        if isinstance(value, Tree):
-            return Tree(self.tree(value.data), value.style).text()
-        if not isinstance(value, str):
-            return value  # type: ignore[no-any-return]
-        return self._leaf(value)
+        return rewriting.closed(value, self._leaf)  # type: ignore[no-any-return]
 
-    def tree(self, data: Any) -> Any:
-        def leaf(_: structures.Path, value: Any) -> Any:
-            return self._leaf(value) if isinstance(value, str) else value
-
-        return structures.change(data, leaf, self._text)
-
-    def _leaf(self, value: str) -> Value:
+    def _leaf(self, value: str) -> Any:
         named = refs.number(value)
         return self._number(*named) if named is not None else self._text(value)
 

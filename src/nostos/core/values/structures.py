@@ -1,4 +1,4 @@
-"""Structured values: JSON text read as a tree, changed inside and written back in the way it was written."""
+"""Structured values: JSON and PHP-serialised text read as trees, changed inside, written back as they were."""
 
 from __future__ import annotations
 
@@ -7,6 +7,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import cache
 from typing import Any
+
+from nostos.core.values import php
 
 Path = tuple[str, ...]
 _DEEPEST = 100
@@ -42,14 +44,39 @@ class Tree:
     """A structured value: equal to another when the data is, however each is written."""
 
     data: Any
-    style: Style = field(default=Style(), compare=False)
+    style: Style | php.PhpStyle = field(default=Style(), compare=False)
 
     def text(self) -> str:
-        return self.style.write(self.data)
+        return self.style.write(_texts(self.data))
+
+    @property
+    def rigid(self) -> bool:
+        """Whether it holds references by number, so that it can only be taken or left as a whole."""
+        return isinstance(self.style, php.PhpStyle) and php.has_references(self.data)
+
+
+def _texts(data: Any) -> Any:
+    """The data with structures inside strings written out."""
+    if isinstance(data, Tree):
+        return data.text()
+    if isinstance(data, dict):
+        return {k: _texts(v) for k, v in data.items()}
+    return [_texts(v) for v in data] if isinstance(data, list) else data
 
 
 def read(text: str) -> Tree | None:
-    """The structure in a JSON text, or None: not JSON, too deep, or not to be written back byte for byte."""
+    """The structure in a text, or None: neither JSON nor serialised, too deep, or not to be written back as it was."""
+    return read_serialised(text) if php.looks_serialised(text) else read_json(text)
+
+
+def read_serialised(text: str) -> Tree | None:
+    try:
+        return Tree(php.read(text), php.PhpStyle())
+    except ValueError:
+        return None
+
+
+def read_json(text: str) -> Tree | None:
     stripped = text.rstrip()
     if not stripped:
         return None
@@ -92,7 +119,7 @@ def fits(pattern: Path, path: Path) -> bool:
 def change(tree: Any, leaf: Callable[[Path, Any], Any], key: Callable[[str], str], path: Path = ()) -> Any:
     """The tree with every leaf replaced by `leaf(path, value)` and every key by `key(name)`."""
     if isinstance(tree, dict):
-        return {key(k): change(v, leaf, key, (*path, k)) for k, v in tree.items()}
+        return {key(k) if isinstance(k, str) else k: change(v, leaf, key, (*path, str(k))) for k, v in tree.items()}
     if isinstance(tree, list):
         return [change(v, leaf, key, (*path, str(n))) for n, v in enumerate(tree)]
     return leaf(path, tree)
@@ -100,9 +127,11 @@ def change(tree: Any, leaf: Callable[[Path, Any], Any], key: Callable[[str], str
 
 def leaves(tree: Any, path: Path = ()) -> Iterator[tuple[Path, Any]]:
     """Every leaf with its path."""
-    if isinstance(tree, dict):
+    if isinstance(tree, Tree):
+        yield from leaves(tree.data, path)
+    elif isinstance(tree, dict):
         for k, v in tree.items():
-            yield from leaves(v, (*path, k))
+            yield from leaves(v, (*path, str(k)))
     elif isinstance(tree, list):
         for n, v in enumerate(tree):
             yield from leaves(v, (*path, str(n)))
@@ -114,10 +143,16 @@ def put(tree: Any, path: Path, value: Any, missing: object) -> Any:
     """A copy of the tree with `value` at `path`; the key goes away when the value is `missing`."""
     if not path:
         return value
-    data = dict(tree) if isinstance(tree, dict) else {}
-    below = put(data.get(path[0], {}), path[1:], value, missing)
+    if isinstance(tree, Tree):
+        return Tree(put(tree.data, path, value, missing), tree.style)
+    data = dict(tree) if isinstance(tree, dict) else dict(enumerate(tree)) if isinstance(tree, list) else {}
+    # Keys of PHP arrays may be numbers, which paths hold as text.
+    key = next((k for k in data if str(k) == path[0]), path[0])
+    if key not in data and path[0].isdigit() and all(isinstance(k, int) for k in data):
+        key = int(path[0])
+    below = put(data.get(key, {}), path[1:], value, missing)
     if below is missing:
-        data.pop(path[0], None)
+        data.pop(key, None)
     else:
-        data[path[0]] = below
-    return data
+        data[key] = below
+    return list(data.values()) if data and list(data) == list(range(len(data))) else data

@@ -77,7 +77,7 @@ class UrlForms:
         longest = "|".join(sorted(schemed, key=len, reverse=True))
         pattern = f"(?<![\\w:])(?:{longest}){ahead}|(?<=:)(?:{longest}){ahead}"
         if bare:
-            pattern += f"|(?<![\\w@./%\\\\-])(?:{'|'.join(sorted(bare, key=len, reverse=True))}){ahead}(?!@)"
+            pattern += f"|(?<![\\w@./:%\\\\-])(?:{'|'.join(sorted(bare, key=len, reverse=True))}){ahead}(?!@)"
         return re.compile(pattern)
 
     def occurs(self, text: str) -> bool:

@@ -1,0 +1,56 @@
+"""One site's URL turned into another's inside any value: in plain text, in structures, in structures inside strings."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+from nostos.core.values import php, structures
+from nostos.core.values.structures import Tree
+from nostos.core.values.tokens import escape, unescape
+from nostos.core.values.urls import UrlForms
+
+# A serialised value inside a JSON string: its quotes are escaped.
+_SERIALISED_INSIDE = re.compile(r's:\d+:\\+"')
+
+
+def opened(text: str, plain: Callable[[str], Any], always: bool = False) -> Any:
+    """A text in portable form: a Tree where it is serialised (or JSON that holds serialised values, or JSON at all
+    with `always`), else what `plain` makes of it. A serialised value that is broken stays as it is, merely escaped."""
+    if php.looks_serialised(text):
+        tree = structures.read_serialised(text)
+        return escape(text) if tree is None else deeper(tree, lambda _, leaf: opened(leaf, plain), plain)
+    if always or (text[:1] in ("{", "[", '"') and _SERIALISED_INSIDE.search(text)):
+        tree = structures.read_json(text)
+        if tree is not None:
+            return deeper(tree, lambda _, leaf: opened(leaf, plain), plain)
+    return plain(text)
+
+
+def deeper(tree: Tree, leaf: Callable[[structures.Path, str], Any], key: Callable[[str], Any]) -> Tree:
+    """A tree with every string in it replaced by `leaf(path, string)`."""
+    def one(path: structures.Path, value: Any) -> Any:
+        return leaf(path, value) if isinstance(value, str) else value
+
+    return Tree(structures.change(tree.data, one, key), tree.style)
+
+
+def closed(value: Any, plain: Callable[[str], Any]) -> Any:
+    """The raw value of a portable one; `plain` writes the texts in it."""
+    if isinstance(value, Tree):
+        return Tree(_closed(value.data, plain), value.style).text()
+    return plain(value) if isinstance(value, str) else value
+
+
+def _closed(data: Any, plain: Callable[[str], Any]) -> Any:
+    def leaf(_: structures.Path, value: Any) -> Any:
+        return closed(value, plain)
+
+    return structures.change(data, leaf, plain)
+
+
+def rewritten(text: str, old: UrlForms, new: UrlForms) -> str:
+    """The text with every form of one base URL written as the other's."""
+    portable = opened(text, lambda part: old.to_tokens(escape(part)))
+    return str(closed(portable, lambda part: unescape(new.from_tokens(part))))
