@@ -16,7 +16,7 @@ import urllib.request
 from functools import cache
 from pathlib import Path
 
-import MySQLdb
+import pymysql
 
 SYSTEM = Path("/usr/share/wordpress")
 NEEDED = {"mariadbd": "mariadb-server", "mariadb-install-db": "mariadb-server", "php": "php-cli"}
@@ -58,7 +58,7 @@ class MariaDB:
             try:
                 self.run("SELECT 1")
                 break
-            except MySQLdb.OperationalError:
+            except pymysql.err.OperationalError:
                 time.sleep(0.1)
         self.run("CREATE USER live@localhost IDENTIFIED BY %s", PASSWORD)
         self.run("GRANT ALL ON *.* TO live@localhost")
@@ -66,8 +66,8 @@ class MariaDB:
 
     def run(self, sql: str, *values: object, database: str = "") -> list[tuple[object, ...]]:
         """Run a statement as the server's root. Returns the rows."""
-        connection = MySQLdb.connect(unix_socket=self.socket, user="root", db=database, charset="utf8mb4",
-                                     autocommit=True)
+        connection = pymysql.connect(unix_socket=self.socket, user="root", database=database or None,
+                                     charset="utf8mb4", autocommit=True)
         try:
             cursor = connection.cursor()
             cursor.execute(sql, values or None)

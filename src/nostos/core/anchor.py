@@ -18,7 +18,7 @@ from typing import Any
 import msgspec
 
 from nostos.core.database.base import Block, Database
-from nostos.core.database.digests import add_digests, block_of, pack, row_digest, squeeze, unpack, unsqueeze
+from nostos.core.database.digests import add_digests, block_of, pack, squeeze, unpack, unsqueeze
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import VoyageError
 from nostos.core.keys import Keys, Side
@@ -47,6 +47,7 @@ class RowMove:
     key: Key
     row: Row | None
     born: bool
+    digest: bytes | None = None
 
 
 class Anchor:
@@ -137,6 +138,17 @@ class Anchor:
         rows = (dict(zip(definition.stored, values, strict=True)) for values in unsqueeze(found[0]))
         return {definition.key_of(row): row for row in rows}
 
+    def known_rows(self, side: Side, table: str, number: int) -> dict[Key, bytes]:
+        """The keys and digests of a side's block."""
+        return self._read_row_digests(side, table, number)
+
+    def differing(self, table: str) -> list[int]:
+        """The blocks of a table that are not known alike on both sides."""
+        found = self._file.execute(
+            "SELECT number FROM blocks WHERE tbl=? GROUP BY number HAVING count(*) < 2 OR min(total) <> max(total)",
+            (table,))
+        return [n for (n,) in found.fetchall()]
+
     def has(self, side: Side, table: str, key: Value) -> bool:
         """Whether a side had a row with this surrogate key."""
         return (key,) in self._row_digests(side, table, block_of((key,)))
@@ -160,13 +172,16 @@ class Anchor:
         seen: set[Key] = set()
         if differing:
             missing = {key for n in differing for key in self._row_digests(side, table.name, n)}
-            for row in database.rows_in_blocks(table, differing):
-                key = table.key_of(row)
-                digest = self._row_digests(side, table.name, block_of(key)).get(key)
+            moved: dict[Key, tuple[bool, bytes]] = {}
+            for key, digest in database.row_digests(table, columns, differing):
+                known_as = self._row_digests(side, table.name, block_of(key)).get(key)
                 missing.discard(key)
-                if digest is None or digest != row_digest([row.get(c) for c in columns]):
-                    seen.add(key)
-                    yield RowMove(key, row, born=digest is None)
+                if known_as != digest:
+                    moved[key] = (known_as is None, digest)
+            for row in database.fetch_many(table, list(moved)):
+                key = table.key_of(row)
+                seen.add(key)
+                yield RowMove(key, row, *moved[key])
             for key in sorted(missing, key=repr):
                 yield RowMove(key, None, born=False)
         if known:
@@ -191,10 +206,10 @@ class Anchor:
             rows[key] = digest
         self.keep_block(side, table, number, list(rows.items()))
 
-    def digest(self, side: Side, table: Table, row: Row) -> bytes:
-        """The digest by which a side's row counts as unchanged."""
+    def columns(self, side: Side, table: Table) -> tuple[str, ...]:
+        """The columns of a side's table that digests are made over."""
         known = self.tables(side).get(table.name)
-        return row_digest([row.get(c) for c in (known or table).stored])
+        return (known or table).stored
 
     def pair(self, side: Side, table: str, key: Value, name: str) -> None:
         """Remember the canonical name of a side's key."""

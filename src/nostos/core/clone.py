@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import os
+import re
 import secrets
 import shutil
-import sqlite3
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from time import monotonic
 
-from nostos.core import configuration
+import sqlalchemy as sa
+
+from nostos.core import configuration, php_configuration
 from nostos.core.anchor import SMALL_TEXT, Anchor
-from nostos.core.database import database_path
-from nostos.core.database.digests import block_of, row_digest
+from nostos.core.database import Location, locate
+from nostos.core.database.base import Database
+from nostos.core.database.digests import block_of
+from nostos.core.database.places import choose_place, remove_place
 from nostos.core.database.schema import Key, Table, Value
-from nostos.core.database.sqlite import SqliteDatabase, finish_copy, scan_attached, update_attached
 from nostos.core.errors import NostosError, SiteError, VoyageError
 from nostos.core.guards import Guard, guards_of, set_guards
 from nostos.core.history import now
@@ -53,10 +56,11 @@ class Cloned:
 
 
 def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
-          skip: Sequence[str] = (), tell: Listener = silent) -> Cloned:
+          prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent) -> Cloned:
     """Make a staging copy of the site at `where` in the new folder `into`, answering at `url`.
 
-    database: staging's own, as a SQLite URL or path; left out: beside staging's files, as live's lies to live's.
+    database: staging's own, as a URL (or a path, for SQLite); prefix: what its tables' names begin with. Both left
+    out: for SQLite as live's file lies to live's; on a server a new database beside live's, if the rights allow it.
     skip: patterns of files to leave out. Raises SiteError or VoyageError, with everything removed that was made.
     """
     check_name(name)
@@ -67,12 +71,13 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
     home.make()
     with home.lock(name):
         _check_voyage(home, name)
-        staging_db = _staging_database(live, target, database)
+        staging_db = _staging_database(live, target, name, database, prefix)
         _check_places(live, target, url, staging_db)
         voyage = Voyage(name, secrets.token_hex(8), str(_recognised_from(live)), live.name, live.url,
                         str(target / Path(_recognised_from(live)).name) if live.site_file else str(target),
-                        str(target), url, str(staging_db), now())
-        work = _Clone(home, voyage, live, target, staging_db, skip, tell)
+                        str(target), url, staging_db.shown, now())
+        asked = database is not None or prefix is not None
+        work = _Clone(home, voyage, live, target, staging_db, asked, skip, tell)
         home.write(voyage)
         try:
             result = work.run()
@@ -95,15 +100,30 @@ def _check_voyage(home: Home, name: str) -> None:
         remove(home, old)  # an interrupted clone leaves nothing that anyone relies on
 
 
-def _staging_database(live: Site, target: Path, wanted: str | None) -> Path:
+def _staging_database(live: Site, target: Path, name: str, wanted: str | None, prefix: str | None) -> Location:
+    """Where staging's tables go: as asked for, else beside live's."""
+    file = live.database.file
+    if file is not None:
+        if prefix:
+            raise SiteError("A prefix tells sites in one server database apart; SQLite sites have files of their own.",
+                            next_step="Leave --prefix out.")
+        if wanted is not None:
+            found = locate(wanted if "://" in wanted else f"sqlite:///{wanted}", Path.cwd())
+            if found.file is None:
+                raise SiteError("Live is kept in SQLite; its copy cannot be kept in another kind of database.",
+                                next_step="Name a SQLite file with --database, or leave it out.")
+            return found
+        place = file.relative_to(live.home) if file.is_relative_to(live.home) else Path("data") / file.name
+        return Location(live.database.url.set(database=str(target / place)))
     if wanted is not None:
-        return database_path(wanted if "://" in wanted else f"sqlite:///{wanted}", Path.cwd()).resolve()
-    with suppress(ValueError):
-        return target / live.database.relative_to(live.home)
-    return target / "data" / live.database.name
+        return locate(wanted, Path.cwd(), live.database.prefix if prefix is None else prefix)
+    if prefix is not None:
+        return replace(live.database, prefix=locate("sqlite:///x", Path.cwd(), prefix).prefix)
+    beside = re.sub(r"[^A-Za-z0-9_]", "_", f"{live.database.url.database}_{name}")[:60]
+    return replace(live.database, url=live.database.url.set(database=beside))
 
 
-def _check_places(live: Site, target: Path, url: str, staging_db: Path) -> None:
+def _check_places(live: Site, target: Path, url: str, staging_db: Location) -> None:
     if target.exists() and not target.is_dir():
         raise SiteError(f"{target} is not a folder.", next_step="Name a folder that does not exist yet.")
     if target.is_dir() and any(target.iterdir()):
@@ -115,11 +135,11 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Path) -> None:
         if tree.is_relative_to(target):
             raise SiteError(f"Live's own tree, {tree}, lies inside the folder {target}.",
                             next_step="Name a folder beside the live site.")
-    if staging_db == live.database:
+    if staging_db.same_as(live.database):
         raise SiteError("Staging would use live's own database.",
-                        next_step="Name another one with --database, or leave it out.")
-    if staging_db.exists():
-        raise SiteError(f"There is a database at {staging_db} already.", next_step="Name another one.")
+                        next_step="Name another one with --database or --prefix, or leave both out.")
+    if staging_db.file is not None and staging_db.file.exists():
+        raise SiteError(f"There is a database at {staging_db.shown} already.", next_step="Name another one.")
     if url == live.url:
         raise SiteError("Staging would have live's own URL.", next_step="Give staging a URL of its own with --url.")
     parent = target
@@ -127,7 +147,7 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Path) -> None:
         parent = parent.parent
     if not os.access(parent, os.W_OK):
         raise SiteError(f"You may not write in {parent}.", next_step="Choose another folder, or ask for the right.")
-    need = live.database.stat().st_size * 2
+    need = live.database.file.stat().st_size * 2 if live.database.file else 0
     need += sum(f.stat().st_size for f in live.files.rglob("*") if f.is_file() and not f.is_symlink())
     free = shutil.disk_usage(parent).free
     if free < need + _SPARE:
@@ -136,13 +156,14 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Path) -> None:
 
 
 class _Clone:
-    def __init__(self, home: Home, voyage: Voyage, live: Site, target: Path, staging_db: Path, skip: Sequence[str],
-                 tell: Listener) -> None:
+    def __init__(self, home: Home, voyage: Voyage, live: Site, target: Path, staging_db: Location, asked: bool,
+                 skip: Sequence[str], tell: Listener) -> None:
         self.home = home
         self.voyage = voyage
         self.live = live
         self.target = target
         self.database = staging_db
+        self.asked = asked
         self.skip = tuple(skip)
         self.tell = tell
         self.files = target / live.files.relative_to(live.home) if live.files.is_relative_to(live.home) else (
@@ -158,13 +179,22 @@ class _Clone:
         self.target.mkdir(mode=0o755, parents=True, exist_ok=True)
         (self.target / STAMP).write_text(self.voyage.id + "\n")
         anchor = Anchor.create(self.home.folder(self.voyage.name) / "anchor.db")
+        source = self.live.open(readonly=True)
         try:
-            with anchor.changing():
-                expected, unkeyed = self._database(anchor)
+            place = choose_place(self.live.database, self.database, self.asked, self._fallback_prefix())
+            self.database = place.location
+            self.voyage = replace(
+                self.voyage, database=place.location.shown, place=str(place.location.url.database),
+                prefix=place.location.prefix, made=place.made,
+                elsewhere=place.location.url.host != self.live.database.url.host)
+            self.home.write(self.voyage)
+            with source.reading(), anchor.changing():
+                self.profile = self.live.full_profile(source)
+                tables = source.tables()
+                proved = self._rows_of(anchor, source, place.open(), tables)
                 files, size = self._files(anchor)
                 self._configuration()
-                proved = self._prove(anchor, expected)
-                guards = self._guards(anchor, expected)
+                guards = self._guards(anchor, tables)
                 anchor.set_fact("since", self.voyage.since)
                 anchor.set_fact("skip", list(self.skip))
             self._answers()
@@ -172,67 +202,63 @@ class _Clone:
             self.home.write(done)
         finally:
             anchor.close()
-        return Cloned(done, len(expected), self.rows, files, size, self.rewritten, proved, tuple(guards),
-                      tuple(self.passed), unkeyed, 0.0)
+            source.close()
+        return Cloned(done, len(tables), self.rows, files, size, self.rewritten, proved, tuple(guards),
+                      tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0)
 
-    # --- the database: one snapshot, copied inside the engine; the anchor reads the same snapshot
+    def _fallback_prefix(self) -> str:
+        return re.sub(r"[^a-z0-9]", "", self.voyage.name.lower())[:12] + "_" + self.live.database.prefix
 
-    def _database(self, anchor: Anchor) -> tuple[dict[str, Table], tuple[str, ...]]:
-        self.database.parent.mkdir(parents=True, exist_ok=True)
-        source = self.live.open(readonly=True)
-        assert isinstance(source, SqliteDatabase)
+    # --- the database: live's rows of one moment go into staging and into the anchor
+
+    def _rows_of(self, anchor: Anchor, source: Database, target: Database, tables: dict[str, Table]) -> int:
+        """Copy every row. Returns how many were read back and found equal."""
         try:
-            self.profile = self.live.full_profile(source)
-            tables = source.tables()
             self.tell(Progress("database", 0, None, "rows"))
-            connection = source.copy_into(self.database)
-            try:
+            target.copy_schema(source, list(tables.values()))
+            with target.writing():
+                proved = 0
                 for table in tables.values():
                     for side in Side:
                         anchor.remember_table(side, table)
+                    rewritten = self._copy(anchor, source, target, table)
                     if table.key:
-                        self._table(anchor, connection, table)
-                    else:
-                        self._unkeyed(connection, table)
-                finish_copy(connection)
-                connection.execute("COMMIT")
-            except sqlite3.Error as error:
-                raise SiteError(f"Copying the database failed: {error}.", left="Live was only read.",
-                                next_step="`nostos survey` may say why.") from error
-            finally:
-                connection.close()
+                        proved += self._prove(anchor, source, target, table, rewritten)
+                target.finish_copy(source)
         finally:
-            source.close()
-        self.database.chmod(self.live.database.stat().st_mode & 0o777)
-        return tables, tuple(n for n, t in tables.items() if not t.key)
+            target.close()
+        file, live_file = self.database.file, self.live.database.file
+        if file is not None and live_file is not None:
+            file.chmod(live_file.stat().st_mode & 0o777)
+        return proved
 
-    def _table(self, anchor: Anchor, connection: sqlite3.Connection, table: Table) -> None:
-        """Keep live's rows and digests, block by block, and give staging's rows its own URL."""
+    def _copy(self, anchor: Anchor, source: Database, target: Database, table: Table) -> int:
+        """Copy a table's rows, with staging's URL for live's. Returns in how many rows that stood."""
         base: dict[int, list[tuple[Value, ...]]] = {}
-        known: dict[tuple[Side, int], dict[Key, bytes]] = {}
+        batch: list[tuple[Value, ...]] = []
         places = [table.stored.index(k) for k in table.key]
+        rewritten = 0
 
         def keep() -> None:
+            target.insert_many(table, table.stored, batch)
             for number, rows in base.items():
                 anchor.add_base(table.name, number, rows)
-            for (side, number), digests in known.items():
-                anchor.add_rows(side, table.name, number, digests)
             base.clear()
-            known.clear()
+            batch.clear()
             self.tell(Progress("database", self.rows, None, "rows"))
 
-        for count, values in enumerate(scan_attached(connection, "live", table), start=1):
+        for values in source.scan(table, table.stored):
             staged = self._localised(values)
-            if staged != values:
-                self._rewrite(connection, table, values, staged)
-            for side, own in ((Side.LIVE, values), (Side.STAGING, staged)):
-                key = tuple(own[p] for p in places)
-                known.setdefault((side, block_of(key)), {})[key] = row_digest(own)
-            base.setdefault(block_of(tuple(values[p] for p in places)), []).append(values)
+            rewritten += staged != values
+            batch.append(staged)
+            if table.key:
+                base.setdefault(block_of(tuple(values[p] for p in places)), []).append(values)
             self.rows += 1
-            if count % _ROWS_AT_ONCE == 0:
+            if len(batch) == _ROWS_AT_ONCE:
                 keep()
         keep()
+        self.rewritten += rewritten
+        return rewritten
 
     def _localised(self, values: tuple[Value, ...]) -> tuple[Value, ...]:
         return tuple(self._local(v) if isinstance(v, str) and self.live_urls.occurs(v) else v for v in values)
@@ -240,21 +266,38 @@ class _Clone:
     def _local(self, value: str) -> str:
         return rewritten(value, self.live_urls, self.staging_urls)
 
-    def _rewrite(self, connection: sqlite3.Connection, table: Table, values: tuple[Value, ...],
-                 staged: tuple[Value, ...]) -> None:
-        row = dict(zip(table.stored, values, strict=True))
-        # A row without a key is known by all that it holds.
-        which = {k: row[k] for k in table.key or table.stored}
-        update_attached(connection, table, which,
-                        {c: s for c, v, s in zip(table.stored, values, staged, strict=True) if v != s})
-        self.rewritten += 1
+    def _prove(self, anchor: Anchor, source: Database, target: Database, table: Table, changed: int) -> int:
+        """Read both sides' digests into the anchor, and check that staging is the snapshot but for what was rewritten.
 
-    def _unkeyed(self, connection: sqlite3.Connection, table: Table) -> None:
-        for values in scan_attached(connection, "live", table):
-            self.rows += 1
-            staged = self._localised(values)
-            if staged != values:
-                self._rewrite(connection, table, values, staged)
+        Rows whose digests differ are read from staging and compared value by value with what they must be.
+        """
+        counts = {}
+        for side, database in ((Side.LIVE, source), (Side.STAGING, target)):
+            block: dict[int, dict[Key, bytes]] = {}
+            counts[side] = 0
+            for key, digest in database.row_digests(table, table.stored):
+                block.setdefault(block_of(key), {})[key] = digest
+                counts[side] += 1
+                if counts[side] % _ROWS_AT_ONCE == 0:
+                    for number, rows in block.items():
+                        anchor.add_rows(side, table.name, number, rows)
+                    block.clear()
+            for number, rows in block.items():
+                anchor.add_rows(side, table.name, number, rows)
+        equal = True
+        differing = anchor.differing(table.name)
+        for number in differing:
+            live, staging = (anchor.known_rows(side, table.name, number) for side in Side)
+            keys = [k for k in staging if live.get(k) != staging[k]]
+            changed -= len(keys)
+            there = {table.key_of(r): r for r in target.fetch_many(table, keys)}
+            for row in source.fetch_many(table, [k for k in live if staging.get(k) != live[k]]):
+                staged = dict(zip(table.stored, self._localised(tuple(row[c] for c in table.stored)), strict=True))
+                equal = equal and there.get(table.key_of(staged)) == staged
+        if not equal or changed or counts[Side.LIVE] != counts[Side.STAGING]:
+            raise NostosError(f"Staging's table {table.name} is not equal to live's snapshot.",
+                              left="Live was only read; the copy was removed.", next_step="Please report this.")
+        return counts[Side.STAGING]
 
     # --- files
 
@@ -295,38 +338,36 @@ class _Clone:
     # --- what makes it a site of its own
 
     def _configuration(self) -> None:
-        for name in self.live.own:
-            (self.target / name).parent.mkdir(parents=True, exist_ok=True)
-            shutil.copy2(self.live.home / name, self.target / name)
-        inside = self.database.is_relative_to(self.target)
-        path = self.database.relative_to(self.target) if inside else self.database
-        changes = {"site.url": self.voyage.url, "site.database": f"sqlite:///{path.as_posix()}",
+        # A configuration one folder up from live's files goes into staging's own folder.
+        own = {name: name.removeprefix("../") for name in self.live.own}
+        for name, here in own.items():
+            (self.target / here).parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy2(self.live.home / name, self.target / here)
+        file = self.database.file
+        if file is not None:
+            path = (file.relative_to(self.target) if file.is_relative_to(self.target) else file).as_posix()
+            url = f"sqlite:///{path}"
+        else:
+            path, url = "", self.database.url.render_as_string(hide_password=False)
+        changes = {"site.url": self.voyage.url, "site.database": url, "site.prefix": self.database.prefix,
                    "site.files": self.files.relative_to(self.target).as_posix() or "."}
-        own = self.live.profile.configuration
-        for name in self.live.own:
-            if own is not None and name == own.file:
-                configuration.rewrite_toml(self.target / name, {own.url: self.voyage.url, own.database: str(path)})
-            else:
+        system = self.live.profile.configuration
+        for name in own.values():
+            if system is None or Path(name).name != system.file:
                 configuration.rewrite_toml(self.target / name, changes)
-
-    def _prove(self, anchor: Anchor, tables: dict[str, Table]) -> int:
-        """Compare staging, as it lies on disk, with what the snapshot says it must be. Returns the rows compared."""
-        database = SqliteDatabase(self.database)
-        try:
-            for table in tables.values():
-                if table.key and next(anchor.moves(Side.STAGING, database, table), None) is not None:
-                    raise NostosError(f"Staging's table {table.name} is not equal to live's snapshot.",
-                                      left="Live was only read; the copy was removed.",
-                                      next_step="Please report this.")
-            return sum(database.count(t.name) for t in tables.values() if t.key)
-        finally:
-            database.close()
+            elif system.format == "php-constants":
+                php_configuration.rewrite(self.target / name, {
+                    "DB_NAME": str(self.database.url.database), "DB_USER": self.database.url.username or "",
+                    "DB_PASSWORD": self.database.url.password or "", "DB_HOST": _php_host(self.database.url),
+                    "WP_HOME": self.voyage.url, "WP_SITEURL": self.voyage.url}, self.database.prefix)
+            else:
+                configuration.rewrite_toml(self.target / name, {system.url: self.voyage.url, system.database: path})
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:
         guards = guards_of(self.live, {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name})
         if not guards:
             return []
-        database = SqliteDatabase(self.database)
+        database = self.database.open()
         try:
             with database.writing():
                 set_guards(self.live, database, guards)
@@ -336,8 +377,7 @@ class _Clone:
                     if move.born and table.surrogate:
                         # Live will give out this very key to something else.
                         anchor.pair(Side.STAGING, table.name, move.key[0], f"g{move.key[0]!r}")
-                    anchor.set_digest(Side.STAGING, table.name, move.key,
-                                      None if move.row is None else anchor.digest(Side.STAGING, table, move.row))
+                    anchor.set_digest(Side.STAGING, table.name, move.key, move.digest)
         finally:
             database.close()
         return guards
@@ -345,7 +385,7 @@ class _Clone:
     def _answers(self) -> None:
         """The copy must be recognised as a site of its own."""
         staging = recognise(self.voyage.staging)
-        if staging.database != self.database or staging.url != self.voyage.url:
+        if not staging.database.same_as(self.database) or staging.url != self.voyage.url:
             raise SiteError("The copy's configuration does not lead to its own database and URL.",
                             left="Live was only read; the copy was removed.",
                             next_step="Check that the site file names `url` and `database` plainly.")
@@ -355,6 +395,7 @@ def remove(home: Home, voyage: Voyage) -> list[str]:
     """Remove everything that clone made for a voyage. Returns what was left in place, and why."""
     left = []
     target = Path(voyage.into)
+    left += _remove_rows(voyage)
     stamp = target / STAMP
     if target.exists():
         if stamp.is_file() and stamp.read_text().strip() == voyage.id:
@@ -363,10 +404,34 @@ def remove(home: Home, voyage: Voyage) -> list[str]:
             left.append(f"{target}: it does not bear this voyage's stamp")
         else:
             target.rmdir()
-    database = Path(voyage.database)
-    if not database.is_relative_to(target):
-        for ending in ("", "-wal", "-shm", "-journal"):
-            Path(f"{database}{ending}").unlink(missing_ok=True)
     home.forget(voyage.name)
     return left
 
+
+def _remove_rows(voyage: Voyage) -> list[str]:
+    """Remove staging's rows. Returns what had to be left."""
+    if not voyage.made:
+        return []
+    if voyage.made == "file":
+        location = Location(sa.URL.create("sqlite", database=voyage.place))
+    else:
+        # Credentials are never kept in a voyage's record: they are read where the site itself has them.
+        try:
+            site = recognise(voyage.staging if voyage.elsewhere else voyage.live)
+        except SiteError as error:
+            return [f"{voyage.database}: {error.what}"]
+        location = replace(site.database, url=site.database.url.set(database=voyage.place), prefix=voyage.prefix)
+        if location.same_as(recognise(voyage.live).database):
+            return [f"{voyage.database}: it is live's own"]
+    try:
+        remove_place(location, voyage.made)
+    except SiteError as error:
+        return [f"{voyage.database}: {error.what}"]
+    return []
+
+
+def _php_host(url: sa.URL) -> str:
+    host = url.host or "localhost"
+    host = f"[{host}]" if ":" in host else host
+    socket = url.query.get("unix_socket")
+    return f"{host}:{socket}" if socket else f"{host}:{url.port}" if url.port else host

@@ -45,6 +45,7 @@ class RowState:
     live_key: Key | None
     staging_key: Key | None
     stale: tuple[tuple[Side, Key], ...] = ()
+    staging_digest: bytes | None = None
 
     @property
     def id(self) -> RowName:
@@ -169,7 +170,7 @@ def _apart(profile: Profile, anchor: Anchor, keys: Keys, side: Side, table: Tabl
             if move.row is not None and old is not None and _another(profile, table.name, old, move.row):
                 result.append(RowMove(move.key, None, born=False))
                 keys.claim(table.name, key, f"{'s' if side is Side.STAGING else 'l'}{key!r}")
-                result.append(RowMove(move.key, move.row, born=True))
+                result.append(RowMove(move.key, move.row, born=True, digest=move.digest))
             else:
                 result.append(move)
     return result
@@ -242,7 +243,8 @@ def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove]
         return None
     side_keys = {s: mine[s].key if s in mine else side_key(table, canonical, translators[s]) for s in Side}
     return RowState(name, canonical, base_form, form[Side.LIVE], form[Side.STAGING], raw[Side.LIVE],
-                    raw[Side.STAGING], frozenset(mine), side_keys[Side.LIVE], side_keys[Side.STAGING])
+                    raw[Side.STAGING], frozenset(mine), side_keys[Side.LIVE], side_keys[Side.STAGING],
+                    staging_digest=mine[Side.STAGING].digest if Side.STAGING in mine else None)
 
 
 def _by_identity(profile: Profile, tables: Mapping[str, Table]) -> list[str]:

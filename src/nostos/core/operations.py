@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeVar
 
 from nostos.core.compare import Rows, RowState
 from nostos.core.database.schema import Key, Row
 from nostos.core.fields import Standing
 from nostos.core.files import FileState
 from nostos.core.items import Comparison, SchemaStep
+from nostos.core.keys import RowName
 from nostos.core.needs import Needs
+from nostos.core.portable import named_rows
 from nostos.core.selection import Selection
 from nostos.core.tree.entries import Entry
 from nostos.core.writes import row_writes
@@ -104,8 +106,8 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
     """The operations that bring a selection home: schema, then rows to remove, insert and update, then files."""
     rows = comparison.rows
     schema: list[Operation] = []
-    removes: list[RemoveRow] = []
-    inserts: list[InsertRow] = []
+    removes: list[tuple[RowName, set[RowName], RemoveRow]] = []
+    inserts: list[tuple[RowName, set[RowName], InsertRow]] = []
     updates: list[UpdateRow] = []
     files: list[Operation] = []
     settles: list[RowState] = []
@@ -116,11 +118,13 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
             state = write.state
             settles.append(state)
             if write.action == "insert":
-                inserts.append(InsertRow(item.id, state.table, state.name, write.values))
+                insert = InsertRow(item.id, state.table, state.name, write.values)
+                inserts.append((state.id, _points_at(rows, state.table, write.values), insert))
                 continue
             assert state.live_key is not None and state.live_raw is not None
             if write.action == "remove":
-                removes.append(RemoveRow(item.id, state.table, state.live_key, state.live_raw))
+                remove = RemoveRow(item.id, state.table, state.live_key, state.live_raw)
+                removes.append((state.id, _points_at(rows, state.table, state.live or {}), remove))
             else:
                 updates.append(UpdateRow(item.id, state.table, state.live_key, write.values, state.live_raw))
         going = [f for f in item.files if f.standing is Standing.HOMEWARD]
@@ -133,36 +137,38 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
         else:
             files.extend([*puts, *removals])
     schema.sort(key=lambda o: ("table", "column", "index").index(o.step.what))  # type: ignore[union-attr]
-    operations = (*schema, *_children_first(rows, removes), *_parents_first(inserts), *updates, *files)
+    operations = (*schema, *reversed(_parents_first(removes)), *_parents_first(inserts), *updates, *files)
     return Plan(selection, operations, tuple(settles), tuple(settled_files), needs)
 
 
-def _children_first(rows: Rows, removes: list[RemoveRow]) -> list[RemoveRow]:
-    """Rows that are part of others go before these."""
-    return sorted(removes, key=lambda o: rows.profile.child_of(o.table) is None)
+T = TypeVar("T")
 
 
-def _parents_first(inserts: list[InsertRow]) -> list[InsertRow]:
-    """New rows after the new rows that they point at, as far as there is no cycle."""
-    from nostos.core.portable import named_rows
+def _points_at(rows: Rows, table: str, values: Mapping[str, Any]) -> set[RowName]:
+    """The rows that a row's values point at: by id, and by declared keys of other kinds."""
+    found: set[RowName] = {(t, (n,)) for v in values.values() for t, n in named_rows(v)}
+    for fk in rows.table(table).foreign_keys:
+        target = rows.live_tables.get(fk.target) or rows.staging_tables.get(fk.target)
+        if target is not None and not target.surrogate:
+            given = dict(zip(fk.target_columns, (values.get(c) for c in fk.columns), strict=False))
+            found.add((fk.target, tuple(given.get(k) for k in target.key)))
+    return found
 
-    by_name = {(o.table, o.name): o for o in inserts}
-    done: dict[tuple[str, Key], InsertRow] = {}
-    for start in inserts:
+
+def _parents_first(entries: list[tuple[RowName, set[RowName], T]]) -> list[T]:
+    """Rows after the rows that they point at, as far as there is no cycle. entries: name, what it points at, payload."""
+    by_name = {name: (points, payload) for name, points, payload in entries}
+    done: dict[RowName, T] = {}
+    entered: set[RowName] = set()
+    for start in by_name:
         # Depth first without recursion: a chain of new parents may be long.
-        stack: list[tuple[InsertRow, bool]] = [(start, False)]
-        entered: set[tuple[str, Key]] = set()
+        stack: list[tuple[RowName, bool]] = [(start, False)]
         while stack:
-            operation, left = stack.pop()
-            mark = (operation.table, operation.name)
+            name, left = stack.pop()
             if left:
-                done.setdefault(mark, operation)
-            elif mark not in done and mark not in entered:
-                entered.add(mark)
-                stack.append((operation, True))
-                for value in operation.values.values():
-                    for table, name in sorted(named_rows(value)):
-                        target = by_name.get((table, (name,)))
-                        if target is not None:
-                            stack.append((target, False))
+                done.setdefault(name, by_name[name][1])
+            elif name not in entered:
+                entered.add(name)
+                stack.append((name, True))
+                stack.extend((target, False) for target in sorted(by_name[name][0], key=repr) if target in by_name)
     return list(done.values())

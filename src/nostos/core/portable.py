@@ -154,7 +154,7 @@ class Writer:
 
 def named_rows(value: Any) -> set[refs.Named]:
     """The rows that a portable value points at by id."""
-    return set(refs.inside(value.data if isinstance(value, Tree) else value))
+    return set(refs.inside(value))
 
 
 def canonical_key(portable: Portable, table: Table, name: str | None) -> Key:

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from nostos.core import configuration
-from nostos.core.database import database_path, open_database
+from nostos.core import configuration, php_configuration
+from nostos.core.database import Location, locate
 from nostos.core.database.base import Database
 from nostos.core.errors import SiteError
 from nostos.core.profiles import deduce, loader
@@ -28,18 +29,19 @@ class Site:
     url: str
     home: Path
     files: Path
-    database: Path
+    database: Location
     profile: Profile
     own: tuple[str, ...]
     guards: Mapping[str, Any] = field(default_factory=dict)
     site_file: bool = False
 
     def open(self, readonly: bool = False) -> Database:
-        return open_database(self.database, readonly)
+        return self.database.open(readonly)
 
     def apart(self) -> tuple[Path, ...]:
         """Files that may lie in the tree but are not part of it: the database and its companions, configuration."""
-        companions = [Path(f"{self.database}{ending}") for ending in ("", "-wal", "-shm", "-journal")]
+        file = self.database.file
+        companions = [Path(f"{file}{ending}") for ending in ("", "-wal", "-shm", "-journal")] if file else []
         return (*companions, *(self.home / name for name in self.own))
 
     def full_profile(self, database: Database) -> Profile:
@@ -73,29 +75,47 @@ def recognise(where: str | Path) -> Site:
         return _from_site_file(path)
     if (path / configuration.SITE_FILE).is_file():
         return _from_site_file(path / configuration.SITE_FILE)
-    found = _system_at(path)
-    if found is None:
+    said = _system_at(path)
+    if said is None:
         raise SiteError(f"No site is recognised in {path}.",
                         next_step=f"Write a site file, {configuration.SITE_FILE}, there (docs/guide.md shows one).")
-    profile, said = found
-    return _site(path, said, profile, path, (profile.configuration.file,) if profile.configuration else ())
+    return _site(path, said.name, said.url, said.database, said.profile, path, (said.own,))
 
 
-def _system_at(folder: Path) -> tuple[Profile, dict[str, str]] | None:
+@dataclass(frozen=True)
+class _Said:
+    """What a system's own configuration file says. own: that file, relative to the site's files."""
+
+    profile: Profile
+    own: str
+    name: str
+    url: str
+    database: Location
+
+
+def _system_at(folder: Path) -> _Said | None:
     """The built-in profile whose configuration file is here, and what that file says."""
     for profile in loader.built_in().values():
         c = profile.configuration
-        if c and (folder / c.file).is_file():
+        if c is None:
+            continue
+        if c.format == "php-constants":
+            found = php_configuration.find(folder, c.file)
+            if found is not None:
+                said = php_configuration.read(found)
+                name, url = php_configuration.settings(profile, said)
+                own = c.file if found.parent == folder else f"../{c.file}"
+                return _Said(profile, own, name, url, said.database)
+        elif (folder / c.file).is_file():
             data = configuration.read_toml(folder / c.file)
-            said = {}
-            for what, key in (("name", c.name), ("url", c.url), ("database", c.database)):
+            values = []
+            for key in (c.name, c.url, c.database):
                 value = configuration.dotted(data, key)
                 if not isinstance(value, str):
                     raise SiteError(f"{folder / c.file} does not say {key}.", next_step="Mend the file.")
-                said[what] = value
-            if "://" not in said["database"]:
-                said["database"] = "sqlite:///" + said["database"]
-            return profile, said
+                values.append(value)
+            url = values[2] if "://" in values[2] else "sqlite:///" + values[2]
+            return _Said(profile, c.file, values[0], values[1], locate(url, folder))
     return None
 
 
@@ -109,44 +129,48 @@ def _from_site_file(path: Path) -> Site:
     if not files.is_dir():
         raise SiteError(f"The site's files, {files}, are not a folder.", next_step=f"Check `files` in {path}.")
     system = _system_at(files)
-    said = dict(system[1]) if system else {}
-    if "database" in said:
-        said["database"] = f"sqlite:///{database_path(said['database'], files)}"
-    for key in ("name", "url", "database"):
+
+    def said(key: str, other: str | None) -> str:
         if key in section:
-            said[key] = configuration.expand(str(section[key]))
-        elif key not in said:
+            return configuration.expand(str(section[key]))
+        if other is None:
             raise SiteError(f"{path} does not say the site's {key}.", next_step=f"Add `{key}` to [site].")
+        return other
+
+    name, url = said("name", system.name if system else None), said("url", system.url if system else None)
+    if "database" in section or system is None:
+        database = locate(said("database", None), folder, str(section.get("prefix", "")))
+    else:
+        database = system.database
     if "profile" in section:
         profile = loader.load(str(section["profile"]), folder)
     elif system:
-        profile = system[0]
+        profile = system.profile
     else:
-        file = database_path(said["database"], folder)
-        database = open_database(file, readonly=True)
+        opened = database.open(readonly=True)
         try:
-            profile = deduce.recognise(database.tables(), loader.built_in())
+            profile = deduce.recognise(opened.tables(), loader.built_in())
         finally:
-            database.close()
+            opened.close()
     visitors = section.get("visitors", data.get("visitors", []))
     guards = data.get("guards", {}).get("settings", {})
     if guards and not profile.settings:
         raise SiteError(f"{path} names guards, but it is not known where this site keeps its settings.",
                         next_step="Name a profile that says so, or leave [guards] out.")
     own = [path.name]
-    if profile.configuration and (files / profile.configuration.file).is_file() and files.is_relative_to(folder):
-        own.append((files / profile.configuration.file).relative_to(folder).as_posix())
-    return _site(folder, said, profile, files, tuple(own), tuple(map(str, visitors)), guards, site_file=True)
+    if system and files.is_relative_to(folder):
+        own.append(Path(os.path.relpath(files / system.own, folder)).as_posix())
+    return _site(folder, name, url, database, profile, files, tuple(own), tuple(map(str, visitors)), guards,
+                 site_file=True)
 
 
-def _site(home: Path, said: Mapping[str, str], profile: Profile, files: Path, own: tuple[str, ...],
+def _site(home: Path, name: str, url: str, location: Location, profile: Profile, files: Path, own: tuple[str, ...],
           visitors: tuple[str, ...] = (), guards: Mapping[str, Any] | None = None, site_file: bool = False) -> Site:
-    file = database_path(said["database"], home)
-    database = open_database(file, readonly=True)  # says so when it is missing or is no database
+    database = location.open(readonly=True)  # says so when it is missing or is no database
     try:
         # Kinds that no profile names are known only with the schema, and `visitors` may name those.
         full = deduce.complete(profile, database.tables()) if visitors else profile
     finally:
         database.close()
-    return Site(said["name"], check_url(said["url"]), home, files, file.resolve(),
-                full.with_visitors(visitors) if visitors else profile, own, guards or {}, site_file)
+    return Site(name, check_url(url), home, files, location, full.with_visitors(visitors) if visitors else profile, own,
+                guards or {}, site_file)

@@ -11,7 +11,6 @@ from enum import StrEnum
 from nostos.core.compare import compared_tables, effective_profile
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Table
-from nostos.core.database.sqlite import SqliteDatabase
 from nostos.core.profiles.deduce import NO_PROFILE
 from nostos.core.profiles.model import Policy, Profile
 from nostos.core.progress import Listener, Progress, silent
@@ -87,6 +86,8 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
             tables = database.tables()
             tell(Progress("reading tables", 0, len(tables), "tables"))
             facts = tuple(_facts(database, profile, t) for t in tables.values())
+            version = database.version()
+            database_bytes = database.bytes_used()
             findings = [*_keys(tables, profile), *_references(database, tables), *_values(database, tables, profile),
                         *_engine(database), *_profile(profile)]
     finally:
@@ -96,9 +97,9 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     entries = list(scan(site.files, site.apart(), profile.ignore, passed.append))
     size = sum(e.size for e in entries)
     free = shutil.disk_usage(site.home).free
-    database_size = site.database.stat().st_size
+    database_size = site.database.file.stat().st_size if site.database.file else database_bytes
     findings += [*_rights(site), *_passed(passed), *_space(free, size + 2 * database_size)]
-    return Survey(site.name, site.url, profile.title, database.version(), str(site.database), database_size,
+    return Survey(site.name, site.url, profile.title, version, site.database.shown, database_size,
                   str(site.files), len(entries), size, free, facts,
                   tuple(sorted(findings, key=lambda f: f.level is not Level.OBSTACLE)))
 
@@ -160,17 +161,8 @@ def _values(database: Database, tables: dict[str, Table], profile: Profile) -> I
 
 
 def _engine(database: Database) -> Iterator[Finding]:
-    if isinstance(database, SqliteDatabase):
-        if database.journal_mode() != "wal":
-            yield Finding(
-                Level.NOTICE, f"The database's journal mode is {database.journal_mode()}, not wal.",
-                "While a clone reads, whoever writes to live has to wait.",
-                "Run PRAGMA journal_mode = wal on it once, or clone at a quiet hour.", Whose.YOU)
-        virtual = database.virtual_tables()
-        if virtual:
-            yield Finding(Level.NOTICE, f"Search indexes and the like are not compared: {', '.join(virtual)}.",
-                          "They hold no data of their own; triggers keep them up to date.",
-                          "Rebuild them after a merge if no trigger does.", Whose.YOU)
+    for what, why, remedy in database.warnings():
+        yield Finding(Level.NOTICE, what, why, remedy, Whose.YOU)
 
 
 def _profile(profile: Profile) -> Iterator[Finding]:
@@ -183,7 +175,8 @@ def _profile(profile: Profile) -> Iterator[Finding]:
 
 
 def _rights(site: Site) -> Iterator[Finding]:
-    for path in {site.database, site.database.parent, site.files}:
+    file = site.database.file
+    for path in {site.files, *((file, file.parent) if file else ())}:
         if not os.access(path, os.W_OK):
             yield Finding(Level.OBSTACLE, f"You may not write to {path}.",
                           "Cloning works, but nothing can be merged home.",

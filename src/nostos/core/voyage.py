@@ -42,6 +42,12 @@ class Voyage:
     database: str
     since: str
     state: str = "cloning"
+    # Where clone put staging's rows: the file or database, the prefix of its tables, and what it made for them
+    # ("file", "database" or "tables"). elsewhere: not on live's server.
+    place: str = ""
+    prefix: str = ""
+    made: str = ""
+    elsewhere: bool = False
 
     def age(self, now: datetime | None = None) -> float:
         """Seconds since the clone."""
@@ -155,8 +161,8 @@ def opened(home: Home, voyage: Voyage) -> Iterator[Crew]:
                 next_step="Bring it back, or retire the voyage." if what == "staging" or gone else error.next_step,
             ) from error
     live, staging = sites
-    if live.database == staging.database:
-        raise VoyageError(f"Live and staging of voyage {voyage.name} use the same database, {live.database}.",
+    if live.database.same_as(staging.database):
+        raise VoyageError(f"Live and staging of voyage {voyage.name} use the same database, {live.database.shown}.",
                           next_step="Put staging's own database back into its configuration.")
     anchor = Anchor(home.folder(voyage.name) / "anchor.db")
     try:

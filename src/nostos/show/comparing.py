@@ -15,7 +15,8 @@ from nostos.core.fields import ABSENT, Standing
 from nostos.core.items import Comparison, Field, Item
 from nostos.core.needs import Needs
 from nostos.core.profiles.model import Policy
-from nostos.core.values.structures import Tree
+from nostos.core.values.php import Raw
+from nostos.core.values.structures import Tree, jsonable
 from nostos.show.tables import clean, count, heading, table
 
 Describe = Callable[[str], str]
@@ -139,8 +140,8 @@ def value_text(value: Any, describe: Describe) -> str:
     """A portable value for people."""
     if value is ABSENT:
         return "(none)"
-    if isinstance(value, Tree):
-        value = value.data
+    if isinstance(value, Tree | Raw | list | dict):
+        value = jsonable(value)
     if isinstance(value, dict | list):
         return describe(json.dumps(value, ensure_ascii=False, indent=2))
     if isinstance(value, bytes):

@@ -9,18 +9,7 @@ from nostos.core.fields import ABSENT
 from nostos.core.items import Comparison, Item
 from nostos.core.merge import Merged, Prepared
 from nostos.core.needs import Needs
-from nostos.core.values.structures import Tree
-
-
-def plain(value: Any) -> Any:
-    """A portable value as JSON can say it; a missing one is left to the caller."""
-    if isinstance(value, Tree):
-        return value.data
-    if isinstance(value, bytes):
-        return {"bytes": value.hex()}
-    if isinstance(value, str):
-        return value.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
-    return value
+from nostos.core.values.structures import jsonable
 
 
 def item(shown: Item, needs: Needs, describe: Any = str, fields: bool = True) -> dict[str, Any]:
@@ -40,7 +29,7 @@ def item(shown: Item, needs: Needs, describe: Any = str, fields: bool = True) ->
 
 
 def _described(value: Any, describe: Any) -> Any:
-    value = plain(value)
+    value = jsonable(value)
     if isinstance(value, str):
         return describe(value)
     if isinstance(value, dict):

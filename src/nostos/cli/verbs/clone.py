@@ -13,6 +13,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--into", metavar="DIR", required=True, help="the folder to make; it must not hold anything")
     parser.add_argument("--url", metavar="URL", required=True, help="where the staging copy will answer")
     parser.add_argument("--database", metavar="URL", help="staging's own database (left out: as live's lies to live)")
+    parser.add_argument("--prefix", metavar="P", help="what the names of staging's tables begin with (servers only)")
     parser.add_argument("--skip", metavar="GLOB", action="append", default=[], help="files to leave out; repeatable")
     parser.epilog = ("Example:\n  nostos clone /srv/www/site autumn --into /srv/www/staging "
                      "--url https://staging.example --skip 'old-backups/**'")
@@ -30,7 +31,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     home = Home(env.home)
     live = recognise(args.site)
     with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell:
-        result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.skip, tell)
+        result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
     if env.json:
         write_json(env.stdout, result)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from nostos.core.compare import Rows
@@ -10,6 +11,7 @@ from nostos.core.database.base import Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.fields import same
+from nostos.core.items import SchemaStep
 from nostos.core.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
 from nostos.core.portable import Portable, Unresolved, Writer
 from nostos.core.values import references as refs
@@ -29,6 +31,34 @@ def apply_rows(plan: Plan, rows: Rows, live_db: Database) -> Committed:
     Raises LiveMoved when a row is no longer as compared. The caller's transaction takes everything back then.
     """
     return _Commit(plan, rows, live_db).run()
+
+
+def apply_schema(plan: Plan, rows: Rows, live_db: Database) -> None:
+    """Carry out the schema steps. Where no transaction covers them, a step that fails takes those before it back."""
+    done: list[SchemaStep] = []
+    try:
+        for operation in plan.of(SchemaOperation):
+            step = operation.step
+            staging = rows.staging_tables[step.table]
+            if step.what == "table":
+                live_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
+            elif step.what == "column":
+                column = staging.column(step.name)
+                assert column is not None
+                live_db.add_column(rows.live_tables[step.table], column)
+            elif step.name not in dict(live_db.tables()[step.table].indexes):
+                live_db.create_index(step.table, step.name, step.ddl)
+            done.append(step)
+    except Exception:
+        take_back_schema(done, live_db)
+        raise
+
+
+def take_back_schema(steps: Sequence[SchemaStep], live_db: Database) -> None:
+    """Take back steps that were just carried out, where no transaction does."""
+    if not live_db.transactional_schema:
+        for step in reversed(steps):
+            live_db.drop(step.what, step.table, step.name)
 
 
 class _Commit:
@@ -51,8 +81,8 @@ class _Commit:
         return key
 
     def run(self) -> Committed:
-        for operation in self.plan.of(SchemaOperation):
-            self._schema(operation)
+        if self.live_db.transactional_schema:
+            apply_schema(self.plan, self.rows, self.live_db)
         self.tables = self.live_db.tables()
         for operation in (*self.plan.of(UpdateRow), *self.plan.of(RemoveRow)):
             self._check(operation)
@@ -72,20 +102,9 @@ class _Commit:
         self._recount()
         return self.done
 
-    def _schema(self, operation: SchemaOperation) -> None:
-        step = operation.step
-        staging = self.rows.staging_tables[step.table]
-        if step.what == "table":
-            self.live_db.create_table(staging)
-        elif step.what == "column":
-            column = staging.column(step.name)
-            assert column is not None
-            self.live_db.add_column(self.rows.live_tables[step.table], column)
-        elif step.name not in dict(self.live_db.tables()[step.table].indexes):
-            self.live_db.create_index(step.name, step.ddl)
-
     def _check(self, operation: UpdateRow | RemoveRow) -> None:
         """A live row must still be as compared, in what is about to be replaced."""
+        self.live_db.lock(self.tables[operation.table], operation.key)
         now = self.live_db.fetch(self.tables[operation.table], operation.key)
         columns = operation.values if isinstance(operation, UpdateRow) else operation.before
         derived = {d.column for d in self.rows.profile.derived if d.table == operation.table}

@@ -7,45 +7,36 @@ that are replaced.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import suppress
+from dataclasses import fields, is_dataclass
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from nostos.core.database.schema import Row
 from nostos.core.operations import Operation
 from nostos.core.private import make_private
-from nostos.core.values.structures import Tree
+from nostos.core.values import php
+from nostos.core.values.structures import Tree, jsonable
 
 FILE = "journal.jsonl"
 
 
-def _plain(value: Any) -> Any:
-    if isinstance(value, Tree):
-        return {"structure": value.data}
-    if isinstance(value, bytes):
-        return {"bytes": value.hex()}
-    raise NotImplementedError(f"cannot journal {type(value)}")
-
-
 def as_data(operation: Operation) -> dict[str, Any]:
     """An operation as JSON-like data, with its kind."""
-    data = msgspec.to_builtins(operation, enc_hook=_plain, builtin_types=(bytes,))
-    return {"operation": type(operation).__name__, **_clean(data)}
+    return {"operation": type(operation).__name__, **_builtins(operation)}
 
 
-def _clean(value: Any) -> Any:
-    if isinstance(value, bytes):
-        return {"bytes": value.hex()}
-    if isinstance(value, str):
-        return value.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
-    if isinstance(value, dict):
-        return {str(k): _clean(v) for k, v in value.items()}
-    if isinstance(value, list | tuple):
-        return [_clean(v) for v in value]
-    return value
+def _builtins(value: Any) -> Any:
+    """Dataclasses as dicts, at any depth; values as JSON can say them."""
+    if isinstance(value, Tree | php.Raw):
+        return jsonable(value)
+    if is_dataclass(value) and not isinstance(value, type):
+        return {f.name: _builtins(getattr(value, f.name)) for f in fields(value)}
+    if isinstance(value, Mapping):
+        return {str(k): _builtins(v) for k, v in value.items()}
+    return [_builtins(v) for v in value] if isinstance(value, list | tuple) else jsonable(value)
 
 
 class Journal:
@@ -64,8 +55,7 @@ class Journal:
 
     def write(self, step: str, **data: Any) -> None:
         """Add a line and flush it to disk."""
-        line = msgspec.json.encode({"step": step, **_clean(msgspec.to_builtins(data, enc_hook=_plain,
-                                                                               builtin_types=(bytes,)))})
+        line = msgspec.json.encode({"step": step, **_builtins(data)})
         self._file.write(line + b"\n")
         self._file.flush()
         os.fsync(self._file.fileno())
@@ -85,6 +75,3 @@ def read(folder: Path) -> Iterator[dict[str, Any]]:
             except msgspec.DecodeError:
                 return
 
-
-def row_image(row: Row) -> Row:
-    return {c: _clean(v) for c, v in row.items()}

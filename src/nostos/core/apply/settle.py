@@ -100,13 +100,13 @@ class _Settler:
                 if key != name:
                     self.anchor.pair(side, state.table, key[0], str(name[0]))
         self.anchor.advance_row(state.table, name, live_row)
-        self._digest(Side.LIVE, state, live_key, live_row)
-        self._digest(Side.STAGING, state, state.staging_key, state.staging_raw)
+        self.anchor.set_digest(Side.LIVE, state.table, live_key, self._live_digest(state, live_key))
+        self.anchor.set_digest(Side.STAGING, state.table, state.staging_key, state.staging_digest or ALWAYS_LOOK)
 
-    def _digest(self, side: Side, state: RowState, key: Key, row: Row | None) -> None:
-        table = self.rows.table(state.table)
-        digest = self.anchor.digest(side, table, row) if row is not None else ALWAYS_LOOK
-        self.anchor.set_digest(side, state.table, key, digest)
+    def _live_digest(self, state: RowState, key: Key) -> bytes:
+        table = self.tables[state.table]
+        found = self.live_db.row_digest(table, self.anchor.columns(Side.LIVE, table), key)
+        return found or ALWAYS_LOOK
 
     def _updated(self, state: RowState, over: list[Field], whole: bool) -> None:
         assert state.live_key is not None and state.staging_key is not None and state.staging is not None
@@ -137,8 +137,10 @@ class _Settler:
                 if own != key:
                     self.anchor.pair(side, state.table, own[0], str(key[0]))
         live = self.live_db.fetch(table, state.live_key)
-        self._digest(Side.LIVE, state, state.live_key, live if live == base else None)
-        self._digest(Side.STAGING, state, state.staging_key, state.staging_raw if whole else None)
+        self.anchor.set_digest(Side.LIVE, state.table, state.live_key,
+                               self._live_digest(state, state.live_key) if live == base else ALWAYS_LOOK)
+        self.anchor.set_digest(Side.STAGING, state.table, state.staging_key,
+                               state.staging_digest if whole and state.staging_digest else ALWAYS_LOOK)
 
 
 def _files(anchor: Anchor, files: Collection[FileState], live: Site, comparison: Comparison) -> None:

@@ -57,8 +57,17 @@ class Database(ABC):
         """A digest per block of rows over these columns."""
 
     @abstractmethod
-    def rows_in_blocks(self, table: Table, numbers: Collection[int]) -> Iterator[Row]:
-        """The rows of these blocks, whole."""
+    def row_digests(self, table: Table, columns: Sequence[str],
+                    numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
+        """Key and digest over these columns of every row, or of the rows of these blocks, streamed."""
+
+    @abstractmethod
+    def row_digest(self, table: Table, columns: Sequence[str], key: Key) -> bytes | None:
+        """The digest over these columns of one row."""
+
+    @abstractmethod
+    def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        """The rows with these keys, in any order."""
 
     @abstractmethod
     def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
@@ -81,6 +90,10 @@ class Database(ABC):
         """Add a row; a surrogate key that is not in it is given out by the database. Returns the row's key."""
 
     @abstractmethod
+    def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
+        """Add many rows with their keys, inside a transaction or not."""
+
+    @abstractmethod
     def update(self, table: Table, key: Key, values: Row) -> None: ...
 
     @abstractmethod
@@ -94,9 +107,21 @@ class Database(ABC):
     def clear(self, table: str) -> None:
         """Remove all rows of a cache."""
 
+    def prepare_mark(self, table: str) -> None:
+        """Make the table of markers where that cannot be part of a transaction."""
+        return
+
     @abstractmethod
     def mark(self, table: str, name: str, when: str) -> None:
         """Write a merge's marker, in the transaction that it marks."""
+
+    @abstractmethod
+    def copy_schema(self, source: Database, tables: Sequence[Table]) -> None:
+        """Make the tables and indexes of another database of the same engine, empty; no views and no triggers yet."""
+
+    @abstractmethod
+    def finish_copy(self, source: Database) -> None:
+        """Add views and triggers: last, so that no trigger fires while rows are copied."""
 
     @abstractmethod
     def create_table(self, table: Table) -> None: ...
@@ -105,7 +130,26 @@ class Database(ABC):
     def add_column(self, table: Table, column: Column) -> None: ...
 
     @abstractmethod
-    def create_index(self, name: str, ddl: str) -> None: ...
+    def create_index(self, table: str, name: str, ddl: str) -> None: ...
+
+    @abstractmethod
+    def drop(self, what: str, table: str, name: str) -> None:
+        """Take back a "table", "column" or "index" that was just added."""
+
+    transactional_schema = True  # whether schema changes are part of transactions
+    prefix = ""  # what the names of the site's tables begin with; names given and returned are without it
+
+    def bytes_used(self) -> int:
+        """How much room the site's tables take, where the engine can tell."""
+        return 0
+
+    def lock(self, table: Table, key: Key) -> None:
+        """Keep others from changing a row until the transaction ends, where the transaction itself does not."""
+        return
+
+    def warnings(self) -> Iterator[tuple[str, str, str]]:
+        """What the engine has to say about this database: what, why it matters, what to do."""
+        yield from ()
 
     @abstractmethod
     def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:

@@ -56,10 +56,14 @@ def check_file(path: Path) -> None:
 
 
 class SqliteDatabase(Database):
-    """A SQLite file. readonly opens it so that nothing at all can be written."""
+    """A SQLite file. readonly opens it so that nothing at all can be written; create makes it, private, first."""
 
-    def __init__(self, path: Path, readonly: bool = False) -> None:
-        check_file(path)
+    def __init__(self, path: Path, readonly: bool = False, create: bool = False) -> None:
+        if create:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.touch(mode=0o600, exist_ok=False)
+        else:
+            check_file(path)
         self.path = path
         self.url = f"sqlite:///{path}"
         mode = "ro" if readonly else "rw"
@@ -186,21 +190,28 @@ class SqliteDatabase(Database):
             yield from batch
 
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
-        places = [columns.index(k) for k in table.key]
         found: dict[int, Block] = {}
-        for values in self.scan(table, columns):
-            number = block_of(tuple(values[p] for p in places))
+        for key, digest in self.row_digests(table, columns):
+            number = block_of(key)
             block = found.get(number, Block(0, 0))
-            found[number] = Block(block.count + 1, add_digests(block.digest, (row_digest(values),)))
+            found[number] = Block(block.count + 1, add_digests(block.digest, (digest,)))
         return found
 
-    def rows_in_blocks(self, table: Table, numbers: Collection[int]) -> Iterator[Row]:
-        wanted = set(numbers)
-        names = table.stored
-        places = [names.index(k) for k in table.key]
-        for values in self.scan(table, names):
-            if block_of(tuple(values[p] for p in places)) in wanted:
-                yield dict(zip(names, values, strict=True))
+    def row_digests(self, table: Table, columns: Sequence[str],
+                    numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
+        wanted = None if numbers is None else set(numbers)
+        for values in self.scan(table, [*table.key, *columns]):
+            key = values[:len(table.key)]
+            if wanted is None or block_of(key) in wanted:
+                yield key, row_digest(values[len(table.key):])
+
+    def row_digest(self, table: Table, columns: Sequence[str], key: Key) -> bytes | None:
+        row = self.fetch(table, key)
+        return None if row is None else row_digest([row.get(c) for c in columns])
+
+    def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        for key in keys:
+            yield from self.find(table, dict(zip(table.key, key, strict=True)))
 
     def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
         tests = " OR ".join(f"{quote(c.name)} IS NOT ({c.default or 'NULL'})" for c in columns)
@@ -290,7 +301,7 @@ class SqliteDatabase(Database):
     def create_table(self, table: Table) -> None:
         self._run(table.ddl)
         for name, ddl in table.indexes:
-            self.create_index(name, ddl)
+            self.create_index(table.name, name, ddl)
 
     def add_column(self, table: Table, column: Column) -> None:
         rest = "" if column.nullable else " NOT NULL"
@@ -298,79 +309,61 @@ class SqliteDatabase(Database):
             rest += f" DEFAULT {column.default}"
         self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {quote(column.name)} {column.declared}{rest}")
 
-    def create_index(self, name: str, ddl: str) -> None:
+    def create_index(self, table: str, name: str, ddl: str) -> None:
         self._run(ddl)
 
     # --- cloning
 
-    def copy_into(self, target: Path) -> sqlite3.Connection:
-        """Copy every table and index of one moment into a new file `target`.
-
-        The copying is done inside SQLite, from this file attached to the new one. Returns the target's connection,
-        still inside the transaction, with this database attached read-only as `live`: what is read through it is of
-        the very moment that was copied. The caller commits and closes it.
-        """
-        target.touch(mode=0o600)
-        connection = sqlite3.connect(target, isolation_level=None, uri=True)
-        connection.text_factory = _text
-        connection.execute("PRAGMA foreign_keys = OFF")
-        mode = self._driver.execute("PRAGMA journal_mode").fetchone()[0]
-        for pragma in ("encoding", "page_size", "auto_vacuum", "application_id", "user_version"):
-            value = self._driver.execute(f"PRAGMA {pragma}").fetchone()[0]
+    def copy_schema(self, source: Database, tables: Sequence[Table]) -> None:
+        assert isinstance(source, SqliteDatabase)
+        for pragma in ("encoding", "page_size", "auto_vacuum", "application_id", "user_version", "journal_mode"):
+            value = source._run(f"PRAGMA {pragma}").fetchone()[0]
             text = f"'{value}'" if isinstance(value, str) else value
-            connection.execute(f"PRAGMA {pragma} = {text}")
-        if mode == "wal":
-            connection.execute("PRAGMA journal_mode = wal")
-        connection.execute("ATTACH ? AS live", (f"file:{url_quote(str(self.path))}?mode=ro",))
-        connection.execute("BEGIN")
-        entries = connection.execute(
-            "SELECT type, name, sql FROM live.sqlite_master WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\'").fetchall()
-        virtual = {n for t, n, sql in entries if t == "table" and sql.upper().startswith("CREATE VIRTUAL")}
+            self._run(f"PRAGMA {pragma} = {text}")
+        self._run("PRAGMA foreign_keys = OFF")
+        entries = source._run("SELECT type, name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
+                              " AND sql IS NOT NULL").fetchall()
+        virtual = set(source.virtual_tables())
         shadows = {n for t, n, _ in entries if t == "table" and any(n.startswith(v + "_") for v in virtual)}
         # A virtual table makes its shadow tables itself; after that they are filled like any other.
-        for kind, name, sql in entries:
-            if kind == "table" and name not in shadows:
-                connection.execute(sql)
-        for kind, name, _ in entries:
-            if kind != "table" or name in virtual:
-                continue
-            columns = [r[1] for r in connection.execute(f"PRAGMA live.table_xinfo({quote(name)})") if r[6] == 0]
-            names = ", ".join(quote(c) for c in columns)
-            if name in shadows:
-                connection.execute(f"DELETE FROM main.{quote(name)}")
-            connection.execute(f"INSERT INTO main.{quote(name)} ({names}) SELECT {names} FROM live.{quote(name)}")
-        if connection.execute("SELECT 1 FROM live.sqlite_master WHERE name='sqlite_sequence'").fetchone():
-            connection.execute("DELETE FROM main.sqlite_sequence")
-            connection.execute("INSERT INTO main.sqlite_sequence SELECT * FROM live.sqlite_sequence")
-        for kind, _, sql in entries:
-            if kind == "index" and sql:
-                connection.execute(sql)
-        return connection
+        for kind in ("table", "index"):
+            for other, name, sql in entries:
+                if other == kind and name not in shadows:
+                    self._run(sql)
+        for name in sorted(shadows):
+            self._run(f"DELETE FROM {quote(name)}")
+            columns = len(self._run(f"PRAGMA table_info({quote(name)})").fetchall())
+            self._driver.executemany(f"INSERT INTO {quote(name)} VALUES ({', '.join('?' * columns)})",
+                                     source._run(f"SELECT * FROM {quote(name)}"))
 
+    def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
+        names = ", ".join(quote(c) for c in columns)
+        for row in rows:
+            marks = ", ".join(_bound(v)[0] for v in row)
+            self._run(f"INSERT INTO {quote(table.name)} ({names}) VALUES ({marks})", [_bound(v)[1] for v in row])
 
-def finish_copy(connection: sqlite3.Connection) -> None:
-    """Add the views and triggers of the attached `live`: last, so that no trigger fires while rows are copied."""
-    for kind in ("view", "trigger"):
-        for (sql,) in connection.execute("SELECT sql FROM live.sqlite_master WHERE type=?", (kind,)).fetchall():
-            connection.execute(sql)
+    def finish_copy(self, source: Database) -> None:
+        assert isinstance(source, SqliteDatabase)
+        has = "SELECT 1 FROM sqlite_master WHERE name='sqlite_sequence'"
+        if source._run(has).fetchone() and self._run(has).fetchone():
+            self._run("DELETE FROM sqlite_sequence")
+            self._driver.executemany("INSERT INTO sqlite_sequence VALUES (?, ?)",
+                                     source._run("SELECT name, seq FROM sqlite_sequence"))
+        for kind in ("view", "trigger"):
+            for (sql,) in source._run("SELECT sql FROM sqlite_master WHERE type=?", (kind,)).fetchall():
+                self._run(sql)
+        self._run("PRAGMA foreign_keys = ON")
 
+    def drop(self, what: str, table: str, name: str) -> None:
+        raise AssertionError("schema changes are part of the transaction")
 
-def update_attached(connection: sqlite3.Connection, table: Table, where: Row, values: Row) -> None:
-    """Change the rows of the main schema whose columns equal `where`."""
-    sets: list[str] = []
-    tests: list[str] = []
-    bound: list[Value] = []
-    for parts, columns, link in ((sets, values, "="), (tests, where, "IS")):
-        for name, value in columns.items():
-            mark, plain = _bound(value)
-            parts.append(f"{quote(name)} {link} {mark}")
-            bound.append(plain)
-    connection.execute(f"UPDATE main.{quote(table.name)} SET {', '.join(sets)} WHERE {' AND '.join(tests)}", bound)
-
-
-def scan_attached(connection: sqlite3.Connection, schema: str, table: Table) -> Iterator[tuple[Value, ...]]:
-    """Every row's stored values, from a schema (`main`, `live`) attached to this connection."""
-    wanted = ", ".join(quote(c) for c in table.stored)
-    cursor = connection.execute(f"SELECT {wanted} FROM {quote(schema)}.{quote(table.name)}")
-    while batch := cursor.fetchmany(500):
-        yield from batch
+    def warnings(self) -> Iterator[tuple[str, str, str]]:
+        if self.journal_mode() != "wal":
+            yield (f"The database's journal mode is {self.journal_mode()}, not wal.",
+                   "While a clone reads, whoever writes to live has to wait.",
+                   "Run PRAGMA journal_mode = wal on it once, or clone at a quiet hour.")
+        virtual = self.virtual_tables()
+        if virtual:
+            yield (f"Search indexes and the like are not compared: {', '.join(virtual)}.",
+                   "They hold no data of their own; triggers keep them up to date.",
+                   "Rebuild them after a merge if no trigger does.")

@@ -9,6 +9,7 @@ import re
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from nostos.core.values.structures import Tree
 from nostos.core.values.tokens import CLOSE, OPEN
 
 _TOKEN = re.compile(f"{OPEN}([rR]):([^{OPEN}{CLOSE}]*):([0-9a-z-]+){CLOSE}")
@@ -35,6 +36,8 @@ def inside(value: Any) -> Iterator[Named]:
         if OPEN in value:
             for match in _TOKEN.finditer(value):
                 yield match.group(2), match.group(3)
+    elif isinstance(value, Tree):
+        yield from inside(value.data)
     elif isinstance(value, dict):
         for part in value.values():
             yield from inside(part)

@@ -107,6 +107,21 @@ def _depth(tree: Any) -> int:
     return deepest
 
 
+def jsonable(value: Any) -> Any:
+    """A value, structure or not, as JSON can say it: for showing and journaling, not for writing back."""
+    if isinstance(value, Tree):
+        return jsonable(value.data)
+    if isinstance(value, php.Raw):
+        return value.text
+    if isinstance(value, bytes):
+        return {"bytes": value.hex()}
+    if isinstance(value, str):
+        return value.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+    if isinstance(value, dict):
+        return {("class" if k == php.CLASS else str(k)): jsonable(v) for k, v in value.items()}
+    return [jsonable(v) for v in value] if isinstance(value, list | tuple) else value
+
+
 def fits(pattern: Path, path: Path) -> bool:
     """Whether a path fits a pattern, in which `*` stands for one step and `**` for any number."""
     if not pattern:

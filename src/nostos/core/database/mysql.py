@@ -1,0 +1,535 @@
+"""MariaDB and MySQL behind the protocol: reflection and digests by the server, rows through the driver's own cursor.
+
+Values travel as the server writes them: numbers as int, text as str, everything binary as bytes, and whatever else
+(dates, zero dates among them, decimals, times) as the server's own text, so that nothing is lost on the way.
+"""
+
+from __future__ import annotations
+
+import importlib
+import re
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from typing import TYPE_CHECKING, Any
+
+from nostos.core.database.base import Block, Database, ForeignColumn
+from nostos.core.database.digests import BUCKETS, ROWS_PER_BLOCK
+from nostos.core.database.schema import Column, ForeignKey, Key, Row, Table, Value
+from nostos.core.errors import MergeRefused, SiteError
+
+if TYPE_CHECKING:
+    from nostos.core.database import Location
+
+_INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint", "year")
+_BINARY = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit", "geometry", "point")
+_LOCK_WAIT_SECONDS = 10
+_AT_ONCE = 500
+
+
+def quote(name: str) -> str:
+    """An identifier, quoted for SQL; percent signs doubled, for the driver reads them."""
+    return "`" + name.replace("`", "``").replace("%", "%%") + "`"
+
+
+def _driver() -> Any:
+    """mysqlclient where it is installed, for it reads bulk several times faster; else PyMySQL."""
+    with suppress(ImportError):
+        return importlib.import_module("MySQLdb")
+    return importlib.import_module("pymysql")
+
+
+def _conversions(driver: Any) -> dict[Any, Any]:
+    found: dict[Any, Any] = importlib.import_module(f"{driver.__name__}.converters").conversions
+    return found
+
+
+class MysqlDatabase(Database):
+    """One database of a server, seen through a table prefix."""
+
+    transactional_schema = False
+
+    def __init__(self, location: Location, readonly: bool = False) -> None:
+        self.location = location
+        self.prefix = location.prefix
+        self.name = str(location.url.database)
+        self.url = location.shown
+        self._driver = _driver()
+        self._connection = self._connect()
+        self._run("SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', time_zone = '+00:00', "
+                  f"SESSION innodb_lock_wait_timeout = {_LOCK_WAIT_SECONDS}, SESSION group_concat_max_len = 1048576")
+        if readonly:
+            self._run("SET SESSION TRANSACTION READ ONLY")
+        self._run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        self._kinds: dict[str, dict[str, str]] = {}
+
+    def _connect(self) -> Any:
+        url = self.location.url
+        options: dict[str, Any] = {"user": url.username or "", "password": url.password or "", "database": self.name,
+                                   "charset": "utf8mb4", "autocommit": True,
+                                   # How values are written into statements; results come as the server sends them.
+                                   "conv": {k: v for k, v in _conversions(self._driver).items()
+                                            if not isinstance(k, int)}}
+        if url.query.get("unix_socket"):
+            options["unix_socket"] = url.query["unix_socket"]
+        else:
+            options.update(host=url.host or "localhost", port=url.port or 3306)
+        if self._driver.__name__ == "MySQLdb":
+            options.update(use_unicode=False, db=options.pop("database"), passwd=options.pop("password"))
+        else:
+            options.update(use_unicode=False)
+        try:
+            return self._driver.connect(**options)
+        except self._driver.MySQLError as error:
+            number = error.args[0] if error.args else "?"
+            reasons: dict[Any, str] = {
+                1045: "it does not accept the user name or password", 1049: f"it has no database {self.name}",
+                1044: f"the user may not use {self.name}", 2002: "it does not answer", 2003: "it does not answer",
+                2005: "its host is not known"}
+            why = reasons.get(number, f"error {number}")
+            raise SiteError(f"The database server at {self.location.shown} cannot be used: {why}.",
+                            next_step="Check host, name, user and password in the site's configuration.") from None
+
+    def close(self) -> None:
+        with suppress(self._driver.MySQLError):
+            self._connection.close()
+
+    # --- running statements
+
+    def _cursor(self, sql: str, values: Sequence[Value] = (), stream: bool = False) -> Any:
+        kind: Any = None
+        if stream:
+            kind = importlib.import_module(f"{self._driver.__name__}.cursors").SSCursor
+        cursor = self._connection.cursor(kind) if kind else self._connection.cursor()
+        cursor.execute(sql, [_bound(v) for v in values] if values else ())
+        return cursor
+
+    def _run(self, sql: str, values: Sequence[Value] = ()) -> list[tuple[Any, ...]]:
+        """Run a statement; its result as text (or bytes where it is not text)."""
+        cursor = self._cursor(sql, values)
+        try:
+            return [tuple(_text(v) for v in row) for row in cursor.fetchall()] if cursor.description else []
+        finally:
+            cursor.close()
+
+    def _stream(self, sql: str, values: Sequence[Value], kinds: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+        cursor = self._cursor(sql, values, stream=True)
+        readers = [_READERS[k] for k in kinds]
+        try:
+            while batch := cursor.fetchmany(_AT_ONCE):
+                for row in batch:
+                    yield tuple(None if v is None else read(v) for read, v in zip(readers, row, strict=True))
+        finally:
+            # What is left must be read before the connection can be used again.
+            while cursor.fetchmany(_AT_ONCE * 10):
+                pass
+            cursor.close()
+
+    def _real(self, table: str) -> str:
+        return quote(self.prefix + table)
+
+    def version(self) -> str:
+        said = str(self._run("SELECT VERSION()")[0][0])
+        return said if "MariaDB" in said else f"MySQL {said}"
+
+    # --- reflection
+
+    def tables(self) -> dict[str, Table]:
+        info: dict[str, dict[str, list[tuple[Any, ...]]]] = {}
+        for what, sql in _REFLECTION.items():
+            for name, *rest in self._run(sql, (self.name,)):
+                if name.startswith(self.prefix):
+                    info.setdefault(name[len(self.prefix):], {}).setdefault(what, []).append(tuple(rest))
+        return {name: self._table(name, found) for name, found in sorted(info.items()) if "table" in found}
+
+    def _table(self, name: str, found: Mapping[str, list[tuple[Any, ...]]]) -> Table:
+        columns = tuple(
+            Column(c, declared, nullable == "YES", default, generated="GENERATED" in extra.upper())
+            for c, declared, nullable, default, extra in found.get("column", ()))
+        self._kinds[name] = {c.name: _kind(c.declared) for c in columns}
+        indexes: dict[str, list[tuple[str, bool, Any]]] = {}
+        for index, column, not_unique, part in found.get("index", ()):
+            indexes.setdefault(index, []).append((column, str(not_unique) == "0", part))
+        key = tuple(c for c, _, _ in indexes.get("PRIMARY", ()))
+        solid = {c.name for c in columns if not c.nullable}
+        uniques = tuple(tuple(c for c, _, _ in parts) for index, parts in sorted(indexes.items())
+                        if index != "PRIMARY" and all(u and p is None for _, u, p in parts))
+        if not key:
+            key = next((u for u in uniques if set(u) <= solid), ())
+        foreign: dict[str, list[tuple[str, str, str]]] = {}
+        for constraint, column, target, target_column in found.get("foreign", ()):
+            if target is not None and target.startswith(self.prefix):
+                foreign.setdefault(constraint, []).append((column, target[len(self.prefix):], target_column))
+        keys = tuple(ForeignKey(tuple(p[0] for p in parts), parts[0][1], tuple(p[2] for p in parts))
+                     for parts in foreign.values())
+        automatic = {c for c, *_, extra in found.get("column", ()) if "auto_increment" in extra}
+        surrogate = len(key) == 1 and key[0] in automatic and all(fk.columns != key for fk in keys)
+        plain = tuple(
+            (index, ", ".join(quote(c) + (f"({p})" if p is not None else "") for c, _, p in parts))
+            for index, parts in sorted(indexes.items()) if index != "PRIMARY" and not parts[0][1])
+        ddl = re.sub(r" AUTO_INCREMENT=\d+", "", _renamed(self.definition(name), self.prefix, "", name))
+        return Table(name, columns, key, surrogate, uniques, keys, ddl, plain)
+
+    def definition(self, table: str) -> str:
+        """The statement that makes the table, as the server writes it."""
+        return str(self._run(f"SHOW CREATE TABLE {self._real(table)}")[0][1])
+
+    # --- transactions
+
+    @contextmanager
+    def reading(self) -> Iterator[None]:
+        self._run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+        try:
+            yield
+        finally:
+            self._run("ROLLBACK")
+
+    @contextmanager
+    def writing(self) -> Iterator[None]:
+        self._run("START TRANSACTION")
+        try:
+            yield
+            self._run("COMMIT")
+        except BaseException as error:
+            with suppress(self._driver.MySQLError):
+                self._run("ROLLBACK")
+            if isinstance(error, self._driver.MySQLError):
+                raise MergeRefused(f"The database refused the changes: {error.args[-1]}.",
+                                   left="They were all taken back.",
+                                   next_step="Look at the item that the message names, or leave it out.") from error
+            raise
+
+    # --- reading
+
+    def count(self, table: str) -> int:
+        return int(self._run(f"SELECT COUNT(*) FROM {self._real(table)}")[0][0])
+
+    def _select(self, table: Table, columns: Sequence[str]) -> tuple[str, list[str]]:
+        kinds = self._kinds.get(table.name) or {c.name: _kind(c.declared) for c in table.columns}
+        wanted = []
+        for c in columns:
+            # A float prints fewer digits than it holds; as a double it prints them all.
+            wanted.append("NULL" if c not in kinds else f"{quote(c)} + 0.0e0" if kinds[c] == "float" else quote(c))
+        return ", ".join(wanted), [kinds.get(c, "text") for c in columns]
+
+    def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+        wanted, kinds = self._select(table, columns)
+        yield from self._stream(f"SELECT {wanted} FROM {self._real(table.name)}", (), kinds)
+
+    def _digest(self, table: Table, columns: Sequence[str]) -> str:
+        """SQL for a row's digest: MD5 over each value's length and bytes, so that no two rows run together."""
+        kinds = self._kinds.get(table.name) or {c.name: _kind(c.declared) for c in table.columns}
+        parts = []
+        for c in columns:
+            if c not in kinds:
+                parts.append("'N'")
+                continue
+            raw = f"{quote(c)} + 0.0e0" if kinds[c] == "float" else quote(c)
+            parts += [f"IFNULL(LENGTH({raw}), 'N')", f"IFNULL(CAST({raw} AS BINARY), '')"]
+        return f"MD5(CONCAT_WS(',', {', '.join(parts)}))"
+
+    def _block(self, table: Table) -> str:
+        kinds = self._kinds.get(table.name) or {c.name: _kind(c.declared) for c in table.columns}
+        if len(table.key) == 1 and kinds[table.key[0]] == "int":
+            return f"{quote(table.key[0])} DIV {ROWS_PER_BLOCK}"
+        parts = ", ".join(quote(k) if kinds[k] in ("int", "binary") else f"CONVERT({quote(k)} USING utf8mb4)"
+                          for k in table.key)
+        return f"CRC32(CONCAT_WS(0x1f, {parts})) MOD {BUCKETS}"
+
+    def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
+        rows = self._run(
+            f"SELECT b, COUNT(*), BIT_XOR(CAST(CONV(LEFT(d, 16), 16, 10) AS UNSIGNED)), "
+            f"BIT_XOR(CAST(CONV(RIGHT(d, 16), 16, 10) AS UNSIGNED)) FROM (SELECT {self._block(table)} AS b, "
+            f"{self._digest(table, columns)} AS d FROM {self._real(table.name)}) AS x GROUP BY b")
+        return {int(b): Block(int(n), int(high) << 64 | int(low)) for b, n, high, low in rows}
+
+    def row_digests(self, table: Table, columns: Sequence[str],
+                    numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
+        wanted, kinds = self._select(table, table.key)
+        sql = f"SELECT {wanted}, {self._digest(table, columns)} FROM {self._real(table.name)}"
+        for where in self._wheres(table, numbers):
+            for row in self._stream(sql + where, (), [*kinds, "text"]):
+                yield row[:-1], bytes.fromhex(str(row[-1]))
+
+    def _wheres(self, table: Table, numbers: Collection[int] | None) -> Iterator[str]:
+        if numbers is None:
+            yield ""
+            return
+        every = sorted(numbers)
+        ranges = self._block(table).endswith(f"DIV {ROWS_PER_BLOCK}")
+        for at in range(0, len(every), 100):
+            part = every[at:at + 100]
+            if ranges:  # ranges of the key, which the primary index serves
+                key = quote(table.key[0])
+                yield " WHERE " + " OR ".join(
+                    f"{key} BETWEEN {n * ROWS_PER_BLOCK} AND {n * ROWS_PER_BLOCK + ROWS_PER_BLOCK - 1}" if n > 0 else
+                    f"{key} DIV {ROWS_PER_BLOCK} = {n}" for n in part)
+            else:
+                yield f" WHERE {self._block(table)} IN ({', '.join(map(str, part))})"
+
+    def row_digest(self, table: Table, columns: Sequence[str], key: Key) -> bytes | None:
+        where, bound = self._matching(table, dict(zip(table.key, key, strict=True)))
+        found = self._run(f"SELECT {self._digest(table, columns)} FROM {self._real(table.name)} WHERE {where}", bound)
+        return bytes.fromhex(found[0][0]) if found else None
+
+    def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
+        tests = " OR ".join(f"NOT ({quote(c.name)} <=> DEFAULT({quote(c.name)}))" for c in columns)
+        yield from self._rows(table, tests, ())
+
+    def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:
+        wanted, kinds = self._select(table, table.stored)
+        sql = f"SELECT {wanted} FROM {self._real(table.name)} WHERE {where}"
+        for row in self._stream(sql, values, kinds):
+            yield dict(zip(table.stored, row, strict=True))
+
+    def _matching(self, table: Table, values: Mapping[str, Value]) -> tuple[str, list[Value]]:
+        """Columns that equal these values exactly: text by its bytes, not by its collation."""
+        kinds = self._kinds.get(table.name) or {c.name: _kind(c.declared) for c in table.columns}
+        tests = []
+        for c, value in values.items():
+            # The plain comparison lets an index find the row; the binary one makes it exact.
+            exact = kinds.get(c) == "text" and value is not None
+            tests.append(f"{quote(c)} <=> %s" + (f" AND BINARY CONVERT({quote(c)} USING utf8mb4) = BINARY %s"
+                                                 if exact else ""))
+        bound = [v for c, value in values.items()
+                 for v in ([value, value] if kinds.get(c) == "text" and value is not None else [value])]
+        return " AND ".join(tests) or "1", bound
+
+    def fetch(self, table: Table, key: Key) -> Row | None:
+        return next(iter(self.find(table, dict(zip(table.key, key, strict=True)))), None)
+
+    def lock(self, table: Table, key: Key) -> None:
+        """Lock one row until the transaction ends."""
+        where, bound = self._matching(table, dict(zip(table.key, key, strict=True)))
+        self._run(f"SELECT 1 FROM {self._real(table.name)} WHERE {where} FOR UPDATE", bound)
+
+    def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        for at in range(0, len(keys), 200):
+            part = keys[at:at + 200]
+            tests, bound = [], []
+            for key in part:
+                where, values = self._matching(table, dict(zip(table.key, key, strict=True)))
+                tests.append(f"({where})")
+                bound += values
+            yield from self._rows(table, " OR ".join(tests), bound)
+
+    def find(self, table: Table, values: Mapping[str, Value]) -> list[Row]:
+        where, bound = self._matching(table, values)
+        return list(self._rows(table, where, bound))
+
+    def containing(self, table: Table, column: str, text: str) -> Iterator[Row]:
+        yield from list(self._rows(table, f"INSTR({quote(column)}, %s) > 0", (text,)))
+
+    def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
+        yield from ()  # the server holds its foreign keys itself
+
+    # --- writing
+
+    def insert(self, table: Table, row: Row) -> Key:
+        names = ", ".join(quote(n) for n in row)
+        cursor = self._cursor(f"INSERT INTO {self._real(table.name)} ({names}) VALUES ({self._marks(len(row))})",
+                              list(row.values()))
+        number = cursor.lastrowid
+        cursor.close()
+        if table.surrogate and table.key[0] not in row:
+            return (int(number),)
+        return table.key_of(row)
+
+    @staticmethod
+    def _marks(count: int) -> str:
+        return ", ".join(["%s"] * count)
+
+    def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
+        if not rows:
+            return
+        names = ", ".join(quote(c) for c in columns)
+        head = f"INSERT INTO {self._real(table.name)} ({names}) VALUES "
+        one = f"({self._marks(len(columns))})"
+        part: list[tuple[Value, ...]] = []
+        size = 0
+        for row in rows:
+            part.append(row)
+            size += sum(len(v) if isinstance(v, str | bytes) else 8 for v in row)
+            if size > 500_000 or len(part) == _AT_ONCE:
+                self._run(head + ", ".join([one] * len(part)), [v for r in part for v in r])
+                part, size = [], 0
+        if part:
+            self._run(head + ", ".join([one] * len(part)), [v for r in part for v in r])
+
+    def update(self, table: Table, key: Key, values: Row) -> None:
+        if not values:
+            return
+        sets = ", ".join(f"{quote(n)} = %s" for n in values)
+        where, which = self._matching(table, dict(zip(table.key, key, strict=True)))
+        self._run(f"UPDATE {self._real(table.name)} SET {sets} WHERE {where} LIMIT 1", [*values.values(), *which])
+
+    def remove(self, table: Table, key: Key) -> None:
+        where, which = self._matching(table, dict(zip(table.key, key, strict=True)))
+        self._run(f"DELETE FROM {self._real(table.name)} WHERE {where} LIMIT 1", which)
+
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key) -> None:
+        tests, bound = self._matching(counted, where)
+        which, keys = self._matching(table, dict(zip(table.key, key, strict=True)))
+        self._run(f"UPDATE {self._real(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM "
+                  f"{self._real(counted.name)} WHERE {quote(by)} <=> %s AND {tests}) WHERE {which}",
+                  [key[0], *bound, *keys])
+
+    def clear(self, table: str) -> None:
+        self._run(f"DELETE FROM {self._real(table)}")
+
+    def prepare_mark(self, table: str) -> None:
+        self._run(f"CREATE TABLE IF NOT EXISTS {self._real(table)} "
+                  "(merge_id VARCHAR(64) PRIMARY KEY, at VARCHAR(40) NOT NULL) ENGINE=InnoDB")
+
+    def mark(self, table: str, name: str, when: str) -> None:
+        self._run(f"INSERT INTO {self._real(table)} VALUES (%s, %s)", (name, when))
+
+    # --- schema
+
+    def create_table(self, table: Table) -> None:
+        self._run(_renamed(table.ddl, "", self.prefix, table.name).replace("%", "%%"))
+
+    def add_column(self, table: Table, column: Column) -> None:
+        rest = "" if column.nullable else " NOT NULL"
+        if column.default is not None:
+            rest += f" DEFAULT {column.default}"
+        self._run(f"ALTER TABLE {self._real(table.name)} ADD COLUMN {quote(column.name)} {column.declared}{rest}")
+
+    def create_index(self, table: str, name: str, ddl: str) -> None:
+        self._run(f"ALTER TABLE {self._real(table)} ADD INDEX {quote(name)} ({ddl})")
+
+    def drop(self, what: str, table: str, name: str) -> None:
+        if what == "table":
+            self._run(f"DROP TABLE {self._real(table)}")
+        else:
+            self._run(f"ALTER TABLE {self._real(table)} DROP {what.upper()} {quote(name)}")
+
+    # --- cloning
+
+    def copy_schema(self, source: Database, tables: Sequence[Table]) -> None:
+        assert isinstance(source, MysqlDatabase)
+        self._run("SET SESSION foreign_key_checks = 0, unique_checks = 0")
+        for table in tables:
+            self._run(_renamed(source.definition(table.name), source.prefix, self.prefix, table.name)
+                      .replace("%", "%%"))
+
+    def finish_copy(self, source: Database) -> None:
+        assert isinstance(source, MysqlDatabase)
+        self._run("SET SESSION foreign_key_checks = 1, unique_checks = 1")
+        for name, body in source._run("SELECT table_name, view_definition FROM information_schema.views "
+                                      "WHERE table_schema = %s", (source.name,)):
+            if name.startswith(source.prefix):
+                self._run(f"CREATE VIEW {self._real(name[len(source.prefix):])} AS "
+                          + self._carried(source, str(body)).replace("%", "%%"))
+        for name, table, event, timing, body in source._run(
+                "SELECT trigger_name, event_object_table, event_manipulation, action_timing, action_statement "
+                "FROM information_schema.triggers WHERE trigger_schema = %s", (source.name,)):
+            if table.startswith(source.prefix):
+                own = name if source.name != self.name else f"{self.prefix}{name.removeprefix(source.prefix)}"
+                self._run(f"CREATE TRIGGER {quote(own)} {timing} {event} ON "
+                          f"{self._real(table[len(source.prefix):])} FOR EACH ROW "
+                          + self._carried(source, str(body)).replace("%", "%%"))
+
+    def _carried(self, source: MysqlDatabase, body: str) -> str:
+        """The body of a view or trigger with its tables' names as they are here."""
+        body = body.replace(f"`{source.name}`.", f"`{self.name}`.")
+        if source.prefix != self.prefix:
+            body = re.sub(rf"\b{re.escape(source.prefix)}(?=\w)", self.prefix, body)
+        return body
+
+    def others(self) -> list[str]:
+        """The names of whatever else is in the database that this prefix would cover."""
+        return [n for (n,) in self._run("SELECT table_name FROM information_schema.tables WHERE table_schema = %s",
+                                        (self.name,)) if n.startswith(self.prefix)]
+
+    def wipe(self) -> None:
+        """Drop every table and view that the prefix covers."""
+        self._run("SET SESSION foreign_key_checks = 0")
+        for name, kind in self._run("SELECT table_name, table_type FROM information_schema.tables "
+                                    "WHERE table_schema = %s", (self.name,)):
+            if name.startswith(self.prefix):
+                self._run(f"DROP {'VIEW' if kind == 'VIEW' else 'TABLE'} IF EXISTS {quote(name)}")
+
+    def make_database(self, name: str) -> None:
+        """A new, empty database with this one's character set. Raises SiteError when the rights do not allow it."""
+        charset, collation = self._run("SELECT default_character_set_name, default_collation_name FROM "
+                                       "information_schema.schemata WHERE schema_name = %s", (self.name,))[0]
+        try:
+            self._run(f"CREATE DATABASE {quote(name)} CHARACTER SET {charset} COLLATE {collation}")
+        except self._driver.MySQLError as error:
+            raise SiteError(f"The database {name} cannot be made: {error.args[-1]}.",
+                            next_step="Ask the host for one, or use --prefix.") from error
+
+    def drop_database(self, name: str) -> None:
+        self._run(f"DROP DATABASE IF EXISTS {quote(name)}")
+
+    def bytes_used(self) -> int:
+        """How much room the site's tables and indexes take, by the server's own count."""
+        return sum(int(size or 0) for name, size in self._run(
+            "SELECT table_name, data_length + index_length FROM information_schema.tables WHERE table_schema = %s",
+            (self.name,)) if name.startswith(self.prefix))
+
+    def warnings(self) -> Iterator[tuple[str, str, str]]:
+        for name, engine in self._run(_REFLECTION["table"], (self.name,)):
+            if name.startswith(self.prefix) and engine.lower() != "innodb":
+                yield (f"The table {name} is kept by {engine}, which has no transactions and no snapshots.",
+                       "A clone reads it as it is at that moment, and a merge that fails cannot take it back there.",
+                       f"ALTER TABLE {name} ENGINE=InnoDB, at a quiet hour.")
+
+
+_REFLECTION = {
+    "table": "SELECT table_name, engine FROM information_schema.tables WHERE table_schema = %s "
+             "AND table_type = 'BASE TABLE'",
+    "column": "SELECT table_name, column_name, column_type, is_nullable, column_default, extra "
+              "FROM information_schema.columns WHERE table_schema = %s ORDER BY table_name, ordinal_position",
+    "index": "SELECT table_name, index_name, column_name, non_unique, sub_part FROM information_schema.statistics "
+             "WHERE table_schema = %s ORDER BY table_name, index_name, seq_in_index",
+    "foreign": "SELECT table_name, constraint_name, column_name, referenced_table_name, referenced_column_name "
+               "FROM information_schema.key_column_usage WHERE table_schema = %s "
+               "AND referenced_table_schema = table_schema ORDER BY table_name, constraint_name, ordinal_position",
+}
+
+
+def _kind(declared: str) -> str:
+    word = re.split(r"[ (]", declared.lower(), maxsplit=1)[0]
+    if word in _INTEGERS:
+        return "int"
+    if word in _BINARY:
+        return "binary"
+    if word in ("float", "double", "decimal"):
+        return word if word == "float" else "other"
+    return "text" if "char" in word or "text" in word or word in ("enum", "set", "json") else "other"
+
+
+def _text(value: Any) -> Any:
+    """What the driver gives, as text where it is text."""
+    if isinstance(value, bytes):
+        try:
+            return value.decode()
+        except UnicodeDecodeError:
+            return value
+    return value
+
+
+def _decode(value: Any) -> Value:
+    return value.decode("utf-8", "surrogateescape") if isinstance(value, bytes) else str(value)
+
+
+_READERS: dict[str, Any] = {"int": int, "binary": bytes, "text": _decode, "other": _decode, "float": _decode}
+
+
+def _bound(value: Value) -> Any:
+    """A value for the driver; text that is not valid UTF-8 by its bytes."""
+    if isinstance(value, str):
+        try:
+            value.encode()
+        except UnicodeEncodeError:
+            return value.encode("utf-8", "surrogateescape")
+    return value
+
+
+def _renamed(ddl: str, old: str, new: str, table: str) -> str:
+    """A CREATE TABLE statement under another prefix. Constraints lose their names: these are unique a database."""
+    ddl = re.sub(r"^CREATE TABLE `(?:[^`]|``)*`", lambda _: f"CREATE TABLE {quote(new + table)}", ddl)
+    ddl = re.sub(r"CONSTRAINT `(?:[^`]|``)*` (?=FOREIGN KEY)", "", ddl)
+    return re.sub(r"REFERENCES `((?:[^`]|``)*)`",
+                  lambda m: f"REFERENCES `{new}{m.group(1).removeprefix(old)}`", ddl)

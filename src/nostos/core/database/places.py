@@ -1,0 +1,97 @@
+"""Making and removing the place where a staging copy keeps its rows: a file, a database, or tables under a prefix."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from nostos.core.database import Location
+from nostos.core.database.base import Database
+from nostos.core.database.mysql import MysqlDatabase
+from nostos.core.database.sqlite import SqliteDatabase
+from nostos.core.errors import SiteError
+
+
+@dataclass(frozen=True)
+class Place:
+    """A new place: where it is, and what was made for it ("file", "database" or "tables")."""
+
+    location: Location
+    made: str
+
+    def open(self) -> Database:
+        """Open it for filling. A file is made here."""
+        if self.location.file is not None:
+            return SqliteDatabase(self.location.file, create=True)
+        return self.location.open()
+
+
+def choose_place(live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
+    """Where staging's rows will go, with nothing made yet but, on a server, the database.
+
+    asked: the user named the place; where not, and the rights do not allow a new database, tables in live's database
+    under the prefix `fallback` are taken instead. Raises SiteError when the place is taken or cannot be had.
+    """
+    if wanted.file is not None:
+        return Place(wanted, "file")
+    if wanted.url.database != live.url.database or not _one_server(live, wanted):
+        with suppress(SiteError):
+            return _empty(wanted)
+        if _one_server(live, wanted):
+            source = live.open()
+            assert isinstance(source, MysqlDatabase)
+            try:
+                source.make_database(str(wanted.url.database))
+                return Place(wanted, "database")
+            except SiteError:
+                if asked:
+                    raise
+            finally:
+                source.close()
+            wanted = replace(live, prefix=fallback)
+    return _empty(wanted)
+
+
+def _one_server(one: Location, other: Location) -> bool:
+    return replace(one, url=one.url.set(database="x")).same_as(
+        replace(other, url=other.url.set(database="x"), prefix=one.prefix))
+
+
+def _empty(wanted: Location) -> Place:
+    """An existing database with room for the tables. Raises SiteError when there is none, or tables are in the way."""
+    database = wanted.open()
+    assert isinstance(database, MysqlDatabase)
+    try:
+        others = database.others()
+    finally:
+        database.close()
+    if others:
+        raise SiteError(f"There are tables in {wanted.shown} already, such as {others[0]}.",
+                        next_step="Name an empty database, or another --prefix.")
+    return Place(wanted, "tables")
+
+
+def remove_place(location: Location, made: str) -> None:
+    """Remove what was made for a place. Raises SiteError when it cannot be reached."""
+    if location.file is not None:
+        for ending in ("", "-wal", "-shm", "-journal"):
+            Path(f"{location.file}{ending}").unlink(missing_ok=True)
+        return
+    try:
+        database = location.open()
+    except SiteError as error:
+        if "has no database" in error.what:
+            return  # it is gone already
+        raise
+    assert isinstance(database, MysqlDatabase)
+    try:
+        if made == "database":
+            database.drop_database(str(location.url.database))
+        elif location.prefix:
+            database.wipe()
+        else:
+            raise SiteError(f"The tables in {location.shown} have no prefix that tells them apart.",
+                            next_step="Drop that database by hand.")
+    finally:
+        database.close()

@@ -1,0 +1,161 @@
+"""A MariaDB of every awkward type and key: cloned, compared and merged, told only by its declared keys."""
+
+import unittest
+
+from nostos.core.clone import clone, remove
+from nostos.core.errors import MergeRefused, SiteError
+from nostos.core.merge import look, merge, prepare
+from nostos.core.voyage import Home, opened
+from tests.real.servers import PASSWORD, mariadb, missing
+from tests.support import SiteTest
+
+SCHEMA = """
+CREATE TABLE kr_shelves (code varchar(9) PRIMARY KEY, room varchar(40)) CHARACTER SET latin1;
+CREATE TABLE kr_books (id int unsigned AUTO_INCREMENT PRIMARY KEY, isbn varchar(20) UNIQUE, title text NOT NULL,
+  shelf varchar(9) CHARACTER SET latin1, sequel int unsigned, cover longblob, flags bit(12), mood enum('calm','wild'),
+  tags set('a','b'), price decimal(9,3), weight float, far double, born datetime DEFAULT '0000-00-00 00:00:00',
+  day date, seen timestamp NULL, years year, options longtext CHECK (json_valid(options)),
+  letters int GENERATED ALWAYS AS (char_length(title)) STORED, FOREIGN KEY (shelf) REFERENCES kr_shelves (code),
+  FOREIGN KEY (sequel) REFERENCES kr_books (id));
+CREATE TABLE kr_loans (id bigint AUTO_INCREMENT PRIMARY KEY, since datetime(6));
+CREATE TABLE kr_loan_items (loan bigint, book int unsigned, due date, PRIMARY KEY (loan, book),
+  FOREIGN KEY (loan) REFERENCES kr_loans (id), FOREIGN KEY (book) REFERENCES kr_books (id));
+CREATE TABLE kr_hashes (digest binary(4) PRIMARY KEY, note varchar(99) COLLATE utf8mb4_unicode_ci);
+CREATE TABLE kr_scribbles (text text);
+CREATE TABLE kr_old (id int PRIMARY KEY) ENGINE=MyISAM;
+CREATE TABLE other_site (id int PRIMARY KEY);
+CREATE VIEW kr_lent AS SELECT title FROM kr_books JOIN kr_loan_items ON book = kr_books.id;
+CREATE TRIGGER kr_stamp AFTER UPDATE ON kr_books FOR EACH ROW INSERT INTO kr_scribbles VALUES ('100% renamed');
+INSERT INTO kr_shelves VALUES ('A', 'north'), ('B', 'caf\u00e9');
+INSERT INTO kr_books (isbn, title, shelf, cover, flags, mood, tags, price, weight, far, day, seen, years, options) VALUES
+  ('1', 'Tides \U0001f319 at https://library.example', 'A', x'00ff27', b'100000000001', 'wild', 'a,b', 1.250, 0.1, 1e-300,
+   '0000-00-00', '2026-03-29 02:30:00', 2026, '{"home": "https:\\\\/\\\\/library.example"}'),
+  ('2', '100%% rain', 'B', NULL, NULL, NULL, '', NULL, 16777216.5, NULL, '2026-02-00', NULL, NULL, NULL);
+INSERT INTO kr_loans (since) VALUES ('2026-01-01 00:00:00.123456');
+INSERT INTO kr_loan_items VALUES (1, 1, NULL);
+INSERT INTO kr_hashes VALUES (x'00ff00ff', 'Abc'), (x'deadbeef', 'abc');
+INSERT INTO kr_scribbles VALUES ('x'), ('x');
+INSERT INTO kr_old VALUES (1)
+"""
+
+
+@unittest.skipIf(missing(), missing())
+class Library(SiteTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.server = mariadb()
+        self.live_name = self.server.new_database()
+        self.sql(self.live_name, SCHEMA)
+        self.site = self.folder / "live"
+        self.site.mkdir()
+        (self.site / "nostos.toml").write_text(
+            f'[site]\nname = "library"\nurl = "https://library.example"\nprefix = "kr_"\n'
+            f'database = "mysql://live:${{LIBRARY_PASSWORD}}@/{self.live_name}?unix_socket={self.server.socket}"\n')
+        from unittest import mock
+        from urllib.parse import quote
+
+        patched = mock.patch.dict("os.environ", LIBRARY_PASSWORD=quote(PASSWORD, safe=""))
+        patched.start()
+        self.addCleanup(patched.stop)
+        self.home = Home(self.folder / "home")
+
+    def sql(self, database: str, script: str) -> None:
+        self.server.run("SET GLOBAL sql_mode = ''")
+        for statement in script.split(";\n"):
+            if statement.strip():
+                self.server.run(statement.replace("%%", "%"), database=database)
+
+    def clone(self, **options: str) -> str:
+        """Clone, and give the database that the copy is in."""
+        done = clone(self.home, self.site, "trip", self.folder / "staging", "https://staging.example", **options)
+        return done.voyage.place
+
+    def dump(self, database: str, prefix: str = "kr_") -> dict[str, list[tuple[object, ...]]]:
+        names = [str(n) for (n,) in self.server.run("SELECT table_name FROM information_schema.tables WHERE "
+                                                    "table_schema=%s ORDER BY 1", database)]
+        return {n.removeprefix(prefix): sorted(self.server.run(f"SELECT * FROM `{n}`", database=database), key=repr)
+                for n in names if n.startswith(prefix)}
+
+    def test_the_copy_is_equal(self) -> None:
+        for number, options in enumerate(({}, {"prefix": "copy_"})):
+            with self.subTest(options):
+                place = self.clone(**options)
+                self.assertEqual(place, self.live_name if options else f"{self.live_name}_trip")
+                live, copy = self.dump(self.live_name), self.dump(place, options.get("prefix", "kr_"))
+                self.assertEqual(len(live), 8)
+                self.assertEqual(repr(copy).count("staging.example"), 3)
+                # One address is a letter longer or shorter than the other only where letters are counted.
+                self.assertEqual(repr(copy).replace("staging.example", "library.example"), repr(live))
+                with opened(self.home, self.home.read("trip")) as crew:
+                    self.assertEqual(look(crew)[0].items, {})
+                triggers = self.server.run("SELECT count(*) FROM information_schema.triggers WHERE trigger_schema=%s", place)
+                self.assertEqual(triggers, [(1 + number,)])
+                self.assertEqual(remove(self.home, self.home.read("trip")), [])
+        names = [d for (d,) in self.server.run("SHOW DATABASES")]
+        self.assertNotIn(f"{self.live_name}_trip", names)
+        self.assertEqual(len(self.dump(self.live_name, "")), 9)  # live's own, and another site's
+
+    def test_places_that_are_taken(self) -> None:
+        with self.assertRaisesRegex(SiteError, "live's own database"):
+            self.clone(prefix="kr_")
+        with self.assertRaisesRegex(SiteError, "tables in .* already"):
+            self.clone(prefix="other_")
+        self.assertFalse((self.folder / "staging").exists())
+
+    def test_loans_come_home_under_new_ids(self) -> None:
+        staging = self.clone()
+        self.sql(staging, """
+            INSERT INTO kr_shelves VALUES ('C', 'attic');
+            INSERT INTO kr_books (isbn, title, shelf, sequel, flags, far) VALUES ('3', 'At https://staging.example', 'C', 1,
+              b'11', 0.1);
+            INSERT INTO kr_books (isbn, title, shelf, sequel) VALUES ('4', 'Last', 'C', 3);
+            INSERT INTO kr_loans (since) VALUES (NULL);
+            INSERT INTO kr_loan_items VALUES (2, 4, NULL);
+            UPDATE kr_books SET weight = 0.3, price = 2 WHERE id = 1;
+            ALTER TABLE kr_books ADD COLUMN pages int NOT NULL DEFAULT 7, ADD INDEX by_title (title(20));
+            UPDATE kr_books SET pages = 300 WHERE id = 2;
+            CREATE TABLE kr_desks (id int AUTO_INCREMENT PRIMARY KEY, shelf varchar(9) CHARACTER SET latin1,
+              FOREIGN KEY (shelf) REFERENCES kr_shelves (code));
+            INSERT INTO kr_desks (shelf) VALUES ('C')""")
+        self.sql(self.live_name, """
+            INSERT INTO kr_books (isbn, title) VALUES ('7', 'Rain'), ('8', 'Snow'), ('9', 'Hail');
+            INSERT INTO kr_loans (since) VALUES (NULL), (NULL);
+            INSERT INTO kr_loan_items VALUES (2, 3, NULL), (2, 4, '2026-05-05');
+            UPDATE kr_books SET shelf = 'B' WHERE id = 1""")
+        before = self.dump(self.live_name)
+        with opened(self.home, self.home.read("trip")) as crew:
+            result = merge(self.home, crew, prepare(crew))
+            self.assertTrue(all(line.holds for line in result.ledger))
+            self.assertEqual([i for i in look(crew)[0].items.values() if i.goes_home], [])
+        after = self.dump(self.live_name)
+        self.assertLessEqual(set(before["loan_items"]), set(after["loan_items"]))
+        self.assertEqual(self.server.run(
+            "SELECT b.isbn, s.isbn, s.title, s.flags, b.shelf, b.pages FROM kr_loan_items JOIN kr_books b ON b.id = book "
+            "JOIN kr_books s ON s.id = b.sequel", database=self.live_name),
+            [("4", "3", "At https://library.example", b"\0\x03", "C", 7)])
+        self.assertEqual(self.server.run("SELECT shelf, price, weight = CAST(0.3 AS FLOAT), pages FROM kr_books "
+                                         "ORDER BY id LIMIT 2", database=self.live_name)[1][3], 300)
+        self.assertEqual(len(after["desks"]), 1)
+
+    def test_a_refused_row_takes_everything_back(self) -> None:
+        staging = self.clone()
+        self.sql(staging, "INSERT INTO kr_loans (since) VALUES (NULL);\nALTER TABLE kr_loans ADD COLUMN note text;\n"
+                          "UPDATE kr_loans SET note='x';\nCREATE TABLE kr_new (id int PRIMARY KEY)")
+        self.sql(self.live_name, "CREATE TRIGGER kr_no BEFORE INSERT ON kr_loans FOR EACH ROW "
+                                 "SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not today'")
+        before = self.dump(self.live_name)
+        with opened(self.home, self.home.read("trip")) as crew, self.assertRaisesRegex(MergeRefused, "not today"):
+            merge(self.home, crew, prepare(crew))
+        after = self.dump(self.live_name)
+        after.pop("nostos_merges", None)
+        self.assertEqual(before, after)
+
+    def test_a_wrong_password_is_not_repeated(self) -> None:
+        path = self.site / "nostos.toml"
+        path.write_text(path.read_text().replace("${LIBRARY_PASSWORD}", "s3cret"))
+        with self.assertRaises(SiteError) as caught:
+            self.clone()
+        self.assertIn("does not accept", caught.exception.what)
+        self.assertNotIn("s3cret", repr(caught.exception.args) + caught.exception.next_step)
+
+
