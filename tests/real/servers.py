@@ -52,7 +52,7 @@ class MariaDB:
              "--bind-address=127.0.0.1", f"--user={getpass.getuser()}", "--innodb-buffer-pool-size=512M",
              f"--pid-file={self.folder / 'pid'}", "--innodb-flush-log-at-trx-commit=2", "--max-allowed-packet=64M",
              "--character-set-server=utf8mb4"],
-            stdout=subprocess.DEVNULL, stderr=(self.folder / "log").open("wb"))
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         atexit.register(self.stop)
         for _ in range(300):
             try:
@@ -166,4 +166,5 @@ class PhpSite:
 def copy_system(folder: Path) -> None:
     """The system's files without its package's links to elsewhere."""
     shutil.copytree(SYSTEM, folder, ignore=lambda d, names: [
-        n for n in names if n in ("wp-config.php", ".htaccess", "akismet") or not os.path.exists(os.path.join(d, n))])
+        n for n in names if n in ("wp-config.php", ".htaccess") or not os.path.exists(os.path.join(d, n))
+        or (d.endswith("/plugins") and n != "index.php")])

@@ -27,9 +27,9 @@ CREATE TABLE other_site (id int PRIMARY KEY);
 CREATE VIEW kr_lent AS SELECT title FROM kr_books JOIN kr_loan_items ON book = kr_books.id;
 CREATE TRIGGER kr_stamp AFTER UPDATE ON kr_books FOR EACH ROW INSERT INTO kr_scribbles VALUES ('100% renamed');
 INSERT INTO kr_shelves VALUES ('A', 'north'), ('B', 'caf\u00e9');
-INSERT INTO kr_books (isbn, title, shelf, cover, flags, mood, tags, price, weight, far, day, seen, years, options) VALUES
-  ('1', 'Tides \U0001f319 at https://library.example', 'A', x'00ff27', b'100000000001', 'wild', 'a,b', 1.250, 0.1, 1e-300,
-   '0000-00-00', '2026-03-29 02:30:00', 2026, '{"home": "https:\\\\/\\\\/library.example"}'),
+INSERT INTO kr_books (isbn, title, shelf, cover, flags, mood, tags, price, weight, far, day, seen, years, options)
+  VALUES ('1', 'Tides \U0001f319 at https://library.example', 'A', x'00ff27', b'100000000001', 'wild', 'a,b', 1.250, 0.1,
+   1e-300, '0000-00-00', '2026-03-29 02:30:00', 2026, '{"home": "https:\\\\/\\\\/library.example"}'),
   ('2', '100%% rain', 'B', NULL, NULL, NULL, '', NULL, 16777216.5, NULL, '2026-02-00', NULL, NULL, NULL);
 INSERT INTO kr_loans (since) VALUES ('2026-01-01 00:00:00.123456');
 INSERT INTO kr_loan_items VALUES (1, 1, NULL);
@@ -88,7 +88,8 @@ class Library(SiteTest):
                 self.assertEqual(repr(copy).replace("staging.example", "library.example"), repr(live))
                 with opened(self.home, self.home.read("trip")) as crew:
                     self.assertEqual(look(crew)[0].items, {})
-                triggers = self.server.run("SELECT count(*) FROM information_schema.triggers WHERE trigger_schema=%s", place)
+                triggers = self.server.run("SELECT count(*) FROM information_schema.triggers "
+                                           "WHERE trigger_schema=%s", place)
                 self.assertEqual(triggers, [(1 + number,)])
                 self.assertEqual(remove(self.home, self.home.read("trip")), [])
         names = [d for (d,) in self.server.run("SHOW DATABASES")]
@@ -106,8 +107,8 @@ class Library(SiteTest):
         staging = self.clone()
         self.sql(staging, """
             INSERT INTO kr_shelves VALUES ('C', 'attic');
-            INSERT INTO kr_books (isbn, title, shelf, sequel, flags, far) VALUES ('3', 'At https://staging.example', 'C', 1,
-              b'11', 0.1);
+            INSERT INTO kr_books (isbn, title, shelf, sequel, flags, far)
+              VALUES ('3', 'At https://staging.example', 'C', 1, b'11', 0.1);
             INSERT INTO kr_books (isbn, title, shelf, sequel) VALUES ('4', 'Last', 'C', 3);
             INSERT INTO kr_loans (since) VALUES (NULL);
             INSERT INTO kr_loan_items VALUES (2, 4, NULL);
@@ -130,8 +131,8 @@ class Library(SiteTest):
         after = self.dump(self.live_name)
         self.assertLessEqual(set(before["loan_items"]), set(after["loan_items"]))
         self.assertEqual(self.server.run(
-            "SELECT b.isbn, s.isbn, s.title, s.flags, b.shelf, b.pages FROM kr_loan_items JOIN kr_books b ON b.id = book "
-            "JOIN kr_books s ON s.id = b.sequel", database=self.live_name),
+            "SELECT b.isbn, s.isbn, s.title, s.flags, b.shelf, b.pages FROM kr_loan_items "
+            "JOIN kr_books b ON b.id = book JOIN kr_books s ON s.id = b.sequel", database=self.live_name),
             [("4", "3", "At https://library.example", b"\0\x03", "C", 7)])
         self.assertEqual(self.server.run("SELECT shelf, price, weight = CAST(0.3 AS FLOAT), pages FROM kr_books "
                                          "ORDER BY id LIMIT 2", database=self.live_name)[1][3], 300)

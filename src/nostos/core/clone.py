@@ -22,10 +22,10 @@ from nostos.core.database.digests import block_of
 from nostos.core.database.places import choose_place, remove_place
 from nostos.core.database.schema import Key, Table, Value
 from nostos.core.errors import NostosError, SiteError, VoyageError
-from nostos.core.guards import Guard, guards_of, set_guards
+from nostos.core.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.history import now
 from nostos.core.keys import Side
-from nostos.core.profiles.model import Profile
+from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site, check_url, recognise
 from nostos.core.tree.copy import copy_entry, copy_folders
@@ -248,7 +248,7 @@ class _Clone:
             self.tell(Progress("database", self.rows, None, "rows"))
 
         for values in source.scan(table, table.stored):
-            staged = self._localised(values)
+            staged = self._localised(table, values)
             rewritten += staged != values
             batch.append(staged)
             if table.key:
@@ -260,8 +260,15 @@ class _Clone:
         self.rewritten += rewritten
         return rewritten
 
-    def _localised(self, values: tuple[Value, ...]) -> tuple[Value, ...]:
-        return tuple(self._local(v) if isinstance(v, str) and self.live_urls.occurs(v) else v for v in values)
+    def _localised(self, table: Table, values: tuple[Value, ...]) -> tuple[Value, ...]:
+        """A row as staging has it: with its own URL, and its own prefix in names that bear it."""
+        result = tuple(self._local(v) if isinstance(v, str) and self.live_urls.occurs(v) else v for v in values)
+        old, new = self.live.database.prefix, self.database.prefix
+        if old == new:
+            return result
+        return tuple(new + v[len(old):] if isinstance(v, str) and v.startswith(old)
+                     and self.profile.bears_prefix(table.name, c, v[len(old):]) else v
+                     for c, v in zip(table.stored, result, strict=True))
 
     def _local(self, value: str) -> str:
         return rewritten(value, self.live_urls, self.staging_urls)
@@ -292,7 +299,8 @@ class _Clone:
             changed -= len(keys)
             there = {table.key_of(r): r for r in target.fetch_many(table, keys)}
             for row in source.fetch_many(table, [k for k in live if staging.get(k) != live[k]]):
-                staged = dict(zip(table.stored, self._localised(tuple(row[c] for c in table.stored)), strict=True))
+                must = self._localised(table, tuple(row[c] for c in table.stored))
+                staged = dict(zip(table.stored, must, strict=True))
                 equal = equal and there.get(table.key_of(staged)) == staged
         if not equal or changed or counts[Side.LIVE] != counts[Side.STAGING]:
             raise NostosError(f"Staging's table {table.name} is not equal to live's snapshot.",
@@ -302,7 +310,7 @@ class _Clone:
     # --- files
 
     def _files(self, anchor: Anchor) -> tuple[int, int]:
-        ignore = (*self.profile.ignore, *self.skip)
+        ignore = (*ignored(self.profile), *self.skip)
         entries = list(scan(self.live.files, self.live.apart(), ignore, self.passed.append))
         done, size = 0, 0
         for entry in entries:
@@ -364,7 +372,9 @@ class _Clone:
                 configuration.rewrite_toml(self.target / name, {system.url: self.voyage.url, system.database: path})
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:
-        guards = guards_of(self.live, {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name})
+        facts = {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name}
+        guards = guards_of(self.live, facts)
+        lay_guard_file(self.profile, self.files, facts)
         if not guards:
             return []
         database = self.database.open()

@@ -16,7 +16,7 @@ from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.keys import Keys, RowName, Side
 from nostos.core.portable import Portable, Translator, Unresolved, Writer
 from nostos.core.profiles import deduce
-from nostos.core.profiles.model import COMPARED, FieldPolicy, Policy, Profile
+from nostos.core.profiles.model import COMPARED, FieldPolicy, Join, Policy, Profile, holds
 from nostos.core.site import Site
 from nostos.core.tree.entries import matches
 from nostos.core.values import structures
@@ -46,6 +46,7 @@ class RowState:
     staging_key: Key | None
     stale: tuple[tuple[Side, Key], ...] = ()
     staging_digest: bytes | None = None
+    joined: Row = field(default_factory=dict)  # what it is joined to, for telling its kind
 
     @property
     def id(self) -> RowName:
@@ -72,6 +73,7 @@ class Rows:
     to_portable: dict[Side, Translator]
     base_translator: Translator
     live_urls: UrlForms
+    live_prefix: str = ""
     skipped: list[str] = field(default_factory=list)  # tables without a key
 
     def table(self, name: str) -> Table:
@@ -103,8 +105,10 @@ def compared_tables(profile: Profile, tables: Mapping[str, Table]) -> dict[str, 
 def is_local(profile: Profile, table: Table, row: Row) -> bool:
     """Whether nothing in a row is ever compared, for its values are local or volatile."""
     kind = profile.kind_of(table.name, row)
+    if kind is not None and kind.volatile and profile.child_of(table.name, row) is None:
+        return True
     naming = {*table.key, *(kind.identity if kind else ()), *(kind.label if kind else ())}
-    policies = {profile.policy(table.name, row, c) for c in row if c not in naming}
+    policies = {profile.policy(table.name, row, c) for c in row if c not in naming and table.column(c)}
     return bool(policies) and not policies & COMPARED and not policies <= {Policy.DERIVED}
 
 
@@ -118,15 +122,17 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     urls = {Side.LIVE: UrlForms(live.url), Side.STAGING: UrlForms(staging.url, also=(live.url,))}
     tables = {Side.LIVE: live_tables, Side.STAGING: staging_tables}
     both = {**staging_tables, **live_tables}
-    base = Translator(profile, both, urls[Side.LIVE], anchor.keys(Side.LIVE))
-    translators = {s: Translator(profile, both, urls[s], keys[s]) for s in Side}
+    databases = {Side.LIVE: live_db, Side.STAGING: staging_db}
+    joins = {s: Joins(profile, databases[s], databases[s].tables(), databases[s.other]) for s in Side}
+    base = Translator(profile, both, urls[Side.LIVE], anchor.keys(Side.LIVE), live_db.prefix, joins[Side.LIVE])
+    translators = {s: Translator(profile, both, urls[s], keys[s], databases[s].prefix, joins[s]) for s in Side}
 
     moves: dict[Side, dict[str, list[RowMove]]] = {s: {} for s in Side}
     for side, database in ((Side.LIVE, live_db), (Side.STAGING, staging_db)):
         for name, table in tables[side].items():
-            found = [m for m in anchor.moves(side, database, table)
-                     if m.row is None or not is_local(profile, table, m.row)]
-            moves[side][name] = _apart(profile, anchor, keys[side], side, table, found)
+            found = [m for m in list(anchor.moves(side, database, table))
+                     if m.row is None or not is_local(profile, table, translators[side].full(name, m.row))]
+            moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)
     matcher = _Matcher(profile, both, anchor, keys, translators, base, moves)
     for name in _by_identity(profile, both):
         matcher.match(name)
@@ -150,13 +156,14 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
                 states[state.id] = replace(state, stale=tuple(stale.get(canonical, ())))
     unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
     return Rows(profile, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
-                keys[Side.STAGING], translators, base, urls[Side.LIVE], unkeyed)
+                keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix, unkeyed)
 
 
-def _apart(profile: Profile, anchor: Anchor, keys: Keys, side: Side, table: Table,
+def _apart(profile: Profile, anchor: Anchor, translator: Translator, side: Side, table: Table,
            found: list[RowMove]) -> list[RowMove]:
     """Register births, and take apart rows whose key was given out again to another thing."""
     result = []
+    keys = translator.keys
     for move in found:
         key = move.key[0]
         if not table.surrogate:
@@ -167,7 +174,8 @@ def _apart(profile: Profile, anchor: Anchor, keys: Keys, side: Side, table: Tabl
         else:
             name = keys.name(table.name, key)
             old = anchor.base_row(table.name, (int(name),)) if name.isdigit() else None
-            if move.row is not None and old is not None and _another(profile, table.name, old, move.row):
+            if move.row is not None and old is not None and _another(
+                    profile, table.name, old, translator.full(table.name, move.row)):
                 result.append(RowMove(move.key, None, born=False))
                 keys.claim(table.name, key, f"{'s' if side is Side.STAGING else 'l'}{key!r}")
                 result.append(RowMove(move.key, move.row, born=True, digest=move.digest))
@@ -244,7 +252,39 @@ def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove]
     side_keys = {s: mine[s].key if s in mine else side_key(table, canonical, translators[s]) for s in Side}
     return RowState(name, canonical, base_form, form[Side.LIVE], form[Side.STAGING], raw[Side.LIVE],
                     raw[Side.STAGING], frozenset(mine), side_keys[Side.LIVE], side_keys[Side.STAGING],
-                    staging_digest=mine[Side.STAGING].digest if Side.STAGING in mine else None)
+                    staging_digest=mine[Side.STAGING].digest if Side.STAGING in mine else None,
+                    joined=_joined(name, raw, ancestor, translators, base))
+
+
+def _joined(name: str, raw: Mapping[Side, Row | None], ancestor: Row | None, translators: Mapping[Side, Translator],
+            base: Translator) -> Row:
+    for translator, row in ((translators[Side.STAGING], raw[Side.STAGING]), (translators[Side.LIVE], raw[Side.LIVE]),
+                            (base, ancestor)):
+        if row is not None:
+            return {k: v for k, v in translator.full(name, row).items() if k not in row}
+    return {}
+
+
+class Joins:
+    """Finds what rows of one side are joined to. What is gone on that side is looked up on the other."""
+
+    def __init__(self, profile: Profile, database: Database, tables: Mapping[str, Table], other: Database) -> None:
+        self._joins = {t: [j for j in profile.joins if j.table == t] for t in {j.table for j in profile.joins}}
+        self._tables = tables
+        self._databases = (database, other)
+        self._known: dict[tuple[object, ...], Value] = {}
+
+    def __call__(self, table: str, row: Row) -> Row:
+        return {j.name: self._value(j, row) for j in self._joins.get(table, ()) if j.source in self._tables}
+
+    def _value(self, join: Join, row: Row) -> Value:
+        where = {other: row.get(own) for own, other in join.on}
+        known = (join, *where.values())
+        if known not in self._known:
+            source = self._tables[join.source]
+            found = (r for d in self._databases for r in d.find(source, where) if holds(join.where, r))
+            self._known[known] = next((r[join.column] for r in found), None)
+        return self._known[known]
 
 
 def _by_identity(profile: Profile, tables: Mapping[str, Table]) -> list[str]:
@@ -264,10 +304,8 @@ def _rests_on(profile: Profile, table: str, pointing: Mapping[tuple[str, str], s
 
 
 def _identity_columns(profile: Profile, table: str) -> set[str]:
-    child = profile.child_of(table)
-    if child:
-        return {child.of, *child.label}
-    return {c for k in profile.kinds if k.table == table for c in k.identity}
+    children = {c for child in profile.children if child.table == table for c in (child.of, *child.label)}
+    return children | {c for k in profile.kinds if k.table == table for c in k.identity}
 
 
 class _Matcher:
@@ -302,7 +340,8 @@ class _Matcher:
     def _born(self, side: Side, table: str) -> Iterable[tuple[Value, Row, Portable]]:
         for move in self.moves[side].get(table, ()):
             if move.born and move.row is not None:
-                yield move.key[0], move.row, self.translators[side].row(table, move.row)
+                full = self.translators[side].full(table, move.row)
+                yield move.key[0], full, self.translators[side].row(table, move.row)
 
     def _removed(self, side: Side, table: str) -> Iterable[tuple[str, Row, Portable]]:
         for move in self.moves[side].get(table, ()):
@@ -311,7 +350,7 @@ class _Matcher:
                 key = base_key(self.tables[table], name, self.base)
                 row = self.anchor.base_row(table, key) if key else None
                 if row is not None:
-                    yield str(name[0]), row, self.base.row(table, row)
+                    yield str(name[0]), self.base.full(table, row), self.base.row(table, row)
 
     def _group(self, table: str, rows: Iterable[tuple[T, Row, Portable]]) -> dict[tuple[object, ...], list[T]]:
         found: dict[tuple[object, ...], list[T]] = {}
@@ -322,13 +361,13 @@ class _Matcher:
         return found
 
     def _identity(self, table: str, row: Row, form: Portable) -> tuple[object, ...] | None:
-        child = self.profile.child_of(table)
+        child = self.profile.child_of(table, row)
         if child:
             return tuple(form.get(c) for c in (child.of, *child.label))
         kind = self.profile.kind_of(table, row)
         if kind is None or not kind.identity:
             return None
-        values = tuple(form.get(c) for c in kind.identity)
-        if any(v is None for v in values):  # NULL equals nothing, so it makes no identity
+        values = tuple(form.get(c, row.get(c)) for c in kind.identity)
+        if any(v is None or v == "" for v in values):  # NULL equals nothing, and what has no name is nothing's like
             return None
-        return (kind.name, *(v.text() if isinstance(v, structures.Tree) else v for v in values))
+        return (kind.named(row), *(v.text() if isinstance(v, structures.Tree) else v for v in values))

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from nostos.core.anchor import Anchor
 from nostos.core.fields import Standing
 from nostos.core.keys import Side
-from nostos.core.profiles.model import Profile
+from nostos.core.profiles.model import Profile, ignored
 from nostos.core.site import Site
 from nostos.core.tree.entries import Entry, Passed, digest_file, scan
 
@@ -39,7 +39,7 @@ def tree_of(site: Site, profile: Profile, remembered: dict[str, Entry],
             passed: Callable[[Passed], None] = lambda _: None) -> dict[str, Entry]:
     """Every file of a site with its digest. A file whose size and stamps are as remembered is not read again."""
     found = {}
-    for entry in scan(site.files, site.apart(), profile.ignore, passed):
+    for entry in scan(site.files, site.apart(), ignored(profile), passed):
         known = remembered.get(entry.path)
         if known is not None and replace(known, digest=entry.digest) == entry:
             entry = known

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.errors import SiteError
-from nostos.core.profiles.model import SettingsTable
+from nostos.core.profiles.model import Profile, SettingsTable
 from nostos.core.site import Site
+from nostos.core.tree.entries import inside
 from nostos.core.values import structures
 
 
@@ -36,6 +39,20 @@ def _filled(value: Any, facts: Mapping[str, str]) -> Any:
     if isinstance(value, dict):
         return {k: _filled(v, facts) for k, v in value.items()}
     return [_filled(v, facts) for v in value] if isinstance(value, list) else value
+
+
+def lay_guard_file(profile: Profile, files: Path, facts: Mapping[str, str]) -> None:
+    """Lay the profile's guard into staging's files; it is never compared and never goes home."""
+    guard = profile.guard_file
+    if guard is None:
+        return
+    text = guard.text
+    for name, fact in facts.items():
+        # The text is a program: nothing but plain words may get into it.
+        text = text.replace("{" + name + "}", re.sub(r"[^\w .:+-]", "", fact))
+    path = inside(files, guard.path)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(text, encoding="utf-8")
 
 
 def set_guards(site: Site, database: Database, guards: list[Guard]) -> None:

@@ -14,8 +14,8 @@ from nostos.core.database.schema import Column, Key, Row, Table
 from nostos.core.fields import ABSENT, Merged, Standing, merge
 from nostos.core.files import FileState
 from nostos.core.keys import RowName, Side
-from nostos.core.portable import Portable
-from nostos.core.profiles.model import COMPARED, Child, Kind, Policy
+from nostos.core.portable import PREFIX, Portable
+from nostos.core.profiles.model import COMPARED, Child, Kind, OwnedFile, Policy, holds
 from nostos.core.tree.entries import Entry, matches
 from nostos.core.values import references as refs
 from nostos.core.values.structures import Tree
@@ -114,10 +114,12 @@ def assemble(anchor: Anchor, rows: Rows, files: list[FileState], staging_db: Dat
     drafts: dict[object, _Draft] = {}
     owner: dict[RowName, _Draft] = {}
     for state in rows.states.values():
-        if any(v is not None and is_local(rows.profile, rows.table(state.table), _plain(v))
+        if any(v is not None and is_local(rows.profile, rows.table(state.table), {**_plain(v), **state.joined})
                for v in (state.base, state.live, state.staging)):
             continue
         draft = _draft_for(anchor, rows, drafts, state)
+        if draft is None:
+            continue
         draft.rows.append(state)
         owner[state.id] = draft
     file_owner: dict[str, _Draft] = {}
@@ -145,8 +147,14 @@ def _plain(form: Portable) -> Row:
 # --- which item a row belongs to
 
 
-def _draft_for(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], state: RowState) -> _Draft:
-    child = rows.profile.child_of(state.table)
+def full(state: RowState) -> Row:
+    """A row in any version there is, with what it is joined to: for telling its kind and its policies."""
+    return {**_plain(state.version()), **state.joined}
+
+
+def _draft_for(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], state: RowState) -> _Draft | None:
+    """The item that a row is part of; None for parts of what is never compared."""
+    child = rows.profile.child_of(state.table, full(state))
     if child is not None:
         for form in (state.staging, state.live, state.base):
             parent = refs_to(form.get(child.of)) if form else None
@@ -154,11 +162,12 @@ def _draft_for(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], state: 
                 root: RowName = (parent[0], (parent[1],))
                 known = rows.states.get(root)
                 if known is not None:
-                    return _root_draft(rows, drafts, root, _plain(known.version()), known)
+                    return _root_draft(rows, drafts, root, full(known), known)
                 row = _base(anchor, rows, root)
                 if row is not None:
                     return _root_draft(rows, drafts, root, row, None)
-    return _root_draft(rows, drafts, state.id, _plain(state.version()), state)
+                return None  # its root is never compared, or is gone
+    return _root_draft(rows, drafts, state.id, full(state), state)
 
 
 def refs_to(value: Any) -> refs.Named | None:
@@ -172,7 +181,8 @@ def _base(anchor: Anchor, rows: Rows, name: RowName) -> Row | None:
     if table is None:
         return None
     key = base_key(table, name[1], rows.base_translator)
-    return anchor.base_row(name[0], key) if key is not None else None
+    row = anchor.base_row(name[0], key) if key is not None else None
+    return rows.base_translator.full(name[0], row) if row is not None else None
 
 
 def _root_draft(rows: Rows, drafts: dict[object, _Draft], root: RowName, row: Row, state: RowState | None) -> _Draft:
@@ -180,7 +190,8 @@ def _root_draft(rows: Rows, drafts: dict[object, _Draft], root: RowName, row: Ro
         kind = rows.profile.kind_of(root[0], row) or Kind(root[0], root[0])
         label = _label(kind, root, row, state, rows.table(root[0]))
         title = str(row.get(kind.title) or "") if kind.title else ""
-        drafts[root] = _Draft(f"{kind.name}/{label}", kind.name, root, _readable(title))
+        name = kind.named(row)
+        drafts[root] = _Draft(f"{name}/{label}", name, root, _readable(title))
     return drafts[root]
 
 
@@ -194,7 +205,8 @@ def _label(kind: Kind, root: RowName, row: Row, state: RowState | None, table: T
             if key is not None:
                 value = key[table.key.index(column)]
         parts.append(str(value))
-    return ",".join(parts).removeprefix(kind.strip).replace("\n", " ") or ",".join(map(str, root[1]))
+    name = ",".join(parts).replace(PREFIX, "").removeprefix(kind.strip).replace("\n", " ")
+    return name or ",".join(map(str, root[1]))
 
 
 def _readable(text: str) -> str:
@@ -225,24 +237,39 @@ def _file_draft(rows: Rows, drafts: dict[object, _Draft], anchor: Anchor, file: 
                 live_db: Database) -> _Draft:
     """The item of a file: its folder's, its row's, or one of its own."""
     for folder in rows.profile.folders:
-        if file.path.startswith(folder.parent + "/"):
-            name, _, rest = file.path[len(folder.parent) + 1:].partition("/")
-            if rest:
-                path = f"{folder.parent}/{name}"
+        above = f"{folder.parent}/" if folder.parent else ""
+        if file.path.startswith(above):
+            name, _, rest = file.path[len(above):].partition("/")
+            if rest and folder.only in ("", name):
+                path = above + name
                 return drafts.setdefault(("folder", path), _Draft(f"{folder.kind}/{name}", folder.kind, folder=path))
     for owned in rows.profile.files:
-        if file.path.startswith(owned.folder + "/"):
-            value = file.path[len(owned.folder) + 1:]
+        for value in owned.values(file.path):
             for side, database, tables in ((Side.STAGING, staging_db, rows.staging_tables),
                                            (Side.LIVE, live_db, rows.live_tables)):
-                if owned.table not in tables:
-                    continue
-                table = tables[owned.table]
-                for row in database.find(table, {owned.column: value}):
-                    name = rows.to_portable[side].keys.name(owned.table, row[table.key[0]])
-                    root = (owned.table, (name,))
-                    return _root_draft(rows, drafts, root, row, rows.states.get(root))
+                for row in database.find(tables[owned.table], {owned.column: value}) if owned.table in tables else ():
+                    found = _file_root(rows, drafts, side, database, owned, row)
+                    if found is not None:
+                        return found
     return drafts.setdefault(("file", file.path), _Draft(f"file/{file.path}", "file"))
+
+
+def _file_root(rows: Rows, drafts: dict[object, _Draft], side: Side, database: Database, owned: OwnedFile,
+               row: Row) -> _Draft | None:
+    """The item of the row that names a file: the row's own, or that of the row that it is part of."""
+    translator = rows.to_portable[side]
+    if not holds(owned.where, row):
+        return None
+    name, table = owned.table, rows.table(owned.table)
+    child = rows.profile.child_of(name, row)
+    if child is not None:
+        name, table = child.owner, rows.table(child.owner)
+        parents = database.find(table, {table.key[0]: row[child.of]})
+        if not parents:
+            return None
+        row = parents[0]
+    root = (name, (translator.keys.name(name, row[table.key[0]]),))
+    return _root_draft(rows, drafts, root, translator.full(name, row), rows.states.get(root))
 
 
 # --- the fields of an item
@@ -316,12 +343,12 @@ def overall(fields: Iterable[Field]) -> Standing:
 
 def _row_fields(anchor: Anchor, rows: Rows, state: RowState, root: bool) -> Iterator[Field]:
     table = rows.table(state.table)
-    child = None if root else rows.profile.child_of(state.table)
+    child = None if root else rows.profile.child_of(state.table, full(state))
     prefix = _child_name(anchor, rows, child, state) if child else ""
     hidden = set(table.key) if table.surrogate else set()
     if child:
         hidden |= {child.of, *child.label}
-    plain = _plain(state.version())
+    plain = full(state)
     versions = (state.base, state.live, state.staging)
     columns = [c for c in dict.fromkeys(c for v in versions if v for c in v) if c not in hidden]
     compared = [c for c in columns if rows.profile.policy(state.table, plain, c) in COMPARED]
@@ -376,17 +403,24 @@ def _row_label(anchor: Anchor, rows: Rows, named: refs.Named) -> str:
     """What a row that is pointed at is called."""
     name: RowName = (named[0], (named[1],))
     state = rows.states.get(name)
-    row = _plain(state.version()) if state else _base(anchor, rows, name)
+    row = full(state) if state else _base(anchor, rows, name)
     if row is None:
         return " ".join(named)
+    child = rows.profile.child_of(named[0], row)
+    parent = refs_to(state.version().get(child.of)) if child and state else None
+    if child and not state:  # an unchanged part of something: what it is part of names it
+        form = rows.base_translator.row(named[0], {k: v for k, v in row.items() if rows.table(named[0]).column(k)})
+        parent = refs_to(form.get(child.of))
+    if parent is not None and parent != named:
+        return _row_label(anchor, rows, parent)
     kind = rows.profile.kind_of(named[0], row) or Kind(named[0], named[0])
-    return f"{kind.name}/{_label(kind, name, row, state, rows.table(named[0]))}"
+    return f"{kind.named(row)}/{_label(kind, name, row, state, rows.table(named[0]))}"
 
 
 def describe_reference(anchor: Anchor, rows: Rows, text: str) -> str:
     """A portable text for people: ids by the name of what they point at, the base URL as {site}."""
     written = refs.write(text, lambda table, name: f"[{_row_label(anchor, rows, (table, name))}]")
-    return re.sub("\ufdd0u:[^\ufdd1]*\ufdd1", "{site}", written)
+    return re.sub("\ufdd0u:[^\ufdd1]*\ufdd1", "{site}", written).replace(PREFIX, "{prefix}")
 
 
 # --- schema

@@ -7,6 +7,7 @@ takes the database back with it, and a commit that fails takes the renames back:
 from __future__ import annotations
 
 import os
+import re
 import secrets
 from collections.abc import Sequence
 from contextlib import suppress
@@ -22,6 +23,7 @@ from nostos.core.apply.settle import settle
 from nostos.core.apply.switch import Switch
 from nostos.core.compare import compare_rows
 from nostos.core.database.base import Database
+from nostos.core.database.schema import Value
 from nostos.core.errors import LiveMoved, MergeInterrupted, MergeRefused, NostosError, SiteError
 from nostos.core.files import compare_files
 from nostos.core.history import now
@@ -107,7 +109,7 @@ def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
             return pattern or inside(crew.live.files, label).exists()
         except SiteError:
             return False
-    kinds = [k for k in profile.kinds if k.name == kind_name]
+    kinds = [k for k in profile.kinds if k.name == kind_name or "{" in k.name]
     if not kinds or pattern:
         return bool(kinds) or name in ("*", "**")
     live_db = crew.live.open(readonly=True)
@@ -118,9 +120,11 @@ def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
             values = [label] if len(columns) == 1 else label.split(",")
             if table is not None and len(values) == len(columns):
                 for typed in (values, [int(v) if v.isdigit() else v for v in values]):
-                    wanted = dict(zip(columns, typed, strict=True))
+                    wanted: dict[str, Value] = dict(zip(columns, typed, strict=True))
+                    for column in re.findall(r"\{(\w+)\}", kind.name):
+                        wanted[column] = kind_name
                     if kind.strip:
-                        wanted = {c: f"{kind.strip}{v}" for c, v in wanted.items()}
+                        wanted = {c: kind.strip + str(v) if c in columns else v for c, v in wanted.items()}
                     if live_db.find(table, wanted):
                         return True
         return False
@@ -226,6 +230,9 @@ class _Merge:
             for table in rows.profile.clear:
                 if table in rows.live_tables:
                     live_db.clear(table)
+            settings = rows.profile.settings
+            if settings is not None and rows.profile.clear_settings:
+                live_db.clear(settings.table, settings.name, rows.profile.clear_settings)
             live_db.mark(MARKER, self.id, now())
             journal.write("committing", keys=[[t, n, k] for (t, n), k in done.keys.items()])
             began = monotonic()

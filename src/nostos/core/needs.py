@@ -85,7 +85,7 @@ class _Finder:
         self.comparison = comparison
         self.rows: Rows = comparison.rows
         self.live_db = live_db
-        self.writer = Writer(self.rows.live_urls, self._live_number)
+        self.writer = Writer(self.rows.live_urls, self._live_number, self.rows.live_prefix)
         # New files by path, for links to them; new rows by column values, for references that are not ids.
         self.new_files = {f.path: i.id for i in comparison.items.values() for f in i.files
                           if f.live is None and f.staging is not None}
@@ -130,14 +130,14 @@ class _Finder:
                 yield need
         staging = write.state.staging or {}
         for r in self.rows.profile.references_of(write.state.table):
-            if r.column not in write.values or not holds(r.where, _plain(staging)):
+            if r.column not in write.values or not holds(r.where, {**_plain(staging), **write.state.joined}):
                 continue
             value = write.values[r.column]
             if r.to_column is not None:
                 yield from self._by_value(item, r, value)
             elif r.to_folder:
                 for name in _names(r, value):
-                    folder = self.comparison.items.get(f"{r.to_folder}/{name}")
+                    folder = self.comparison.items.get(f"{r.to_folder}/{name.partition('/')[0]}")
                     if folder is not None and folder.change == "new" and folder.id != item.id and folder.goes_home:
                         yield Need(item.id, folder.id, f"{_where(write, r.column)} names it")
         yield from self._by_key(item, write)
@@ -293,9 +293,10 @@ class _Finder:
                 found = iter([*self.live_db.find(at, {r.column: key}),
                               *self.live_db.find(at, {r.column: str(key)})])
             for row in found:
-                if not holds(r.where, row):
+                full = translator.full(r.table, row)
+                if not holds(r.where, full):
                     continue
-                if r.to_column is None and target not in named_rows(translator.value(r.table, row, r.column)):
+                if r.to_column is None and target not in named_rows(translator.value(r.table, full, r.column)):
                     continue
                 yield self._named(at, row)
 
@@ -311,11 +312,12 @@ class _Finder:
         removed = {w.state.id for w in row_writes(self.rows, item) if w.action == "remove"}
         for owned in self.rows.profile.files:
             table = self.rows.live_tables.get(owned.table)
-            if table is None or not path.startswith(owned.folder + "/"):
+            if table is None:
                 continue
-            for row in self.live_db.find(table, {owned.column: path[len(owned.folder) + 1:]}):
-                if self._named(table, row) not in removed:
-                    raise _Obstacle(f"its file {path} was removed in staging, but live still shows it")
+            for value in owned.values(path)[:1]:
+                for row in self.live_db.find(table, {owned.column: value}):
+                    if holds(owned.where, row) and self._named(table, row) not in removed:
+                        raise _Obstacle(f"its file {path} was removed in staging, but live still shows it")
 
 
 def _plain(form: Mapping[str, Any]) -> Row:

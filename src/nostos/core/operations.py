@@ -156,7 +156,7 @@ def _points_at(rows: Rows, table: str, values: Mapping[str, Any]) -> set[RowName
 
 
 def _parents_first(entries: list[tuple[RowName, set[RowName], T]]) -> list[T]:
-    """Rows after the rows that they point at, as far as there is no cycle. entries: name, what it points at, payload."""
+    """Rows after the rows that they point at, as far as there is no cycle. entries: name, targets, payload."""
     by_name = {name: (points, payload) for name, points, payload in entries}
     done: dict[RowName, T] = {}
     entered: set[RowName] = set()

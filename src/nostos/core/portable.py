@@ -17,11 +17,23 @@ from nostos.core.profiles.model import Policy, Profile, Reference, holds
 from nostos.core.values import references as refs
 from nostos.core.values import rewriting, structures
 from nostos.core.values.structures import Tree
-from nostos.core.values.tokens import escape, unescape
+from nostos.core.values.tokens import CLOSE, OPEN, escape, unescape
 from nostos.core.values.urls import UrlForms
 
 Portable = dict[str, Any]  # column -> None, number, text with tokens, bytes or Tree
 Number = Callable[[str, str], Value]  # (table, canonical name) -> the key to write
+
+
+Joiner = Callable[[str, Row], Row]  # what a row of a table is joined to
+PREFIX = f"{OPEN}p{CLOSE}"  # stands for the table prefix at the beginning of a name
+
+
+def _ids(match: re.Match[str], many: bool) -> list[tuple[int, int]]:
+    """Where the ids are that a pattern found."""
+    if not many:
+        return [match.span(1)]
+    start = match.start(1)
+    return [(start + m.start(), start + m.end()) for m in re.finditer(r"\d+", match.group(1))]
 
 
 class Unresolved(Exception):
@@ -43,8 +55,11 @@ class _Column:
 class Translator:
     """Turns one side's rows into portable form. The other direction is `write_row`, for any side."""
 
-    def __init__(self, profile: Profile, tables: Mapping[str, Table], urls: UrlForms, keys: Keys) -> None:
+    def __init__(self, profile: Profile, tables: Mapping[str, Table], urls: UrlForms, keys: Keys, prefix: str = "",
+                 join: Joiner = lambda table, row: {}) -> None:
         self._profile = profile
+        self._prefix = prefix
+        self._join = join
         self._tables = tables
         self.urls = urls
         self.keys = keys
@@ -62,7 +77,12 @@ class Translator:
 
     def row(self, table: str, row: Row) -> Portable:
         """The portable form of a row."""
-        return {column: self.value(table, row, column) for column in row}
+        full = self.full(table, row)
+        return {column: self.value(table, full, column) for column in row}
+
+    def full(self, table: str, row: Row) -> Row:
+        """A row with what it is joined to, for telling its kind and its references."""
+        return {**row, **self._join(table, row)}
 
     def value(self, table: str, row: Row, column: str) -> Any:
         """The portable form of one column of a row."""
@@ -78,6 +98,9 @@ class Translator:
                         return named
         if isinstance(value, int):
             return value
+        if self._prefix and value.startswith(self._prefix) and self._profile.bears_prefix(
+                table, column, value[len(self._prefix):]):
+            return PREFIX + escape(value[len(self._prefix):])
         policy = self._profile.policy(table, row, column)
         paths = tuple(r for r in spots.paths if holds(r.where, row)) if spots else ()
         patterns = tuple(r for r in spots.patterns if holds(r.where, row)) if spots else ()
@@ -101,8 +124,8 @@ class Translator:
 
     def _patterned(self, patterns: tuple[Reference, ...], text: str) -> str:
         """The text with the ids that the patterns find replaced; all are found before any is."""
-        spots = sorted((m.start(1), m.end(1), i) for i, r in enumerate(patterns)
-                       for m in re.finditer(r.pattern or "", text))
+        spots = sorted((start, end, i) for i, r in enumerate(patterns)
+                       for m in re.finditer(r.pattern or "", text) for start, end in _ids(m, r.many))
         parts, done = [], 0
         for start, end, i in spots:
             named = self._named(patterns[i], text[start:end]) if start >= done else None
@@ -132,8 +155,9 @@ class Translator:
 class Writer:
     """Writes portable values for one side. number: gives that side's key of a row, or raises Unresolved."""
 
-    def __init__(self, urls: UrlForms, number: Number) -> None:
+    def __init__(self, urls: UrlForms, number: Number, prefix: str = "") -> None:
         self._urls = urls
+        self._prefix = prefix
         self._number = number
 
     def row(self, row: Portable) -> Row:
@@ -148,6 +172,8 @@ class Writer:
         return self._number(*named) if named is not None else self._text(value)
 
     def _text(self, text: str) -> str:
+        if text.startswith(PREFIX):
+            return self._prefix + unescape(text[len(PREFIX):])
         written = refs.write(text, lambda table, name: str(self._number(table, name)))
         return unescape(self._urls.from_tokens(written))
 

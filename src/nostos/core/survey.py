@@ -12,7 +12,7 @@ from nostos.core.compare import compared_tables, effective_profile
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Table
 from nostos.core.profiles.deduce import NO_PROFILE
-from nostos.core.profiles.model import Policy, Profile
+from nostos.core.profiles.model import Policy, Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site
 from nostos.core.tree.entries import Passed, scan
@@ -94,7 +94,7 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
         database.close()
     passed: list[Passed] = []
     tell(Progress("reading files", 0, None, "files"))
-    entries = list(scan(site.files, site.apart(), profile.ignore, passed.append))
+    entries = list(scan(site.files, site.apart(), ignored(profile), passed.append))
     size = sum(e.size for e in entries)
     free = shutil.disk_usage(site.home).free
     database_size = site.database.file.stat().st_size if site.database.file else database_bytes
@@ -106,9 +106,9 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
 
 def _facts(database: Database, profile: Profile, table: Table) -> TableFacts:
     kinds = [k.name for k in profile.kinds if k.table == table.name]
-    child = profile.child_of(table.name)
-    if child:
-        kinds = [f"part of {child.owner}"]
+    children = [c for c in profile.children if c.table == table.name]
+    if children:
+        kinds += [f"part of {c.owner}" for c in children]
     if table.name in profile.volatile:
         kinds = ["never compared"]
     return TableFacts(table.name, database.count(table.name), table.key, tuple(kinds))

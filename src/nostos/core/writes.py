@@ -79,7 +79,7 @@ def _structured(live: Any, f: Field, state: RowState) -> Any:
 def _inserted(rows: Rows, state: RowState, staging: Portable) -> Portable:
     """A new row's values: all but the key that live's database gives out and what is merely staging's own."""
     table = rows.table(state.table)
-    raw = {c: v.text() if isinstance(v, Tree) else v for c, v in staging.items()}
+    raw = {**{c: v.text() if isinstance(v, Tree) else v for c, v in staging.items()}, **state.joined}
     values: Portable = {}
     for column, value in staging.items():
         declared = table.column(column)

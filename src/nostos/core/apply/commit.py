@@ -67,7 +67,7 @@ class _Commit:
         self.rows = rows
         self.live_db = live_db
         self.done = Committed()
-        self.writer = Writer(rows.live_urls, self._number)
+        self.writer = Writer(rows.live_urls, self._number, rows.live_prefix)
         self.tables: dict[str, Table] = {}
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
 
@@ -139,7 +139,7 @@ class _Commit:
                 if refs.number(value) is not None:
                     row[column] = None if declared.nullable else 0
                 else:
-                    row[column] = Writer(self.rows.live_urls, self._number_or_none).value(value)
+                    row[column] = Writer(self.rows.live_urls, self._number_or_none, self.rows.live_prefix).value(value)
         key = self.live_db.insert(table, row)
         if table.surrogate:
             self.done.keys[operation.table, str(operation.name[0])] = key[0]
@@ -167,5 +167,6 @@ class _Commit:
                 continue
             for d in self.rows.profile.derived:
                 if d.table == name and d.counts in self.tables:
-                    self.live_db.recount(table, d.column, self.tables[d.counts], d.by, dict(d.where), (key,))
+                    through = (self.tables[d.through.table], d.through.by, dict(d.through.where)) if d.through else None
+                    self.live_db.recount(table, d.column, self.tables[d.counts], d.by, dict(d.where), (key,), through)
 

@@ -17,6 +17,7 @@ from nostos.core.items import TRAVELS, Comparison, Field
 from nostos.core.keys import Side
 from nostos.core.operations import Plan, SchemaOperation
 from nostos.core.portable import Unresolved, Writer
+from nostos.core.profiles.model import ignored
 from nostos.core.site import Site
 from nostos.core.tree.entries import scan
 from nostos.core.values import structures
@@ -50,7 +51,7 @@ class _Settler:
         self.done = done
         self.live_db = live_db
         self.tables = live_db.tables()
-        self.writer = Writer(rows.live_urls, self._number)
+        self.writer = Writer(rows.live_urls, self._number, rows.live_prefix)
 
     def _number(self, table: str, name: str) -> Any:
         key = self.done.keys.get((table, name), self.rows.live_keys.key(table, name))
@@ -146,7 +147,7 @@ class _Settler:
 def _files(anchor: Anchor, files: Collection[FileState], live: Site, comparison: Comparison) -> None:
     if not files:
         return
-    now = {e.path: e for e in scan(live.files, live.apart(), comparison.rows.profile.ignore)}
+    now = {e.path: e for e in scan(live.files, live.apart(), ignored(comparison.rows.profile))}
     for file in files:
         anchor.keep_base_file(file.staging, file.path)
         anchor.keep_file(Side.STAGING, file.path, file.staging)

@@ -100,12 +100,16 @@ class Database(ABC):
     def remove(self, table: Table, key: Key) -> None: ...
 
     @abstractmethod
-    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key) -> None:
-        """Set a counter of one row to the number of `counted` rows whose `by` is this row's key."""
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key,
+                through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
+        """Set a counter of one row to the number of `counted` rows whose `by` is this row's key.
+
+        through: count only rows whose column points at a row of another table with these values.
+        """
 
     @abstractmethod
-    def clear(self, table: str) -> None:
-        """Remove all rows of a cache."""
+    def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
+        """Remove all rows of a cache, or those whose column matches one of these shell wildcards (only `*`)."""
 
     def prepare_mark(self, table: str) -> None:
         """Make the table of markers where that cannot be part of a transaction."""

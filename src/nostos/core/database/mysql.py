@@ -366,15 +366,26 @@ class MysqlDatabase(Database):
         where, which = self._matching(table, dict(zip(table.key, key, strict=True)))
         self._run(f"DELETE FROM {self._real(table.name)} WHERE {where} LIMIT 1", which)
 
-    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key) -> None:
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key,
+                through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
         tests, bound = self._matching(counted, where)
+        if through is not None:
+            other, points, wanted = through
+            more, values = self._matching(other, wanted)
+            tests += (f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {self._real(other.name)} "
+                      f"WHERE {more})")
+            bound += values
         which, keys = self._matching(table, dict(zip(table.key, key, strict=True)))
         self._run(f"UPDATE {self._real(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM "
-                  f"{self._real(counted.name)} WHERE {quote(by)} <=> %s AND {tests}) WHERE {which}",
-                  [key[0], *bound, *keys])
+                  f"{self._real(counted.name)} WHERE {quote(by)} <=> %s AND {tests}) WHERE {which}", [key[0], *bound, *keys])
 
-    def clear(self, table: str) -> None:
-        self._run(f"DELETE FROM {self._real(table)}")
+    def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
+        if column is None:
+            self._run(f"DELETE FROM {self._real(table)}")
+            return
+        for pattern in patterns:
+            like = pattern.replace("|", "||").replace("%", "|%").replace("_", "|_").replace("*", "%")
+            self._run(f"DELETE FROM {self._real(table)} WHERE {quote(column)} LIKE %s ESCAPE '|'", [like])
 
     def prepare_mark(self, table: str) -> None:
         self._run(f"CREATE TABLE IF NOT EXISTS {self._real(table)} "

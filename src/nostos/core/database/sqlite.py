@@ -283,14 +283,25 @@ class SqliteDatabase(Database):
         if done.rowcount != 1:
             raise sqlite3.IntegrityError(f"{table.name} has {done.rowcount} rows with key {key!r}, not one")
 
-    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key) -> None:
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key,
+                through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
         tests, bound = self._matching(where)
+        if through is not None:
+            other, points, wanted = through
+            more, values = self._matching(wanted)
+            tests += (f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {quote(other.name)} WHERE {more})")
+            bound += values
         which, keys = self._matching(dict(zip(table.key, key, strict=True)))
-        self._run(f"UPDATE {quote(table.name)} SET {quote(column)} = (SELECT count(*) FROM {quote(counted.name)} "
+        self._run(f"UPDATE {quote(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM {quote(counted.name)} "
                   f"WHERE {quote(by)} IS ? AND {tests}) WHERE {which}", [key[0], *bound, *keys])
 
-    def clear(self, table: str) -> None:
-        self._run(f"DELETE FROM {quote(table)}")
+    def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
+        if column is None:
+            self._run(f"DELETE FROM {quote(table)}")
+            return
+        for pattern in patterns:
+            like = pattern.replace("|", "||").replace("%", "|%").replace("_", "|_").replace("*", "%")
+            self._run(f"DELETE FROM {quote(table)} WHERE {quote(column)} LIKE ? ESCAPE '|'", [like])
 
     def mark(self, table: str, name: str, when: str) -> None:
         self._run(f"CREATE TABLE IF NOT EXISTS {quote(table)} (merge_id TEXT PRIMARY KEY, at TEXT NOT NULL)")

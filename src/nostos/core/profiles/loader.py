@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Iterator
+from dataclasses import replace
 from functools import cache
 from importlib import resources
 from pathlib import Path
@@ -16,12 +18,15 @@ from nostos.core.profiles.model import (
     Derived,
     FieldPolicy,
     Folder,
+    GuardFile,
+    Join,
     Kind,
     OwnedFile,
     Policy,
     Profile,
     Reference,
     SettingsTable,
+    Through,
     Where,
 )
 
@@ -108,22 +113,22 @@ def _profile(data: dict[str, Any]) -> Profile:
         settings = SettingsTable(s["table"], s["name"], s["value"], s["format"])
     kinds = tuple(
         Kind(k["name"], k["table"], _where(k), _names(k.get("label", [])), k.get("title"), tuple(k.get("identity", [])),
-             k.get("born"), k.get("visitors", False), k.get("strip", ""))
+             k.get("born"), k.get("visitors", False), k.get("strip", ""), k.get("volatile", False))
         for k in data.get("kind", []))
     kind_tables = {k.table for k in kinds}
     children = []
     for c in data.get("child", []):
         owner = c.get("owner")
-        children.append(Child(c["table"], c["of"], owner or "", c["name"], _names(c["label"])))
+        children.append(Child(c["table"], c["of"], owner or "", c["name"], _names(c["label"]), _where(c)))
     volatile = tuple(data.get("tables", {}).get("volatile", []))
     for child in children:
-        if child.table in kind_tables:
+        if child.table in kind_tables and not child.where:
             raise ValueError(f"table {child.table!r} is both a kind and a child")
     folders = []
     for f in data.get("folder", []):
-        if not f["path"].endswith("/*"):
-            raise ValueError(f"the folder path {f['path']!r} must end in /*")
-        folders.append(Folder(f["kind"], f["path"][:-2], f.get("manifest"), tuple(f.get("owns", []))))
+        parent, _, name = f["path"].rpartition("/")
+        folders.append(Folder(f["kind"], parent, f.get("manifest"), tuple(f.get("owns", [])),
+                              "" if name == "*" else name))
     return Profile(
         name=data["profile"]["name"],
         title=data["profile"]["title"],
@@ -133,16 +138,56 @@ def _profile(data: dict[str, Any]) -> Profile:
         guards=dict(data.get("guards", {}).get("settings", {})),
         kinds=kinds,
         children=tuple(children),
-        references=tuple(_reference(r) for r in data.get("reference", [])),
-        files=tuple(OwnedFile(*_column(f), f["folder"], _where(f)) for f in data.get("file", [])),
+        references=(*(_reference(r) for r in data.get("reference", [])), *_markup(data.get("markup", []))),
+        files=tuple(OwnedFile(*_column(f), f["folder"], _where(f), f.get("variants", ""))
+                    for f in data.get("file", [])),
         folders=tuple(folders),
         ignore=tuple(data.get("files", {}).get("ignore", [])),
         volatile=volatile,
-        policies=tuple(FieldPolicy(*_column(p), Policy(p["policy"]), _where(p), tuple(_path(p)))
-                       for p in data.get("policy", [])),
-        derived=tuple(Derived(*_column(d), d["counts"], d["by"], _where(d)) for d in data.get("derived", [])),
+        policies=(*(FieldPolicy(*_column(p), Policy(p["policy"]), _where(p), tuple(_path(p)))
+                    for p in data.get("policy", [])), *_setting_policies(data.get("setting-policy", []), settings)),
+        derived=tuple(Derived(*_column(d), d["counts"], d["by"], _where(d), _through(d))
+                      for d in data.get("derived", [])),
         clear=tuple(data.get("clear", {}).get("tables", [])),
+        clear_settings=tuple(data.get("clear", {}).get("settings", [])),
+        joins=tuple(Join(j["table"], j["name"], j["from"], tuple(j["on"].items()), j["column"], _where(j))
+                    for j in data.get("join", [])),
+        guard_file=_guard_file(data.get("guards", {}).get("file")),
+        prefixed=tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     )
+
+
+def _markup(entries: list[dict[str, Any]]) -> Iterator[Reference]:
+    """The same patterns in several columns."""
+    for entry in entries:
+        for column in entry["columns"]:
+            for pattern in entry["patterns"]:
+                one = _reference({**entry, "column": column, "pattern": pattern})
+                yield replace(one, many=entry.get("many", False))
+
+
+def _setting_policies(entries: list[dict[str, Any]], settings: SettingsTable | None) -> Iterator[FieldPolicy]:
+    """Policies of settings, by their names."""
+    for entry in entries:
+        if settings is None:
+            raise ValueError("there are policies of settings, but no [settings]")
+        for name in entry["names"]:
+            yield FieldPolicy(settings.table, settings.value, Policy(entry["policy"]), ((settings.name, name),))
+
+
+def _through(entry: dict[str, Any]) -> Through | None:
+    t = entry.get("through")
+    return Through(t["table"], t["by"], _where(t)) if t else None
+
+
+def _guard_file(entry: dict[str, Any] | None) -> GuardFile | None:
+    """The guard's text lies beside the built-in profiles."""
+    if entry is None:
+        return None
+    if "/" in entry["template"]:
+        raise ValueError(f"the template {entry['template']!r} is not one of Nostos's own")
+    text = (resources.files("nostos.core.profiles") / entry["template"]).read_text(encoding="utf-8")
+    return GuardFile(entry["path"], text)
 
 
 def _path(entry: dict[str, Any]) -> list[str]:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from fnmatch import fnmatchcase
 from typing import Any
 
-from nostos.core.database.schema import Row, Value
+from nostos.core.database.schema import Value
 
 Where = tuple[tuple[str, str], ...]
 
@@ -27,6 +28,11 @@ class Policy(StrEnum):
 
 
 COMPARED = frozenset({Policy.PLAIN, Policy.NEWEST, Policy.SET, Policy.STRUCTURE, Policy.TEXT})
+
+
+def ignored(profile: Profile) -> tuple[str, ...]:
+    """Patterns of files that are neither cloned nor compared: the profile's, and the guard's own file."""
+    return (*profile.ignore, *((profile.guard_file.path,) if profile.guard_file else ()))
 
 
 def holds(where: Where, row: Mapping[str, Value]) -> bool:
@@ -52,6 +58,11 @@ class Kind:
     born: str | None = None
     visitors: bool = False
     strip: str = ""
+    volatile: bool = False
+
+    def named(self, row: Mapping[str, Value]) -> str:
+        """The kind's name for a row: `{column}` in it is the row's value."""
+        return re.sub(r"\{(\w+)\}", lambda m: str(row.get(m.group(1))), self.name)
 
 
 @dataclass(frozen=True)
@@ -63,6 +74,7 @@ class Child:
     owner: str
     name: str
     label: tuple[str, ...]
+    where: Where = ()
 
 
 @dataclass(frozen=True)
@@ -81,17 +93,31 @@ class Reference:
     where: Where = ()
     path: tuple[str, ...] | None = None
     pattern: str | None = None
+    many: bool = False  # the pattern's group holds several ids
     declared: bool = False  # a foreign key of the schema
 
 
 @dataclass(frozen=True)
 class OwnedFile:
-    """A column that names a file, under `folder`, which belongs to the row's item."""
+    """A column that names a file, under `folder`, which belongs to the row's item.
+
+    variants: what to leave out of the name of a file that was made from the named one.
+    """
 
     table: str
     column: str
     folder: str
     where: Where = ()
+    variants: str = ""
+
+    def values(self, path: str) -> tuple[str, ...]:
+        """What the column of the row may hold that a file belongs to; nothing for files elsewhere."""
+        if not path.startswith(self.folder + "/"):
+            return ()
+        value = path[len(self.folder) + 1:]
+        base = re.sub(self.variants, "", value) if self.variants else value
+        return tuple(dict.fromkeys((value, base, re.sub(r"(?=\.[^./]+$)", "-scaled", base, count=1))
+                                   if self.variants else (value,)))
 
 
 @dataclass(frozen=True)
@@ -102,6 +128,7 @@ class Folder:
     parent: str
     manifest: str | None
     owns: tuple[str, ...] = ()
+    only: str = ""  # just the folder of this name
 
 
 @dataclass(frozen=True)
@@ -122,6 +149,37 @@ class Derived:
     counts: str
     by: str
     where: Where = ()
+    through: Through | None = None
+
+
+@dataclass(frozen=True)
+class Through:
+    """Counted rows count only where column `by` points at a row of `table` for which `where` holds."""
+
+    table: str
+    by: str
+    where: Where
+
+
+@dataclass(frozen=True)
+class Join:
+    """A value of another row that tells more of this one: `column` of the row of `source` whose columns equal this
+    row's (`on`: own column, other column) and for which `where` holds. It is called `name` in conditions."""
+
+    table: str
+    name: str
+    source: str
+    on: tuple[tuple[str, str], ...]
+    column: str
+    where: Where = ()
+
+
+@dataclass(frozen=True)
+class GuardFile:
+    """A file that only staging has: where it goes, and the text that goes there."""
+
+    path: str
+    text: str
 
 
 @dataclass(frozen=True)
@@ -165,17 +223,27 @@ class Profile:
     policies: tuple[FieldPolicy, ...] = ()
     derived: tuple[Derived, ...] = ()
     clear: tuple[str, ...] = ()
+    clear_settings: tuple[str, ...] = ()
+    joins: tuple[Join, ...] = ()
+    guard_file: GuardFile | None = None
+    prefixed: tuple[tuple[str, str, tuple[str, ...]], ...] = ()  # table, column, patterns of what follows the prefix
+    visitor_kinds: tuple[str, ...] = ()
 
-    def kind_of(self, table: str, row: Row) -> Kind | None:
+    def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:
         return next((k for k in self.kinds if k.table == table and holds(k.where, row)), None)
 
-    def child_of(self, table: str) -> Child | None:
-        return next((c for c in self.children if c.table == table), None)
+    def child_of(self, table: str, row: Mapping[str, Value]) -> Child | None:
+        return next((c for c in self.children if c.table == table and holds(c.where, row)), None)
+
+    def bears_prefix(self, table: str, column: str, rest: str) -> bool:
+        """Whether a name that begins with the table prefix does so for a reason, by what follows it."""
+        return any(t == table and c == column and any(fnmatchcase(rest, p) for p in patterns)
+                   for t, c, patterns in self.prefixed)
 
     def references_of(self, table: str) -> tuple[Reference, ...]:
         return tuple(r for r in self.references if r.table == table)
 
-    def policy(self, table: str, row: Row, column: str) -> Policy:
+    def policy(self, table: str, row: Mapping[str, Value], column: str) -> Policy:
         """The policy of a column of a row; the first that matches."""
         if any(d.table == table and d.column == column for d in self.derived):
             return Policy.DERIVED
@@ -184,16 +252,17 @@ class Profile:
                 return p.policy
         return Policy.PLAIN
 
-    def path_policies(self, table: str, row: Row, column: str) -> dict[tuple[str, ...], Policy]:
+    def path_policies(self, table: str, row: Mapping[str, Value], column: str) -> dict[tuple[str, ...], Policy]:
         """Policies of single keys inside a structured value."""
         return {p.path: p.policy for p in self.policies
                 if p.table == table and p.column == column and p.path and holds(p.where, row)}
 
     def is_visitors(self, kind: str) -> bool:
-        return any(k.name == kind and k.visitors for k in self.kinds)
+        return any(k.name == kind and k.visitors for k in self.kinds) or any(
+            fnmatchcase(kind, p) for p in self.visitor_kinds)
 
     def with_visitors(self, patterns: tuple[str, ...]) -> Profile:
         """This profile with more kinds counted as made by visitors."""
         kinds = tuple(replace(k, visitors=True) if any(fnmatchcase(k.name, p) for p in patterns) else k
                       for k in self.kinds)
-        return replace(self, kinds=kinds)
+        return replace(self, kinds=kinds, visitor_kinds=patterns)
