@@ -66,7 +66,7 @@ class Errors(ProgramTest):
         self.refused(*clone(url="staging"), says="is not a base URL")
         self.refused(*clone(name="../up"), says="cannot be called")
         self.refused(*clone(), "--database", "live/data/site.db", says="live's own database")
-        self.refused(*clone(), "--database", "mysql://u:secret@h/d", says="not supported")
+        self.refused(*clone(), "--database", "mysql://u:secret@h/d", says="cannot be kept in another kind")
         self.assertFalse((self.folder / "staging").exists())
         self.clone()
         self.refused(*clone(into="other"), says="There is a voyage named autumn already")

@@ -28,8 +28,8 @@ CREATE VIEW kr_lent AS SELECT title FROM kr_books JOIN kr_loan_items ON book = k
 CREATE TRIGGER kr_stamp AFTER UPDATE ON kr_books FOR EACH ROW INSERT INTO kr_scribbles VALUES ('100% renamed');
 INSERT INTO kr_shelves VALUES ('A', 'north'), ('B', 'caf\u00e9');
 INSERT INTO kr_books (isbn, title, shelf, cover, flags, mood, tags, price, weight, far, day, seen, years, options)
-  VALUES ('1', 'Tides \U0001f319 at https://library.example', 'A', x'00ff27', b'100000000001', 'wild', 'a,b', 1.250, 0.1,
-   1e-300, '0000-00-00', '2026-03-29 02:30:00', 2026, '{"home": "https:\\\\/\\\\/library.example"}'),
+  VALUES ('1', 'Tides \U0001f319 at https://library.example', 'A', x'00ff27', b'100000000001', 'wild', 'a,b', 1.250,
+   0.1, 1e-300, '0000-00-00', '2026-03-29 02:30:00', 2026, '{"home": "https:\\\\/\\\\/library.example"}'),
   ('2', '100%% rain', 'B', NULL, NULL, NULL, '', NULL, 16777216.5, NULL, '2026-02-00', NULL, NULL, NULL);
 INSERT INTO kr_loans (since) VALUES ('2026-01-01 00:00:00.123456');
 INSERT INTO kr_loan_items VALUES (1, 1, NULL);

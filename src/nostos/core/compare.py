@@ -107,7 +107,12 @@ def is_local(profile: Profile, table: Table, row: Row) -> bool:
     kind = profile.kind_of(table.name, row)
     if kind is not None and kind.volatile and profile.child_of(table.name, row) is None:
         return True
-    naming = {*table.key, *(kind.identity if kind else ()), *(kind.label if kind else ())}
+    settings = profile.settings
+    if settings is not None and settings.table == table.name:
+        return profile.policy(table.name, row, settings.value) not in COMPARED
+    child = profile.child_of(table.name, row)
+    naming = {*table.key, *(kind.identity if kind else ()), *(kind.label if kind else ()),
+              *((child.of, *child.label) if child else ())}
     policies = {profile.policy(table.name, row, c) for c in row if c not in naming and table.column(c)}
     return bool(policies) and not policies & COMPARED and not policies <= {Policy.DERIVED}
 
@@ -341,7 +346,7 @@ class _Matcher:
         for move in self.moves[side].get(table, ()):
             if move.born and move.row is not None:
                 full = self.translators[side].full(table, move.row)
-                yield move.key[0], full, self.translators[side].row(table, move.row)
+                yield move.key[0], full, self._form(self.translators[side], table, full)
 
     def _removed(self, side: Side, table: str) -> Iterable[tuple[str, Row, Portable]]:
         for move in self.moves[side].get(table, ()):
@@ -350,7 +355,12 @@ class _Matcher:
                 key = base_key(self.tables[table], name, self.base)
                 row = self.anchor.base_row(table, key) if key else None
                 if row is not None:
-                    yield str(name[0]), self.base.full(table, row), self.base.row(table, row)
+                    full = self.base.full(table, row)
+                    yield str(name[0]), full, self._form(self.base, table, full)
+
+    def _form(self, translator: Translator, table: str, full: Row) -> Portable:
+        """The columns that identities are made of, in portable form."""
+        return {c: translator.value(table, full, c) for c in _identity_columns(self.profile, table) if c in full}
 
     def _group(self, table: str, rows: Iterable[tuple[T, Row, Portable]]) -> dict[tuple[object, ...], list[T]]:
         found: dict[tuple[object, ...], list[T]] = {}
@@ -363,7 +373,7 @@ class _Matcher:
     def _identity(self, table: str, row: Row, form: Portable) -> tuple[object, ...] | None:
         child = self.profile.child_of(table, row)
         if child:
-            return tuple(form.get(c) for c in (child.of, *child.label))
+            return None if child.repeats else tuple(form.get(c) for c in (child.of, *child.label))
         kind = self.profile.kind_of(table, row)
         if kind is None or not kind.identity:
             return None

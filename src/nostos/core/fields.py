@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from difflib import SequenceMatcher
@@ -136,7 +137,7 @@ def merge_text(base: str, live: str, staging: str) -> str | None:
 
     Works on paragraphs and lines as units, after Khanna, Kunal and Pierce, "A Formal Investigation of Diff3" (2007):
     stretches that are equal on all three sides hold the text together, and between two of them at most one side may
-    have changed; or, where no unit came or went there, at most one side each unit.
+    have changed.
     """
     a, b, c = (_units(t) for t in (base, live, staging))
     in_live, in_staging = _matches(a, b), _matches(a, c)
@@ -149,12 +150,6 @@ def merge_text(base: str, live: str, staging: str) -> str | None:
             result.extend(part_b)
         elif part_b == part_a:
             result.extend(part_c)
-        elif len(part_a) == len(part_b) == len(part_c):
-            # Neighbours that were each rewritten by one side only.
-            for x, y, z in zip(part_a, part_b, part_c, strict=True):
-                if x not in (y, z) and y != z:
-                    return False
-                result.append(z if x == y else y)
         else:
             return False
         return True
@@ -171,14 +166,8 @@ def merge_text(base: str, live: str, staging: str) -> str | None:
 
 
 def _units(text: str) -> list[str]:
-    """Lines with their ends; a blank line belongs to the paragraph before it."""
-    units: list[str] = []
-    for line in text.splitlines(keepends=True):
-        if units and not line.strip():
-            units[-1] += line
-        else:
-            units.append(line)
-    return units
+    """Lines, and what stands between them, each a unit: so that a last line without an end is the same line."""
+    return [unit for unit in re.split(r"(\s*\n\s*)", text) if unit]
 
 
 def _matches(one: list[str], other: list[str]) -> dict[int, int]:

@@ -335,7 +335,7 @@ def _names(r: Reference, value: Any) -> Iterator[str]:
             if isinstance(leaf, str) and (fits(pattern, path) or not path):
                 yield leaf
     elif isinstance(value, str):
-        yield value
+        yield value.strip('"')  # a setting may be JSON text
     elif isinstance(value, list):
         yield from (v for v in value if isinstance(v, str))
 

@@ -73,6 +73,8 @@ def _structured(live: Any, f: Field, state: RowState) -> Any:
         return result
     if isinstance(result, Tree):
         result = result.data
+    if not f.merged.path and not isinstance(result, dict | list):
+        return result
     return Tree(structures.put(live.data, f.merged.path, result, ABSENT), live.style)
 
 

@@ -20,6 +20,8 @@ from nostos.core.operations import Plan, UpdateRow
 from nostos.core.profiles.model import Policy
 from nostos.core.tree.entries import Entry
 
+_AT_ONCE = 1000  # rows
+
 
 @dataclass(frozen=True)
 class Line:
@@ -100,10 +102,19 @@ class Ledger:
         """A digest per kind over everything watched, as live has it now."""
         tables = live_db.tables()
         totals: dict[str, int] = {}
+        by_table: dict[str, list[Watched]] = {}
         for w in self._rows:
-            row = live_db.fetch(tables[w.table], w.key) if w.table in tables else None
-            values = [w.table, repr(w.key), *(("gone",) if row is None else (row.get(c) for c in w.columns))]
-            totals[w.kind] = add_digests(totals.get(w.kind, 0), (row_digest(values),))
+            by_table.setdefault(w.table, []).append(w)
+        for name, watched in by_table.items():
+            for at in range(0, len(watched), _AT_ONCE):
+                part = watched[at:at + _AT_ONCE]
+                table = tables.get(name)
+                there = {} if table is None else {
+                    table.key_of(r): r for r in live_db.fetch_many(table, [w.key for w in part])}
+                for w in part:
+                    row = there.get(w.key)
+                    values = [name, repr(w.key), *(("gone",) if row is None else (row.get(c) for c in w.columns))]
+                    totals[w.kind] = add_digests(totals.get(w.kind, 0), (row_digest(values),))
         for f in self._files:
             found = file_digest(f.path)
             totals[f.kind] = add_digests(totals.get(f.kind, 0), (row_digest([f.path, found]),))

@@ -14,7 +14,7 @@ from nostos.core.database.schema import Key, Row
 from nostos.core.fields import ABSENT, Standing
 from nostos.core.files import FileState
 from nostos.core.items import TRAVELS, Comparison, Field
-from nostos.core.keys import Side
+from nostos.core.keys import RowName, Side
 from nostos.core.operations import Plan, SchemaOperation
 from nostos.core.portable import Unresolved, Writer
 from nostos.core.profiles.model import ignored
@@ -37,9 +37,12 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, 
         rows = _Settler(anchor, comparison.rows, done, live_db)
         files: list[FileState] = list(plan.settled_files)
         for item in comparison.items.values():
+            by_row: dict[RowName, list[Field]] = {}
+            for f in item.fields:
+                if f.row is not None:
+                    by_row.setdefault(f.row, []).append(f)
             for state in item.rows:
-                fields = [f for f in item.fields if f.row == state.id]
-                rows.row(state, fields, item.id in taken and state.id in settled)
+                rows.row(state, by_row.get(state.id, []), item.id in taken and state.id in settled)
             files.extend(f for f in item.files if f.standing is Standing.SETTLED)
         _files(anchor, files, live, comparison)
 
@@ -121,7 +124,7 @@ class _Settler:
         for f in over:
             value = f.merged.staging
             old = form.get(f.column)
-            if isinstance(old, Tree):
+            if isinstance(old, Tree) and (f.merged.path or isinstance(value, dict | list | Tree)):
                 inner = value.data if isinstance(value, Tree) else value
                 form[f.column] = Tree(structures.put(old.data, f.merged.path, inner, ABSENT), old.style)
             elif not f.merged.path:

@@ -377,7 +377,8 @@ class MysqlDatabase(Database):
             bound += values
         which, keys = self._matching(table, dict(zip(table.key, key, strict=True)))
         self._run(f"UPDATE {self._real(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM "
-                  f"{self._real(counted.name)} WHERE {quote(by)} <=> %s AND {tests}) WHERE {which}", [key[0], *bound, *keys])
+                  f"{self._real(counted.name)} WHERE {quote(by)} <=> %s AND {tests}) WHERE {which}",
+                  [key[0], *bound, *keys])
 
     def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
         if column is None:

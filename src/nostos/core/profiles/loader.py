@@ -119,7 +119,8 @@ def _profile(data: dict[str, Any]) -> Profile:
     children = []
     for c in data.get("child", []):
         owner = c.get("owner")
-        children.append(Child(c["table"], c["of"], owner or "", c["name"], _names(c["label"]), _where(c)))
+        children.append(Child(c["table"], c["of"], owner or "", c["name"], _names(c["label"]), _where(c),
+                              c.get("repeats", False)))
     volatile = tuple(data.get("tables", {}).get("volatile", []))
     for child in children:
         if child.table in kind_tables and not child.where:

@@ -75,6 +75,7 @@ class Child:
     name: str
     label: tuple[str, ...]
     where: Where = ()
+    repeats: bool = False  # rows of one label are always different things
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ from nostos.core.tree.entries import Entry
 _CHUNK = 1 << 20
 
 
-def copy_file(source: Path, target: Path, mode: int) -> bytes:
+def copy_file(source: Path, target: Path, mode: int, flush: bool = True) -> bytes:
     """Copy one file, flush it to disk, give it its rights and times. Returns the digest of what was copied.
 
     The target must not exist, so that nothing is written through a link that someone laid there.
@@ -24,7 +24,8 @@ def copy_file(source: Path, target: Path, mode: int) -> bytes:
             digest.update(chunk)
             write.write(chunk)
         write.flush()
-        os.fsync(write.fileno())
+        if flush:
+            os.fsync(write.fileno())
     target.chmod(mode)
     shutil.copystat(source, target)
     target.chmod(mode)
@@ -39,7 +40,7 @@ def copy_entry(source_root: Path, target_root: Path, entry: Entry) -> bytes:
         target.symlink_to(source.readlink())
         assert entry.digest is not None
         return entry.digest
-    return copy_file(source, target, entry.mode)
+    return copy_file(source, target, entry.mode, flush=False)  # a clone that a crash cuts short is made anew
 
 
 def copy_folders(source_root: Path, target_root: Path, relative: str) -> None:

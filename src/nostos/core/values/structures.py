@@ -86,6 +86,8 @@ def read_json(text: str) -> Tree | None:
             return None
     except (ValueError, RecursionError):
         return None
+    if not isinstance(data, dict | list):
+        return None  # a lone number or word is compared as the text that it is
     tail = text[len(stripped):]
     for style in _styles():
         if style.write(data) == stripped:
