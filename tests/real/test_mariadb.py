@@ -2,8 +2,9 @@
 
 import unittest
 
+from nostos.core.apply.ledger import Ledger
 from nostos.core.clone import clone, remove
-from nostos.core.errors import MergeRefused, SiteError
+from nostos.core.errors import LiveMoved, MergeRefused, SiteError
 from nostos.core.merge import look, merge, prepare
 from nostos.core.voyage import Home, opened
 from tests.real.servers import PASSWORD, mariadb, missing
@@ -86,6 +87,7 @@ class Library(SiteTest):
                 self.assertEqual(repr(copy).count("staging.example"), 3)
                 # One address is a letter longer or shorter than the other only where letters are counted.
                 self.assertEqual(repr(copy).replace("staging.example", "library.example"), repr(live))
+                self.assertIn("${LIBRARY_PASSWORD}", (self.folder / "staging/nostos.toml").read_text())
                 with opened(self.home, self.home.read("trip")) as crew:
                     self.assertEqual(look(crew)[0].items, {})
                 triggers = self.server.run("SELECT count(*) FROM information_schema.triggers "
@@ -150,6 +152,27 @@ class Library(SiteTest):
         after = self.dump(self.live_name)
         after.pop("nostos_merges", None)
         self.assertEqual(before, after)
+
+    def test_live_moves_between_looking_and_committing(self) -> None:
+        """The row is edited on live after the merge's transaction has begun to read: seen, and nothing overwritten."""
+        from unittest import mock
+
+        staging = self.clone()
+        self.sql(staging, "UPDATE kr_hashes SET note = 'staging' WHERE note = 'Abc'")
+        digests = Ledger.digests
+        edits = iter(["live edit"])
+
+        def moved(ledger: Ledger, *args: object) -> object:
+            found = digests(ledger, *args)  # type: ignore[arg-type]
+            for edit in edits:
+                self.server.run("UPDATE kr_hashes SET note = %s WHERE note = 'Abc'", edit, database=self.live_name)
+            return found
+
+        with mock.patch.object(Ledger, "digests", moved), opened(self.home, self.home.read("trip")) as crew:
+            prepared = prepare(crew)
+            with self.assertRaises(LiveMoved):
+                merge(self.home, crew, prepared)
+        self.assertIn("live edit", repr(self.dump(self.live_name)["hashes"]))
 
     def test_a_wrong_password_is_not_repeated(self) -> None:
         path = self.site / "nostos.toml"

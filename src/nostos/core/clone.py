@@ -357,12 +357,17 @@ class _Clone:
             url = f"sqlite:///{path}"
         else:
             path, url = "", self.database.url.render_as_string(hide_password=False)
+            old = str(self.live.database.url.database)
+            kept = configuration.other_database(self.live.home / self.live.own[0], old, str(
+                self.database.url.database)) if self.live.site_file and not self.voyage.elsewhere else None
+            url = kept or url
         changes = {"site.url": self.voyage.url, "site.database": url, "site.prefix": self.database.prefix,
                    "site.files": self.files.relative_to(self.target).as_posix() or "."}
         system = self.live.profile.configuration
         for name in own.values():
             if system is None or Path(name).name != system.file:
-                configuration.rewrite_toml(self.target / name, changes)
+                moved = self.database.prefix != self.live.database.prefix
+                configuration.rewrite_toml(self.target / name, changes, ("site.prefix",) if moved else ())
             elif system.format == "php-constants":
                 php_configuration.rewrite(self.target / name, {
                     "DB_NAME": str(self.database.url.database), "DB_USER": self.database.url.username or "",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -40,6 +40,18 @@ def dotted(data: Mapping[str, Any], key: str) -> Any:
     return value
 
 
+def other_database(path: Path, old: str, new: str) -> str | None:
+    """A site file's database URL with another database's name, where it takes its secrets from the environment.
+
+    None where it does not: then there is nothing to keep out of a file.
+    """
+    raw = dotted(read_toml(path), "site.database")
+    if not isinstance(raw, str) or not _VARIABLE.search(raw):
+        return None
+    base, mark, query = raw.partition("?")
+    return f"{base.removesuffix(old)}{new}{mark}{query}" if base.endswith(f"/{old}") else None
+
+
 def expand(value: str) -> str:
     """`${VAR}` replaced from the environment. Raises SiteError when a variable is not set."""
     def one(match: re.Match[str]) -> str:
@@ -52,14 +64,15 @@ def expand(value: str) -> str:
     return _VARIABLE.sub(one, value)
 
 
-def rewrite_toml(path: Path, changes: Mapping[str, str]) -> None:
-    """Set dotted keys that the file already has; every other line, comments too, stays as it is."""
+def rewrite_toml(path: Path, changes: Mapping[str, str], add: Sequence[str] = ()) -> None:
+    """Set dotted keys that the file already has, and those of `add` in tables that it has; every other line, comments
+    too, stays as it is."""
     document = tomlkit.parse(path.read_text(encoding="utf-8"))
     for key, value in changes.items():
         *parents, last = key.split(".")
         table: Any = document
         for part in parents:
             table = table.get(part) if table is not None else None
-        if table is not None and last in table:
+        if table is not None and (last in table or key in add):
             table[last] = value
     path.write_text(tomlkit.dumps(document), encoding="utf-8")

@@ -104,8 +104,7 @@ class _Commit:
 
     def _check(self, operation: UpdateRow | RemoveRow) -> None:
         """A live row must still be as compared, in what is about to be replaced."""
-        self.live_db.lock(self.tables[operation.table], operation.key)
-        now = self.live_db.fetch(self.tables[operation.table], operation.key)
+        now = self.live_db.fetch_locked(self.tables[operation.table], operation.key)
         columns = operation.values if isinstance(operation, UpdateRow) else operation.before
         derived = {d.column for d in self.rows.profile.derived if d.table == operation.table}
         if now is None or any(not same(now.get(c), operation.before.get(c))

@@ -147,9 +147,9 @@ class Database(ABC):
         """How much room the site's tables take, where the engine can tell."""
         return 0
 
-    def lock(self, table: Table, key: Key) -> None:
-        """Keep others from changing a row until the transaction ends, where the transaction itself does not."""
-        return
+    def fetch_locked(self, table: Table, key: Key) -> Row | None:
+        """The row as it is at this moment, which nobody else changes until the transaction ends."""
+        return self.fetch(table, key)
 
     def warnings(self) -> Iterator[tuple[str, str, str]]:
         """What the engine has to say about this database: what, why it matters, what to do."""

@@ -297,12 +297,18 @@ class MysqlDatabase(Database):
     def fetch(self, table: Table, key: Key) -> Row | None:
         return next(iter(self.find(table, dict(zip(table.key, key, strict=True)))), None)
 
-    def lock(self, table: Table, key: Key) -> None:
-        """Lock one row until the transaction ends."""
+    def fetch_locked(self, table: Table, key: Key) -> Row | None:
+        # A plain read would see the transaction's snapshot; one that locks sees what is there now.
         where, bound = self._matching(table, dict(zip(table.key, key, strict=True)))
-        self._run(f"SELECT 1 FROM {self._real(table.name)} WHERE {where} FOR UPDATE", bound)
+        return next(iter(list(self._rows(table, where + " FOR UPDATE", bound))), None)
 
     def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        kinds = self._kinds.get(table.name) or {c.name: _kind(c.declared) for c in table.columns}
+        if len(table.key) == 1 and kinds[table.key[0]] == "int":
+            for at in range(0, len(keys), 1000):
+                numbers = [k[0] for k in keys[at:at + 1000]]
+                yield from self._rows(table, f"{quote(table.key[0])} IN ({self._marks(len(numbers))})", numbers)
+            return
         for at in range(0, len(keys), 200):
             part = keys[at:at + 200]
             tests, bound = [], []
