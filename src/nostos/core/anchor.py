@@ -142,12 +142,10 @@ class Anchor:
         """The keys and digests of a side's block."""
         return self._read_row_digests(side, table, number)
 
-    def differing(self, table: str) -> list[int]:
-        """The blocks of a table that are not known alike on both sides."""
-        found = self._file.execute(
-            "SELECT number FROM blocks WHERE tbl=? GROUP BY number HAVING count(*) < 2 OR min(total) <> max(total)",
-            (table,))
-        return [n for (n,) in found.fetchall()]
+    def blocks(self, side: Side, table: str) -> dict[int, Block | None]:
+        """A side's blocks as the anchor knows them; None where a row in it has to be looked at in any case."""
+        return {n: Block(int.from_bytes(t[:8]), int.from_bytes(t[8:])) if t[8:] else None for n, t in
+                self._file.execute("SELECT number, total FROM blocks WHERE side=? AND tbl=?", (side, table))}
 
     def has(self, side: Side, table: str, key: Value) -> bool:
         """Whether a side had a row with this surrogate key."""
@@ -165,8 +163,7 @@ class Anchor:
         """Which rows of a side's table are not as the anchor knew them."""
         known = self.tables(side).get(table.name)
         columns = known.stored if known else table.stored
-        then = {n: Block(int.from_bytes(t[:8]), int.from_bytes(t[8:])) if t[8:] else None for n, t in
-                self._file.execute("SELECT number, total FROM blocks WHERE side=? AND tbl=?", (side, table.name))}
+        then = self.blocks(side, table.name)
         now = database.blocks(table, columns)
         differing = sorted(n for n in now.keys() | then.keys() if now.get(n) != then.get(n))
         seen: set[Key] = set()

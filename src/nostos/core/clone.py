@@ -16,12 +16,12 @@ import sqlalchemy as sa
 
 from nostos.core import configuration, php_configuration
 from nostos.core.anchor import SMALL_TEXT, Anchor
+from nostos.core.copying import RowCopier
 from nostos.core.database import Location, locate
 from nostos.core.database.base import Database
-from nostos.core.database.digests import block_of
 from nostos.core.database.places import choose_place, remove_place
-from nostos.core.database.schema import Key, Table, Value
-from nostos.core.errors import NostosError, SiteError, VoyageError
+from nostos.core.database.schema import Table, Value
+from nostos.core.errors import SiteError, VoyageError
 from nostos.core.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.history import now
 from nostos.core.keys import Side
@@ -34,7 +34,6 @@ from nostos.core.values.rewriting import rewritten
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyage import STAMP, Home, Voyage, check_name, ready
 
-_ROWS_AT_ONCE = 16384
 _SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
 
 
@@ -213,52 +212,16 @@ class _Clone:
 
     def _rows_of(self, anchor: Anchor, source: Database, target: Database, tables: dict[str, Table]) -> int:
         """Copy every row. Returns how many were read back and found equal."""
+        copier = RowCopier(anchor, source, target, self._localised, self.tell)
         try:
-            self.tell(Progress("database", 0, None, "rows"))
-            target.copy_schema(source, list(tables.values()))
-            with target.writing():
-                proved = 0
-                for table in tables.values():
-                    for side in Side:
-                        anchor.remember_table(side, table)
-                    rewritten = self._copy(anchor, source, target, table)
-                    if table.key:
-                        proved += self._prove(anchor, source, target, table, rewritten)
-                target.finish_copy(source)
+            copier.run(tables)
         finally:
             target.close()
+        self.rows, self.rewritten = copier.rows, copier.rewritten
         file, live_file = self.database.file, self.live.database.file
         if file is not None and live_file is not None:
             file.chmod(live_file.stat().st_mode & 0o777)
-        return proved
-
-    def _copy(self, anchor: Anchor, source: Database, target: Database, table: Table) -> int:
-        """Copy a table's rows, with staging's URL for live's. Returns in how many rows that stood."""
-        base: dict[int, list[tuple[Value, ...]]] = {}
-        batch: list[tuple[Value, ...]] = []
-        places = [table.stored.index(k) for k in table.key]
-        rewritten = 0
-
-        def keep() -> None:
-            target.insert_many(table, table.stored, batch)
-            for number, rows in base.items():
-                anchor.add_base(table.name, number, rows)
-            base.clear()
-            batch.clear()
-            self.tell(Progress("database", self.rows, None, "rows"))
-
-        for values in source.scan(table, table.stored):
-            staged = self._localised(table, values)
-            rewritten += staged != values
-            batch.append(staged)
-            if table.key:
-                base.setdefault(block_of(tuple(values[p] for p in places)), []).append(values)
-            self.rows += 1
-            if len(batch) == _ROWS_AT_ONCE:
-                keep()
-        keep()
-        self.rewritten += rewritten
-        return rewritten
+        return copier.proved
 
     def _localised(self, table: Table, values: tuple[Value, ...]) -> tuple[Value, ...]:
         """A row as staging has it: with its own URL, and its own prefix in names that bear it."""
@@ -272,40 +235,6 @@ class _Clone:
 
     def _local(self, value: str) -> str:
         return rewritten(value, self.live_urls, self.staging_urls)
-
-    def _prove(self, anchor: Anchor, source: Database, target: Database, table: Table, changed: int) -> int:
-        """Read both sides' digests into the anchor, and check that staging is the snapshot but for what was rewritten.
-
-        Rows whose digests differ are read from staging and compared value by value with what they must be.
-        """
-        counts = {}
-        for side, database in ((Side.LIVE, source), (Side.STAGING, target)):
-            block: dict[int, dict[Key, bytes]] = {}
-            counts[side] = 0
-            for key, digest in database.row_digests(table, table.stored):
-                block.setdefault(block_of(key), {})[key] = digest
-                counts[side] += 1
-                if counts[side] % _ROWS_AT_ONCE == 0:
-                    for number, rows in block.items():
-                        anchor.add_rows(side, table.name, number, rows)
-                    block.clear()
-            for number, rows in block.items():
-                anchor.add_rows(side, table.name, number, rows)
-        equal = True
-        differing = anchor.differing(table.name)
-        for number in differing:
-            live, staging = (anchor.known_rows(side, table.name, number) for side in Side)
-            keys = [k for k in staging if live.get(k) != staging[k]]
-            changed -= len(keys)
-            there = {table.key_of(r): r for r in target.fetch_many(table, keys)}
-            for row in source.fetch_many(table, [k for k in live if staging.get(k) != live[k]]):
-                must = self._localised(table, tuple(row[c] for c in table.stored))
-                staged = dict(zip(table.stored, must, strict=True))
-                equal = equal and there.get(table.key_of(staged)) == staged
-        if not equal or changed or counts[Side.LIVE] != counts[Side.STAGING]:
-            raise NostosError(f"Staging's table {table.name} is not equal to live's snapshot.",
-                              left="Live was only read; the copy was removed.", next_step="Please report this.")
-        return counts[Side.STAGING]
 
     # --- files
 

@@ -18,6 +18,17 @@ class Block:
     digest: int
 
 
+class InsideCopy(ABC):
+    """Tables being copied inside a server, in the background, each as it is when its turn comes."""
+
+    @abstractmethod
+    def wait(self, table: str) -> bool:
+        """Wait until a table is copied. False: it could not be."""
+
+    @abstractmethod
+    def close(self) -> None: ...
+
+
 class Database(ABC):
     """One open database of a site. Values come and go raw: None, int, float, str, bytes, as the engine stores them."""
 
@@ -51,6 +62,10 @@ class Database(ABC):
     @abstractmethod
     def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
         """Every row's values for these columns, streamed. A column that the table lacks reads as NULL."""
+
+    @abstractmethod
+    def scan_digested(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[tuple[Value, ...], bytes]]:
+        """Every row's values for these columns with the row's digest over them, streamed."""
 
     @abstractmethod
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
@@ -92,6 +107,14 @@ class Database(ABC):
     @abstractmethod
     def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
         """Add many rows with their keys, inside a transaction or not."""
+
+    @abstractmethod
+    def replace_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
+        """Add many rows, each in place of one with its key where there is one."""
+
+    def copy_inside(self, source: Database, tables: Sequence[Table]) -> InsideCopy | None:
+        """Start copying the rows of another database inside the server that holds both. None: it holds not both."""
+        return None
 
     @abstractmethod
     def update(self, table: Table, key: Key, values: Row) -> None: ...

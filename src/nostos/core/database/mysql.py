@@ -8,11 +8,12 @@ from __future__ import annotations
 
 import importlib
 import re
+import threading
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
-from nostos.core.database.base import Block, Database, ForeignColumn
+from nostos.core.database.base import Block, Database, ForeignColumn, InsideCopy
 from nostos.core.database.digests import BUCKETS, ROWS_PER_BLOCK
 from nostos.core.database.schema import Column, ForeignKey, Key, Row, Table, Value
 from nostos.core.errors import MergeRefused, SiteError
@@ -215,6 +216,12 @@ class MysqlDatabase(Database):
         wanted, kinds = self._select(table, columns)
         yield from self._stream(f"SELECT {wanted} FROM {self._real(table.name)}", (), kinds)
 
+    def scan_digested(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[tuple[Value, ...], bytes]]:
+        wanted, kinds = self._select(table, columns)
+        sql = f"SELECT {wanted}, {self._digest(table, columns)} FROM {self._real(table.name)}"
+        for row in self._stream(sql, (), [*kinds, "text"]):
+            yield row[:-1], bytes.fromhex(str(row[-1]))
+
     def _digest(self, table: Table, columns: Sequence[str]) -> str:
         """SQL for a row's digest: MD5 over each value's length and bytes, so that no two rows run together."""
         kinds = self._kinds.get(table.name) or {c.name: _kind(c.declared) for c in table.columns}
@@ -344,7 +351,15 @@ class MysqlDatabase(Database):
     def _marks(count: int) -> str:
         return ", ".join(["%s"] * count)
 
+    def replace_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
+        rest = [c for c in columns if c not in table.key] or list(columns)
+        sets = ", ".join(f"{quote(c)} = VALUES({quote(c)})" for c in rest)
+        self._insert_many(table, columns, rows, f" ON DUPLICATE KEY UPDATE {sets}")
+
     def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
+        self._insert_many(table, columns, rows, "")
+
+    def _insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]], tail: str) -> None:
         if not rows:
             return
         names = ", ".join(quote(c) for c in columns)
@@ -356,10 +371,17 @@ class MysqlDatabase(Database):
             part.append(row)
             size += sum(len(v) if isinstance(v, str | bytes) else 8 for v in row)
             if size > 500_000 or len(part) == _AT_ONCE:
-                self._run(head + ", ".join([one] * len(part)), [v for r in part for v in r])
+                self._run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
                 part, size = [], 0
         if part:
-            self._run(head + ", ".join([one] * len(part)), [v for r in part for v in r])
+            self._run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
+
+    def copy_inside(self, source: Database, tables: Sequence[Table]) -> InsideCopy | None:
+        if not isinstance(source, MysqlDatabase):
+            return None
+        mine, theirs = (str(d._run("SELECT CONCAT(@@hostname, @@port, @@datadir, @@socket)")[0][0])
+                        for d in (self, source))
+        return _Inside(self, source, tables) if mine == theirs else None
 
     def update(self, table: Table, key: Key, values: Row) -> None:
         if not values:
@@ -492,6 +514,47 @@ class MysqlDatabase(Database):
                 yield (f"The table {name} is kept by {engine}, which has no transactions and no snapshots.",
                        "A clone reads it as it is at that moment, and a merge that fails cannot take it back there.",
                        f"ALTER TABLE {name} ENGINE=InnoDB, at a quiet hour.")
+
+
+class _Inside(InsideCopy):
+    """INSERT ... SELECT, a table at a time, on a connection of its own.
+
+    Under READ COMMITTED the rows that are read are not locked, so that nobody who writes to live waits.
+    """
+
+    def __init__(self, target: MysqlDatabase, source: MysqlDatabase, tables: Sequence[Table]) -> None:
+        self._ready = {t.name: threading.Event() for t in tables}
+        self._failed: set[str] = set()
+        self._stop = False
+        self._database = MysqlDatabase(target.location)
+        self._thread = threading.Thread(target=self._copy, args=(source, list(tables)), daemon=True)
+        self._thread.start()
+
+    def _copy(self, source: MysqlDatabase, tables: list[Table]) -> None:
+        database = self._database
+        try:
+            database._run("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED")
+            database._run("SET SESSION foreign_key_checks = 0, unique_checks = 0")
+        except database._driver.MySQLError:
+            self._failed.update(self._ready)
+        for table in tables:
+            names = ", ".join(quote(c) for c in table.stored)
+            try:
+                if not self._stop and table.name not in self._failed:
+                    database._run(f"INSERT INTO {database._real(table.name)} ({names}) SELECT {names} FROM "
+                                  f"{quote(source.name)}.{source._real(table.name)}")
+            except database._driver.MySQLError:
+                self._failed.add(table.name)  # no right to read across, or a log that forbids it
+            self._ready[table.name].set()
+
+    def wait(self, table: str) -> bool:
+        self._ready[table].wait()
+        return table not in self._failed
+
+    def close(self) -> None:
+        self._stop = True
+        self._thread.join()
+        self._database.close()
 
 
 _REFLECTION = {

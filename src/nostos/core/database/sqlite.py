@@ -189,6 +189,10 @@ class SqliteDatabase(Database):
         while batch := cursor.fetchmany(500):
             yield from batch
 
+    def scan_digested(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[tuple[Value, ...], bytes]]:
+        for values in self.scan(table, columns):
+            yield values, row_digest(values)
+
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
         found: dict[int, Block] = {}
         for key, digest in self.row_digests(table, columns):
@@ -352,6 +356,13 @@ class SqliteDatabase(Database):
         for row in rows:
             marks = ", ".join(_bound(v)[0] for v in row)
             self._run(f"INSERT INTO {quote(table.name)} ({names}) VALUES ({marks})", [_bound(v)[1] for v in row])
+
+    def replace_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
+        places = [columns.index(k) for k in table.key]
+        for row in rows:
+            where, which = self._matching(dict(zip(table.key, (row[p] for p in places), strict=True)))
+            self._run(f"DELETE FROM {quote(table.name)} WHERE {where}", which)
+        self.insert_many(table, columns, rows)
 
     def finish_copy(self, source: Database) -> None:
         assert isinstance(source, SqliteDatabase)
