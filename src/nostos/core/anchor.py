@@ -159,12 +159,14 @@ class Anchor:
             return None if found[0] is None else unpack(found[0])
         return self._base_block(table, block_of(key)).get(key)
 
-    def moves(self, side: Side, database: Database, table: Table) -> Iterator[RowMove]:
-        """Which rows of a side's table are not as the anchor knew them."""
+    def moves(self, side: Side, database: Database, table: Table,
+              now: dict[int, Block] | None = None) -> Iterator[RowMove]:
+        """Which rows of a side's table are not as the anchor knew them. now: the table's blocks, if they are known."""
         known = self.tables(side).get(table.name)
         columns = known.stored if known else table.stored
         then = self.blocks(side, table.name)
-        now = database.blocks(table, columns)
+        if now is None:
+            now = database.blocks(table, columns)
         differing = sorted(n for n in now.keys() | then.keys() if now.get(n) != then.get(n))
         seen: set[Key] = set()
         if differing:

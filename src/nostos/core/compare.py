@@ -7,11 +7,12 @@ canonical name whatever its keys on the two sides are.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
 from nostos.core.anchor import Anchor, RowMove
-from nostos.core.database.base import Database
+from nostos.core.database.base import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.keys import Keys, RowName, Side
 from nostos.core.portable import Portable, Translator, Unresolved, Writer
@@ -133,9 +134,10 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     translators = {s: Translator(profile, both, urls[s], keys[s], databases[s].prefix, joins[s]) for s in Side}
 
     moves: dict[Side, dict[str, list[RowMove]]] = {s: {} for s in Side}
-    for side, database in ((Side.LIVE, live_db), (Side.STAGING, staging_db)):
+    blocks = _blocks(anchor, databases, tables)
+    for side, database in databases.items():
         for name, table in tables[side].items():
-            found = [m for m in list(anchor.moves(side, database, table))
+            found = [m for m in list(anchor.moves(side, database, table, blocks[side].get(name)))
                      if m.row is None or not is_local(profile, table, translators[side].full(name, m.row))]
             moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)
     matcher = _Matcher(profile, both, anchor, keys, translators, base, moves)
@@ -162,6 +164,20 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
     return Rows(profile, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
                 keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix, unkeyed)
+
+
+def _blocks(anchor: Anchor, databases: Mapping[Side, Database],
+            tables: Mapping[Side, Mapping[str, Table]]) -> dict[Side, dict[str, dict[int, Block]]]:
+    """The digests of all blocks, where servers compute them: of both sides at once."""
+    if not all(d.computes for d in databases.values()):
+        return {s: {} for s in Side}
+    wanted = {s: [(t, anchor.columns(s, t)) for t in tables[s].values()] for s in Side}
+
+    def ask(side: Side) -> dict[str, dict[int, Block]]:
+        return {t.name: databases[side].blocks(t, columns) for t, columns in wanted[side]}
+
+    with ThreadPoolExecutor(len(Side)) as pool:
+        return dict(zip(Side, pool.map(ask, Side), strict=True))
 
 
 def _apart(profile: Profile, anchor: Anchor, translator: Translator, side: Side, table: Table,

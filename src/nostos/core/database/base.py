@@ -163,6 +163,7 @@ class Database(ABC):
     def drop(self, what: str, table: str, name: str) -> None:
         """Take back a "table", "column" or "index" that was just added."""
 
+    computes = False  # whether a server computes the digests, so that two of them are asked at once
     transactional_schema = True  # whether schema changes are part of transactions
     prefix = ""  # what the names of the site's tables begin with; names given and returned are without it
 

@@ -25,7 +25,8 @@ class BaseUrl:
         parts = urlsplit(url)
         self.scheme = parts.scheme
         self.rest = parts.netloc + parts.path.rstrip("/")
-        self.hints = (parts.netloc.lower(), parts.netloc.replace(":", "%3a").lower())
+        self.names = tuple(parts.netloc.replace(":", colon) for colon in (":", "%3A", "%3a"))
+        self.hints = tuple({name.lower() for name in self.names})
         # A bare name is only taken for the site's when it cannot be a plain word.
         self.bare = "." in parts.netloc or ":" in parts.netloc
 
@@ -87,10 +88,29 @@ class UrlForms:
 
     def to_tokens(self, text: str) -> str:
         """The text with every form of the base URL replaced by its token."""
-        if not self.occurs(text):
-            return text
-        codes = self._codes
-        return self._pattern.sub(lambda m: f"{OPEN}u:{codes[m.group()]}{CLOSE}", text)
+        codes, (head, longest, names) = self._codes, self._reach
+        parts: list[str] = []
+        done = at = 0
+        # Only the neighbourhoods of the host's name are matched: a long text holds few of them.
+        while True:
+            at = min((f for f in (text.find(n, at) for n in names) if f >= 0), default=-1)
+            if at < 0:
+                break
+            match = self._pattern.search(text, max(done, at - head), at + longest)
+            if match is None or match.start() > at:
+                at += 1
+                continue
+            parts += [text[done:match.start()], f"{OPEN}u:{codes[match.group()]}{CLOSE}"]
+            done = at = match.end()
+        return "".join([*parts, text[done:]]) if parts else text
+
+    @cached_property
+    def _reach(self) -> tuple[int, int, list[str]]:
+        """How far a form reaches before the host's name, how far from there to its end and what must not follow, and
+        the ways in which the name is written."""
+        names = list(dict.fromkeys(n for base in self._all for n in base.names))
+        heads = [text.find(n) for text in self._codes for n in names if n in text]
+        return max(heads), max(map(len, self._codes)) + 8, names
 
     def from_tokens(self, text: str) -> str:
         """The text with every token written as this site's URL."""
