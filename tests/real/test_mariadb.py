@@ -6,6 +6,8 @@ from nostos.core.apply.ledger import Ledger
 from nostos.core.clone import clone, remove
 from nostos.core.errors import LiveMoved, MergeRefused, SiteError
 from nostos.core.merge import look, merge, prepare
+from nostos.core.site import recognise
+from nostos.core.survey import survey
 from nostos.core.voyage import Home, opened
 from tests.real.servers import PASSWORD, mariadb, missing
 from tests.support import SiteTest
@@ -173,6 +175,24 @@ class Library(SiteTest):
             with self.assertRaises(LiveMoved):
                 merge(self.home, crew, prepared)
         self.assertIn("live edit", repr(self.dump(self.live_name)["hashes"]))
+
+    def test_survey_tells_rights_engines_and_character_sets(self) -> None:
+        def found() -> dict[str, str]:
+            return {f.what: str(f.whose) for f in survey(recognise(self.site)).findings}
+
+        self.assertEqual(found(), {
+            "The table scribbles has no key.": "the extension's author",
+            "The table kr_old is kept by MyISAM, which has no transactions and no snapshots.": "you",
+            "The character sets of kr_books, kr_shelves cannot hold every character.": "you",
+            "No profile fits this site.": "you"})
+        self.server.run("CREATE USER poor@localhost IDENTIFIED BY 'p'")
+        self.server.run(f"GRANT SELECT, INSERT ON {self.live_name}.* TO poor@localhost")
+        path = self.site / "nostos.toml"
+        path.write_text(path.read_text().replace("live:${LIBRARY_PASSWORD}", "poor:p"))
+        told = found()
+        self.assertEqual(told[f"The database user may not UPDATE, DELETE in {self.live_name}."], "the host")
+        self.assertIn("The database user may not make new databases.", told)
+        self.server.run("DROP USER poor@localhost")
 
     def test_a_wrong_password_is_not_repeated(self) -> None:
         path = self.site / "nostos.toml"

@@ -225,7 +225,11 @@ class _Clone:
 
     def _localised(self, table: Table, values: tuple[Value, ...]) -> tuple[Value, ...]:
         """A row as staging has it: with its own URL, and its own prefix in names that bear it."""
-        result = tuple(self._local(v) if isinstance(v, str) and self.live_urls.occurs(v) else v for v in values)
+        result = values
+        for name in self.live_urls.names:
+            if any([name in v for v in values if isinstance(v, str)]):  # noqa: C419 - a list is faster for few columns
+                result = tuple([self._local(v) if isinstance(v, str) else v for v in values])
+                break
         old, new = self.live.database.prefix, self.database.prefix
         if old == new:
             return result

@@ -122,8 +122,10 @@ class _Table:
             copier.tell(Progress("database", copier.rows, None, "rows"))
 
         rows = copier.source.scan_digested(table, table.stored)
+        first = self.places[0]
+        single = len(self.places) == 1
         for count, (values, digest) in enumerate(rows, start=1):
-            key = tuple(values[p] for p in self.places)
+            key = (values[first],) if single else tuple([values[p] for p in self.places])
             number = block_of(key)
             base.setdefault(number, []).append(values)
             known.setdefault((Side.LIVE, number), {})[key] = digest

@@ -161,8 +161,9 @@ def _values(database: Database, tables: dict[str, Table], profile: Profile) -> I
 
 
 def _engine(database: Database) -> Iterator[Finding]:
-    for what, why, remedy in database.warnings():
-        yield Finding(Level.NOTICE, what, why, remedy, Whose.YOU)
+    for c in database.warnings():
+        yield Finding(Level.OBSTACLE if c.obstacle else Level.NOTICE, c.what, c.why, c.remedy,
+                      Whose.HOST if c.host else Whose.YOU)
 
 
 def _profile(profile: Profile) -> Iterator[Finding]:

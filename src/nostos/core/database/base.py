@@ -18,6 +18,18 @@ class Block:
     digest: int
 
 
+@dataclass(frozen=True)
+class Caution:
+    """Something about a database that matters before a clone: what, why, what to do. host: it is the host's job.
+    obstacle: something will go wrong."""
+
+    what: str
+    why: str
+    remedy: str
+    host: bool = False
+    obstacle: bool = False
+
+
 class InsideCopy(ABC):
     """Tables being copied inside a server, in the background, each as it is when its turn comes."""
 
@@ -175,8 +187,8 @@ class Database(ABC):
         """The row as it is at this moment, which nobody else changes until the transaction ends."""
         return self.fetch(table, key)
 
-    def warnings(self) -> Iterator[tuple[str, str, str]]:
-        """What the engine has to say about this database: what, why it matters, what to do."""
+    def warnings(self) -> Iterator[Caution]:
+        """What the engine has to say about this database."""
         yield from ()
 
     @abstractmethod

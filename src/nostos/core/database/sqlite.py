@@ -11,7 +11,7 @@ from urllib.parse import quote as url_quote
 
 import sqlalchemy as sa
 
-from nostos.core.database.base import Block, Database, ForeignColumn
+from nostos.core.database.base import Block, Caution, Database, ForeignColumn
 from nostos.core.database.digests import add_digests, block_of, row_digest
 from nostos.core.database.schema import Column, ForeignKey, Key, Row, Table, Value
 from nostos.core.errors import MergeRefused, SiteError
@@ -379,13 +379,13 @@ class SqliteDatabase(Database):
     def drop(self, what: str, table: str, name: str) -> None:
         raise AssertionError("schema changes are part of the transaction")
 
-    def warnings(self) -> Iterator[tuple[str, str, str]]:
+    def warnings(self) -> Iterator[Caution]:
         if self.journal_mode() != "wal":
-            yield (f"The database's journal mode is {self.journal_mode()}, not wal.",
-                   "While a clone reads, whoever writes to live has to wait.",
-                   "Run PRAGMA journal_mode = wal on it once, or clone at a quiet hour.")
+            yield Caution(f"The database's journal mode is {self.journal_mode()}, not wal.",
+                          "While a clone reads, whoever writes to live has to wait.",
+                          "Run PRAGMA journal_mode = wal on it once, or clone at a quiet hour.")
         virtual = self.virtual_tables()
         if virtual:
-            yield (f"Search indexes and the like are not compared: {', '.join(virtual)}.",
-                   "They hold no data of their own; triggers keep them up to date.",
-                   "Rebuild them after a merge if no trigger does.")
+            yield Caution(f"Search indexes and the like are not compared: {', '.join(virtual)}.",
+                          "They hold no data of their own; triggers keep them up to date.",
+                          "Rebuild them after a merge if no trigger does.")

@@ -25,8 +25,8 @@ class BaseUrl:
         parts = urlsplit(url)
         self.scheme = parts.scheme
         self.rest = parts.netloc + parts.path.rstrip("/")
-        self.names = tuple(parts.netloc.replace(":", colon) for colon in (":", "%3A", "%3a"))
-        self.hints = tuple({name.lower() for name in self.names})
+        # The ways in which the host's name is written; without it, the URL is not there.
+        self.names = tuple(dict.fromkeys(parts.netloc.replace(":", colon) for colon in (":", "%3A", "%3a")))
         # A bare name is only taken for the site's when it cannot be a plain word.
         self.bare = "." in parts.netloc or ":" in parts.netloc
 
@@ -81,14 +81,23 @@ class UrlForms:
             pattern += f"|(?<![\\w@./:%\\\\-])(?:{'|'.join(sorted(bare, key=len, reverse=True))}){ahead}(?!@)"
         return re.compile(pattern)
 
+    @cached_property
+    def names(self) -> tuple[str, ...]:
+        """The ways in which the host's name is written. A text without any of them does not hold the URL."""
+        return tuple(dict.fromkeys(n for base in self._all for n in base.names))
+
     def occurs(self, text: str) -> bool:
         """A cheap look for whether the URL may be in the text."""
-        low = text.lower()
-        return any(hint in low for base in self._all for hint in base.hints)
+        for name in self.names:  # noqa: SIM110 - a generator here costs more than the search
+            if name in text:
+                return True
+        return False
 
     def to_tokens(self, text: str) -> str:
         """The text with every form of the base URL replaced by its token."""
-        codes, (head, longest, names) = self._codes, self._reach
+        if not self.occurs(text):
+            return text
+        codes, names, (head, longest) = self._codes, self.names, self._reach
         parts: list[str] = []
         done = at = 0
         # Only the neighbourhoods of the host's name are matched: a long text holds few of them.
@@ -105,12 +114,10 @@ class UrlForms:
         return "".join([*parts, text[done:]]) if parts else text
 
     @cached_property
-    def _reach(self) -> tuple[int, int, list[str]]:
-        """How far a form reaches before the host's name, how far from there to its end and what must not follow, and
-        the ways in which the name is written."""
-        names = list(dict.fromkeys(n for base in self._all for n in base.names))
-        heads = [text.find(n) for text in self._codes for n in names if n in text]
-        return max(heads), max(map(len, self._codes)) + 8, names
+    def _reach(self) -> tuple[int, int]:
+        """How far a form reaches before the host's name, and from there to its end and what must not follow."""
+        heads = [text.find(n) for text in self._codes for n in self.names if n in text]
+        return max(heads), max(map(len, self._codes)) + 8
 
     def from_tokens(self, text: str) -> str:
         """The text with every token written as this site's URL."""

@@ -1,0 +1,78 @@
+"""How MariaDB and MySQL describe tables, and their statements under another prefix."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Any
+
+from nostos.core.database.schema import Column, ForeignKey, Table
+
+_INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint", "year")
+_BINARY = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit", "geometry", "point")
+
+
+def quote(name: str) -> str:
+    """An identifier, quoted for SQL; percent signs doubled, for the driver reads them."""
+    return "`" + name.replace("`", "``").replace("%", "%%") + "`"
+
+
+REFLECTION = {
+    "table": "SELECT table_name, engine FROM information_schema.tables WHERE table_schema = %s "
+             "AND table_type = 'BASE TABLE'",
+    "column": "SELECT table_name, column_name, column_type, is_nullable, column_default, extra "
+              "FROM information_schema.columns WHERE table_schema = %s ORDER BY table_name, ordinal_position",
+    "index": "SELECT table_name, index_name, column_name, non_unique, sub_part FROM information_schema.statistics "
+             "WHERE table_schema = %s ORDER BY table_name, index_name, seq_in_index",
+    "foreign": "SELECT table_name, constraint_name, column_name, referenced_table_name, referenced_column_name "
+               "FROM information_schema.key_column_usage WHERE table_schema = %s "
+               "AND referenced_table_schema = table_schema ORDER BY table_name, constraint_name, ordinal_position",
+}
+
+
+def kind(declared: str) -> str:
+    word = re.split(r"[ (]", declared.lower(), maxsplit=1)[0]
+    if word in _INTEGERS:
+        return "int"
+    if word in _BINARY:
+        return "binary"
+    if word in ("float", "double", "decimal"):
+        return word if word == "float" else "other"
+    return "text" if "char" in word or "text" in word or word in ("enum", "set", "json") else "other"
+
+
+def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[Any, ...]]]) -> Table:
+    """A table from what the server says of it. name: without the prefix; ddl: as the server writes it."""
+    columns = tuple(
+        Column(c, declared, nullable == "YES", default, generated="GENERATED" in extra.upper())
+        for c, declared, nullable, default, extra in found.get("column", ()))
+    indexes: dict[str, list[tuple[str, bool, Any]]] = {}
+    for index, column, not_unique, part in found.get("index", ()):
+        indexes.setdefault(index, []).append((column, str(not_unique) == "0", part))
+    key = tuple(c for c, _, _ in indexes.get("PRIMARY", ()))
+    solid = {c.name for c in columns if not c.nullable}
+    uniques = tuple(tuple(c for c, _, _ in parts) for index, parts in sorted(indexes.items())
+                    if index != "PRIMARY" and all(u and p is None for _, u, p in parts))
+    if not key:
+        key = next((u for u in uniques if set(u) <= solid), ())
+    foreign: dict[str, list[tuple[str, str, str]]] = {}
+    for constraint, column, target, target_column in found.get("foreign", ()):
+        if target is not None and target.startswith(prefix):
+            foreign.setdefault(constraint, []).append((column, target[len(prefix):], target_column))
+    keys = tuple(ForeignKey(tuple(p[0] for p in parts), parts[0][1], tuple(p[2] for p in parts))
+                 for parts in foreign.values())
+    automatic = {c for c, *_, extra in found.get("column", ()) if "auto_increment" in extra}
+    surrogate = len(key) == 1 and key[0] in automatic and all(fk.columns != key for fk in keys)
+    plain = tuple(
+        (index, ", ".join(quote(c) + (f"({p})" if p is not None else "") for c, _, p in parts))
+        for index, parts in sorted(indexes.items()) if index != "PRIMARY" and not parts[0][1])
+    ddl = re.sub(r" AUTO_INCREMENT=\d+", "", renamed(ddl, prefix, "", name))
+    return Table(name, columns, key, surrogate, uniques, keys, ddl, plain)
+
+
+def renamed(ddl: str, old: str, new: str, table: str) -> str:
+    """A CREATE TABLE statement under another prefix. Constraints lose their names: these are unique a database."""
+    ddl = re.sub(r"^CREATE TABLE `(?:[^`]|``)*`", lambda _: f"CREATE TABLE {quote(new + table)}", ddl)
+    ddl = re.sub(r"CONSTRAINT `(?:[^`]|``)*` (?=FOREIGN KEY)", "", ddl)
+    return re.sub(r"REFERENCES `((?:[^`]|``)*)`",
+                  lambda m: f"REFERENCES `{new}{m.group(1).removeprefix(old)}`", ddl)
