@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from nostos.core.database.base import Block, Caution, Database, ForeignColumn, InsideCopy
 from nostos.core.database.digests import BUCKETS, ROWS_PER_BLOCK
-from nostos.core.database.mysql_schema import REFLECTION, kind, quote, renamed, table_of
+from nostos.core.database.mysql_schema import REFLECTION, kind_of, quote, renamed, table_of
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.errors import MergeRefused, SiteError
 
@@ -138,7 +138,7 @@ class MysqlDatabase(Database):
                     info.setdefault(name[len(self.prefix):], {}).setdefault(what, []).append(tuple(rest))
         tables = {name: table_of(name, self.prefix, self.definition(name), found)
                   for name, found in sorted(info.items()) if "table" in found}
-        self._kinds = {t.name: {c.name: kind(c.declared) for c in t.columns} for t in tables.values()}
+        self._kinds = {t.name: {c.name: kind_of(c.declared) for c in t.columns} for t in tables.values()}
         return tables
 
     def definition(self, table: str) -> str:
@@ -176,7 +176,7 @@ class MysqlDatabase(Database):
         return int(self.run(f"SELECT COUNT(*) FROM {self.real(table)}")[0][0])
 
     def _select(self, table: Table, columns: Sequence[str]) -> tuple[str, list[str]]:
-        kinds = self._kinds.get(table.name) or {c.name: kind(c.declared) for c in table.columns}
+        kinds = self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
         wanted = []
         for c in columns:
             # A float prints fewer digits than it holds; as a double it prints them all.
@@ -196,7 +196,7 @@ class MysqlDatabase(Database):
     def _digest(self, table: Table, columns: Sequence[str]) -> str:
         """SQL for a row's digest: SHA-1, cut to 16 bytes, over each value, with the length of those that may hold
         anything, so that no two rows run together. Servers compute it faster than MD5."""
-        kinds = self._kinds.get(table.name) or {c.name: kind(c.declared) for c in table.columns}
+        kinds = self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
         parts = []
         for c in columns:
             column, kind = table.column(c), kinds.get(c)
@@ -210,7 +210,7 @@ class MysqlDatabase(Database):
         return f"LEFT(SHA1(CONCAT_WS(',', {', '.join(parts)})), 32)"
 
     def _block(self, table: Table) -> str:
-        kinds = self._kinds.get(table.name) or {c.name: kind(c.declared) for c in table.columns}
+        kinds = self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
         if len(table.key) == 1 and kinds[table.key[0]] == "int":
             return f"{quote(table.key[0])} DIV {ROWS_PER_BLOCK}"
         parts = ", ".join(quote(k) if kinds[k] in ("int", "binary") else f"CONVERT({quote(k)} USING utf8mb4)"
@@ -265,7 +265,7 @@ class MysqlDatabase(Database):
 
     def _matching(self, table: Table, values: Mapping[str, Value]) -> tuple[str, list[Value]]:
         """Columns that equal these values exactly: text by its bytes, not by its collation."""
-        kinds = self._kinds.get(table.name) or {c.name: kind(c.declared) for c in table.columns}
+        kinds = self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
         tests = []
         for c, value in values.items():
             # The plain comparison lets an index find the row; the binary one makes it exact.
@@ -285,7 +285,7 @@ class MysqlDatabase(Database):
         return next(iter(list(self._rows(table, where + " FOR UPDATE", bound))), None)
 
     def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
-        kinds = self._kinds.get(table.name) or {c.name: kind(c.declared) for c in table.columns}
+        kinds = self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
         if len(table.key) == 1 and kinds[table.key[0]] == "int":
             for at in range(0, len(keys), 1000):
                 numbers = [k[0] for k in keys[at:at + 1000]]

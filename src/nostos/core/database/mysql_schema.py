@@ -30,7 +30,7 @@ REFLECTION = {
 }
 
 
-def kind(declared: str) -> str:
+def kind_of(declared: str) -> str:
     word = re.split(r"[ (]", declared.lower(), maxsplit=1)[0]
     if word in _INTEGERS:
         return "int"
