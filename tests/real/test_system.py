@@ -93,6 +93,7 @@ class RealSystem(SiteTest):
                     user_can(1, 'manage_options')]);""")
                 self.assertEqual(said, [{"deep": {"url": staging.url + "/é", "json": json.dumps([staging.url]).replace(
                     "/", "\\/")}}, 0, False, [], options.get("prefix", "kr_"), True])
+                self.assertNotIn("\ufdd0", "".join(self.standings()))
                 name = mariadb().run("SELECT 1 FROM information_schema.tables WHERE table_name = 'stage_posts'")
                 self.assertEqual(len(name), len(options))
                 host = f"127.0.0.1:{self.live.port}"
@@ -144,6 +145,7 @@ class RealSystem(SiteTest):
             echo json_encode([$ids, $comment, $user, array_map(fn($i) => get_post($i)->post_title, $ids)]);""")
         result, left = self.merge()
         self.assertEqual([i.id for i in result.clashes], [])
+        self.assertTrue(all(int(line.before, 16) for line in result.ledger))
         self.assertEqual(set(left.values()), {"kept"})
         self.assertEqual(left["page/programme"], "kept")
         self.live.serve(self)

@@ -312,9 +312,9 @@ class _Clone:
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:
         facts = {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name}
         guards = guards_of(self.live, facts)
-        lay_guard_file(self.profile, self.files, facts)
+        laid = lay_guard_file(self.profile, self.files, facts)
         if not guards:
-            return []
+            return laid
         database = self.database.open()
         try:
             with database.writing():
@@ -328,7 +328,7 @@ class _Clone:
                     anchor.set_digest(Side.STAGING, table.name, move.key, move.digest)
         finally:
             database.close()
-        return guards
+        return [*guards, *laid]
 
     def _answers(self) -> None:
         """The copy must be recognised as a site of its own."""

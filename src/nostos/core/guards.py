@@ -41,11 +41,11 @@ def _filled(value: Any, facts: Mapping[str, str]) -> Any:
     return [_filled(v, facts) for v in value] if isinstance(value, list) else value
 
 
-def lay_guard_file(profile: Profile, files: Path, facts: Mapping[str, str]) -> None:
-    """Lay the profile's guard into staging's files; it is never compared and never goes home."""
+def lay_guard_file(profile: Profile, files: Path, facts: Mapping[str, str]) -> list[Guard]:
+    """Lay the profile's guard into staging's files; it is never compared and never goes home. Returns what it does."""
     guard = profile.guard_file
     if guard is None:
-        return
+        return []
     text = guard.text
     for name, fact in facts.items():
         # The text is a program: nothing but plain words may get into it.
@@ -53,6 +53,7 @@ def lay_guard_file(profile: Profile, files: Path, facts: Mapping[str, str]) -> N
     path = inside(files, guard.path)
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_text(text, encoding="utf-8")
+    return [Guard(guard.path, guard.does)]
 
 
 def set_guards(site: Site, database: Database, guards: list[Guard]) -> None:

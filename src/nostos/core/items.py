@@ -19,6 +19,7 @@ from nostos.core.profiles.model import COMPARED, Child, Kind, OwnedFile, Policy,
 from nostos.core.tree.entries import Entry, matches
 from nostos.core.values import references as refs
 from nostos.core.values.structures import Tree
+from nostos.core.values.tokens import OPEN
 
 TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
 
@@ -204,6 +205,8 @@ def _label(kind: Kind, root: RowName, row: Row, state: RowState | None, table: T
             key = state.live_key or state.staging_key
             if key is not None:
                 value = key[table.key.index(column)]
+        if state is not None and OPEN in str(value):  # an id: by its number on the side that has it
+            value = (state.staging_raw or state.live_raw or {}).get(column, value)
         parts.append(str(value))
     name = ",".join(parts).replace(PREFIX, "").removeprefix(kind.strip).replace("\n", " ")
     return name or ",".join(map(str, root[1]))

@@ -105,7 +105,8 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
 
 
 def _facts(database: Database, profile: Profile, table: Table) -> TableFacts:
-    kinds = [k.name for k in profile.kinds if k.table == table.name]
+    kinds = [k.name if "{" not in k.name else f"each {k.name.strip('{}')} under its own name"
+             for k in profile.kinds if k.table == table.name]
     children = [c for c in profile.children if c.table == table.name]
     if children:
         kinds += [f"part of {c.owner}" for c in children]

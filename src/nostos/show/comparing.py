@@ -92,7 +92,11 @@ def _summary(item: Item, needs: Needs) -> str:
         return f"needs {', '.join(wanted)}" if wanted else ""
     words = {Standing.BLENDED: " (blended)", Standing.CLASH: " (clash)", Standing.KEPT: " (kept)"}
     shown = [f for f in item.fields if f.standing is not Standing.SETTLED and f.merged.policy is not Policy.NEWEST]
-    return ", ".join(f.name + words.get(f.standing, "") for f in shown[:6]) + (", ..." if len(shown) > 6 else "")
+    # A part that came or went as a whole is named once, not column by column.
+    names = list(dict.fromkeys(
+        (f.name.rpartition(".")[0] if f.row != item.root and f.column and f.merged.base is ABSENT and "." in f.name
+         else f.name) + words.get(f.standing, "") for f in shown))
+    return ", ".join(names[:6]) + (", ..." if len(names) > 6 else "")
 
 
 def item(console: Console, shown: Item, needs: Needs, describe: Describe) -> None:

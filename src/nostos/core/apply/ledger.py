@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from nostos.core.database.base import Database
-from nostos.core.database.digests import add_digests, row_digest
+from nostos.core.database.digests import row_digest
 from nostos.core.database.schema import Key
 from nostos.core.errors import MergeRefused
 from nostos.core.fields import Standing, same
@@ -114,10 +114,10 @@ class Ledger:
                 for w in part:
                     row = there.get(w.key)
                     values = [name, repr(w.key), *(("gone",) if row is None else (row.get(c) for c in w.columns))]
-                    totals[w.kind] = add_digests(totals.get(w.kind, 0), (row_digest(values),))
+                    totals[w.kind] = totals.get(w.kind, 0) ^ int.from_bytes(row_digest(values))
         for f in self._files:
             found = file_digest(f.path)
-            totals[f.kind] = add_digests(totals.get(f.kind, 0), (row_digest([f.path, found]),))
+            totals[f.kind] = totals.get(f.kind, 0) ^ int.from_bytes(row_digest([f.path, found]))
         return totals
 
     def prove(self, before: dict[str, int], after: dict[str, int]) -> tuple[Line, ...]:

@@ -141,6 +141,10 @@ class MysqlDatabase(Database):
         self._kinds = {t.name: {c.name: kind_of(c.declared) for c in t.columns} for t in tables.values()}
         return tables
 
+    def _kinds_of(self, table: Table) -> dict[str, str]:
+        """How each column's values travel."""
+        return self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
+
     def definition(self, table: str) -> str:
         """The statement that makes the table, as the server writes it."""
         return str(self.run(f"SHOW CREATE TABLE {self.real(table)}")[0][1])
@@ -176,7 +180,7 @@ class MysqlDatabase(Database):
         return int(self.run(f"SELECT COUNT(*) FROM {self.real(table)}")[0][0])
 
     def _select(self, table: Table, columns: Sequence[str]) -> tuple[str, list[str]]:
-        kinds = self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
+        kinds = self._kinds_of(table)
         wanted = []
         for c in columns:
             # A float prints fewer digits than it holds; as a double it prints them all.
@@ -196,7 +200,7 @@ class MysqlDatabase(Database):
     def _digest(self, table: Table, columns: Sequence[str]) -> str:
         """SQL for a row's digest: SHA-1, cut to 16 bytes, over each value, with the length of those that may hold
         anything, so that no two rows run together. Servers compute it faster than MD5."""
-        kinds = self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
+        kinds = self._kinds_of(table)
         parts = []
         for c in columns:
             column, kind = table.column(c), kinds.get(c)
@@ -210,7 +214,7 @@ class MysqlDatabase(Database):
         return f"LEFT(SHA1(CONCAT_WS(',', {', '.join(parts)})), 32)"
 
     def _block(self, table: Table) -> str:
-        kinds = self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
+        kinds = self._kinds_of(table)
         if len(table.key) == 1 and kinds[table.key[0]] == "int":
             return f"{quote(table.key[0])} DIV {ROWS_PER_BLOCK}"
         parts = ", ".join(quote(k) if kinds[k] in ("int", "binary") else f"CONVERT({quote(k)} USING utf8mb4)"
@@ -265,7 +269,7 @@ class MysqlDatabase(Database):
 
     def _matching(self, table: Table, values: Mapping[str, Value]) -> tuple[str, list[Value]]:
         """Columns that equal these values exactly: text by its bytes, not by its collation."""
-        kinds = self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
+        kinds = self._kinds_of(table)
         tests = []
         for c, value in values.items():
             # The plain comparison lets an index find the row; the binary one makes it exact.
@@ -285,7 +289,7 @@ class MysqlDatabase(Database):
         return next(iter(list(self._rows(table, where + " FOR UPDATE", bound))), None)
 
     def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
-        kinds = self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
+        kinds = self._kinds_of(table)
         if len(table.key) == 1 and kinds[table.key[0]] == "int":
             for at in range(0, len(keys), 1000):
                 numbers = [k[0] for k in keys[at:at + 1000]]

@@ -188,7 +188,7 @@ def _guard_file(entry: dict[str, Any] | None) -> GuardFile | None:
     if "/" in entry["template"]:
         raise ValueError(f"the template {entry['template']!r} is not one of Nostos's own")
     text = (resources.files("nostos.core.profiles") / entry["template"]).read_text(encoding="utf-8")
-    return GuardFile(entry["path"], text)
+    return GuardFile(entry["path"], text, entry["does"])
 
 
 def _path(entry: dict[str, Any]) -> list[str]:

@@ -177,10 +177,11 @@ class Join:
 
 @dataclass(frozen=True)
 class GuardFile:
-    """A file that only staging has: where it goes, and the text that goes there."""
+    """A file that only staging has: where it goes, the text that goes there, and what it does, for people."""
 
     path: str
     text: str
+    does: str
 
 
 @dataclass(frozen=True)
