@@ -459,32 +459,6 @@ class MysqlDatabase(Database):
             body = re.sub(rf"\b{re.escape(source.prefix)}(?=\w)", self.prefix, body)
         return body
 
-    def others(self) -> list[str]:
-        """The names of whatever else is in the database that this prefix would cover."""
-        return [n for (n,) in self.run("SELECT table_name FROM information_schema.tables WHERE table_schema = %s",
-                                        (self.name,)) if n.startswith(self.prefix)]
-
-    def wipe(self) -> None:
-        """Drop every table and view that the prefix covers."""
-        self.run("SET SESSION foreign_key_checks = 0")
-        for name, what in self.run("SELECT table_name, table_type FROM information_schema.tables "
-                                    "WHERE table_schema = %s", (self.name,)):
-            if name.startswith(self.prefix):
-                self.run(f"DROP {'VIEW' if what == 'VIEW' else 'TABLE'} IF EXISTS {quote(name)}")
-
-    def make_database(self, name: str) -> None:
-        """A new, empty database with this one's character set. Raises SiteError when the rights do not allow it."""
-        charset, collation = self.run("SELECT default_character_set_name, default_collation_name FROM "
-                                       "information_schema.schemata WHERE schema_name = %s", (self.name,))[0]
-        try:
-            self.run(f"CREATE DATABASE {quote(name)} CHARACTER SET {charset} COLLATE {collation}")
-        except self.driver.MySQLError as error:
-            raise SiteError(f"The database {name} cannot be made: {error.args[-1]}.",
-                            next_step="Ask the host for one, or use --prefix.") from error
-
-    def drop_database(self, name: str) -> None:
-        self.run(f"DROP DATABASE IF EXISTS {quote(name)}")
-
     def bytes_used(self) -> int:
         """How much room the site's tables and indexes take, by the server's own count."""
         return sum(int(size or 0) for name, size in self.run(

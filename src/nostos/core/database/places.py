@@ -6,7 +6,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from nostos.core.database import Location
+from nostos.core.database import Location, mysql_places
 from nostos.core.database.base import Database
 from nostos.core.database.mysql import MysqlDatabase
 from nostos.core.database.sqlite import SqliteDatabase
@@ -42,7 +42,7 @@ def choose_place(live: Location, wanted: Location, asked: bool, fallback: str) -
             source = live.open()
             assert isinstance(source, MysqlDatabase)
             try:
-                source.make_database(str(wanted.url.database))
+                mysql_places.make_database(source, str(wanted.url.database))
                 return Place(wanted, "database")
             except SiteError:
                 if asked:
@@ -63,7 +63,7 @@ def _empty(wanted: Location) -> Place:
     database = wanted.open()
     assert isinstance(database, MysqlDatabase)
     try:
-        others = database.others()
+        others = mysql_places.others(database)
     finally:
         database.close()
     if others:
@@ -87,9 +87,9 @@ def remove_place(location: Location, made: str) -> None:
     assert isinstance(database, MysqlDatabase)
     try:
         if made == "database":
-            database.drop_database(str(location.url.database))
+            mysql_places.drop_database(database, str(location.url.database))
         elif location.prefix:
-            database.wipe()
+            mysql_places.wipe(database)
         else:
             raise SiteError(f"The tables in {location.shown} have no prefix that tells them apart.",
                             next_step="Drop that database by hand.")

@@ -1,0 +1,37 @@
+"""Databases and tables of a server as places for staging copies: making them, emptying them, removing them."""
+
+from __future__ import annotations
+
+from nostos.core.database.mysql import MysqlDatabase
+from nostos.core.database.mysql_schema import quote
+from nostos.core.errors import SiteError
+
+
+def others(database: MysqlDatabase) -> list[str]:
+    """The names of whatever else is in the database that this prefix would cover."""
+    return [n for (n,) in database.run("SELECT table_name FROM information_schema.tables WHERE table_schema = %s",
+                                    (database.name,)) if n.startswith(database.prefix)]
+
+
+def wipe(database: MysqlDatabase) -> None:
+    """Drop every table and view that the prefix covers."""
+    database.run("SET SESSION foreign_key_checks = 0")
+    for name, what in database.run("SELECT table_name, table_type FROM information_schema.tables "
+                                "WHERE table_schema = %s", (database.name,)):
+        if name.startswith(database.prefix):
+            database.run(f"DROP {'VIEW' if what == 'VIEW' else 'TABLE'} IF EXISTS {quote(name)}")
+
+
+def make_database(database: MysqlDatabase, name: str) -> None:
+    """A new, empty database with this one's character set. Raises SiteError when the rights do not allow it."""
+    charset, collation = database.run("SELECT default_character_set_name, default_collation_name FROM "
+                                   "information_schema.schemata WHERE schema_name = %s", (database.name,))[0]
+    try:
+        database.run(f"CREATE DATABASE {quote(name)} CHARACTER SET {charset} COLLATE {collation}")
+    except database.driver.MySQLError as error:
+        raise SiteError(f"The database {name} cannot be made: {error.args[-1]}.",
+                        next_step="Ask the host for one, or use --prefix.") from error
+
+
+def drop_database(database: MysqlDatabase, name: str) -> None:
+    database.run(f"DROP DATABASE IF EXISTS {quote(name)}")

@@ -1,0 +1,80 @@
+"""Profiles: what one may say, what the schema adds, and clear errors for what cannot be."""
+
+import sqlite3
+import unittest
+
+from nostos.core.database.sqlite import SqliteDatabase
+from nostos.core.errors import SiteError
+from nostos.core.profiles import deduce, loader
+from nostos.core.profiles.model import Policy
+from tests.support import SiteTest
+
+HEAD = '[profile]\nname = "x"\ntitle = "X"\n'
+
+
+class Loading(unittest.TestCase):
+    def test_what_cannot_be_is_named(self) -> None:
+        for text, says in {
+            "[profile": "not valid TOML",
+            "": "'profile' is missing",
+            HEAD + '[[kind]]\nname = "a"\n': "'table' is missing",
+            HEAD + '[[reference]]\ncolumn = "a.b"\n': "neither `to` nor `to_folder`",
+            HEAD + '[[reference]]\ncolumn = "b"\nto = "c"\n': "not written as table.column",
+            HEAD + '[[reference]]\ncolumn = "a.b"\nto = "c"\npattern = "(a)(b)"\n': "exactly one group",
+            HEAD + '[[policy]]\ncolumn = "a.b"\npolicy = "guess"\n': "guess",
+            HEAD + '[[setting-policy]]\npolicy = "local"\nnames = ["a"]\n': "no [settings]",
+            HEAD + '[guards.file]\npath = "x"\ntemplate = "../x"\ndoes = ""\n': "not one of Nostos's own",
+            HEAD + '[[kind]]\nname = "a"\ntable = "t"\n[[child]]\ntable = "t"\nof = "b"\nname = "n"\nlabel = "l"\n':
+                "both a kind and a child",
+        }.items():
+            with self.subTest(says), self.assertRaises(SiteError) as caught:
+                loader.parse(text, "file.toml")
+            self.assertIn(says, caught.exception.what)
+
+    def test_the_first_that_fits_counts(self) -> None:
+        profile = loader.built_in()["wordpress"]
+        for name, policy in {"siteurl": Policy.LOCAL, "_transient_x": Policy.VOLATILE, "active_plugins": Policy.SET,
+                             "blogname": Policy.STRUCTURE}.items():
+            self.assertEqual(profile.policy("options", {"option_name": name}, "option_value"), policy)
+        kinds = {("attachment", "image/png"): "picture", ("attachment", "video/mp4"): "media", ("page", ""): "page",
+                 ("nav_menu_item", ""): "menu-entry", ("observation", ""): "observation"}
+        for (kind, mime), name in kinds.items():
+            row = {"post_type": kind, "post_mime_type": mime, "post_status": "publish"}
+            found = profile.kind_of("posts", row)
+            assert found is not None
+            self.assertEqual(found.named(row), name)
+        self.assertTrue(profile.bears_prefix("usermeta", "meta_key", "capabilities"))
+        self.assertFalse(profile.bears_prefix("options", "option_name", "page_for_privacy_policy"))
+
+    def test_files_made_from_one(self) -> None:
+        owned = loader.built_in()["wordpress"].files[0]
+        for name in ("sky-300x200.png", "sky-scaled.png", "sky.png"):
+            self.assertIn("2026/sky.png", owned.values(f"wp-content/uploads/2026/{name}"))
+        self.assertEqual(owned.values("wp-content/themes/sky.png"), ())
+
+
+class Deducing(SiteTest):
+    def test_what_keys_say(self) -> None:
+        path = self.folder / "x.db"
+        connection = sqlite3.connect(path)
+        connection.executescript("""
+            CREATE TABLE a (id INTEGER PRIMARY KEY, code TEXT UNIQUE);
+            CREATE TABLE b (id INTEGER PRIMARY KEY REFERENCES a(id), options JSON);
+            CREATE TABLE c (b_id INTEGER REFERENCES b(id), n INTEGER, PRIMARY KEY (b_id, n));
+            CREATE TABLE d (x INTEGER, y INTEGER, code TEXT REFERENCES a(code),
+                            FOREIGN KEY (x, y) REFERENCES c (b_id, n));
+            CREATE TABLE e (name TEXT NOT NULL UNIQUE, v TEXT);""")
+        connection.close()
+        database = SqliteDatabase(path)
+        tables = database.tables()
+        profile = deduce.complete(deduce.NO_PROFILE, tables)
+        database.close()
+        self.assertEqual({n: t.surrogate for n, t in tables.items()},
+                         {"a": True, "b": False, "c": False, "d": False, "e": False})
+        self.assertEqual((tables["d"].key, tables["e"].key), ((), ("name",)))
+        self.assertEqual({(r.table, r.column): (r.to, r.to_column) for r in profile.references}, {
+            ("b", "id"): ("a", None), ("c", "b_id"): ("a", None), ("d", "x"): ("a", None), ("d", "y"): ("c", "n"),
+            ("d", "code"): ("a", "code")})
+        self.assertEqual({k.name: k.identity for k in profile.kinds}, {
+            "a": ("code",), "b": ("id",), "c": ("b_id", "n"), "e": ("name",)})
+        self.assertEqual(profile.policy("b", {}, "options"), Policy.STRUCTURE)
