@@ -96,6 +96,13 @@ class Library(SiteTest):
                                            "WHERE trigger_schema=%s", place)
                 self.assertEqual(triggers, [(1 + number,)])
                 self.assertEqual(remove(self.home, self.home.read("trip")), [])
+        self.clone(prefix="copy_")
+        self.sql(self.live_name, "CREATE TABLE copy_of_another_site (id int PRIMARY KEY)")
+        left = remove(self.home, self.home.read("trip"))
+        self.assertEqual(len(left), 1)
+        self.assertIn("copy_of_another_site", left[0])
+        self.assertEqual(list(self.dump(self.live_name, "copy_")), ["of_another_site"])
+        self.sql(self.live_name, "DROP TABLE copy_of_another_site")
         names = [d for (d,) in self.server.run("SHOW DATABASES")]
         self.assertNotIn(f"{self.live_name}_trip", names)
         self.assertEqual(len(self.dump(self.live_name, "")), 9)  # live's own, and another site's

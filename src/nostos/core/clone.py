@@ -185,6 +185,7 @@ class _Clone:
             self.voyage = replace(
                 self.voyage, database=place.location.shown, place=str(place.location.url.database),
                 prefix=place.location.prefix, made=place.made,
+                tables=tuple(place.location.prefix + name for name in (*source.tables(), *source.views())),
                 elsewhere=place.location.url.host != self.live.database.url.host)
             self.home.write(self.voyage)
             with source.reading(), anchor.changing():
@@ -372,10 +373,11 @@ def _remove_rows(voyage: Voyage) -> list[str]:
         if location.same_as(recognise(voyage.live).database):
             return [f"{voyage.database}: it is live's own"]
     try:
-        remove_place(location, voyage.made)
+        left = remove_place(location, voyage.made, voyage.tables)
     except SiteError as error:
         return [f"{voyage.database}: {error.what}"]
-    return []
+    return [f"the table {name}: it was not there when the copy was made; drop it by hand if it is staging's"
+            for name in left]
 
 
 def _php_host(url: sa.URL) -> str:

@@ -47,6 +47,7 @@ class Voyage:
     place: str = ""
     prefix: str = ""
     made: str = ""
+    tables: tuple[str, ...] = ()  # the full names of what was made in a database that is not the voyage's alone
     elsewhere: bool = False
 
     def age(self, now: datetime | None = None) -> float:

@@ -179,6 +179,10 @@ class Database(ABC):
     transactional_schema = True  # whether schema changes are part of transactions
     prefix = ""  # what the names of the site's tables begin with; names given and returned are without it
 
+    def views(self) -> list[str]:
+        """The names of the views that are copied with the tables."""
+        return []
+
     def bytes_used(self) -> int:
         """How much room the site's tables take, where the engine can tell."""
         return 0

@@ -459,6 +459,11 @@ class MysqlDatabase(Database):
             body = re.sub(rf"\b{re.escape(source.prefix)}(?=\w)", self.prefix, body)
         return body
 
+    def views(self) -> list[str]:
+        return [n[len(self.prefix):] for (n,) in self.run(
+            "SELECT table_name FROM information_schema.views WHERE table_schema = %s", (self.name,))
+            if n.startswith(self.prefix)]
+
     def bytes_used(self) -> int:
         """How much room the site's tables and indexes take, by the server's own count."""
         return sum(int(size or 0) for name, size in self.run(

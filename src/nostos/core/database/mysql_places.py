@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from nostos.core.database.mysql import MysqlDatabase
 from nostos.core.database.mysql_schema import quote
 from nostos.core.errors import SiteError
@@ -13,13 +15,14 @@ def others(database: MysqlDatabase) -> list[str]:
                                     (database.name,)) if n.startswith(database.prefix)]
 
 
-def wipe(database: MysqlDatabase) -> None:
-    """Drop every table and view that the prefix covers."""
+def wipe(database: MysqlDatabase, names: Collection[str]) -> list[str]:
+    """Drop these tables and views. Returns what else the prefix covers, which may be another's and stays."""
     database.run("SET SESSION foreign_key_checks = 0")
     for name, what in database.run("SELECT table_name, table_type FROM information_schema.tables "
                                 "WHERE table_schema = %s", (database.name,)):
-        if name.startswith(database.prefix):
+        if name in names:
             database.run(f"DROP {'VIEW' if what == 'VIEW' else 'TABLE'} IF EXISTS {quote(name)}")
+    return others(database)
 
 
 def make_database(database: MysqlDatabase, name: str) -> None:

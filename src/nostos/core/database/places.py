@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -72,26 +73,27 @@ def _empty(wanted: Location) -> Place:
     return Place(wanted, "tables")
 
 
-def remove_place(location: Location, made: str) -> None:
-    """Remove what was made for a place. Raises SiteError when it cannot be reached."""
+def remove_place(location: Location, made: str, tables: Collection[str]) -> list[str]:
+    """Remove what was made for a place. Returns the names of tables beside it that had to be left.
+
+    tables: the full names of what was made in a database that is not staging's alone. Raises SiteError when the place
+    cannot be reached.
+    """
     if location.file is not None:
         for ending in ("", "-wal", "-shm", "-journal"):
             Path(f"{location.file}{ending}").unlink(missing_ok=True)
-        return
+        return []
     try:
         database = location.open()
     except SiteError as error:
         if "has no database" in error.what:
-            return  # it is gone already
+            return []  # it is gone already
         raise
     assert isinstance(database, MysqlDatabase)
     try:
         if made == "database":
             mysql_places.drop_database(database, str(location.url.database))
-        elif location.prefix:
-            mysql_places.wipe(database)
-        else:
-            raise SiteError(f"The tables in {location.shown} have no prefix that tells them apart.",
-                            next_step="Drop that database by hand.")
+            return []
+        return mysql_places.wipe(database, tables)
     finally:
         database.close()
