@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import getpass
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -84,7 +84,3 @@ def entries(home: Home, voyage: str | None = None) -> list[Entry]:
                 if voyage is None or entry.voyage == voyage:
                     found.append(entry)
     return found
-
-
-def counts(**numbers: int) -> Mapping[str, int]:
-    return {k: v for k, v in numbers.items() if v}

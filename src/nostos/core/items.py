@@ -10,7 +10,7 @@ from typing import Any
 from nostos.core.anchor import Anchor
 from nostos.core.compare import OWN_TABLES, Rows, RowState, base_key, is_local
 from nostos.core.database.base import Database
-from nostos.core.database.schema import Column, Key, Row, Table
+from nostos.core.database.schema import Column, Row, Table
 from nostos.core.fields import ABSENT, Merged, Standing, merge
 from nostos.core.files import FileState
 from nostos.core.keys import RowName, Side
@@ -105,9 +105,6 @@ class Comparison:
     rows: Rows
     owner: dict[RowName, str]  # which item a row belongs to
     files: dict[str, str]  # which item a file belongs to
-
-    def in_standing(self, *standings: Standing) -> list[Item]:
-        return [i for i in self.items.values() if i.standing in standings]
 
 
 def assemble(anchor: Anchor, rows: Rows, files: list[FileState], staging_db: Database, live_db: Database) -> Comparison:
@@ -479,5 +476,3 @@ def with_standing(item: Item, standing: Standing, reason: str) -> Item:
     """The item, found to be a clash for a reason that its own fields do not show."""
     return replace(item, standing=standing, reason=reason)
 
-
-__all__ = ["Comparison", "Field", "Item", "Key", "SchemaStep", "assemble", "describe_reference"]

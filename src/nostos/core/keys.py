@@ -7,7 +7,7 @@ carried home, both sides' keys lead to live's.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from enum import StrEnum
 
 from nostos.core.database.schema import Key, Value
@@ -69,9 +69,6 @@ class Keys:
         key = int(name)
         # The key may have gone to another row here, which then has another name.
         return None if self._names.get(table, {}).get(key, name) != name else key
-
-    def pairs(self, table: str) -> Iterator[tuple[Value, str]]:
-        yield from self._names.get(table, {}).items()
 
 
 RowName = tuple[str, Key]  # (table, canonical key)

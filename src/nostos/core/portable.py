@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.database.schema import Row, Table, Value
 from nostos.core.keys import Keys
 from nostos.core.profiles.model import Policy, Profile, Reference, holds
 from nostos.core.values import references as refs
@@ -181,10 +181,3 @@ class Writer:
 def named_rows(value: Any) -> set[refs.Named]:
     """The rows that a portable value points at by id."""
     return set(refs.inside(value))
-
-
-def canonical_key(portable: Portable, table: Table, name: str | None) -> Key:
-    """The canonical key of a row: its name when the key is a surrogate, else its key in portable form."""
-    if table.surrogate:
-        return (name,)
-    return tuple(portable[c] for c in table.key)

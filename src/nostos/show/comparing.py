@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from difflib import SequenceMatcher
 from typing import Any
@@ -197,7 +196,3 @@ def _split(text: str) -> list[str]:
     import re
 
     return re.findall(r"\s+|[^\s]+", text)
-
-
-def standings(found: Comparison) -> Counter[str]:
-    return Counter(str(i.standing) for i in found.items.values())
