@@ -29,7 +29,7 @@ from nostos.core.files import compare_files
 from nostos.core.history import now
 from nostos.core.items import Comparison, Item, assemble
 from nostos.core.needs import Needs
-from nostos.core.operations import InsertRow, Plan, RemoveRow, SchemaOperation, plan
+from nostos.core.operations import InsertRow, Plan, RemoveRow, plan
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.selection import choose
@@ -204,15 +204,14 @@ class _Merge:
 
     def _commit(self, live_db: Database, journal: journals.Journal, switch: Switch) -> tuple[Committed,
                                                                                            tuple[Line, ...]]:
-        rows = self.comparison.rows
         if live_db.transactional_schema:
             return self._transaction(live_db, journal, switch)
         live_db.prepare_mark(MARKER)
-        apply_schema(self.plan, rows, live_db)
+        steps = apply_schema(self.plan, self.comparison.rows, live_db)
         try:
             return self._transaction(live_db, journal, switch)
         except BaseException:
-            take_back_schema([o.step for o in self.plan.of(SchemaOperation)], live_db)
+            take_back_schema(steps, live_db)
             raise
 
     def _transaction(self, live_db: Database, journal: journals.Journal, switch: Switch) -> tuple[Committed,

@@ -33,8 +33,11 @@ def apply_rows(plan: Plan, rows: Rows, live_db: Database) -> Committed:
     return _Commit(plan, rows, live_db).run()
 
 
-def apply_schema(plan: Plan, rows: Rows, live_db: Database) -> None:
-    """Carry out the schema steps. Where no transaction covers them, a step that fails takes those before it back."""
+def apply_schema(plan: Plan, rows: Rows, live_db: Database) -> list[SchemaStep]:
+    """Carry out the schema steps. Where no transaction covers them, a step that fails takes those before it back.
+
+    Returns the steps that were carried out: not an index that live has gained by itself.
+    """
     done: list[SchemaStep] = []
     try:
         for operation in plan.of(SchemaOperation):
@@ -46,12 +49,15 @@ def apply_schema(plan: Plan, rows: Rows, live_db: Database) -> None:
                 column = staging.column(step.name)
                 assert column is not None
                 live_db.add_column(rows.live_tables[step.table], column)
-            elif step.name not in dict(live_db.tables()[step.table].indexes):
+            elif step.name in dict(live_db.tables()[step.table].indexes):
+                continue
+            else:
                 live_db.create_index(step.table, step.name, step.ddl)
             done.append(step)
     except Exception:
         take_back_schema(done, live_db)
         raise
+    return done
 
 
 def take_back_schema(steps: Sequence[SchemaStep], live_db: Database) -> None:
