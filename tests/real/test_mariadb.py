@@ -4,6 +4,8 @@ import unittest
 
 from nostos.core.apply.ledger import Ledger
 from nostos.core.clone import clone, remove
+from nostos.core.database import locate
+from nostos.core.database.places import one_server
 from nostos.core.errors import LiveMoved, MergeRefused, SiteError
 from nostos.core.merge import look, merge, prepare
 from nostos.core.site import recognise
@@ -161,6 +163,28 @@ class Library(SiteTest):
         after = self.dump(self.live_name)
         after.pop("nostos_merges", None)
         self.assertEqual(before, after)
+
+    def test_what_live_gained_by_itself_is_not_taken_back(self) -> None:
+        """Live gains the very index that staging has, and then the merge is refused: the index stays."""
+        staging = self.clone()
+        self.sql(staging, "ALTER TABLE kr_loans ADD INDEX by_since (since);\n"
+                          "INSERT INTO kr_loans (since) VALUES (NULL)")
+        with opened(self.home, self.home.read("trip")) as crew:
+            prepared = prepare(crew)
+            self.sql(self.live_name, "ALTER TABLE kr_loans ADD INDEX by_since (since);\n"
+                                     "CREATE TRIGGER kr_no BEFORE INSERT ON kr_loans FOR EACH ROW "
+                                     "SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not today'")
+            with self.assertRaisesRegex(MergeRefused, "not today"):
+                merge(self.home, crew, prepared)
+        self.assertEqual(len(self.server.run("SHOW INDEX FROM kr_loans WHERE Key_name = 'by_since'",
+                                             database=self.live_name)), 1)
+
+    def test_two_servers_on_one_host_are_two(self) -> None:
+        """What retire drops must never be looked for on live's server when staging is on another."""
+        urls = ("mysql://u@h:3306/a", "mysql://other@h:3306/b", "mysql://u@h:3307/a", "mysql://u@h:3306/a?unix_socket=/s")
+        one, same, port, socket = (locate(u, self.folder) for u in urls)
+        self.assertTrue(one_server(one, same))
+        self.assertFalse(one_server(one, port) or one_server(one, socket))
 
     def test_live_moves_between_looking_and_committing(self) -> None:
         """The row is edited on live after the merge's transaction has begun to read: seen, and nothing overwritten."""

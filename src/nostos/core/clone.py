@@ -19,7 +19,7 @@ from nostos.core.anchor import SMALL_TEXT, Anchor
 from nostos.core.copying import RowCopier
 from nostos.core.database import Location, locate
 from nostos.core.database.base import Database
-from nostos.core.database.places import choose_place, remove_place
+from nostos.core.database.places import choose_place, one_server, remove_place
 from nostos.core.database.schema import Table, Value
 from nostos.core.errors import SiteError, VoyageError
 from nostos.core.guards import Guard, guards_of, lay_guard_file, set_guards
@@ -186,11 +186,11 @@ class _Clone:
                 self.voyage, database=place.location.shown, place=str(place.location.url.database),
                 prefix=place.location.prefix, made=place.made,
                 tables=tuple(place.location.prefix + name for name in (*source.tables(), *source.views())),
-                elsewhere=place.location.url.host != self.live.database.url.host)
+                elsewhere=not one_server(place.location, self.live.database))
             self.home.write(self.voyage)
             with source.reading(), anchor.changing():
-                self.profile = self.live.full_profile(source)
                 tables = source.tables()
+                self.profile = self.live.full_profile(tables)
                 proved = self._rows_of(anchor, source, place.open(), tables)
                 files, size = self._files(anchor)
                 self._configuration()

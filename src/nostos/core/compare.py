@@ -16,7 +16,6 @@ from nostos.core.database.base import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.keys import Keys, RowName, Side
 from nostos.core.portable import Portable, Translator, Unresolved, Writer
-from nostos.core.profiles import deduce
 from nostos.core.profiles.model import COMPARED, FieldPolicy, Join, Policy, Profile, holds
 from nostos.core.site import Site
 from nostos.core.tree.entries import matches
@@ -81,9 +80,9 @@ class Rows:
         return self.live_tables.get(name) or self.staging_tables[name]
 
 
-def effective_profile(site: Site, database: Database) -> Profile:
+def effective_profile(site: Site, tables: Mapping[str, Table]) -> Profile:
     """The site's profile with what the schema adds and with its guards made local."""
-    profile = site.full_profile(database)
+    profile = site.full_profile(tables)
     settings = profile.settings
     if settings is None:
         return profile
@@ -121,15 +120,15 @@ def is_local(profile: Profile, table: Table, row: Row) -> bool:
 def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database) -> Rows:
     """Find every row that is not the same on live, in staging and at the anchor."""
     live_all, staging_all = live_db.tables(), staging_db.tables()
-    profile = effective_profile(live, live_db)
-    profile = deduce.complete(profile, {**staging_all, **live_all})
+    profile = effective_profile(live, {**staging_all, **live_all})
     live_tables, staging_tables = compared_tables(profile, live_all), compared_tables(profile, staging_all)
     keys = {Side.LIVE: anchor.keys(Side.LIVE), Side.STAGING: anchor.keys(Side.STAGING)}
     urls = {Side.LIVE: UrlForms(live.url), Side.STAGING: UrlForms(staging.url, also=(live.url,))}
     tables = {Side.LIVE: live_tables, Side.STAGING: staging_tables}
     both = {**staging_tables, **live_tables}
     databases = {Side.LIVE: live_db, Side.STAGING: staging_db}
-    joins = {s: Joins(profile, databases[s], databases[s].tables(), databases[s.other]) for s in Side}
+    joins = {Side.LIVE: Joins(profile, live_db, live_all, staging_db),
+             Side.STAGING: Joins(profile, staging_db, staging_all, live_db)}
     base = Translator(profile, both, urls[Side.LIVE], anchor.keys(Side.LIVE), live_db.prefix, joins[Side.LIVE])
     translators = {s: Translator(profile, both, urls[s], keys[s], databases[s].prefix, joins[s]) for s in Side}
 

@@ -12,6 +12,7 @@ from urllib.parse import urlsplit
 from nostos.core import configuration, php_configuration
 from nostos.core.database import Location, locate
 from nostos.core.database.base import Database
+from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 from nostos.core.profiles import deduce, loader
 from nostos.core.profiles.model import Profile
@@ -44,9 +45,9 @@ class Site:
         companions = [Path(f"{file}{ending}") for ending in ("", "-wal", "-shm", "-journal")] if file else []
         return (*companions, *(self.home / name for name in self.own))
 
-    def full_profile(self, database: Database) -> Profile:
-        """The profile completed with what the schema says as it is now."""
-        return deduce.complete(self.profile, database.tables())
+    def full_profile(self, tables: Mapping[str, Table]) -> Profile:
+        """The profile completed with what the schema says."""
+        return deduce.complete(self.profile, tables)
 
 
 def check_url(url: str) -> str:

@@ -82,8 +82,8 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     database = site.open(readonly=True)
     try:
         with database.reading():
-            profile = effective_profile(site, database)
             tables = database.tables()
+            profile = effective_profile(site, tables)
             tell(Progress("reading tables", 0, len(tables), "tables"))
             facts = tuple(_facts(database, profile, t) for t in tables.values())
             version = database.version()

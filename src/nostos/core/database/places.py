@@ -36,10 +36,10 @@ def choose_place(live: Location, wanted: Location, asked: bool, fallback: str) -
     """
     if wanted.file is not None:
         return Place(wanted, "file")
-    if wanted.url.database != live.url.database or not _one_server(live, wanted):
+    if wanted.url.database != live.url.database or not one_server(live, wanted):
         with suppress(SiteError):
             return _empty(wanted)
-        if _one_server(live, wanted):
+        if one_server(live, wanted):
             source = live.open()
             assert isinstance(source, MysqlDatabase)
             try:
@@ -54,7 +54,8 @@ def choose_place(live: Location, wanted: Location, asked: bool, fallback: str) -
     return _empty(wanted)
 
 
-def _one_server(one: Location, other: Location) -> bool:
+def one_server(one: Location, other: Location) -> bool:
+    """Whether two databases are on one server: by host, port and socket."""
     return replace(one, url=one.url.set(database="x")).same_as(
         replace(other, url=other.url.set(database="x"), prefix=one.prefix))
 
