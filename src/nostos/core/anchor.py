@@ -63,7 +63,7 @@ class Anchor:
             self._file.close()
             raise VoyageError(f"The anchor {path} is damaged: {error}.",
                               next_step="Retire the voyage and clone again.") from error
-        self._row_digests = lru_cache(maxsize=256)(self._read_row_digests)
+        self._row_digests = lru_cache(maxsize=256)(self.known_rows)
         self._base_block = lru_cache(maxsize=256)(self._read_base_block)
 
     @classmethod
@@ -101,6 +101,10 @@ class Anchor:
         rows = self._file.execute("SELECT name, definition FROM tables WHERE side=?", (side,))
         return {n: msgspec.json.decode(d, type=Table) for n, d in rows}
 
+    def _definition(self, side: Side, name: str) -> Table | None:
+        found = self._file.execute("SELECT definition FROM tables WHERE side=? AND name=?", (side, name)).fetchone()
+        return msgspec.json.decode(found[0], type=Table) if found else None
+
     # --- rows
 
     def keep_block(self, side: Side, table: str, number: int, rows: list[tuple[Key, bytes]]) -> None:
@@ -114,7 +118,7 @@ class Anchor:
 
     def add_rows(self, side: Side, table: str, number: int, rows: dict[Key, bytes]) -> None:
         """Add keys and digests to what is known of a block."""
-        self.keep_block(side, table, number, list({**self._read_row_digests(side, table, number), **rows}.items()))
+        self.keep_block(side, table, number, list({**self.known_rows(side, table, number), **rows}.items()))
 
     def add_base(self, table: str, number: int, rows: list[tuple[Value, ...]]) -> None:
         """Add rows to what is known of a block."""
@@ -125,22 +129,19 @@ class Anchor:
         """Remember a block of rows themselves, as live has them."""
         self._file.execute("INSERT OR REPLACE INTO base VALUES (?, ?, ?)", (table, number, squeeze(rows)))
 
-    def _read_row_digests(self, side: Side, table: str, number: int) -> dict[Key, bytes]:
+    def known_rows(self, side: Side, table: str, number: int) -> dict[Key, bytes]:
+        """The keys and digests of a side's block."""
         found = self._file.execute("SELECT rows FROM blocks WHERE side=? AND tbl=? AND number=?",
                                    (side, table, number)).fetchone()
         return {tuple(k): d for k, d in unsqueeze(found[0])} if found else {}
 
     def _read_base_block(self, table: str, number: int) -> dict[Key, Row]:
         found = self._file.execute("SELECT rows FROM base WHERE tbl=? AND number=?", (table, number)).fetchone()
-        definition = self.tables(Side.LIVE).get(table)
+        definition = self._definition(Side.LIVE, table)
         if not found or definition is None:
             return {}
         rows = (dict(zip(definition.stored, values, strict=True)) for values in unsqueeze(found[0]))
         return {definition.key_of(row): row for row in rows}
-
-    def known_rows(self, side: Side, table: str, number: int) -> dict[Key, bytes]:
-        """The keys and digests of a side's block."""
-        return self._read_row_digests(side, table, number)
 
     def blocks(self, side: Side, table: str) -> dict[int, Block | None]:
         """A side's blocks as the anchor knows them; None where a row in it has to be looked at in any case."""
@@ -162,7 +163,7 @@ class Anchor:
     def moves(self, side: Side, database: Database, table: Table,
               now: dict[int, Block] | None = None) -> Iterator[RowMove]:
         """Which rows of a side's table are not as the anchor knew them. now: the table's blocks, if they are known."""
-        known = self.tables(side).get(table.name)
+        known = self._definition(side, table.name)
         columns = known.stored if known else table.stored
         then = self.blocks(side, table.name)
         if now is None:
@@ -198,7 +199,7 @@ class Anchor:
     def set_digest(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
         """What a side's row counts as unchanged by: its digest; ALWAYS_LOOK; None: there is no such row."""
         number = block_of(key)
-        rows = dict(self._read_row_digests(side, table, number))
+        rows = dict(self.known_rows(side, table, number))
         if digest is None:
             rows.pop(key, None)
         else:
@@ -207,7 +208,7 @@ class Anchor:
 
     def columns(self, side: Side, table: Table) -> tuple[str, ...]:
         """The columns of a side's table that digests are made over."""
-        known = self.tables(side).get(table.name)
+        known = self._definition(side, table.name)
         return (known or table).stored
 
     def pair(self, side: Side, table: str, key: Value, name: str) -> None:

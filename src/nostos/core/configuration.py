@@ -18,14 +18,20 @@ _LARGEST = 1 << 20
 _VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
 
-def read_toml(path: Path) -> dict[str, Any]:
-    """The tables of a TOML file. Raises SiteError when it cannot be read."""
+def read_bounded(path: Path) -> bytes:
+    """The content of a configuration file. Raises SiteError when it cannot be read or is too large to be one."""
     try:
         if path.stat().st_size > _LARGEST:
             raise SiteError(f"{path} is over 1 MB, which no configuration is.", next_step="Check the path.")
-        return tomllib.loads(path.read_text(encoding="utf-8"))
+        return path.read_bytes()
     except OSError as error:
         raise SiteError(f"{path} cannot be read: {error.strerror}.", next_step="Check the path and rights.") from error
+
+
+def read_toml(path: Path) -> dict[str, Any]:
+    """The tables of a TOML file. Raises SiteError when it cannot be read."""
+    try:
+        return tomllib.loads(read_bounded(path).decode())
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise SiteError(f"{path} is not valid TOML: {error}.", next_step="Mend the file and try again.") from error
 

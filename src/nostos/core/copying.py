@@ -63,19 +63,24 @@ class RowCopier:
             if table.key:
                 _Table(self, table, inside).copy()
             else:
-                self._unkeyed(table)
+                rows, rewritten = self.insert_all(table)
+                self.rows += rows
+                self.rewritten += rewritten
 
-    def _unkeyed(self, table: Table) -> None:
+    def insert_all(self, table: Table) -> tuple[int, int]:
+        """Every row through this program, and nothing else. Returns how many, and how many hold something local."""
         batch: list[Values] = []
+        rows = rewritten = 0
         for values in self.source.scan(table, table.stored):
             staged = self.localise(table, values)
-            self.rewritten += staged != values
-            self.rows += 1
+            rewritten += staged != values
+            rows += 1
             batch.append(staged)
             if len(batch) == _ROWS_AT_ONCE:
                 self.target.insert_many(table, table.stored, batch)
                 batch.clear()
         self.target.insert_many(table, table.stored, batch)
+        return rows, rewritten
 
 
 class _Table:
@@ -95,8 +100,9 @@ class _Table:
                 if self.inside.wait(self.table.name) and not self.moved:
                     for rows in _frames(spool):
                         self.copier.target.replace_many(self.table, self.table.stored, rows)
-                else:
-                    self._insert_all()
+                else:  # it could not be copied inside the server
+                    self.copier.target.clear(self.table.name)
+                    self.copier.insert_all(self.table)
         self._prove()
 
     def _read(self, spool: IO[bytes]) -> None:
@@ -144,18 +150,6 @@ class _Table:
             if count % _ROWS_AT_ONCE == 0:
                 keep()
         keep()
-
-    def _insert_all(self) -> None:
-        """The way through this program, for a table that could not be copied inside the server."""
-        target, table = self.copier.target, self.table
-        target.clear(table.name)
-        batch: list[Values] = []
-        for values in self.copier.source.scan(table, table.stored):
-            batch.append(self.copier.localise(table, values))
-            if len(batch) == _ROWS_AT_ONCE:
-                target.insert_many(table, table.stored, batch)
-                batch.clear()
-        target.insert_many(table, table.stored, batch)
 
     def _prove(self) -> None:
         """Compare staging, block by block, with what the snapshot says it must be, and mend what differs, once."""

@@ -14,11 +14,10 @@ from nostos.core.database.schema import Column, Row, Table
 from nostos.core.fields import ABSENT, Merged, Standing, merge
 from nostos.core.files import FileState
 from nostos.core.keys import RowName, Side
-from nostos.core.portable import PREFIX, Portable
+from nostos.core.portable import PREFIX, Portable, plain
 from nostos.core.profiles.model import COMPARED, Child, Kind, OwnedFile, Policy, holds
 from nostos.core.tree.entries import Entry, matches
 from nostos.core.values import references as refs
-from nostos.core.values.structures import Tree
 from nostos.core.values.tokens import OPEN
 
 TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
@@ -112,7 +111,7 @@ def assemble(anchor: Anchor, rows: Rows, files: list[FileState], staging_db: Dat
     drafts: dict[object, _Draft] = {}
     owner: dict[RowName, _Draft] = {}
     for state in rows.states.values():
-        if any(v is not None and is_local(rows.profile, rows.table(state.table), {**_plain(v), **state.joined})
+        if any(v is not None and is_local(rows.profile, rows.table(state.table), {**plain(v), **state.joined})
                for v in (state.base, state.live, state.staging)):
             continue
         draft = _draft_for(anchor, rows, drafts, state)
@@ -138,16 +137,12 @@ def assemble(anchor: Anchor, rows: Rows, files: list[FileState], staging_db: Dat
                       {p: d.id for p, d in file_owner.items() if d.id in items})
 
 
-def _plain(form: Portable) -> Row:
-    return {c: v.text() if isinstance(v, Tree) else v for c, v in form.items()}
-
-
 # --- which item a row belongs to
 
 
 def full(state: RowState) -> Row:
     """A row in any version there is, with what it is joined to: for telling its kind and its policies."""
-    return {**_plain(state.version()), **state.joined}
+    return {**plain(state.version()), **state.joined}
 
 
 def _draft_for(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], state: RowState) -> _Draft | None:
@@ -348,10 +343,10 @@ def _row_fields(anchor: Anchor, rows: Rows, state: RowState, root: bool) -> Iter
     hidden = set(table.key) if table.surrogate else set()
     if child:
         hidden |= {child.of, *child.label}
-    plain = full(state)
+    row = full(state)
     versions = (state.base, state.live, state.staging)
     columns = [c for c in dict.fromkeys(c for v in versions if v for c in v) if c not in hidden]
-    compared = [c for c in columns if rows.profile.policy(state.table, plain, c) in COMPARED]
+    compared = [c for c in columns if rows.profile.policy(state.table, row, c) in COMPARED]
     if not compared:  # a link: that it is there is all it says
         base, live, staging = (ABSENT if v is None else "yes" for v in versions)
         for m in merge(Policy.PLAIN, base, live, staging):
@@ -359,8 +354,8 @@ def _row_fields(anchor: Anchor, rows: Rows, state: RowState, root: bool) -> Iter
         return
     for column in compared:
         base, live, staging = (_cell(rows, state.table, column, form) for form in versions)
-        paths = rows.profile.path_policies(state.table, plain, column)
-        for m in merge(rows.profile.policy(state.table, plain, column), base, live, staging, paths):
+        paths = rows.profile.path_policies(state.table, row, column)
+        for m in merge(rows.profile.policy(state.table, row, column), base, live, staging, paths):
             name = prefix if prefix and len(compared) == 1 else f"{prefix}.{column}" if prefix else column
             yield Field(".".join((name, *m.path)), m, state.id, column)
 

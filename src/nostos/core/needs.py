@@ -14,7 +14,7 @@ from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.fields import Standing
 from nostos.core.items import Comparison, Item, with_standing
 from nostos.core.keys import RowName, Side
-from nostos.core.portable import Unresolved, Writer, named_rows
+from nostos.core.portable import Unresolved, Writer, named_rows, plain
 from nostos.core.profiles.model import Reference, holds
 from nostos.core.values.structures import Tree, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
@@ -130,7 +130,7 @@ class _Finder:
                 yield need
         staging = write.state.staging or {}
         for r in self.rows.profile.references_of(write.state.table):
-            if r.column not in write.values or not holds(r.where, {**_plain(staging), **write.state.joined}):
+            if r.column not in write.values or not holds(r.where, {**plain(staging), **write.state.joined}):
                 continue
             value = write.values[r.column]
             if r.to_column is not None:
@@ -318,10 +318,6 @@ class _Finder:
                 for row in self.live_db.find(table, {owned.column: value}):
                     if holds(owned.where, row) and self._named(table, row) not in removed:
                         raise _Obstacle(f"its file {path} was removed in staging, but live still shows it")
-
-
-def _plain(form: Mapping[str, Any]) -> Row:
-    return {c: v.text() if isinstance(v, Tree) else v for c, v in form.items()}
 
 
 def _points(form: Mapping[str, Any], target: tuple[str, str]) -> bool:

@@ -10,11 +10,11 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
+from nostos.core.configuration import read_bounded
 from nostos.core.database import Location, locate
 from nostos.core.errors import SiteError
 from nostos.core.profiles.model import Profile
 
-_LARGEST = 1 << 20
 _STRING = r"'(?:[^'\\]|\\.)*'|\"(?:[^\"\\]|\\.)*\""
 _COMMENT = re.compile(rf"({_STRING})|/\*.*?\*/|(?://|#(?!\[))[^\n]*", re.DOTALL)
 _DEFINE = re.compile(rf"\bdefine\s*\(\s*({_STRING})\s*,\s*({_STRING}|[A-Za-z_][^;]*?)\s*\)\s*;", re.DOTALL)
@@ -84,12 +84,7 @@ def settings(profile: Profile, said: PhpConfiguration) -> tuple[str, str]:
 
 
 def _text(path: Path) -> str:
-    try:
-        if path.stat().st_size > _LARGEST:
-            raise SiteError(f"{path} is over 1 MB, which no configuration is.", next_step="Check the path.")
-        return path.read_text(encoding="utf-8", errors="surrogateescape")
-    except OSError as error:
-        raise SiteError(f"{path} cannot be read: {error.strerror}.", next_step="Check your rights to it.") from error
+    return read_bounded(path).decode("utf-8", "surrogateescape")
 
 
 def _without_comments(text: str) -> str:
@@ -144,7 +139,7 @@ def rewrite(path: Path, constants: Mapping[str, str], prefix: str | None) -> Non
             changes.append((*match.span(1), _quoted(prefix)))
     for start, end, new in sorted(changes, reverse=True):
         text = text[:start] + new + text[end:]
-    path.write_text(text, encoding="utf-8", errors="surrogateescape")
+    path.write_bytes(text.encode("utf-8", "surrogateescape"))
 
 
 def _quoted(value: str) -> str:

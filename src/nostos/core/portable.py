@@ -24,6 +24,11 @@ Portable = dict[str, Any]  # column -> None, number, text with tokens, bytes or 
 Number = Callable[[str, str], Value]  # (table, canonical name) -> the key to write
 
 
+def plain(form: Mapping[str, Any]) -> Row:
+    """A portable row with its structures as text: for conditions on its columns, not for writing."""
+    return {c: v.text() if isinstance(v, Tree) else v for c, v in form.items()}
+
+
 Joiner = Callable[[str, Row], Row]  # what a row of a table is joined to
 PREFIX = f"{OPEN}p{CLOSE}"  # stands for the table prefix at the beginning of a name
 

@@ -10,7 +10,7 @@ from nostos.core.compare import Rows, RowState
 from nostos.core.fields import ABSENT, same
 from nostos.core.items import TRAVELS, Field, Item, default_value
 from nostos.core.keys import RowName
-from nostos.core.portable import Portable, named_rows
+from nostos.core.portable import Portable, named_rows, plain
 from nostos.core.profiles.model import Policy
 from nostos.core.values import references as refs
 from nostos.core.values import structures
@@ -81,7 +81,7 @@ def _structured(live: Any, f: Field, state: RowState) -> Any:
 def _inserted(rows: Rows, state: RowState, staging: Portable) -> Portable:
     """A new row's values: all but the key that live's database gives out and what is merely staging's own."""
     table = rows.table(state.table)
-    raw = {**{c: v.text() if isinstance(v, Tree) else v for c, v in staging.items()}, **state.joined}
+    raw = {**plain(staging), **state.joined}
     values: Portable = {}
     for column, value in staging.items():
         declared = table.column(column)

@@ -17,9 +17,8 @@ from nostos.core.items import TRAVELS, Comparison, Field
 from nostos.core.keys import RowName, Side
 from nostos.core.operations import Plan, SchemaOperation
 from nostos.core.portable import Unresolved, Writer
-from nostos.core.profiles.model import ignored
 from nostos.core.site import Site
-from nostos.core.tree.entries import scan
+from nostos.core.tree.entries import look_at
 from nostos.core.values import structures
 from nostos.core.values.structures import Tree
 
@@ -44,7 +43,7 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, 
             for state in item.rows:
                 rows.row(state, by_row.get(state.id, []), item.id in taken and state.id in settled)
             files.extend(f for f in item.files if f.standing is Standing.SETTLED)
-        _files(anchor, files, live, comparison)
+        _files(anchor, files, live)
 
 
 class _Settler:
@@ -147,14 +146,11 @@ class _Settler:
                                state.staging_digest if whole and state.staging_digest else ALWAYS_LOOK)
 
 
-def _files(anchor: Anchor, files: Collection[FileState], live: Site, comparison: Comparison) -> None:
-    if not files:
-        return
-    now = {e.path: e for e in scan(live.files, live.apart(), ignored(comparison.rows.profile))}
+def _files(anchor: Anchor, files: Collection[FileState], live: Site) -> None:
     for file in files:
         anchor.keep_base_file(file.staging, file.path)
         anchor.keep_file(Side.STAGING, file.path, file.staging)
-        there = now.get(file.path)
+        there = look_at(live.files, file.path)
         if there is not None and file.staging is not None:
             there = replace(there, digest=file.staging.digest)
         anchor.keep_file(Side.LIVE, file.path, there)

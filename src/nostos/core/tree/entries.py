@@ -76,6 +76,24 @@ def digest_file(path: Path) -> bytes:
     return digest.digest()
 
 
+def _entry(path: str, info: os.stat_result, target: Path | None = None) -> Entry:
+    """What lies at a path, by its status; target: where it leads, for a link."""
+    stamp = (info.st_mtime_ns, info.st_ctime_ns)
+    if target is None:
+        return Entry(path, "file", info.st_size, stat.S_IMODE(info.st_mode), stamp)
+    return Entry(path, "link", 0, 0o777, stamp, hashlib.blake2b(os.fsencode(str(target)), digest_size=16).digest())
+
+
+def look_at(root: Path, path: str) -> Entry | None:
+    """The file or link at one place of a tree, as `scan` gives it; None where there is none."""
+    place = inside(root, path)
+    try:
+        info = place.lstat()
+    except FileNotFoundError:
+        return None
+    return _entry(path, info, place.readlink() if stat.S_ISLNK(info.st_mode) else None)
+
+
 def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
          passed: Callable[[Passed], None] = lambda _: None) -> Iterator[Entry]:
     """Every file and link below `root`, without digests, in a stable order. Links are never followed.
@@ -103,7 +121,6 @@ def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
                 passed(Passed(path.encode("utf-8", "replace").decode(), "its name is not valid UTF-8"))
                 continue
             info = entry.stat(follow_symlinks=False)
-            stamp = (info.st_mtime_ns, info.st_ctime_ns)
             if stat.S_ISDIR(info.st_mode):
                 yield from walk(entry.path, path + "/")
             elif stat.S_ISLNK(info.st_mode):
@@ -112,13 +129,12 @@ def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
                 if target.is_absolute() or not (resolved + "/").startswith(base + "/"):
                     passed(Passed(path, f"is a link out of the tree, to {target}"))
                     continue
-                digest = hashlib.blake2b(os.fsencode(str(target)), digest_size=16).digest()
-                yield Entry(path, "link", 0, 0o777, stamp, digest)
+                yield _entry(path, info, target)
             elif stat.S_ISREG(info.st_mode):
                 if not os.access(entry.path, os.R_OK):
                     passed(Passed(path, "cannot be read: no permission"))
                     continue
-                yield Entry(path, "file", info.st_size, stat.S_IMODE(info.st_mode), stamp)
+                yield _entry(path, info)
             else:
                 passed(Passed(path, "is neither a file, a folder nor a link"))
 
