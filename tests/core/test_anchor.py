@@ -3,7 +3,7 @@
 import sqlite3
 
 from nostos.core.anchor import ALWAYS_LOOK, Anchor
-from nostos.core.database.digests import block_of, pack, row_digest, unpack
+from nostos.core.database.digests import pack, row_digest, unpack
 from nostos.core.database.sqlite import SqliteDatabase
 from nostos.core.errors import VoyageError
 from nostos.core.keys import Keys, Side
@@ -25,8 +25,10 @@ class Moves(SiteTest):
         self.addCleanup(self.anchor.close)
         with self.anchor.changing():
             self.anchor.remember_table(Side.LIVE, self.table)
-            for key, digest in self.database.row_digests(self.table, ("id", "v")):
-                self.anchor.add_rows(Side.LIVE, "t", block_of(key), {key: digest})
+            for number, payload in self.database.scan_payloads(self.table):
+                self.anchor.add_base("t", number, [payload])
+            for number, block in self.database.blocks(self.table, ("id", "v")).items():
+                self.anchor.keep_total(Side.LIVE, "t", number, block)
 
     def moves(self) -> set[tuple[object, bool, bool]]:
         table = self.database.tables()["t"]

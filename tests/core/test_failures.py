@@ -148,8 +148,8 @@ def _method(number: int, real: Callable[..., Any], error: Exception) -> Callable
 
 class Cloning(SiteTest):
     def test_everything_is_removed_when_a_clone_fails(self) -> None:
-        for target in ("nostos.core.clone.copy_entry", "nostos.core.clone.set_guards",
-                       "nostos.core.copying._Table._prove"):
+        for target in ("nostos.core.clone.copy_tree", "nostos.core.clone.set_guards",
+                       "nostos.core.copying._Table.prove"):
             with mock.patch(target, side_effect=OSError(errno.ENOSPC, "No space left on device")), \
                     self.assertRaises((NostosError, OSError)):
                 self.harbour()

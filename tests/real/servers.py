@@ -62,6 +62,8 @@ class MariaDB:
                 time.sleep(0.1)
         self.run("CREATE USER live@localhost IDENTIFIED BY %s", PASSWORD)
         self.run("GRANT ALL ON *.* TO live@localhost")
+        self.run("CREATE USER owner@localhost IDENTIFIED BY %s", PASSWORD)
+        self.run("GRANT ALL ON *.* TO owner@localhost WITH GRANT OPTION")
         self.count = 0
 
     def run(self, sql: str, *values: object, database: str = "") -> list[tuple[object, ...]]:
@@ -87,8 +89,8 @@ class MariaDB:
 
 
 @cache
-def mariadb() -> MariaDB:
-    """The one server that all tests share."""
+def mariadb(number: int = 1) -> MariaDB:
+    """The one server that all tests share; others by other numbers."""
     return MariaDB()
 
 

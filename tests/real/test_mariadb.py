@@ -1,6 +1,8 @@
 """A MariaDB of every awkward type and key: cloned, compared and merged, told only by its declared keys."""
 
 import unittest
+from unittest import mock
+from urllib.parse import quote
 
 from nostos.core.apply.ledger import Ledger
 from nostos.core.clone import clone, remove
@@ -56,9 +58,6 @@ class Library(SiteTest):
         (self.site / "nostos.toml").write_text(
             f'[site]\nname = "library"\nurl = "https://library.example"\nprefix = "kr_"\n'
             f'database = "mysql://live:${{LIBRARY_PASSWORD}}@/{self.live_name}?unix_socket={self.server.socket}"\n')
-        from unittest import mock
-        from urllib.parse import quote
-
         patched = mock.patch.dict("os.environ", LIBRARY_PASSWORD=quote(PASSWORD, safe=""))
         patched.start()
         self.addCleanup(patched.stop)
@@ -108,6 +107,45 @@ class Library(SiteTest):
         names = [d for (d,) in self.server.run("SHOW DATABASES")]
         self.assertNotIn(f"{self.live_name}_trip", names)
         self.assertEqual(len(self.dump(self.live_name, "")), 9)  # live's own, and another site's
+
+    def test_staging_has_a_user_of_its_own(self) -> None:
+        path = self.site / "nostos.toml"
+        path.write_text(path.read_text().replace("//live:", "//owner:"))
+        place = self.clone()
+        voyage = self.home.read("trip")
+        staging = recognise(self.folder / "staging")
+        self.assertEqual(voyage.user.partition("@")[0], staging.database.url.username)
+        record = (self.home.folder("trip") / "voyage.json").read_text()
+        self.assertNotIn(str(staging.database.url.password), record)
+        own = staging.open()
+        self.addCleanup(own.close)
+        self.assertEqual(set(own.tables()), {"shelves", "books", "loans", "loan_items", "hashes",
+                                               "scribbles", "old"})
+        with self.assertRaises(Exception) as caught:
+            own.run(f"SELECT * FROM {self.live_name}.kr_books")  # type: ignore[attr-defined]
+        self.assertIn("denied", str(caught.exception))
+        self.sql(place, "UPDATE kr_hashes SET note = 'new' WHERE note = 'abc'")
+        with opened(self.home, voyage) as crew:
+            self.assertTrue(all(line.holds for line in merge(self.home, crew, prepare(crew)).ledger))
+        self.assertEqual(remove(self.home, voyage), [])
+        self.assertEqual(self.server.run("SELECT user FROM mysql.user WHERE user LIKE 'nostos%'"), [])
+
+    def test_another_server(self) -> None:
+        other = mariadb(2)
+        place = other.new_database()
+        self.clone(database=f"mysql://live:{quote(PASSWORD, safe='')}@/{place}?unix_socket={other.socket}")
+        rows = repr(sorted(map(repr, other.run("SELECT * FROM kr_books", database=place))))
+        self.assertEqual(rows.replace("staging.example", "library.example"),
+                         repr(sorted(map(repr, self.server.run("SELECT * FROM kr_books", database=self.live_name)))))
+        other.run("INSERT INTO kr_loans (since) VALUES ('2026-02-03')", database=place)
+        self.sql(self.live_name, "INSERT INTO kr_loans (since) VALUES ('2026-02-02')")
+        with opened(self.home, self.home.read("trip")) as crew:
+            self.assertTrue(all(line.holds for line in merge(self.home, crew, prepare(crew)).ledger))
+        days = [str(d)[:10] for (d,) in self.server.run("SELECT since FROM kr_loans ORDER BY id",
+                                                        database=self.live_name)]
+        self.assertEqual(days, ["2026-01-01", "2026-02-02", "2026-02-03"])
+        self.assertEqual(remove(self.home, self.home.read("trip")), [])
+        self.assertEqual(other.run("SHOW TABLES", database=place), [])
 
     def test_places_that_are_taken(self) -> None:
         with self.assertRaisesRegex(SiteError, "live's own database"):
@@ -188,8 +226,6 @@ class Library(SiteTest):
 
     def test_live_moves_between_looking_and_committing(self) -> None:
         """The row is edited on live after the merge's transaction has begun to read: seen, and nothing overwritten."""
-        from unittest import mock
-
         staging = self.clone()
         self.sql(staging, "UPDATE kr_hashes SET note = 'staging' WHERE note = 'Abc'")
         digests = Ledger.digests

@@ -73,8 +73,23 @@ class RealSystem(SiteTest):
         found = survey(recognise(self.live.folder))
         self.assertEqual((found.name, found.url, found.system), ("kestrel-ridge", self.live.url, "WordPress"))
         self.assertEqual(found.findings, ())
+        version, theme = self.ask(
+            self.live, "global $wp_version; echo json_encode([$wp_version, wp_get_theme()->get('Version')]);")
+        said = {(p.kind, p.name): p.version for p in found.parts}
+        self.assertEqual(said["core", "wp-includes"], version)
+        self.assertIn(theme, [v for (kind, _), v in said.items() if kind == "theme"])
+        self.ask(self.live, "update_option('sidebars', 'x'); global $wpdb; $wpdb->update($wpdb->options, "
+                            "['option_value' => 'a:1:{s:3:\"url\";s:9:\"' . home_url('/') . '\";}'], "
+                            "['option_name' => 'sidebars']);")
+        self.assertIn("1 structured values in options cannot be read",
+                      repr(survey(recognise(self.live.folder)).findings))
+        staging = self.clone()
+        raw = ("global $wpdb; echo json_encode($wpdb->get_var(\"SELECT option_value FROM $wpdb->options "
+               "WHERE option_name='sidebars'\"));")
+        self.assertEqual(self.ask(staging, raw), self.ask(self.live, raw))
+        self.assertEqual(self.standings(), {})
         mariadb().run("ALTER TABLE kr_links ENGINE=MyISAM", database=found.database.split()[0])
-        self.assertIn("kr_links is kept by MyISAM", survey(recognise(self.live.folder)).findings[0].what)
+        self.assertIn("kr_links is kept by MyISAM", repr(survey(recognise(self.live.folder)).findings))
 
     def test_a_copy_under_its_own_address(self) -> None:
         for options in ({}, {"prefix": "stage_"}):

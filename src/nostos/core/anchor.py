@@ -1,8 +1,9 @@
 """The anchor: what live and staging both were at the clone, and how that has advanced since.
 
-One SQLite file a voyage. For each side it holds a digest per block of rows and per row; the rows themselves, as live
-had them, compressed a block at a time; for files their stamps and digests, and the contents of small text files.
-Whatever merges settle is laid over the first state row by row.
+One SQLite file a voyage. It holds the rows themselves, as live had them, in the form that digests are made over,
+compressed a block at a time; for each side a digest per block, and the digests of those rows that are not as in the
+base; for files their stamps and digests, and the contents of small text files. Whatever merges settle is laid over the
+first state row by row.
 """
 
 from __future__ import annotations
@@ -19,6 +20,7 @@ import msgspec
 
 from nostos.core.database.base import Block, Database
 from nostos.core.database.digests import add_digests, block_of, pack, squeeze, unpack, unsqueeze
+from nostos.core.database.rowforms import row_form
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import VoyageError
 from nostos.core.keys import Keys, Side
@@ -27,13 +29,15 @@ from nostos.core.tree.entries import Entry
 _SCHEMA = """
 CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE tables (side TEXT, name TEXT, definition BLOB NOT NULL, PRIMARY KEY (side, name));
-CREATE TABLE blocks (side TEXT, tbl TEXT, number INTEGER, total BLOB NOT NULL, rows BLOB NOT NULL,
-                     PRIMARY KEY (side, tbl, number)) WITHOUT ROWID;
-CREATE TABLE base (tbl TEXT, number INTEGER, rows BLOB NOT NULL, PRIMARY KEY (tbl, number)) WITHOUT ROWID;
+CREATE TABLE base (tbl TEXT, number INTEGER, part INTEGER, rows BLOB NOT NULL, PRIMARY KEY (tbl, number, part))
+                   WITHOUT ROWID;
+CREATE TABLE blocks (side TEXT, tbl TEXT, number INTEGER, count INTEGER, total BLOB, PRIMARY KEY (side, tbl, number))
+                     WITHOUT ROWID;
+CREATE TABLE apart (side TEXT, tbl TEXT, number INTEGER, key BLOB, digest BLOB, PRIMARY KEY (side, tbl, number, key))
+                    WITHOUT ROWID;
 CREATE TABLE advanced (tbl TEXT, key BLOB, row BLOB, PRIMARY KEY (tbl, key)) WITHOUT ROWID;
 CREATE TABLE pairs (side TEXT, tbl TEXT, key INTEGER, name TEXT NOT NULL, PRIMARY KEY (side, tbl, key)) WITHOUT ROWID;
-CREATE TABLE files (side TEXT, path TEXT, entry BLOB NOT NULL, PRIMARY KEY (side, path)) WITHOUT ROWID;
-CREATE TABLE base_files (path TEXT PRIMARY KEY, entry BLOB) WITHOUT ROWID;
+CREATE TABLE files (path TEXT PRIMARY KEY, base BLOB, live BLOB, staging BLOB) WITHOUT ROWID;
 CREATE TABLE texts (digest BLOB PRIMARY KEY, content BLOB NOT NULL) WITHOUT ROWID;
 """
 ALWAYS_LOOK = b""  # a row digest that equals none: the row is fetched and compared each time
@@ -107,46 +111,61 @@ class Anchor:
 
     # --- rows
 
-    def keep_block(self, side: Side, table: str, number: int, rows: list[tuple[Key, bytes]]) -> None:
-        """Remember the keys and digests of a block of rows."""
-        if not rows:
+    def add_base(self, table: str, number: int, payloads: list[bytes]) -> None:
+        """Add rows of live's, each as bytes in its table's form, to what is known of a block."""
+        self._file.execute(
+            "INSERT INTO base SELECT ?, ?, COALESCE(MAX(part), 0) + 1, ? FROM base WHERE tbl=? AND number=?",
+            (table, number, squeeze(payloads), table, number))
+
+    def keep_total(self, side: Side, table: str, number: int, block: Block | None) -> None:
+        """What a side's block adds up to; None: a row in it has to be looked at in any case."""
+        if block is not None and not block.count:
             self._file.execute("DELETE FROM blocks WHERE side=? AND tbl=? AND number=?", (side, table, number))
             return
-        total = b"" if any(d == ALWAYS_LOOK for _, d in rows) else add_digests(0, (d for _, d in rows)).to_bytes(16)
         self._file.execute("INSERT OR REPLACE INTO blocks VALUES (?, ?, ?, ?, ?)",
-                           (side, table, number, len(rows).to_bytes(8) + total, squeeze([list(r) for r in rows])))
+                           (side, table, number, block.count if block else 0,
+                            block.digest.to_bytes(8) if block else None))
 
-    def add_rows(self, side: Side, table: str, number: int, rows: dict[Key, bytes]) -> None:
-        """Add keys and digests to what is known of a block."""
-        self.keep_block(side, table, number, list({**self.known_rows(side, table, number), **rows}.items()))
-
-    def add_base(self, table: str, number: int, rows: list[tuple[Value, ...]]) -> None:
-        """Add rows to what is known of a block."""
-        found = self._file.execute("SELECT rows FROM base WHERE tbl=? AND number=?", (table, number)).fetchone()
-        self.keep_base(table, number, [*(unsqueeze(found[0]) if found else ()), *rows])
-
-    def keep_base(self, table: str, number: int, rows: list[tuple[Value, ...]]) -> None:
-        """Remember a block of rows themselves, as live has them."""
-        self._file.execute("INSERT OR REPLACE INTO base VALUES (?, ?, ?)", (table, number, squeeze(rows)))
+    def set_apart(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
+        """A side's row that is not as in the base, without adding up its block. None: there is no such row."""
+        self._file.execute("INSERT OR REPLACE INTO apart VALUES (?, ?, ?, ?, ?)",
+                           (side, table, block_of(key), pack(list(key)), digest))
 
     def known_rows(self, side: Side, table: str, number: int) -> dict[Key, bytes]:
         """The keys and digests of a side's block."""
-        found = self._file.execute("SELECT rows FROM blocks WHERE side=? AND tbl=? AND number=?",
-                                   (side, table, number)).fetchone()
-        return {tuple(k): d for k, d in unsqueeze(found[0])} if found else {}
+        definition = self._definition(Side.LIVE, table)
+        rows: dict[Key, bytes] = {}
+        if definition is not None and definition.key:
+            form = row_form(definition, definition.stored)
+            places = [definition.stored.index(k) for k in definition.key]
+            for payload in self._payloads(table, number):
+                values = form.read(payload)
+                rows[tuple(values[p] for p in places)] = form.digest(payload)
+        for key, digest in self._file.execute("SELECT key, digest FROM apart WHERE side=? AND tbl=? AND number=?",
+                                              (side, table, number)):
+            if digest is None:
+                rows.pop(tuple(unpack(key)), None)
+            else:
+                rows[tuple(unpack(key))] = digest
+        return rows
+
+    def _payloads(self, table: str, number: int) -> Iterator[bytes]:
+        for (part,) in self._file.execute("SELECT rows FROM base WHERE tbl=? AND number=? ORDER BY part",
+                                          (table, number)):
+            yield from unsqueeze(part)
 
     def _read_base_block(self, table: str, number: int) -> dict[Key, Row]:
-        found = self._file.execute("SELECT rows FROM base WHERE tbl=? AND number=?", (table, number)).fetchone()
         definition = self._definition(Side.LIVE, table)
-        if not found or definition is None:
+        if definition is None or not definition.key:
             return {}
-        rows = (dict(zip(definition.stored, values, strict=True)) for values in unsqueeze(found[0]))
+        form = row_form(definition, definition.stored)
+        rows = (dict(zip(definition.stored, form.read(p), strict=True)) for p in self._payloads(table, number))
         return {definition.key_of(row): row for row in rows}
 
     def blocks(self, side: Side, table: str) -> dict[int, Block | None]:
         """A side's blocks as the anchor knows them; None where a row in it has to be looked at in any case."""
-        return {n: Block(int.from_bytes(t[:8]), int.from_bytes(t[8:])) if t[8:] else None for n, t in
-                self._file.execute("SELECT number, total FROM blocks WHERE side=? AND tbl=?", (side, table))}
+        return {n: Block(count, int.from_bytes(total)) if total is not None else None for n, count, total in
+                self._file.execute("SELECT number, count, total FROM blocks WHERE side=? AND tbl=?", (side, table))}
 
     def has(self, side: Side, table: str, key: Value) -> bool:
         """Whether a side had a row with this surrogate key."""
@@ -198,13 +217,11 @@ class Anchor:
 
     def set_digest(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
         """What a side's row counts as unchanged by: its digest; ALWAYS_LOOK; None: there is no such row."""
-        number = block_of(key)
-        rows = dict(self.known_rows(side, table, number))
-        if digest is None:
-            rows.pop(key, None)
-        else:
-            rows[key] = digest
-        self.keep_block(side, table, number, list(rows.items()))
+        self.set_apart(side, table, key, digest)
+        rows = self.known_rows(side, table, block_of(key))
+        doubtful = ALWAYS_LOOK in rows.values()
+        self.keep_total(side, table, block_of(key),
+                        None if doubtful else Block(len(rows), add_digests(0, rows.values())))
 
     def columns(self, side: Side, table: Table) -> tuple[str, ...]:
         """The columns of a side's table that digests are made over."""
@@ -225,25 +242,39 @@ class Anchor:
 
     def keep_file(self, side: Side, path: str, entry: Entry | None) -> None:
         """What a side's file was when it was last known to be as the ancestor; None: there is none."""
-        if entry is None:
-            self._file.execute("DELETE FROM files WHERE side=? AND path=?", (side, path))
-        else:
-            self._file.execute("INSERT OR REPLACE INTO files VALUES (?, ?, ?)",
-                               (side, path, msgspec.msgpack.encode(entry)))
+        self._keep_file("live" if side is Side.LIVE else "staging", path, entry)
 
     def keep_base_file(self, entry: Entry | None, path: str, content: bytes | None = None) -> None:
         """Set the common ancestor of a file; with its content where it is a small text."""
-        self._file.execute("INSERT OR REPLACE INTO base_files VALUES (?, ?)",
-                           (path, None if entry is None else msgspec.msgpack.encode(entry)))
+        self._keep_file("base", path, entry)
+        self._keep_text(entry, content)
+
+    def _keep_file(self, column: str, path: str, entry: Entry | None) -> None:
+        self._file.execute(
+            f"INSERT INTO files (path, {column}) VALUES (?, ?) "
+            f"ON CONFLICT (path) DO UPDATE SET {column}=excluded.{column}",
+            (path, None if entry is None else msgspec.msgpack.encode(entry)))
+
+    def _keep_text(self, entry: Entry | None, content: bytes | None) -> None:
         if entry is not None and content is not None:
             self._file.execute("INSERT OR REPLACE INTO texts VALUES (?, ?)", (entry.digest, squeeze(content)))
 
+    def keep_copied(self, entry: Entry, staging: Entry, content: bytes | None) -> None:
+        """A file that both sides have as the ancestor is, with staging's own stamp."""
+        raw = msgspec.msgpack.encode(entry)
+        self._file.execute("INSERT INTO files VALUES (?, ?, ?, ?)",
+                           (entry.path, raw, raw, msgspec.msgpack.encode(staging)))
+        self._keep_text(entry, content)
+
     def files(self, side: Side) -> dict[str, Entry]:
-        rows: Iterable[tuple[str, bytes]] = self._file.execute("SELECT path, entry FROM files WHERE side=?", (side,))
-        return {p: msgspec.msgpack.decode(e, type=Entry) for p, e in rows}
+        column = "live" if side is Side.LIVE else "staging"
+        rows: Iterable[tuple[str, bytes]] = self._file.execute(
+            f"SELECT path, {column} FROM files WHERE {column} IS NOT NULL")
+        decoder = msgspec.msgpack.Decoder(Entry)
+        return {p: decoder.decode(e) for p, e in rows}
 
     def base_file(self, path: str) -> Entry | None:
-        found = self._file.execute("SELECT entry FROM base_files WHERE path=?", (path,)).fetchone()
+        found = self._file.execute("SELECT base FROM files WHERE path=?", (path,)).fetchone()
         return msgspec.msgpack.decode(found[0], type=Entry) if found and found[0] else None
 
     def text(self, digest: bytes | None) -> bytes | None:

@@ -16,7 +16,7 @@ import sqlalchemy as sa
 
 from nostos.core import configuration, php_configuration
 from nostos.core.anchor import SMALL_TEXT, Anchor
-from nostos.core.copying import RowCopier
+from nostos.core.copying import Localiser, RowCopier
 from nostos.core.database import Location, locate
 from nostos.core.database.base import Database
 from nostos.core.database.places import choose_place, one_server, remove_place
@@ -28,8 +28,8 @@ from nostos.core.keys import Side
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site, check_url, recognise
-from nostos.core.tree.copy import copy_entry, copy_folders
-from nostos.core.tree.entries import Entry, Passed, scan
+from nostos.core.tree.copy import copy_tree
+from nostos.core.tree.entries import Passed, scan
 from nostos.core.values.rewriting import rewritten
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyage import STAMP, Home, Voyage, check_name, ready
@@ -71,7 +71,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
     with home.lock(name):
         _check_voyage(home, name)
         staging_db = _staging_database(live, target, name, database, prefix)
-        _check_places(live, target, url, staging_db)
+        _check_places(live, target, url, staging_db, skip)
         voyage = Voyage(name, secrets.token_hex(8), str(_recognised_from(live)), live.name, live.url,
                         str(target / Path(_recognised_from(live)).name) if live.site_file else str(target),
                         str(target), url, staging_db.shown, now())
@@ -122,7 +122,7 @@ def _staging_database(live: Site, target: Path, name: str, wanted: str | None, p
     return replace(live.database, url=live.database.url.set(database=beside))
 
 
-def _check_places(live: Site, target: Path, url: str, staging_db: Location) -> None:
+def _check_places(live: Site, target: Path, url: str, staging_db: Location, skip: Sequence[str]) -> None:
     if target.exists() and not target.is_dir():
         raise SiteError(f"{target} is not a folder.", next_step="Name a folder that does not exist yet.")
     if target.is_dir() and any(target.iterdir()):
@@ -147,7 +147,7 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Location) -> N
     if not os.access(parent, os.W_OK):
         raise SiteError(f"You may not write in {parent}.", next_step="Choose another folder, or ask for the right.")
     need = live.database.file.stat().st_size * 2 if live.database.file else 0
-    need += sum(f.stat().st_size for f in live.files.rglob("*") if f.is_file() and not f.is_symlink())
+    need += sum(e.size for e in scan(live.files, live.apart(), (*ignored(live.profile), *skip)))
     free = shutil.disk_usage(parent).free
     if free < need + _SPARE:
         raise SiteError(f"{parent} has {free >> 20} MB free, and the copy needs about {need >> 20} MB.",
@@ -162,6 +162,7 @@ class _Clone:
         self.live = live
         self.target = target
         self.database = staging_db
+        self.own = staging_db
         self.asked = asked
         self.skip = tuple(skip)
         self.tell = tell
@@ -181,12 +182,13 @@ class _Clone:
         source = self.live.open(readonly=True)
         try:
             place = choose_place(self.live.database, self.database, self.asked, self._fallback_prefix())
-            self.database = place.location
+            self.database, self.own = place.location, place.own
             self.voyage = replace(
                 self.voyage, database=place.location.shown, place=str(place.location.url.database),
                 prefix=place.location.prefix, made=place.made,
                 tables=tuple(place.location.prefix + name for name in (*source.tables(), *source.views())),
-                elsewhere=not one_server(place.location, self.live.database))
+                elsewhere=not one_server(place.location, self.live.database),
+                user=f"{place.user[0]}@{place.user[1]}" if place.user else "")
             self.home.write(self.voyage)
             with source.reading(), anchor.changing():
                 tables = source.tables()
@@ -213,7 +215,11 @@ class _Clone:
 
     def _rows_of(self, anchor: Anchor, source: Database, target: Database, tables: dict[str, Table]) -> int:
         """Copy every row. Returns how many were read back and found equal."""
-        copier = RowCopier(anchor, source, target, self._localised, self.tell)
+        names = [name.encode() for name in self.live_urls.names]
+        if self.live.database.prefix != self.database.prefix:
+            names.append(self.live.database.prefix.encode())
+        local = Localiser(self.live_urls, self.staging_urls, tuple(names), self._localised)
+        copier = RowCopier(anchor, source, target, local, self.tell)
         try:
             copier.run(tables)
         finally:
@@ -227,10 +233,9 @@ class _Clone:
     def _localised(self, table: Table, values: tuple[Value, ...]) -> tuple[Value, ...]:
         """A row as staging has it: with its own URL, and its own prefix in names that bear it."""
         result = values
-        for name in self.live_urls.names:
-            if any([name in v for v in values if isinstance(v, str)]):  # noqa: C419 - a list is faster for few columns
-                result = tuple([self._local(v) if isinstance(v, str) else v for v in values])
-                break
+        occurs = self.live_urls.occurs
+        if any([isinstance(v, str) and occurs(v) for v in values]):  # noqa: C419 - a list is faster for few columns
+            result = tuple([self._local(v) if isinstance(v, str) and occurs(v) else v for v in values])
         old, new = self.live.database.prefix, self.database.prefix
         if old == new:
             return result
@@ -247,35 +252,21 @@ class _Clone:
         ignore = (*ignored(self.profile), *self.skip)
         entries = list(scan(self.live.files, self.live.apart(), ignore, self.passed.append))
         done, size = 0, 0
-        for entry in entries:
-            try:
-                digest = copy_entry(self.live.files, self.files, entry)
-            except FileNotFoundError:
+        for copied in copy_tree(self.live.files, self.files, entries, SMALL_TEXT):
+            entry, error = copied.entry, copied.error
+            if isinstance(error, FileNotFoundError):
                 self.passed.append(Passed(entry.path, "vanished while it was being copied"))
                 continue
-            except OSError as error:
+            if error is not None:
                 raise SiteError(f"The file {entry.path} could not be copied: {error.strerror}.",
                                 left="Live was only read; what had been copied was removed.",
                                 next_step="Mend it, or leave it out with --skip.") from error
-            copy_folders(self.live.files, self.files, entry.path)
-            self._keep_file(anchor, replace(entry, digest=digest))
+            entry = replace(entry, digest=copied.digest)
+            anchor.keep_copied(entry, replace(entry, stamp=copied.stamp), _plain_text(copied.head))
             done, size = done + 1, size + entry.size
             if done % 50 == 0 or done == len(entries):
-                self.tell(Progress("files", done, len(entries), "files"))
+                self.tell(Progress("files", done, len(entries), "files", size))
         return done, size
-
-    def _keep_file(self, anchor: Anchor, entry: Entry) -> None:
-        copy = self.files / entry.path
-        info = copy.stat(follow_symlinks=False)
-        content = None
-        if entry.kind == "file" and entry.size <= SMALL_TEXT:
-            raw = copy.read_bytes()
-            with suppress(UnicodeDecodeError):
-                raw.decode()
-                content = raw if b"\0" not in raw else None
-        anchor.keep_base_file(entry, entry.path, content)
-        anchor.keep_file(Side.LIVE, entry.path, entry)
-        anchor.keep_file(Side.STAGING, entry.path, replace(entry, stamp=(info.st_mtime_ns, info.st_ctime_ns)))
 
     # --- what makes it a site of its own
 
@@ -290,10 +281,11 @@ class _Clone:
             path = (file.relative_to(self.target) if file.is_relative_to(self.target) else file).as_posix()
             url = f"sqlite:///{path}"
         else:
-            path, url = "", self.database.url.render_as_string(hide_password=False)
+            path, url = "", self.own.url.render_as_string(hide_password=False)
             old = str(self.live.database.url.database)
+            as_live = self.live.site_file and not self.voyage.elsewhere and not self.voyage.user
             kept = configuration.other_database(self.live.home / self.live.own[0], old, str(
-                self.database.url.database)) if self.live.site_file and not self.voyage.elsewhere else None
+                self.database.url.database)) if as_live else None
             url = kept or url
         changes = {"site.url": self.voyage.url, "site.database": url, "site.prefix": self.database.prefix,
                    "site.files": self.files.relative_to(self.target).as_posix() or "."}
@@ -304,8 +296,8 @@ class _Clone:
                 configuration.rewrite_toml(self.target / name, changes, ("site.prefix",) if moved else ())
             elif system.format == "php-constants":
                 php_configuration.rewrite(self.target / name, {
-                    "DB_NAME": str(self.database.url.database), "DB_USER": self.database.url.username or "",
-                    "DB_PASSWORD": self.database.url.password or "", "DB_HOST": _php_host(self.database.url),
+                    "DB_NAME": str(self.database.url.database), "DB_USER": self.own.url.username or "",
+                    "DB_PASSWORD": self.own.url.password or "", "DB_HOST": _php_host(self.database.url),
                     "WP_HOME": self.voyage.url, "WP_SITEURL": self.voyage.url}, self.database.prefix)
             else:
                 configuration.rewrite_toml(self.target / name, {system.url: self.voyage.url, system.database: path})
@@ -373,11 +365,21 @@ def _remove_rows(voyage: Voyage) -> list[str]:
         if location.same_as(recognise(voyage.live).database):
             return [f"{voyage.database}: it is live's own"]
     try:
-        left = remove_place(location, voyage.made, voyage.tables)
+        left = remove_place(location, voyage.made, voyage.tables, voyage.user)
     except SiteError as error:
         return [f"{voyage.database}: {error.what}"]
     return [f"the table {name}: it was not there when the copy was made; drop it by hand if it is staging's"
             for name in left]
+
+
+def _plain_text(raw: bytes | None) -> bytes | None:
+    """What is text of a small file, for merging by line."""
+    if raw is None or b"\0" in raw:
+        return None
+    with suppress(UnicodeDecodeError):
+        raw.decode()
+        return raw
+    return None
 
 
 def _php_host(url: sa.URL) -> str:

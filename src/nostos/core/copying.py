@@ -1,49 +1,70 @@
 """Copying live's rows of one moment into staging and into the anchor, and proving that they arrived.
 
-Where both are in one server, rows are copied inside it, without locks, while this side reads the snapshot; blocks that
-moved in between are found by their digests and mended from the snapshot. Elsewhere rows travel through this program.
+Where both are in one server, rows are copied inside it, without locks, while this side reads the snapshot and works out
+what staging must be; blocks that moved in between, or in which the server could not know what staging has, are found by
+their digests and mended from the snapshot. Elsewhere rows travel through this program.
 """
 
 from __future__ import annotations
 
-import tempfile
-from collections.abc import Callable, Iterator, Mapping
-from typing import IO
+from collections.abc import Callable, Mapping
 
-from nostos.core.anchor import ALWAYS_LOOK, Anchor
-from nostos.core.database.base import Database, InsideCopy
-from nostos.core.database.digests import block_of, pack, unpack
+from nostos.core.anchor import Anchor
+from nostos.core.database.base import Block, Database, InsideCopy
+from nostos.core.database.digests import add_digests, block_of
+from nostos.core.database.rowforms import row_form
 from nostos.core.database.schema import Key, Table, Value
 from nostos.core.errors import NostosError
 from nostos.core.keys import Side
 from nostos.core.progress import Listener, Progress
+from nostos.core.values.urls import UrlForms
 
 Values = tuple[Value, ...]
-Localise = Callable[[Table, Values], Values]
 _ROWS_AT_ONCE = 16384
+_BYTES_AT_ONCE = 16 << 20
 _BLOCKS_AT_ONCE = 256
 
 
-class RowCopier:
-    """Copies tables. localise: a row of live as staging has it. Afterwards `rows`, `rewritten` and `proved` say how
-    many were copied, how many of them hold something local, and how many were read back and found equal."""
+class Localiser:
+    """A row of live as staging has it. names: bytes without any of which a row holds nothing local.
 
-    def __init__(self, anchor: Anchor, source: Database, target: Database, localise: Localise, tell: Listener) -> None:
+    change: gives the row with its own URL and prefix.
+    """
+
+    def __init__(self, live: UrlForms, staging: UrlForms, names: tuple[bytes, ...],
+                 change: Callable[[Table, Values], Values]) -> None:
+        self.names = names
+        self.change = change
+        old, new = live.own, staging.own
+        form = "n" if old.scheme == new.scheme else "o"
+        # The usual ways in which a URL is written, as a first guess for a server to make by itself.
+        self.guess = tuple((old.written(form, slash, "u"), new.written(form, slash, "u")) for slash in (0, 1))
+
+
+class RowCopier:
+    """Copies tables. Afterwards `rows`, `rewritten` and `proved` say how many were copied, how many of them hold
+    something local, and how many were read back and found equal."""
+
+    def __init__(self, anchor: Anchor, source: Database, target: Database, local: Localiser, tell: Listener) -> None:
         self.anchor = anchor
         self.source = source
         self.target = target
-        self.localise = localise
+        self.local = local
         self.tell = tell
         self.rows = 0
         self.rewritten = 0
         self.proved = 0
+        self._bytes = 0
+        self._expected: int | None = None
 
     def run(self, tables: Mapping[str, Table]) -> None:
         """Copy everything, inside the source's snapshot. Raises NostosError when staging is not equal to it."""
-        self.tell(Progress("database", 0, None, "rows"))
+        sizes = self.source.sizes()
+        self._expected = sum(rows for rows, _ in sizes.values()) if sizes else None
+        self.moved(0, 0)
         self.target.copy_schema(self.source, list(tables.values()))
         keyed = [t for t in tables.values() if t.key]
-        inside = self.target.copy_inside(self.source, keyed)
+        inside = self.target.copy_inside(self.source, keyed, self.local.guess)
         try:
             if inside is None:
                 with self.target.writing():
@@ -56,31 +77,43 @@ class RowCopier:
             if inside is not None:
                 inside.close()
 
+    def moved(self, rows: int, size: int) -> None:
+        """Count rows that were read, and their bytes, and tell."""
+        self.rows += rows
+        self._bytes += size
+        total = None if self._expected is None else max(self._expected, self.rows)
+        self.tell(Progress("database", self.rows, total, "rows", self._bytes))
+
     def _all(self, tables: Mapping[str, Table], inside: InsideCopy | None) -> None:
+        read = []
         for table in tables.values():
             for side in Side:
                 self.anchor.remember_table(side, table)
             if table.key:
-                _Table(self, table, inside).copy()
+                read.append(_Table(self, table, inside))
+                read[-1].read()
             else:
-                rows, rewritten = self.insert_all(table)
-                self.rows += rows
-                self.rewritten += rewritten
+                self.insert_all(table)
+        for number, one in enumerate(read, start=1):
+            one.prove()
+            self.tell(Progress("proof", number, len(read), "tables"))
 
-    def insert_all(self, table: Table) -> tuple[int, int]:
-        """Every row through this program, and nothing else. Returns how many, and how many hold something local."""
+    def insert_all(self, table: Table, counted: bool = True) -> None:
+        """Every row through this program, and nothing else."""
         batch: list[Values] = []
-        rows = rewritten = 0
+
+        def put() -> None:
+            self.target.insert_many(table, table.stored, batch)
+            self.moved(len(batch) if counted else 0, 0)
+            batch.clear()
+
         for values in self.source.scan(table, table.stored):
-            staged = self.localise(table, values)
-            rewritten += staged != values
-            rows += 1
+            staged = self.local.change(table, values)
+            self.rewritten += counted and staged != values
             batch.append(staged)
             if len(batch) == _ROWS_AT_ONCE:
-                self.target.insert_many(table, table.stored, batch)
-                batch.clear()
-        self.target.insert_many(table, table.stored, batch)
-        return rows, rewritten
+                put()
+        put()
 
 
 class _Table:
@@ -90,116 +123,103 @@ class _Table:
         self.copier = copier
         self.table = table
         self.inside = inside
+        self.form = row_form(table, table.stored)
         self.places = [table.stored.index(k) for k in table.key]
-        self.moved: dict[Key, Key] = {}  # staging's keys that hold its own URL, and live's
+        self.keys_moved: dict[Key, Key] = {}  # staging's keys that hold its own URL, and live's
+        self.totals: dict[Side, dict[int, list[int]]] = {side: {} for side in Side}  # count and digest of each block
 
-    def copy(self) -> None:
-        with tempfile.TemporaryFile() as spool:
-            self._read(spool)
-            if self.inside is not None:
-                if self.inside.wait(self.table.name) and not self.moved:
-                    for rows in _frames(spool):
-                        self.copier.target.replace_many(self.table, self.table.stored, rows)
-                else:  # it could not be copied inside the server
-                    self.copier.target.clear(self.table.name)
-                    self.copier.insert_all(self.table)
-        self._prove()
-
-    def _read(self, spool: IO[bytes]) -> None:
-        """Read the snapshot into the anchor. Rows go to staging, or, where they are copied inside, only those into the
-        spool that staging has otherwise."""
-        anchor, table, copier = self.copier.anchor, self.table, self.copier
-        base: dict[int, list[Values]] = {}
-        known: dict[tuple[Side, int], dict[Key, bytes]] = {}
-        batch: list[Values] = []
-
-        def keep() -> None:
-            if self.inside is None:
-                copier.target.insert_many(table, table.stored, batch)
-            elif batch:
-                frame = pack(batch)
-                spool.write(len(frame).to_bytes(8) + frame)
-            for number, rows in base.items():
-                anchor.add_base(table.name, number, rows)
-            for (side, number), digests in known.items():
-                anchor.add_rows(side, table.name, number, digests)
-            for held in (base, known, batch):
-                held.clear()
-            copier.tell(Progress("database", copier.rows, None, "rows"))
-
-        rows = copier.source.scan_digested(table, table.stored)
-        first = self.places[0]
-        single = len(self.places) == 1
-        for count, (values, digest) in enumerate(rows, start=1):
-            key = (values[first],) if single else tuple([values[p] for p in self.places])
-            number = block_of(key)
-            base.setdefault(number, []).append(values)
-            known.setdefault((Side.LIVE, number), {})[key] = digest
-            staged = copier.localise(table, values)
-            if staged != values:
-                copier.rewritten += 1
-                own = tuple(staged[p] for p in self.places)
-                if own != key:
-                    self.moved[own] = key
-                known.setdefault((Side.STAGING, block_of(own)), {})[own] = ALWAYS_LOOK
+    def read(self) -> None:
+        """Read the snapshot into the anchor. Rows go to staging too, unless they are copied inside the server."""
+        pending: dict[int, list[bytes]] = {}
+        rows = size = 0
+        for number, payload in self.copier.source.scan_payloads(self.table):
+            held = pending.get(number)
+            if held is None:
+                pending[number] = [payload]
             else:
-                known.setdefault((Side.STAGING, number), {})[key] = digest
-            if self.inside is None or staged != values:
-                batch.append(staged)
-            copier.rows += 1
-            if count % _ROWS_AT_ONCE == 0:
-                keep()
-        keep()
+                held.append(payload)
+            rows += 1
+            size += len(payload)
+            if rows == _ROWS_AT_ONCE or size > _BYTES_AT_ONCE:
+                self._keep(pending, rows, size)
+                pending, rows, size = {}, 0, 0
+        self._keep(pending, rows, size)
+        for side, totals in self.totals.items():
+            for number, (count, digest) in totals.items():
+                self.copier.anchor.keep_total(side, self.table.name, number, Block(count, digest))
+        self.totals.clear()
 
-    def _prove(self) -> None:
+    def _keep(self, pending: dict[int, list[bytes]], rows: int, size: int) -> None:
+        local = self.copier.local
+        batch: list[Values] = []
+        for number, payloads in pending.items():
+            self.copier.anchor.add_base(self.table.name, number, payloads)
+            total = add_digests(0, map(self.form.digest, payloads))
+            for side in Side:
+                self._add(side, number, len(payloads), total)
+            together = b"".join(payloads)
+            if any(name in together for name in local.names):
+                payloads = [self._localised(number, p) for p in payloads]
+            if self.inside is None:
+                batch += [self.form.read(p) for p in payloads]
+        if batch:
+            self.copier.target.insert_many(self.table, self.table.stored, batch)
+        self.copier.moved(rows, size)
+
+    def _add(self, side: Side, number: int, count: int, digest: int) -> None:
+        block = self.totals[side].setdefault(number, [0, 0])
+        block[0] += count
+        block[1] ^= digest
+
+    def _localised(self, number: int, payload: bytes) -> bytes:
+        """A row as staging has it; where that is not as live has it, the anchor is told."""
+        if not any(name in payload for name in self.copier.local.names):
+            return payload
+        values = self.form.read(payload)
+        staged = self.copier.local.change(self.table, values)
+        if staged == values:
+            return payload
+        self.copier.rewritten += 1
+        key = tuple(values[p] for p in self.places)
+        own = tuple(staged[p] for p in self.places)
+        result = self.form.write(staged)
+        digest = self.form.digest(result)
+        self._add(Side.STAGING, number, -1, int.from_bytes(self.form.digest(payload)[:8]))
+        self._add(Side.STAGING, block_of(own), 1, int.from_bytes(digest[:8]))
+        if own != key:
+            self.keys_moved[own] = key
+            self.copier.anchor.set_apart(Side.STAGING, self.table.name, key, None)
+        self.copier.anchor.set_apart(Side.STAGING, self.table.name, own, digest)
+        return result
+
+    def prove(self) -> None:
         """Compare staging, block by block, with what the snapshot says it must be, and mend what differs, once."""
         anchor, table, target = self.copier.anchor, self.table, self.copier.target
-        now = target.blocks(table, table.stored)
+        now = self.inside.wait(table.name) if self.inside is not None else target.blocks(table, table.stored)
+        if now is None:  # it could not be copied inside the server
+            target.clear(table.name)
+            self.copier.insert_all(table, counted=False)
+            now = target.blocks(table, table.stored)
         then = anchor.blocks(Side.STAGING, table.name)
-        doubtful = sorted(n for n in now.keys() | then.keys() if then.get(n) is None or now.get(n) != then[n])
+        doubtful = sorted(n for n in now.keys() | then.keys() if now.get(n) != then.get(n))
         for at in range(0, len(doubtful), _BLOCKS_AT_ONCE):
             part = doubtful[at:at + _BLOCKS_AT_ONCE]
             expected = {k: d for n in part for k, d in anchor.known_rows(Side.STAGING, table.name, n).items()}
-            found = self._settled(part, expected, mend=True)
-            if found is None:
-                found = self._settled(part, expected, mend=False)
-            if found is None:
+            if not self._settled(part, expected, mend=True) and not self._settled(part, expected, mend=False):
                 raise NostosError(f"Staging's table {table.name} is not equal to live's snapshot.",
                                   left="Live was only read; the copy was removed.", next_step="Please report this.")
-            by_block: dict[int, dict[Key, bytes]] = {}
-            for key, digest in found.items():
-                by_block.setdefault(block_of(key), {})[key] = digest
-            for number, digests in by_block.items():
-                anchor.add_rows(Side.STAGING, table.name, number, digests)
-        self.copier.proved += sum(b.count for b in target.blocks(table, table.key).values()) if doubtful else sum(
-            b.count for b in now.values())
+        self.copier.proved += sum(b.count for b in anchor.blocks(Side.STAGING, table.name).values() if b)
 
-    def _settled(self, numbers: list[int], expected: Mapping[Key, bytes], mend: bool) -> dict[Key, bytes] | None:
-        """The digests of these blocks' rows in staging, when all are as they must be. None: they were mended, or (not
-        to be mended any more) are wrong."""
-        table, target, source = self.table, self.copier.target, self.copier.source
+    def _settled(self, numbers: list[int], expected: Mapping[Key, bytes], mend: bool) -> bool:
+        """Whether these blocks' rows in staging are as they must be. If not, they are mended, if that is asked for."""
+        table, target = self.table, self.copier.target
         found = dict(target.row_digests(table, table.stored, numbers))
         extra = [k for k in found if k not in expected]
-        look = [k for k, d in expected.items() if d == ALWAYS_LOOK or found.get(k) != d]
-        there = {table.key_of(r): r for r in target.fetch_many(table, look)}
-        wrong: list[Values] = []
-        for row in source.fetch_many(table, [self.moved.get(k, k) for k in look]):
-            staged = self.copier.localise(table, tuple(row[c] for c in table.stored))
-            own = tuple(staged[p] for p in self.places)
-            same = there.get(own) == dict(zip(table.stored, staged, strict=True))
-            # A row without anything local must have the very digest that it has on live.
-            if not same or (expected[own] != ALWAYS_LOOK and found.get(own) != expected[own]):
-                wrong.append(staged)
-        if not wrong and not extra:
-            return found
+        differing = [k for k, d in expected.items() if found.get(k) != d]
         if mend:
             for key in extra:
                 target.remove(table, key)
-            target.replace_many(table, table.stored, wrong)
-        return None
-
-
-def _frames(spool: IO[bytes]) -> Iterator[list[Values]]:
-    spool.seek(0)
-    while head := spool.read(8):
-        yield [tuple(row) for row in unpack(spool.read(int.from_bytes(head)))]
+            rows = self.copier.source.fetch_many(table, [self.keys_moved.get(k, k) for k in differing])
+            target.replace_many(table, table.stored, [
+                self.copier.local.change(table, tuple(row[c] for c in table.stored)) for row in rows])
+        return not extra and not differing

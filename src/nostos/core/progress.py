@@ -8,12 +8,16 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Progress:
-    """Where a long step stands: its name, how much is done, out of how much (None: not known), in which unit."""
+    """Where a long step stands: its name, how much is done, out of how much (None: not known), in which unit.
+
+    size: how many bytes have passed; 0 where they are not counted.
+    """
 
     step: str
     done: int
     total: int | None
     unit: str
+    size: int = 0
 
 
 Listener = Callable[[Progress], None]

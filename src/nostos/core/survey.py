@@ -17,6 +17,8 @@ from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site
 from nostos.core.tree.entries import Passed, scan
 from nostos.core.values import structures
+from nostos.core.values.php import looks_serialised
+from nostos.core.versions import Part, parts
 
 
 class Level(StrEnum):
@@ -70,6 +72,7 @@ class Survey:
     file_bytes: int
     free_bytes: int
     tables: tuple[TableFacts, ...]
+    parts: tuple[Part, ...]
     findings: tuple[Finding, ...]
 
     @property
@@ -87,9 +90,9 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
             tell(Progress("reading tables", 0, len(tables), "tables"))
             facts = tuple(_facts(database, profile, t) for t in tables.values())
             version = database.version()
-            database_bytes = database.bytes_used()
+            database_bytes = sum(size for _, size in database.sizes().values())
             findings = [*_keys(tables, profile), *_references(database, tables), *_values(database, tables, profile),
-                        *_engine(database), *_profile(profile)]
+                        *_engine(database), *_profile(profile, tables)]
     finally:
         database.close()
     passed: list[Passed] = []
@@ -100,7 +103,7 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     database_size = site.database.file.stat().st_size if site.database.file else database_bytes
     findings += [*_rights(site), *_passed(passed), *_space(free, size + 2 * database_size)]
     return Survey(site.name, site.url, profile.title, version, site.database.shown, database_size,
-                  str(site.files), len(entries), size, free, facts,
+                  str(site.files), len(entries), size, free, facts, tuple(parts(profile, site.files)),
                   tuple(sorted(findings, key=lambda f: f.level is not Level.OBSTACLE)))
 
 
@@ -152,9 +155,12 @@ def _values(database: Database, tables: dict[str, Table], profile: Profile) -> I
             row = dict(zip(table.stored, values, strict=True))
             for column in structured:
                 value = row[column]
-                looks = isinstance(value, str) and value[:1] in ("{", "[")
-                if looks and profile.policy(name, row, column) is Policy.STRUCTURE:
-                    broken += structures.read(str(value)) is None
+                if not isinstance(value, str):
+                    continue
+                if looks_serialised(value):
+                    broken += structures.read_serialised(value) is None
+                elif value[:1] in ("{", "[") and profile.policy(name, row, column) is Policy.STRUCTURE:
+                    broken += structures.read(value) is None
         if broken:
             yield Finding(Level.NOTICE, f"{broken} structured values in {name} cannot be read as structures.",
                           "Each is compared and carried as one piece of text, and never changed inside.",
@@ -167,7 +173,10 @@ def _engine(database: Database) -> Iterator[Finding]:
                       Whose.HOST if c.host else Whose.YOU)
 
 
-def _profile(profile: Profile) -> Iterator[Finding]:
+def _profile(profile: Profile, tables: dict[str, Table]) -> Iterator[Finding]:
+    for c in profile.cautions:
+        if set(c.tables) <= set(tables):
+            yield Finding(Level.NOTICE, c.what, c.why, c.remedy, Whose.YOU)
     if profile.name == NO_PROFILE.name:
         yield Finding(
             Level.NOTICE, "No profile fits this site.",

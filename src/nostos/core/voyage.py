@@ -49,6 +49,7 @@ class Voyage:
     made: str = ""
     tables: tuple[str, ...] = ()  # the full names of what was made in a database that is not the voyage's alone
     elsewhere: bool = False
+    user: str = ""  # the server's user who was made for staging, as name@host
 
     def age(self, now: datetime | None = None) -> float:
         """Seconds since the clone."""

@@ -5,9 +5,12 @@ from __future__ import annotations
 import json
 
 from rich.console import Console
+from rich.text import Text
 
 from nostos.core.clone import Cloned
+from nostos.core.voyage import Voyage
 from nostos.show.tables import clean, count, heading, size, table
+from nostos.show.webserver import left_to_do
 
 
 def cloned(console: Console, result: Cloned) -> None:
@@ -17,6 +20,7 @@ def cloned(console: Console, result: Cloned) -> None:
     table(console, ("", ""), [
         ("folder", voyage.into),
         ("database", f"{voyage.database}, {count(result.tables, 'table')}, {count(result.rows, 'row')}"),
+        *([] if voyage.made == "file" else [("user", _user(voyage))]),
         ("files", f"{count(result.files, 'file')}, {size(result.file_bytes)}"),
         ("URL", f"{voyage.url} in {count(result.rewritten, 'row')} where live's stood"),
         ("proof", f"{count(result.proved, 'row')} read back: equal to one moment of live"),
@@ -34,3 +38,12 @@ def cloned(console: Console, result: Cloned) -> None:
     if len(result.passed) > 10:
         console.print(f"Left out for such reasons: {len(result.passed) - 10} more.")
     console.print(f"The anchor is dropped. Next: let {voyage.url} answer from {voyage.into}, and work there.")
+    for paragraph in left_to_do(voyage, php=any(g.name.endswith(".php") for g in result.guards)):
+        console.print(Text(paragraph, style="dim" if paragraph.startswith(" ") else ""))
+
+
+def _user(voyage: Voyage) -> str:
+    if voyage.user:
+        return f"{voyage.user}, made for this copy: it may use nothing else"
+    return "as --database names it" if voyage.elsewhere else (
+        "live's own. To keep the copy's code off live's tables, give it another with --database")

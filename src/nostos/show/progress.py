@@ -8,6 +8,7 @@ from time import monotonic
 from typing import TYPE_CHECKING
 
 from nostos.core.progress import Listener, Progress
+from nostos.show.tables import size
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -29,7 +30,7 @@ def _bar(console: Console) -> Iterator[Listener]:
     from rich import progress
 
     bar = progress.Progress(progress.TextColumn("{task.description}"), progress.BarColumn(),
-                            progress.TextColumn("{task.completed:,.0f} {task.fields[unit]}"),
+                            progress.TextColumn("{task.completed:,.0f} {task.fields[unit]}{task.fields[size]}"),
                             progress.TimeRemainingColumn(), console=console, transient=True)
     start = monotonic()
     tasks: dict[str, progress.TaskID] = {}
@@ -40,8 +41,8 @@ def _bar(console: Console) -> Iterator[Listener]:
         if not tasks:
             bar.start()
         if p.step not in tasks:
-            tasks[p.step] = bar.add_task(p.step, total=p.total, unit=p.unit)
-        bar.update(tasks[p.step], completed=p.done, total=p.total)
+            tasks[p.step] = bar.add_task(p.step, total=p.total, unit=p.unit, size="")
+        bar.update(tasks[p.step], completed=p.done, total=p.total, size=f", {size(p.size)}" if p.size else "")
 
     try:
         yield listen
@@ -50,12 +51,18 @@ def _bar(console: Console) -> Iterator[Listener]:
 
 
 def _lines(console: Console) -> Listener:
-    last = monotonic()
+    last = start = monotonic()
+    step = ""
 
     def listen(p: Progress) -> None:
-        nonlocal last
+        nonlocal last, start, step
+        if p.step != step:
+            step, start = p.step, monotonic()
         if monotonic() - last >= _LINE_EVERY:
             last = monotonic()
-            console.print(f"{p.step}: {p.done:,}" + (f" of {p.total:,}" if p.total else "") + f" {p.unit}")
+            left = (p.total - p.done) * (last - start) / p.done if p.total and p.done else 0
+            console.print("".join((
+                f"{p.step}: {p.done:,}", f" of {p.total:,}" if p.total else "", f" {p.unit}",
+                f", {size(p.size)}" if p.size else "", f", about {left:,.0f} s left" if left >= 1 else "")))
 
     return listen

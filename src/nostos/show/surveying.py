@@ -31,8 +31,11 @@ def survey(console: Console, found: Survey) -> None:
 
 
 def _facts(found: Survey) -> list[tuple[str, str]]:
+    core = next((p.version for p in found.parts if p.kind == "core" and p.version), "")
+    others = [f"{p.kind} {p.name} {p.version}".rstrip() for p in found.parts if p.kind != "core"]
     return [
-        ("system", found.system),
+        ("system", f"{found.system} {core}".rstrip()),
+        *([("", ", ".join(others))] if others else []),
         ("database", f"{found.engine}, {size(found.database_bytes)}, {count(len(found.tables), 'table')}, "
                      f"{count(sum(t.rows for t in found.tables), 'row')}"),
         ("", found.database),

@@ -34,8 +34,8 @@ class InsideCopy(ABC):
     """Tables being copied inside a server, in the background, each as it is when its turn comes."""
 
     @abstractmethod
-    def wait(self, table: str) -> bool:
-        """Wait until a table is copied. False: it could not be."""
+    def wait(self, table: str) -> dict[int, Block] | None:
+        """Wait until a table is copied. Returns its blocks as they arrived; None: it could not be copied. Once only."""
 
     @abstractmethod
     def close(self) -> None: ...
@@ -76,8 +76,8 @@ class Database(ABC):
         """Every row's values for these columns, streamed. A column that the table lacks reads as NULL."""
 
     @abstractmethod
-    def scan_digested(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[tuple[Value, ...], bytes]]:
-        """Every row's values for these columns with the row's digest over them, streamed."""
+    def scan_payloads(self, table: Table) -> Iterator[tuple[int, bytes]]:
+        """Every row's block number, and its bytes over the stored columns in the table's form, streamed."""
 
     @abstractmethod
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
@@ -124,8 +124,12 @@ class Database(ABC):
     def replace_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
         """Add many rows, each in place of one with its key where there is one."""
 
-    def copy_inside(self, source: Database, tables: Sequence[Table]) -> InsideCopy | None:
-        """Start copying the rows of another database inside the server that holds both. None: it holds not both."""
+    def copy_inside(self, source: Database, tables: Sequence[Table],
+                    replaced: Sequence[tuple[str, str]] = ()) -> InsideCopy | None:
+        """Start copying the rows of another database inside the server that holds both. None: it holds not both.
+
+        replaced: pieces of text, and what to write in their place; a first guess at what staging has.
+        """
         return None
 
     @abstractmethod
@@ -183,9 +187,9 @@ class Database(ABC):
         """The names of the views that are copied with the tables."""
         return []
 
-    def bytes_used(self) -> int:
-        """How much room the site's tables take, where the engine can tell."""
-        return 0
+    def sizes(self) -> dict[str, tuple[int, int]]:
+        """About how many rows and bytes each table has, where the engine can tell without counting."""
+        return {}
 
     def fetch_locked(self, table: Table, key: Key) -> Row | None:
         """The row as it is at this moment, which nobody else changes until the transaction ends."""

@@ -81,8 +81,9 @@ def row_digest(values: Sequence[Value]) -> bytes:
 
 def add_digests(total: int, digests: Iterable[bytes]) -> int:
     """The block digest `total` with these rows' digests added."""
+    read = int.from_bytes
     for digest in digests:
-        total ^= int.from_bytes(digest[:8], "big")
+        total ^= read(digest[:8], "big")
     return total
 
 

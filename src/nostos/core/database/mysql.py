@@ -7,14 +7,13 @@ Values travel as the server writes them: numbers as int, text as str, everything
 from __future__ import annotations
 
 import importlib
-import re
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
 from nostos.core.database.base import Block, Caution, Database, ForeignColumn, InsideCopy
-from nostos.core.database.digests import BUCKETS, ROWS_PER_BLOCK
-from nostos.core.database.mysql_schema import REFLECTION, kind_of, quote, renamed, table_of
+from nostos.core.database.mysql_rows import READERS, RowSql, as_text, bound
+from nostos.core.database.mysql_schema import REFLECTION, quote, renamed, table_of
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.errors import MergeRefused, SiteError
 
@@ -23,6 +22,7 @@ if TYPE_CHECKING:
 
 _LOCK_WAIT_SECONDS = 10
 _AT_ONCE = 500
+_FIRST, _BATCH_ROWS, _BATCH_BYTES = 16, 2000, 4_000_000  # of what is fetched at once
 
 
 def _driver() -> Any:
@@ -55,7 +55,7 @@ class MysqlDatabase(Database):
         if readonly:
             self.run("SET SESSION TRANSACTION READ ONLY")
         self.run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
-        self._kinds: dict[str, dict[str, str]] = {}
+        self._sql: dict[str, RowSql] = {}
 
     def _connect(self) -> Any:
         url = self.location.url
@@ -95,30 +95,38 @@ class MysqlDatabase(Database):
         if stream:
             kind = importlib.import_module(f"{self.driver.__name__}.cursors").SSCursor
         cursor = self._connection.cursor(kind) if kind else self._connection.cursor()
-        cursor.execute(sql, [_bound(v) for v in values] if values else ())
+        cursor.execute(sql, [bound(v) for v in values] if values else ())
         return cursor
 
     def run(self, sql: str, values: Sequence[Value] = ()) -> list[tuple[Any, ...]]:
         """Run a statement; its result as text (or bytes where it is not text)."""
         cursor = self._cursor(sql, values)
         try:
-            return [tuple(_text(v) for v in row) for row in cursor.fetchall()] if cursor.description else []
+            return [tuple(as_text(v) for v in row) for row in cursor.fetchall()] if cursor.description else []
         finally:
             cursor.close()
 
-    def _stream(self, sql: str, values: Sequence[Value], kinds: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+    def _batches(self, sql: str, values: Sequence[Value]) -> Iterator[Sequence[tuple[Any, ...]]]:
+        """A statement's rows, streamed, as many at once as take a few megabytes."""
         cursor = self._cursor(sql, values, stream=True)
-        readers = [_READERS[k] for k in kinds]
+        count = _FIRST
         try:
-            while batch := cursor.fetchmany(_AT_ONCE):
-                # A column at a time: that costs a third of a row at a time.
-                yield from zip(*[read(column) for read, column in zip(readers, zip(*batch, strict=True), strict=True)],
-                               strict=True)
+            while batch := cursor.fetchmany(count):
+                yield batch
+                size = sum(len(v) for row in batch[:_FIRST] for v in row if v is not None) // min(len(batch), _FIRST)
+                count = max(1, min(_BATCH_BYTES // (size + 1), 2 * count, _BATCH_ROWS))
         finally:
             # What is left must be read before the connection can be used again.
-            while cursor.fetchmany(_AT_ONCE * 10):
+            while cursor.fetchmany(_FIRST):
                 pass
             cursor.close()
+
+    def _stream(self, sql: str, values: Sequence[Value], kinds: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+        readers = [READERS[k] for k in kinds]
+        for batch in self._batches(sql, values):
+            # A column at a time: that costs a third of a row at a time.
+            yield from zip(*[read(column) for read, column in zip(readers, zip(*batch, strict=True), strict=True)],
+                           strict=True)
 
     def real(self, table: str) -> str:
         """A table's full name, quoted."""
@@ -136,14 +144,15 @@ class MysqlDatabase(Database):
             for name, *rest in self.run(sql, (self.name,)):
                 if name.startswith(self.prefix):
                     info.setdefault(name[len(self.prefix):], {}).setdefault(what, []).append(tuple(rest))
-        tables = {name: table_of(name, self.prefix, self.definition(name), found)
-                  for name, found in sorted(info.items()) if "table" in found}
-        self._kinds = {t.name: {c.name: kind_of(c.declared) for c in t.columns} for t in tables.values()}
-        return tables
+        return {name: table_of(name, self.prefix, self.definition(name), found)
+                for name, found in sorted(info.items()) if "table" in found}
 
-    def _kinds_of(self, table: Table) -> dict[str, str]:
-        """How each column's values travel."""
-        return self._kinds.get(table.name) or {c.name: kind_of(c.declared) for c in table.columns}
+    def _of(self, table: Table) -> RowSql:
+        """The SQL for a table's rows, made once."""
+        found = self._sql.get(table.name)
+        if found is None or found.table is not table:
+            found = self._sql[table.name] = RowSql(table, self.real(table.name))
+        return found
 
     def definition(self, table: str) -> str:
         """The statement that makes the table, as the server writes it."""
@@ -179,82 +188,32 @@ class MysqlDatabase(Database):
     def count(self, table: str) -> int:
         return int(self.run(f"SELECT COUNT(*) FROM {self.real(table)}")[0][0])
 
-    def _select(self, table: Table, columns: Sequence[str]) -> tuple[str, list[str]]:
-        kinds = self._kinds_of(table)
-        wanted = []
-        for c in columns:
-            # A float prints fewer digits than it holds; as a double it prints them all.
-            wanted.append("NULL" if c not in kinds else f"{quote(c)} + 0.0e0" if kinds[c] == "float" else quote(c))
-        return ", ".join(wanted), [kinds.get(c, "text") for c in columns]
-
     def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
-        wanted, kinds = self._select(table, columns)
+        wanted, kinds = self._of(table).select(columns)
         yield from self._stream(f"SELECT {wanted} FROM {self.real(table.name)}", (), kinds)
 
-    def scan_digested(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[tuple[Value, ...], bytes]]:
-        wanted, kinds = self._select(table, columns)
-        sql = f"SELECT {wanted}, UNHEX({self._digest(table, columns)}) FROM {self.real(table.name)}"
-        for *values, digest in self._stream(sql, (), [*kinds, "binary"]):
-            yield tuple(values), digest  # type: ignore[misc]
-
-    def _digest(self, table: Table, columns: Sequence[str]) -> str:
-        """SQL for a row's digest: SHA-1, cut to 16 bytes, over each value, with the length of those that may hold
-        anything, so that no two rows run together. Servers compute it faster than MD5."""
-        kinds = self._kinds_of(table)
-        parts = []
-        for c in columns:
-            column, kind = table.column(c), kinds.get(c)
-            if column is None:
-                parts.append("'N'")
-                continue
-            values = [f"{quote(c)} + 0.0e0" if kind == "float" else quote(c)]
-            if kind in ("text", "binary"):
-                values = [f"LENGTH({quote(c)})", f"CAST({quote(c)} AS BINARY)"]
-            parts += [f"IFNULL({v}, 'N')" for v in values] if column.nullable else values
-        return f"LEFT(SHA1(CONCAT_WS(',', {', '.join(parts)})), 32)"
-
-    def _block(self, table: Table) -> str:
-        kinds = self._kinds_of(table)
-        if len(table.key) == 1 and kinds[table.key[0]] == "int":
-            return f"{quote(table.key[0])} DIV {ROWS_PER_BLOCK}"
-        parts = ", ".join(quote(k) if kinds[k] in ("int", "binary") else f"CONVERT({quote(k)} USING utf8mb4)"
-                          for k in table.key)
-        return f"CRC32(CONCAT_WS(0x1f, {parts})) MOD {BUCKETS}"
+    def scan_payloads(self, table: Table) -> Iterator[tuple[int, bytes]]:
+        sql = self._of(table)
+        for batch in self._batches(f"SELECT {sql.block}, {sql.payload(table.stored)} FROM {sql.real}", ()):
+            for number, payload in batch:
+                yield int(number), payload
 
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
-        rows = self.run(
-            f"SELECT {self._block(table)} AS b, COUNT(*), "
-            f"BIT_XOR(CAST(CONV(LEFT({self._digest(table, columns)}, 16), 16, 10) AS UNSIGNED)) "
-            f"FROM {self.real(table.name)} GROUP BY b ORDER BY NULL")
-        return {int(b): Block(int(n), int(total)) for b, n, total in rows}
+        return {int(b): Block(int(n), int(total)) for b, n, total in self.run(self._of(table).blocks(columns))}
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
-        wanted, kinds = self._select(table, table.key)
-        sql = f"SELECT {wanted}, {self._digest(table, columns)} FROM {self.real(table.name)}"
-        for where in self._wheres(table, numbers):
-            for row in self._stream(sql + where, (), [*kinds, "text"]):
+        sql = self._of(table)
+        wanted, kinds = sql.select(table.key)
+        for where in sql.wheres(numbers):
+            for row in self._stream(f"SELECT {wanted}, {sql.digest(columns)} FROM {sql.real}{where}", (),
+                                    [*kinds, "text"]):
                 yield row[:-1], bytes.fromhex(str(row[-1]))
-
-    def _wheres(self, table: Table, numbers: Collection[int] | None) -> Iterator[str]:
-        if numbers is None:
-            yield ""
-            return
-        every = sorted(numbers)
-        ranges = self._block(table).endswith(f"DIV {ROWS_PER_BLOCK}")
-        for at in range(0, len(every), 100):
-            part = every[at:at + 100]
-            if ranges:  # ranges of the key, which the primary index serves
-                key = quote(table.key[0])
-                yield " WHERE " + " OR ".join(
-                    f"{key} BETWEEN {n * ROWS_PER_BLOCK} AND {n * ROWS_PER_BLOCK + ROWS_PER_BLOCK - 1}" if n > 0 else
-                    f"{key} DIV {ROWS_PER_BLOCK} = {n}" for n in part)
-            else:
-                yield f" WHERE {self._block(table)} IN ({', '.join(map(str, part))})"
 
     def row_digest(self, table: Table, columns: Sequence[str], key: Key) -> bytes | None:
         where, bound = self._matching(table, dict(zip(table.key, key, strict=True)))
-        found = self.run(f"SELECT {self._digest(table, columns)} FROM {self.real(table.name)} WHERE {where}", bound)
+        sql = self._of(table)
+        found = self.run(f"SELECT {sql.digest(columns)} FROM {sql.real} WHERE {where}", bound)
         return bytes.fromhex(found[0][0]) if found else None
 
     def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
@@ -262,14 +221,14 @@ class MysqlDatabase(Database):
         yield from self._rows(table, tests, ())
 
     def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:
-        wanted, kinds = self._select(table, table.stored)
+        wanted, kinds = self._of(table).select(table.stored)
         sql = f"SELECT {wanted} FROM {self.real(table.name)} WHERE {where}"
         for row in self._stream(sql, values, kinds):
             yield dict(zip(table.stored, row, strict=True))
 
     def _matching(self, table: Table, values: Mapping[str, Value]) -> tuple[str, list[Value]]:
         """Columns that equal these values exactly: text by its bytes, not by its collation."""
-        kinds = self._kinds_of(table)
+        kinds = self._of(table).kinds
         tests = []
         for c, value in values.items():
             # The plain comparison lets an index find the row; the binary one makes it exact.
@@ -289,7 +248,7 @@ class MysqlDatabase(Database):
         return next(iter(list(self._rows(table, where + " FOR UPDATE", bound))), None)
 
     def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
-        kinds = self._kinds_of(table)
+        kinds = self._of(table).kinds
         if len(table.key) == 1 and kinds[table.key[0]] == "int":
             for at in range(0, len(keys), 1000):
                 numbers = [k[0] for k in keys[at:at + 1000]]
@@ -355,16 +314,17 @@ class MysqlDatabase(Database):
         if part:
             self.run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
 
-    def copy_inside(self, source: Database, tables: Sequence[Table]) -> InsideCopy | None:
+    def copy_inside(self, source: Database, tables: Sequence[Table],
+                    replaced: Sequence[tuple[str, str]] = ()) -> InsideCopy | None:
         if not isinstance(source, MysqlDatabase):
             return None
         mine, theirs = (str(d.run("SELECT CONCAT(@@hostname, @@port, @@datadir, @@socket)")[0][0])
                         for d in (self, source))
         if mine != theirs:
             return None
-        from nostos.core.database.mysql_inside import MysqlInsideCopy
+        from nostos.core.database.mysql_cloning import MysqlInsideCopy
 
-        return MysqlInsideCopy(self, source, tables)
+        return MysqlInsideCopy(self, source, tables, replaced)
 
     def update(self, table: Table, key: Key, values: Row) -> None:
         if not values:
@@ -429,88 +389,28 @@ class MysqlDatabase(Database):
     # --- cloning
 
     def copy_schema(self, source: Database, tables: Sequence[Table]) -> None:
+        from nostos.core.database.mysql_cloning import copy_schema
+
         assert isinstance(source, MysqlDatabase)
-        self.run("SET SESSION foreign_key_checks = 0, unique_checks = 0")
-        for table in tables:
-            self.run(renamed(source.definition(table.name), source.prefix, self.prefix, table.name)
-                      .replace("%", "%%"))
+        copy_schema(source, self, tables)
 
     def finish_copy(self, source: Database) -> None:
-        assert isinstance(source, MysqlDatabase)
-        self.run("SET SESSION foreign_key_checks = 1, unique_checks = 1")
-        for name, body in source.run("SELECT table_name, view_definition FROM information_schema.views "
-                                      "WHERE table_schema = %s", (source.name,)):
-            if name.startswith(source.prefix):
-                self.run(f"CREATE VIEW {self.real(name[len(source.prefix):])} AS "
-                          + self._carried(source, str(body)).replace("%", "%%"))
-        for name, table, event, timing, body in source.run(
-                "SELECT trigger_name, event_object_table, event_manipulation, action_timing, action_statement "
-                "FROM information_schema.triggers WHERE trigger_schema = %s", (source.name,)):
-            if table.startswith(source.prefix):
-                own = name if source.name != self.name else f"{self.prefix}{name.removeprefix(source.prefix)}"
-                self.run(f"CREATE TRIGGER {quote(own)} {timing} {event} ON "
-                          f"{self.real(table[len(source.prefix):])} FOR EACH ROW "
-                          + self._carried(source, str(body)).replace("%", "%%"))
+        from nostos.core.database.mysql_cloning import finish_copy
 
-    def _carried(self, source: MysqlDatabase, body: str) -> str:
-        """The body of a view or trigger with its tables' names as they are here."""
-        body = body.replace(f"`{source.name}`.", f"`{self.name}`.")
-        if source.prefix != self.prefix:
-            body = re.sub(rf"\b{re.escape(source.prefix)}(?=\w)", self.prefix, body)
-        return body
+        assert isinstance(source, MysqlDatabase)
+        finish_copy(source, self)
 
     def views(self) -> list[str]:
         return [n[len(self.prefix):] for (n,) in self.run(
             "SELECT table_name FROM information_schema.views WHERE table_schema = %s", (self.name,))
             if n.startswith(self.prefix)]
 
-    def bytes_used(self) -> int:
-        """How much room the site's tables and indexes take, by the server's own count."""
-        return sum(int(size or 0) for name, size in self.run(
-            "SELECT table_name, data_length + index_length FROM information_schema.tables WHERE table_schema = %s",
-            (self.name,)) if name.startswith(self.prefix))
+    def sizes(self) -> dict[str, tuple[int, int]]:
+        return {name[len(self.prefix):]: (int(rows or 0), int(size or 0)) for name, rows, size in self.run(
+            "SELECT table_name, table_rows, data_length + index_length FROM information_schema.tables "
+            "WHERE table_schema = %s AND table_type = 'BASE TABLE'", (self.name,)) if name.startswith(self.prefix)}
 
     def warnings(self) -> Iterator[Caution]:
         from nostos.core.database.mysql_cautions import cautions
 
         yield from cautions(self)
-
-
-def _text(value: Any) -> Any:
-    """What the driver gives, as text where it is text."""
-    if isinstance(value, bytes):
-        try:
-            return value.decode()
-        except UnicodeDecodeError:
-            return value
-    return value
-
-
-Batch = Sequence[Any]  # one column's values in a batch, as the driver gives them
-
-
-def _integers(column: Batch) -> list[Value]:
-    return [None if v is None else int(v) for v in column]
-
-
-def _strings(column: Batch) -> list[Value]:
-    return [v.decode("utf-8", "surrogateescape") if isinstance(v, bytes) else None if v is None else str(v)
-            for v in column]
-
-
-def _bytes(column: Batch) -> list[Value]:
-    return [None if v is None else bytes(v) for v in column]
-
-
-_READERS: dict[str, Callable[[Batch], list[Value]]] = {
-    "int": _integers, "binary": _bytes, "text": _strings, "other": _strings, "float": _strings}
-
-
-def _bound(value: Value) -> Any:
-    """A value for the driver; text that is not valid UTF-8 by its bytes."""
-    if isinstance(value, str):
-        try:
-            value.encode()
-        except UnicodeEncodeError:
-            return value.encode("utf-8", "surrogateescape")
-    return value

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Collection
+from contextlib import suppress
+from dataclasses import replace
 
 from nostos.core.database.mysql import MysqlDatabase
 from nostos.core.database.mysql_schema import quote
@@ -34,6 +37,32 @@ def make_database(database: MysqlDatabase, name: str) -> None:
     except database.driver.MySQLError as error:
         raise SiteError(f"The database {name} cannot be made: {error.args[-1]}.",
                         next_step="Ask the host for one, or use --prefix.") from error
+
+
+def make_user(database: MysqlDatabase, name: str) -> tuple[str, str, str] | None:
+    """A user who may do everything in one database and nothing elsewhere: name, host and password. None: the rights
+    do not allow it."""
+    host = str(database.run("SELECT CURRENT_USER()")[0][0]).rpartition("@")[2]
+    user, password = f"nostos_{secrets.token_hex(6)}", secrets.token_urlsafe(24)
+    scope = quote(name.replace("\\", "\\\\").replace("_", "\\_").replace("%", "\\%"))
+    try:
+        database.run("CREATE USER %s@%s IDENTIFIED BY %s", (user, host, password))
+    except database.driver.MySQLError:
+        return None
+    try:
+        database.run(f"GRANT ALL PRIVILEGES ON {scope}.* TO %s@%s", (user, host))
+        url = database.location.url.set(username=user, password=password, database=name)
+        MysqlDatabase(replace(database.location, url=url)).close()
+    except (database.driver.MySQLError, SiteError):
+        drop_user(database, f"{user}@{host}")
+        return None
+    return user, host, password
+
+
+def drop_user(database: MysqlDatabase, user: str) -> None:
+    name, _, host = user.rpartition("@")
+    with suppress(database.driver.MySQLError):
+        database.run("DROP USER %s@%s", (name, host))
 
 
 def drop_database(database: MysqlDatabase, name: str) -> None:

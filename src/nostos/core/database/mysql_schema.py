@@ -20,7 +20,8 @@ def quote(name: str) -> str:
 REFLECTION = {
     "table": "SELECT table_name, engine FROM information_schema.tables WHERE table_schema = %s "
              "AND table_type = 'BASE TABLE'",
-    "column": "SELECT table_name, column_name, column_type, is_nullable, column_default, extra "
+    "column": "SELECT table_name, column_name, column_type, is_nullable, column_default, extra, "
+              "character_set_name "
               "FROM information_schema.columns WHERE table_schema = %s ORDER BY table_name, ordinal_position",
     "index": "SELECT table_name, index_name, column_name, non_unique, sub_part FROM information_schema.statistics "
              "WHERE table_schema = %s ORDER BY table_name, index_name, seq_in_index",
@@ -44,8 +45,8 @@ def kind_of(declared: str) -> str:
 def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[Any, ...]]]) -> Table:
     """A table from what the server says of it. name: without the prefix; ddl: as the server writes it."""
     columns = tuple(
-        Column(c, declared, nullable == "YES", default, generated="GENERATED" in extra.upper())
-        for c, declared, nullable, default, extra in found.get("column", ()))
+        Column(c, declared, nullable == "YES", default, generated="GENERATED" in extra.upper(), charset=charset)
+        for c, declared, nullable, default, extra, charset in found.get("column", ()))
     indexes: dict[str, list[tuple[str, bool, Any]]] = {}
     for index, column, not_unique, part in found.get("index", ()):
         indexes.setdefault(index, []).append((column, str(not_unique) == "0", part))
@@ -61,13 +62,13 @@ def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[An
             foreign.setdefault(constraint, []).append((column, target[len(prefix):], target_column))
     keys = tuple(ForeignKey(tuple(p[0] for p in parts), parts[0][1], tuple(p[2] for p in parts))
                  for parts in foreign.values())
-    automatic = {c for c, *_, extra in found.get("column", ()) if "auto_increment" in extra}
+    automatic = {c for c, *_, extra, _ in found.get("column", ()) if "auto_increment" in extra}
     surrogate = len(key) == 1 and key[0] in automatic and all(fk.columns != key for fk in keys)
     plain = tuple(
         (index, ", ".join(quote(c) + (f"({p})" if p is not None else "") for c, _, p in parts))
         for index, parts in sorted(indexes.items()) if index != "PRIMARY" and not parts[0][1])
     ddl = re.sub(r" AUTO_INCREMENT=\d+", "", renamed(ddl, prefix, "", name))
-    return Table(name, columns, key, surrogate, uniques, keys, ddl, plain)
+    return Table(name, columns, key, surrogate, uniques, keys, ddl, plain, "text")
 
 
 def renamed(ddl: str, old: str, new: str, table: str) -> str:

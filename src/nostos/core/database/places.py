@@ -16,10 +16,21 @@ from nostos.core.errors import SiteError
 
 @dataclass(frozen=True)
 class Place:
-    """A new place: where it is, and what was made for it ("file", "database" or "tables")."""
+    """A new place: where it is, and what was made for it ("file", "database" or "tables").
+
+    user: name, host and password of a user of the server's who was made for it, and who may use it and nothing else.
+    """
 
     location: Location
     made: str
+    user: tuple[str, str, str] | None = None
+
+    @property
+    def own(self) -> Location:
+        """The place as staging itself uses it."""
+        if self.user is None:
+            return self.location
+        return replace(self.location, url=self.location.url.set(username=self.user[0], password=self.user[2]))
 
     def open(self) -> Database:
         """Open it for filling. A file is made here."""
@@ -44,7 +55,7 @@ def choose_place(live: Location, wanted: Location, asked: bool, fallback: str) -
             assert isinstance(source, MysqlDatabase)
             try:
                 mysql_places.make_database(source, str(wanted.url.database))
-                return Place(wanted, "database")
+                return Place(wanted, "database", mysql_places.make_user(source, str(wanted.url.database)))
             except SiteError:
                 if asked:
                     raise
@@ -74,10 +85,11 @@ def _empty(wanted: Location) -> Place:
     return Place(wanted, "tables")
 
 
-def remove_place(location: Location, made: str, tables: Collection[str]) -> list[str]:
+def remove_place(location: Location, made: str, tables: Collection[str], user: str = "") -> list[str]:
     """Remove what was made for a place. Returns the names of tables beside it that had to be left.
 
-    tables: the full names of what was made in a database that is not staging's alone. Raises SiteError when the place
+    tables: the full names of what was made in a database that is not staging's alone. user: the one who was made for
+    it, as name@host. Raises SiteError when the place
     cannot be reached.
     """
     if location.file is not None:
@@ -92,6 +104,8 @@ def remove_place(location: Location, made: str, tables: Collection[str]) -> list
         raise
     assert isinstance(database, MysqlDatabase)
     try:
+        if user:
+            mysql_places.drop_user(database, user)
         if made == "database":
             mysql_places.drop_database(database, str(location.url.database))
             return []

@@ -11,13 +11,15 @@ Key = tuple[Value, ...]
 
 @dataclass(frozen=True)
 class Column:
-    """One column. declared: the type as the schema writes it. default: SQL text, or None."""
+    """One column. declared: the type as the schema writes it. default: SQL text, or None. charset: a server's, of text.
+    """
 
     name: str
     declared: str
     nullable: bool
     default: str | None
     generated: bool = False
+    charset: str | None = None
 
     @property
     def is_json(self) -> bool:
@@ -38,6 +40,7 @@ class Table:
     """A table: columns in order, key columns (empty: no key), and what is declared about them.
 
     surrogate: the key is one number that the database itself gives out, so it may be given out twice on two sides.
+    form: how its rows are written as bytes (see rowforms.py): "packed" or "text".
     """
 
     name: str
@@ -48,6 +51,7 @@ class Table:
     foreign_keys: tuple[ForeignKey, ...] = ()
     ddl: str = ""
     indexes: tuple[tuple[str, str], ...] = field(default=())  # (name, DDL) of the indexes that are not constraints
+    form: str = "packed"
 
     @property
     def names(self) -> tuple[str, ...]:

@@ -12,7 +12,7 @@ from urllib.parse import quote as url_quote
 import sqlalchemy as sa
 
 from nostos.core.database.base import Block, Caution, Database, ForeignColumn
-from nostos.core.database.digests import add_digests, block_of, row_digest
+from nostos.core.database.digests import add_digests, block_of, pack, row_digest
 from nostos.core.database.schema import Column, ForeignKey, Key, Row, Table, Value
 from nostos.core.errors import MergeRefused, SiteError
 
@@ -189,9 +189,10 @@ class SqliteDatabase(Database):
         while batch := cursor.fetchmany(500):
             yield from batch
 
-    def scan_digested(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[tuple[Value, ...], bytes]]:
-        for values in self.scan(table, columns):
-            yield values, row_digest(values)
+    def scan_payloads(self, table: Table) -> Iterator[tuple[int, bytes]]:
+        places = [table.stored.index(k) for k in table.key]
+        for values in self.scan(table, table.stored):
+            yield block_of(tuple([values[p] for p in places])), pack(values)
 
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
         found: dict[int, Block] = {}

@@ -13,6 +13,7 @@ from typing import Any
 
 from nostos.core.errors import SiteError
 from nostos.core.profiles.model import (
+    Caution,
     Child,
     Configuration,
     Derived,
@@ -27,6 +28,7 @@ from nostos.core.profiles.model import (
     Reference,
     SettingsTable,
     Through,
+    Version,
     Where,
 )
 
@@ -129,7 +131,7 @@ def _profile(data: dict[str, Any]) -> Profile:
     for f in data.get("folder", []):
         parent, _, name = f["path"].rpartition("/")
         folders.append(Folder(f["kind"], parent, f.get("manifest"), tuple(f.get("owns", [])),
-                              "" if name == "*" else name))
+                              "" if name == "*" else name, _version(f)))
     return Profile(
         name=data["profile"]["name"],
         title=data["profile"]["title"],
@@ -154,6 +156,8 @@ def _profile(data: dict[str, Any]) -> Profile:
         joins=tuple(Join(j["table"], j["name"], j["from"], tuple(j["on"].items()), j["column"], _where(j))
                     for j in data.get("join", [])),
         guard_file=_guard_file(data.get("guards", {}).get("file")),
+        cautions=tuple(Caution(tuple(c["tables"]), c["what"], c["why"], c["remedy"])
+                       for c in data.get("caution", [])),
         prefixed=tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     )
 
@@ -174,6 +178,15 @@ def _setting_policies(entries: list[dict[str, Any]], settings: SettingsTable | N
             raise ValueError("there are policies of settings, but no [settings]")
         for name in entry["names"]:
             yield FieldPolicy(settings.table, settings.value, Policy(entry["policy"]), ((settings.name, name),))
+
+
+def _version(entry: dict[str, Any]) -> Version | None:
+    v = entry.get("version")
+    if v is None:
+        return None
+    if re.compile(v["pattern"]).groups != 1 or ".." in v["files"] or v["files"].startswith("/"):
+        raise ValueError(f"the version of {entry['kind']} needs files inside its folder, and a pattern with one group")
+    return Version(v["files"], v["pattern"])
 
 
 def _through(entry: dict[str, Any]) -> Through | None:

@@ -122,6 +122,25 @@ class OwnedFile:
 
 
 @dataclass(frozen=True)
+class Version:
+    """Where a version is written: the files of a folder that are looked at (a shell wildcard), and a pattern whose one
+    group is the version."""
+
+    files: str
+    pattern: str
+
+
+@dataclass(frozen=True)
+class Caution:
+    """What survey tells of a site that has these tables: the profile's author knows better."""
+
+    tables: tuple[str, ...]
+    what: str
+    why: str
+    remedy: str
+
+
+@dataclass(frozen=True)
 class Folder:
     """Folders that are items. owns: patterns of tables, and of `table.column`, that come with one."""
 
@@ -130,6 +149,7 @@ class Folder:
     manifest: str | None
     owns: tuple[str, ...] = ()
     only: str = ""  # just the folder of this name
+    version: Version | None = None
 
 
 @dataclass(frozen=True)
@@ -230,6 +250,7 @@ class Profile:
     guard_file: GuardFile | None = None
     prefixed: tuple[tuple[str, str, tuple[str, ...]], ...] = ()  # table, column, patterns of what follows the prefix
     visitor_kinds: tuple[str, ...] = ()
+    cautions: tuple[Caution, ...] = ()
 
     def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:
         return next((k for k in self.kinds if k.table == table and holds(k.where, row)), None)

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import stat
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from fnmatch import fnmatchcase
+from fnmatch import fnmatchcase, translate
 from pathlib import Path
 
 from nostos.core.errors import SiteError
@@ -67,6 +68,17 @@ def matches(path: str, patterns: Iterable[str]) -> bool:
     return False
 
 
+def _compiled(patterns: Iterable[str]) -> tuple[Callable[[str], object], Callable[[str], object]]:
+    """Tests like `matches`, for paths whose folders were tested before: of the path itself, and, for a folder, whether
+    all below it is meant."""
+    plain: list[str] = []
+    below: list[str] = []
+    for pattern in patterns:
+        bare = pattern.removesuffix("/**").removesuffix("/")
+        (below if pattern.endswith("/**") else plain).append(translate(bare))
+    return tuple(re.compile("|".join(some) or r"(?!)").match for some in (plain, below))  # type: ignore[return-value]
+
+
 def digest_file(path: Path) -> bytes:
     """BLAKE2b of a file's content, 16 bytes."""
     digest = hashlib.blake2b(digest_size=16)
@@ -101,7 +113,7 @@ def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
     apart: files that are not the tree's own. ignore: patterns to leave out. What cannot be read, is no plain file or
     links out of the tree is told to `passed`.
     """
-    patterns = tuple(ignore)
+    plain, below = _compiled(ignore)
     outside = {os.path.realpath(p.parent) + "/" + p.name for p in apart}
     base = os.path.realpath(root)
 
@@ -113,7 +125,7 @@ def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
             return
         for entry in found:
             path = prefix + entry.name
-            if entry.name.startswith(OWN_PREFIX) or entry.path in outside or matches(path, patterns):
+            if entry.name.startswith(OWN_PREFIX) or entry.path in outside or plain(path):
                 continue
             try:
                 path.encode()
@@ -122,7 +134,8 @@ def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
                 continue
             info = entry.stat(follow_symlinks=False)
             if stat.S_ISDIR(info.st_mode):
-                yield from walk(entry.path, path + "/")
+                if not below(path):
+                    yield from walk(entry.path, path + "/")
             elif stat.S_ISLNK(info.st_mode):
                 target = Path(entry.path).readlink()
                 resolved = os.path.realpath(entry.path)

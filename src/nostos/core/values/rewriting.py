@@ -8,24 +8,26 @@ from typing import Any
 
 from nostos.core.values import php, structures
 from nostos.core.values.structures import Tree
-from nostos.core.values.tokens import escape, unescape
+from nostos.core.values.tokens import escape
 from nostos.core.values.urls import UrlForms
 
 # A serialised value inside a JSON string: its quotes are escaped.
 _SERIALISED_INSIDE = re.compile(r's:\d+:\\+"')
 
 
-def opened(text: str, plain: Callable[[str], Any], always: bool = False) -> Any:
-    """A text in portable form: a Tree where it is serialised (or JSON that holds serialised values, or JSON at all
-    with `always`), else what `plain` makes of it. A serialised value that is broken stays as it is, merely escaped."""
+def opened(text: str, plain: Callable[[str], Any], broken: Callable[[str], str] = escape) -> Any:
+    """A text in portable form: a Tree where it is serialised (or JSON that holds serialised values), else what `plain`
+    makes of it. A serialised value that is broken stays as it is, merely escaped: `broken` says how."""
+    tree = None
     if php.looks_serialised(text):
         tree = structures.read_serialised(text)
-        return escape(text) if tree is None else deeper(tree, lambda _, leaf: opened(leaf, plain), plain)
-    if always or (text[:1] in ("{", "[", '"') and _SERIALISED_INSIDE.search(text)):
+        if tree is None:
+            return broken(text)
+    elif text[:1] in ("{", "[", '"') and _SERIALISED_INSIDE.search(text):
         tree = structures.read_json(text)
-        if tree is not None:
-            return deeper(tree, lambda _, leaf: opened(leaf, plain), plain)
-    return plain(text)
+    if tree is None:
+        return plain(text)
+    return deeper(tree, lambda _, leaf: opened(leaf, plain, broken), plain)
 
 
 def deeper(tree: Tree, leaf: Callable[[structures.Path, str], Any], key: Callable[[str], Any]) -> Tree:
@@ -52,5 +54,5 @@ def _closed(data: Any, plain: Callable[[str], Any]) -> Any:
 
 def rewritten(text: str, old: UrlForms, new: UrlForms) -> str:
     """The text with every form of one base URL written as the other's."""
-    portable = opened(text, lambda part: old.to_tokens(escape(part)))
-    return str(closed(portable, lambda part: unescape(new.from_tokens(part))))
+    portable = opened(text, lambda part: old.written_for(part, new), lambda part: part)
+    return portable if isinstance(portable, str) else str(closed(portable, lambda part: part))

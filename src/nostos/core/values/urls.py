@@ -8,6 +8,7 @@ for the same site again gives the very same text.
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from functools import cached_property
 from urllib.parse import urlsplit
 
@@ -57,6 +58,11 @@ class UrlForms:
     def __init__(self, url: str, also: tuple[str, ...] = ()) -> None:
         self.own = BaseUrl(url)
         self._all = [self.own, *(BaseUrl(u) for u in also)]
+        self._written: dict[UrlForms, dict[str, str]] = {}
+
+    @cached_property
+    def _tokens(self) -> dict[str, str]:
+        return {text: f"{OPEN}u:{code}{CLOSE}" for text, code in self._codes.items()}
 
     @cached_property
     def _codes(self) -> dict[str, str]:
@@ -95,21 +101,34 @@ class UrlForms:
 
     def to_tokens(self, text: str) -> str:
         """The text with every form of the base URL replaced by its token."""
+        return self._replaced(text, self._tokens)
+
+    def written_for(self, text: str, other: UrlForms) -> str:
+        """The text with every form of the base URL written as another site's."""
+        found = self._written.get(other)
+        if found is None:
+            found = self._written[other] = {
+                text: other.own.written(code[0], int(code[1]), code[2]) for text, code in self._codes.items()}
+        return self._replaced(text, found)
+
+    def _replaced(self, text: str, forms: Mapping[str, str]) -> str:
+        """The text with every form of the base URL replaced by what stands beside it."""
         if not self.occurs(text):
             return text
-        codes, names, (head, longest) = self._codes, self.names, self._reach
+        names, (head, longest) = self.names, self._reach
         parts: list[str] = []
         done = at = 0
         # Only the neighbourhoods of the host's name are matched: a long text holds few of them.
         while True:
-            at = min((f for f in (text.find(n, at) for n in names) if f >= 0), default=-1)
-            if at < 0:
+            places = [found for n in names if (found := text.find(n, at)) >= 0]
+            if not places:
                 break
+            at = min(places)
             match = self._pattern.search(text, max(done, at - head), at + longest)
             if match is None or match.start() > at:
                 at += 1
                 continue
-            parts += [text[done:match.start()], f"{OPEN}u:{codes[match.group()]}{CLOSE}"]
+            parts += [text[done:match.start()], forms[match.group()]]
             done = at = match.end()
         return "".join([*parts, text[done:]]) if parts else text
 

@@ -1,0 +1,126 @@
+"""Copying a whole database inside a server: its schema, then its rows, then views and triggers."""
+
+from __future__ import annotations
+
+import queue
+import re
+import threading
+from collections.abc import Sequence
+from contextlib import suppress
+
+from nostos.core.database.base import Block, InsideCopy
+from nostos.core.database.mysql import MysqlDatabase
+from nostos.core.database.mysql_schema import quote, renamed
+from nostos.core.database.schema import Table
+
+
+class MysqlInsideCopy(InsideCopy):
+    """INSERT ... SELECT, a table at a time, on a connection of its own; another adds up what arrived.
+
+    Under READ COMMITTED the rows that are read are not locked, so that nobody who writes to live waits. The longest
+    table goes first: while the next is copied, the digests of the last are computed.
+    """
+
+    def __init__(self, target: MysqlDatabase, source: MysqlDatabase, tables: Sequence[Table],
+                 replaced: Sequence[tuple[str, str]]) -> None:
+        self._found: dict[str, dict[int, Block] | None] = {}
+        self._ready = {t.name: threading.Event() for t in tables}
+        self._arrived: queue.SimpleQueue[Table | None] = queue.SimpleQueue()
+        self._stop = False
+        self._replaced = replaced
+        sizes = source.sizes()
+        order = sorted(tables, key=lambda t: -sizes.get(t.name, (0, 0))[1])
+        self._databases = [MysqlDatabase(target.location), MysqlDatabase(target.location)]
+        copy, add_up = self._databases
+        self._threads = [
+            threading.Thread(target=self._copy, args=(copy, source.name, source.prefix, order), daemon=True),
+            threading.Thread(target=self._add_up, args=(add_up,), daemon=True)]
+        for thread in self._threads:
+            thread.start()
+
+    def _copy(self, database: MysqlDatabase, name: str, prefix: str, tables: list[Table]) -> None:
+        able = True
+        try:
+            database.run("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED")
+            # Without unique_checks the server would load in bulk, which here costs it twice the work.
+            database.run("SET SESSION foreign_key_checks = 0")
+        except database.driver.MySQLError:
+            able = False
+        for table in tables:
+            names = ", ".join(quote(c) for c in table.stored)
+            guesses = [self._guess(table, c) for c in table.stored]
+            values = ", ".join(sql for sql, _ in guesses)
+            try:
+                if not able or self._stop:
+                    raise InterruptedError
+                database.run(f"INSERT INTO {database.real(table.name)} ({names}) SELECT {values} FROM "
+                             f"{quote(name)}.{quote(prefix + table.name)}", [v for _, bound in guesses for v in bound])
+                self._arrived.put(table)
+            except (database.driver.MySQLError, InterruptedError):  # no right to read across, or a log forbids it
+                self._settle(table.name, None)
+        self._arrived.put(None)
+
+    def _guess(self, table: Table, name: str) -> tuple[str, list[str]]:
+        """SQL for a column as staging most likely has it, with its values. What is wrong is found and mended later."""
+        column, sql = table.column(name), quote(name)
+        wide = column is not None and column.charset in ("utf8mb4", "utf8mb3") and column.declared.endswith("text")
+        if not wide or name in table.key:
+            return sql, []
+        for _ in self._replaced:
+            sql = f"REPLACE({sql}, %s, %s)"
+        return sql, [v for pair in self._replaced for v in pair]
+
+    def _add_up(self, database: MysqlDatabase) -> None:
+        while (table := self._arrived.get()) is not None:
+            found = None
+            with suppress(database.driver.MySQLError):
+                found = None if self._stop else database.blocks(table, table.stored)
+            self._settle(table.name, found)
+
+    def _settle(self, table: str, found: dict[int, Block] | None) -> None:
+        self._found[table] = found
+        self._ready[table].set()
+
+    def wait(self, table: str) -> dict[int, Block] | None:
+        self._ready[table].wait()
+        return self._found.pop(table)
+
+    def close(self) -> None:
+        self._stop = True
+        for thread, database in zip(self._threads, self._databases, strict=True):
+            thread.join()
+            database.close()
+
+
+def copy_schema(source: MysqlDatabase, target: MysqlDatabase, tables: Sequence[Table]) -> None:
+    """Make the tables with their indexes, empty."""
+    target.run("SET SESSION foreign_key_checks = 0")
+    for table in tables:
+        target.run(renamed(source.definition(table.name), source.prefix, target.prefix, table.name)
+                   .replace("%", "%%"))
+
+
+def finish_copy(source: MysqlDatabase, target: MysqlDatabase) -> None:
+    """Add views and triggers: last, so that no trigger fires while rows are copied."""
+    target.run("SET SESSION foreign_key_checks = 1")
+    for name, body in source.run("SELECT table_name, view_definition FROM information_schema.views "
+                                 "WHERE table_schema = %s", (source.name,)):
+        if name.startswith(source.prefix):
+            target.run(f"CREATE VIEW {target.real(name[len(source.prefix):])} AS "
+                       + _carried(source, target, str(body)).replace("%", "%%"))
+    for name, table, event, timing, body in source.run(
+            "SELECT trigger_name, event_object_table, event_manipulation, action_timing, action_statement "
+            "FROM information_schema.triggers WHERE trigger_schema = %s", (source.name,)):
+        if table.startswith(source.prefix):
+            own = name if source.name != target.name else f"{target.prefix}{name.removeprefix(source.prefix)}"
+            target.run(f"CREATE TRIGGER {quote(own)} {timing} {event} ON "
+                       f"{target.real(table[len(source.prefix):])} FOR EACH ROW "
+                       + _carried(source, target, str(body)).replace("%", "%%"))
+
+
+def _carried(source: MysqlDatabase, target: MysqlDatabase, body: str) -> str:
+    """The body of a view or trigger with its tables' names as they are in the target."""
+    body = body.replace(f"`{source.name}`.", f"`{target.name}`.")
+    if source.prefix != target.prefix:
+        body = re.sub(rf"\b{re.escape(source.prefix)}(?=\w)", target.prefix, body)
+    return body

@@ -1,0 +1,44 @@
+"""What only the administrator can do after a clone: the name, the web server, the certificate."""
+
+from __future__ import annotations
+
+from urllib.parse import urlsplit
+
+from nostos.core.voyage import Voyage
+
+_APACHE = """\
+<VirtualHost *:80>
+    ServerName {host}
+    DocumentRoot "{root}"
+    <Directory "{root}">
+        Require all granted
+        AllowOverride All
+    </Directory>
+</VirtualHost>"""
+
+_NGINX = """\
+server {{
+    listen 80;
+    server_name {host};
+    root "{root}";{php}
+}}"""
+
+_NGINX_PHP = """
+    index index.php;
+    location / {{ try_files $uri $uri/ /index.php?$args; }}
+    location ~ \\.php$ {{ include fastcgi.conf; fastcgi_pass unix:/run/php/php-fpm.sock; }}"""
+
+
+def left_to_do(voyage: Voyage, php: bool) -> list[str]:
+    """Paragraphs for the administrator; none where the copy answers on this very machine's own address."""
+    host = urlsplit(voyage.url).hostname or ""
+    if host in ("127.0.0.1", "localhost", "::1") or any(c in voyage.into for c in '"\n\\${}'):
+        return []
+    facts = {"host": host, "root": voyage.into}
+    nginx = _NGINX.format(**facts, php=_NGINX_PHP.format() if php else "")
+    return [f"Left to you: let the name {host} lead to this machine, tell the web server, get a certificate. To start:",
+            "for Apache", _indented(_APACHE.format(**facts)), "for nginx", _indented(nginx)]
+
+
+def _indented(text: str) -> str:
+    return "\n".join("    " + line for line in text.splitlines())
