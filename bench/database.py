@@ -11,11 +11,15 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
+from unittest import mock
 
 from tests.real.servers import MariaDB, mariadb
 
 from nostos.core.clone import clone
+from nostos.core.database.mysql import MysqlDatabase
 from nostos.core.merge import look
 from nostos.core.voyage import Home, opened
 
@@ -33,6 +37,19 @@ def make(server: MariaDB, rows: int) -> str:
     server.run("INSERT INTO kr_fields (page, name, value) SELECT seq DIV 9, CONCAT('k', seq MOD 9), "
                f"REPEAT(MD5(seq), 4) FROM seq_1_to_{rows - rows // 10}", database=name)
     return name
+
+
+_fetched = 0
+
+
+def _counted(method: Callable[..., Iterator[Any]]) -> Callable[..., Iterator[Any]]:
+    def counted(*args: Any) -> Iterator[Any]:
+        global _fetched
+        for row in method(*args):
+            _fetched += 1
+            yield row
+
+    return counted
 
 
 def timed(work: object) -> float:
@@ -59,12 +76,14 @@ def main(rows: int) -> None:
         copy = home.read("bench").place
         sums = timed(lambda: [server.run(f"CHECKSUM TABLE {d}.kr_pages, {d}.kr_fields") for d in (live, copy)])
         server.run("UPDATE kr_fields SET value = 'changed' WHERE id MOD %s = 0", rows // 100, database=copy)
-        with opened(home, home.read("bench")) as crew:
+        counted = mock.patch.object(MysqlDatabase, "fetch_many", _counted(MysqlDatabase.fetch_many))
+        with opened(home, home.read("bench")) as crew, counted:
             compared = timed(lambda: look(crew))
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
     print(f"{rows:,} rows, peak memory {memory} MB (bar: 250)")
     print(f"clone:   {ours:7.2f} s, plain {plain:7.2f} s, ratio {ours / plain:5.2f} (bar: 0.8)")
-    print(f"compare: {compared:7.2f} s, plain {sums:7.2f} s, ratio {compared / sums:5.2f} (bar: 2.5)")
+    print(f"compare: {compared:7.2f} s, plain {sums:7.2f} s, ratio {compared / sums:5.2f} (bar: 2.5), "
+          f"{_fetched / 100:.1f} rows fetched for each that changed (bar: 20)")
 
 
 if __name__ == "__main__":

@@ -29,7 +29,7 @@ from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site, check_url, recognise
 from nostos.core.tree.copy import copy_tree
-from nostos.core.tree.entries import Passed, scan
+from nostos.core.tree.entries import Entry, Passed, scan
 from nostos.core.values.rewriting import rewritten
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyage import STAMP, Home, Voyage, check_name, ready
@@ -71,12 +71,14 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
     with home.lock(name):
         _check_voyage(home, name)
         staging_db = _staging_database(live, target, name, database, prefix)
-        _check_places(live, target, url, staging_db, skip)
+        passed: list[Passed] = []
+        entries = list(scan(live.files, live.apart(), (*ignored(live.profile), *skip), passed.append))
+        _check_places(live, target, url, staging_db, entries)
         voyage = Voyage(name, secrets.token_hex(8), str(_recognised_from(live)), live.name, live.url,
                         str(target / Path(_recognised_from(live)).name) if live.site_file else str(target),
                         str(target), url, staging_db.shown, now())
         asked = database is not None or prefix is not None
-        work = _Clone(home, voyage, live, target, staging_db, asked, skip, tell)
+        work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell)
         home.write(voyage)
         try:
             result = work.run()
@@ -122,7 +124,7 @@ def _staging_database(live: Site, target: Path, name: str, wanted: str | None, p
     return replace(live.database, url=live.database.url.set(database=beside))
 
 
-def _check_places(live: Site, target: Path, url: str, staging_db: Location, skip: Sequence[str]) -> None:
+def _check_places(live: Site, target: Path, url: str, staging_db: Location, entries: Sequence[Entry]) -> None:
     if target.exists() and not target.is_dir():
         raise SiteError(f"{target} is not a folder.", next_step="Name a folder that does not exist yet.")
     if target.is_dir() and any(target.iterdir()):
@@ -147,7 +149,7 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Location, skip
     if not os.access(parent, os.W_OK):
         raise SiteError(f"You may not write in {parent}.", next_step="Choose another folder, or ask for the right.")
     need = live.database.file.stat().st_size * 2 if live.database.file else 0
-    need += sum(e.size for e in scan(live.files, live.apart(), (*ignored(live.profile), *skip)))
+    need += sum(e.size for e in entries)
     free = shutil.disk_usage(parent).free
     if free < need + _SPARE:
         raise SiteError(f"{parent} has {free >> 20} MB free, and the copy needs about {need >> 20} MB.",
@@ -156,7 +158,7 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Location, skip
 
 class _Clone:
     def __init__(self, home: Home, voyage: Voyage, live: Site, target: Path, staging_db: Location, asked: bool,
-                 skip: Sequence[str], tell: Listener) -> None:
+                 skip: Sequence[str], entries: list[Entry], passed: list[Passed], tell: Listener) -> None:
         self.home = home
         self.voyage = voyage
         self.live = live
@@ -171,7 +173,8 @@ class _Clone:
         self.profile: Profile = live.profile
         self.live_urls = UrlForms(live.url)
         self.staging_urls = UrlForms(voyage.url, also=(live.url,))
-        self.passed: list[Passed] = []
+        self.entries = entries
+        self.passed = passed
         self.rewritten = 0
         self.rows = 0
 
@@ -249,8 +252,7 @@ class _Clone:
     # --- files
 
     def _files(self, anchor: Anchor) -> tuple[int, int]:
-        ignore = (*ignored(self.profile), *self.skip)
-        entries = list(scan(self.live.files, self.live.apart(), ignore, self.passed.append))
+        entries = self.entries
         done, size = 0, 0
         for copied in copy_tree(self.live.files, self.files, entries, SMALL_TEXT):
             entry, error = copied.entry, copied.error

@@ -5,12 +5,11 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
-from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
-from itertools import islice
+from itertools import chain
 from pathlib import Path
 
 from nostos.core.tree.entries import Entry
@@ -19,6 +18,7 @@ _CHUNK = 1 << 20
 _TRIES = 3
 _THREADS = 2  # one computes digests while the other waits for the disk
 _FILES_AT_ONCE = 64
+_FILES_A_ROUND = 2048
 
 
 @dataclass(frozen=True)
@@ -80,16 +80,19 @@ def _pour(read: int, write: int, sparse: bool) -> tuple[bytes, bytes]:
     digest = hashlib.blake2b(digest_size=16)
     head = b""
     size = 0
-    while chunk := os.read(read, _CHUNK):
+    while True:
+        chunk = os.read(read, _CHUNK)
         digest.update(chunk)
         head = head or chunk
         size += len(chunk)
         if sparse and not chunk.strip(b"\0"):
             os.lseek(write, len(chunk), os.SEEK_CUR)
-            continue
-        rest = memoryview(chunk)
-        while rest:
-            rest = rest[os.write(write, rest):]
+        else:
+            rest = memoryview(chunk)
+            while rest:
+                rest = rest[os.write(write, rest):]
+        if len(chunk) < _CHUNK and (not chunk or size >= os.fstat(read).st_size):
+            break
     if sparse:
         os.ftruncate(write, size)
     return digest.digest(), head
@@ -129,19 +132,13 @@ def copy_tree(source: Path, target: Path, entries: Sequence[Entry], small: int) 
 
 
 def _in_threads(one: Callable[[Entry], Copied], entries: Sequence[Entry]) -> Iterator[Copied]:
-    """Do one thing with every entry, a few ahead of whoever takes the results."""
+    """Do one thing with every entry. Some thousands are done before any is given out: the one who takes them, and the
+    threads, would only wait for each other."""
     def some(part: Sequence[Entry]) -> list[Copied]:
         return [one(entry) for entry in part]
 
-    parts = [entries[at:at + _FILES_AT_ONCE] for at in range(0, len(entries), _FILES_AT_ONCE)]
     with ThreadPoolExecutor(_THREADS) as pool:
-        following = iter(parts)
-        waiting = deque(pool.submit(some, part) for part in islice(following, 2 * _THREADS))
-        try:
-            while waiting:
-                done = waiting.popleft().result()
-                waiting.extend(pool.submit(some, part) for part in islice(following, 1))
-                yield from done
-        finally:
-            for future in waiting:
-                future.cancel()
+        for start in range(0, len(entries), _FILES_A_ROUND):
+            end = min(start + _FILES_A_ROUND, len(entries))
+            parts = [entries[at:min(at + _FILES_AT_ONCE, end)] for at in range(start, end, _FILES_AT_ONCE)]
+            yield from chain.from_iterable(list(pool.map(some, parts)))
