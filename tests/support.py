@@ -20,6 +20,7 @@ from typing import Any
 from nostos.core.clone import clone
 from nostos.core.items import Comparison
 from nostos.core.merge import Merged, look, merge, prepare
+from nostos.core.selection import Choice
 from nostos.core.voyage import Crew, Home, opened
 from nostos.demo.seed import make
 from nostos.demo.system import Observatory
@@ -75,7 +76,7 @@ class Harbour:
 
     def merge(self, *take: str, leave: tuple[str, ...] = ()) -> Merged:
         with self.crew() as crew:
-            return merge(self.home, crew, prepare(crew, take, leave), take, leave)
+            return merge(self.home, crew, prepare(crew, Choice(take, leave)))
 
 
 class SiteTest(unittest.TestCase):

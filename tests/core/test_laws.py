@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 
 from nostos.core.fields import Standing
 from nostos.core.merge import prepare
+from nostos.core.selection import Choice
 from nostos.demo.system import Observatory
 from tests.support import Harbour, contents, dangling, rows, state, tree
 
@@ -128,7 +129,7 @@ class Laws(unittest.TestCase):
         gained = {s.id: s for s in before.rows.states.values() if s.base is None and s.live is not None}
 
         with harbour.crew() as crew:
-            selection = prepare(crew, chosen).plan.selection
+            selection = prepare(crew, Choice(tuple(chosen))).plan.selection
         left, went = [i.id for i in selection.left], [i.id for i in selection.items]
 
         result = harbour.merge(*chosen)

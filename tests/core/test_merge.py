@@ -2,6 +2,7 @@
 
 from nostos.core.errors import SelectionError
 from nostos.core.merge import merge, prepare
+from nostos.core.selection import Choice
 from nostos.demo.story import Story
 from tests.support import LIVE_URL, Harbour, SiteTest, contents, dangling, rows
 
@@ -102,15 +103,15 @@ class Merging(SiteTest):
         parent = h.staging.add("page", "evenings", "Evenings")
         h.staging.add("page", "talks", "Talks", parent=parent)
         with h.crew() as crew:
-            chosen = {c.item.id: c.because for c in prepare(crew, ["page/talks"]).plan.selection.chosen}
+            chosen = {c.item.id: c.because for c in prepare(crew, Choice(("page/talks",))).plan.selection.chosen}
             self.assertIsNone(chosen["page/talks"])
             because = chosen["page/evenings"]
             assert because is not None
             self.assertEqual((because.item, because.reason), ("page/talks", "its parent_id points at it"))
-            with self.assertRaisesRegex(SelectionError, "page/talks needs page/evenings.*--leave forbids"):
-                prepare(crew, ["page/talks"], ["page/evenings"])
+            with self.assertRaisesRegex(SelectionError, "page/talks needs page/evenings.*is to be left"):
+                prepare(crew, Choice(("page/talks",), ("page/evenings",)))
             with self.assertRaises(SelectionError) as caught:
-                prepare(crew, ["page/talk"])
+                prepare(crew, Choice(("page/talk",)))
             self.assertIn("page/talks", caught.exception.next_step)
 
     def test_removals_never_cascade(self) -> None:
@@ -200,7 +201,7 @@ class Merging(SiteTest):
         h = self.harbour()
         Story(self.folder).work_on_staging()
         with h.crew() as crew:
-            chosen = {c.item.id for c in prepare(crew, ["extension/star-chart"]).plan.selection.chosen}
+            chosen = {c.item.id for c in prepare(crew, Choice(("extension/star-chart",))).plan.selection.chosen}
         self.assertEqual(chosen, {"extension/star-chart", "table/ext_star_chart_marks",
                                   "column/content.star_chart_sky"})
         (h.live.folder / "extensions/star-chart/local.txt").write_text("live's own\n")

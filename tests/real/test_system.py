@@ -12,6 +12,7 @@ from nostos.core.clone import clone, remove
 from nostos.core.errors import SiteError
 from nostos.core.merge import look, merge, prepare
 from nostos.core.php_configuration import read, rewrite
+from nostos.core.selection import Choice
 from nostos.core.site import recognise
 from nostos.core.survey import survey
 from nostos.core.voyage import Home, opened
@@ -60,7 +61,7 @@ class RealSystem(SiteTest):
 
     def merge(self, *take: str) -> Any:
         with opened(self.home, self.home.read("autumn")) as crew:
-            result = merge(self.home, crew, prepare(crew, take), take)
+            result = merge(self.home, crew, prepare(crew, Choice(take)))
             self.assertTrue(all(line.holds for line in result.ledger))
             left = {i.id: str(i.standing) for i in look(crew)[0].items.values()}
         return result, left

@@ -29,7 +29,7 @@ from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site, check_url, recognise
 from nostos.core.tree.copy import copy_tree
-from nostos.core.tree.entries import Entry, Passed, scan
+from nostos.core.tree.entries import Entry, Passed, plain_text, scan
 from nostos.core.values.rewriting import rewritten
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyage import STAMP, Home, Voyage, check_name, ready
@@ -86,6 +86,31 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
             remove(home, voyage)
             raise
     return replace(result, seconds=monotonic() - start)
+
+
+def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> Cloned:
+    """Replace a voyage's staging copy with a new one of live, in the same place, under the same name and URL.
+
+    What was not merged is gone. Raises as `clone` does; live is recognised before anything is removed.
+    """
+    recognise(voyage.live)
+    skip: list[str] = []
+    with suppress(VoyageError):
+        anchor = Anchor(home.folder(voyage.name) / "anchor.db")
+        skip = list(anchor.fact("skip") or ())
+        anchor.close()
+    database, prefix = None, None
+    with suppress(SiteError):
+        staging = recognise(voyage.staging)
+        if voyage.made == "tables":  # a place that the user named: only they can name it
+            database = staging.database.url.render_as_string(hide_password=False)
+            prefix = staging.database.prefix
+    with home.lock(voyage.name):
+        left = remove(home, voyage)
+    if left:
+        raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
+                          next_step="Remove what is left by hand, then clone again.")
+    return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell)
 
 
 def _recognised_from(site: Site) -> Path:
@@ -264,7 +289,7 @@ class _Clone:
                                 left="Live was only read; what had been copied was removed.",
                                 next_step="Mend it, or leave it out with --skip.") from error
             entry = replace(entry, digest=copied.digest)
-            anchor.keep_copied(entry, replace(entry, stamp=copied.stamp), _plain_text(copied.head))
+            anchor.keep_copied(entry, replace(entry, stamp=copied.stamp), plain_text(copied.head))
             done, size = done + 1, size + entry.size
             if done % 50 == 0 or done == len(entries):
                 self.tell(Progress("files", done, len(entries), "files", size))
@@ -372,16 +397,6 @@ def _remove_rows(voyage: Voyage) -> list[str]:
         return [f"{voyage.database}: {error.what}"]
     return [f"the table {name}: it was not there when the copy was made; drop it by hand if it is staging's"
             for name in left]
-
-
-def _plain_text(raw: bytes | None) -> bytes | None:
-    """What is text of a small file, for merging by line."""
-    if raw is None or b"\0" in raw:
-        return None
-    with suppress(UnicodeDecodeError):
-        raw.decode()
-        return raw
-    return None
 
 
 def _php_host(url: sa.URL) -> str:

@@ -15,7 +15,7 @@ from nostos.core.anchor import Anchor, RowMove
 from nostos.core.database.base import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.keys import Keys, RowName, Side
-from nostos.core.portable import Portable, Translator, Unresolved, Writer
+from nostos.core.portable import Portable, Translator, Unresolved, Writer, plain
 from nostos.core.profiles.model import COMPARED, FieldPolicy, Join, Policy, Profile, holds
 from nostos.core.site import Site
 from nostos.core.tree.entries import matches
@@ -45,6 +45,7 @@ class RowState:
     live_key: Key | None
     staging_key: Key | None
     stale: tuple[tuple[Side, Key], ...] = ()
+    live_digest: bytes | None = None
     staging_digest: bytes | None = None
     joined: Row = field(default_factory=dict)  # what it is joined to, for telling its kind
 
@@ -74,6 +75,7 @@ class Rows:
     base_translator: Translator
     live_urls: UrlForms
     live_prefix: str = ""
+    staging_prefix: str = ""
     skipped: list[str] = field(default_factory=list)  # tables without a key
 
     def table(self, name: str) -> Table:
@@ -162,7 +164,8 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
                 states[state.id] = replace(state, stale=tuple(stale.get(canonical, ())))
     unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
     return Rows(profile, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
-                keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix, unkeyed)
+                keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix,
+                staging_db.prefix, unkeyed)
 
 
 def _blocks(anchor: Anchor, databases: Mapping[Side, Database],
@@ -272,6 +275,7 @@ def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove]
     side_keys = {s: mine[s].key if s in mine else side_key(table, canonical, translators[s]) for s in Side}
     return RowState(name, canonical, base_form, form[Side.LIVE], form[Side.STAGING], raw[Side.LIVE],
                     raw[Side.STAGING], frozenset(mine), side_keys[Side.LIVE], side_keys[Side.STAGING],
+                    live_digest=mine[Side.LIVE].digest if Side.LIVE in mine else None,
                     staging_digest=mine[Side.STAGING].digest if Side.STAGING in mine else None,
                     joined=_joined(name, raw, ancestor, translators, base))
 
@@ -353,9 +357,29 @@ class _Matcher:
         for identity, found in self._group(table, self._born(Side.STAGING, table)).items():
             others = live.get(identity, [])
             if len(found) == 1 and len(others) == 1:
-                name = self.keys[Side.LIVE].name(table, others[0])
-                if self.keys[Side.STAGING].name(table, found[0]).startswith("s"):
-                    self.keys[Side.STAGING].claim(table, found[0], name)
+                self._same(table, others[0], found[0])
+            elif others:
+                self._alike(table, others, found)
+
+    def _same(self, table: str, live: Value, staging: Value) -> None:
+        """Two rows born apart are one thing, which goes by live's name."""
+        if self.keys[Side.STAGING].name(table, staging).startswith("s"):
+            self.keys[Side.STAGING].claim(table, staging, self.keys[Side.LIVE].name(table, live))
+
+    def _alike(self, table: str, live: list[Value], staging: list[Value]) -> None:
+        """Rows that repeat under one name are a multiset: those with the same content are one thing, pair by pair."""
+        forms: dict[str, list[Value]] = {}
+        for key in live:
+            forms.setdefault(self._content(Side.LIVE, table, key), []).append(key)
+        for key in staging:
+            equal = forms.get(self._content(Side.STAGING, table, key))
+            if equal:
+                self._same(table, equal.pop(0), key)
+
+    def _content(self, side: Side, table: str, key: Value) -> str:
+        row = next(m.row for m in self.moves[side][table] if m.key[0] == key and m.row is not None)
+        form = self.translators[side].row(table, row)
+        return repr([(c, plain(form)[c]) for c in form if c not in self.tables[table].key])
 
     def _born(self, side: Side, table: str) -> Iterable[tuple[Value, Row, Portable]]:
         for move in self.moves[side].get(table, ()):

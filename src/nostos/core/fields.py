@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
 from difflib import SequenceMatcher
 from enum import StrEnum
-from typing import Any
+from typing import Any, TypeVar
 
+from nostos.core.keys import Side
 from nostos.core.profiles.model import Policy
-from nostos.core.values.structures import Path, Tree
+from nostos.core.values.structures import Path, Tree, put
 
 
 class Standing(StrEnum):
@@ -39,7 +40,7 @@ ABSENT = _Absent()
 @dataclass(frozen=True)
 class Merged:
     """One field that is not the same everywhere: its path inside a structured value (empty: the whole value), the
-    three values, how it stands, and what live has when it is taken."""
+    three values, how it stands, and what live has when it is taken. decided: for which side, where it was a clash."""
 
     path: Path
     policy: Policy
@@ -48,6 +49,7 @@ class Merged:
     staging: Any
     standing: Standing
     result: Any
+    decided: Side | None = None
 
 
 def merge(policy: Policy, base: Any, live: Any, staging: Any,
@@ -121,9 +123,66 @@ def _structure(path: Path, base: Any, live: Any, staging: Any, paths: Mapping[Pa
             yield from _structure((*path, str(key)), base.get(key, ABSENT), live.get(key, ABSENT),
                                   staging.get(key, ABSENT), paths)
         return
-    found = _whole(path, policy, base, live, staging)
+    if all(isinstance(v, list) for v in (base, live, staging)) and policy is not Policy.SET:
+        found = _sequence(path, policy, base, live, staging)
+    else:
+        found = _whole(path, policy, base, live, staging)
     if found is not None:
         yield found
+
+
+def _sequence(path: Path, policy: Policy, base: list[Any], live: list[Any], staging: list[Any]) -> Merged | None:
+    """An ordered list, such as a menu's entries: what each side added, moved or changed in it, in its place."""
+    found = _whole(path, policy, base, live, staging)
+    if found is None or found.standing is not Standing.CLASH:
+        return found
+    result = merge_lists(base, live, staging)
+    if result is None:
+        return found
+    standing = (Standing.KEPT if same(result, live) else Standing.HOMEWARD if same(result, staging) else
+                Standing.BLENDED)
+    return replace(found, standing=standing, result=result)
+
+
+def merge_lists(base: list[Any], live: list[Any], staging: list[Any]) -> list[Any] | None:
+    """The list with both sides' changes; None when both changed one entry differently. Entries that both sides added
+    in one place all stay, live's first. Works like `merge_text`, on entries."""
+    def merged(a: list[Any], b: list[Any], c: list[Any]) -> list[Any] | None:
+        if not a:  # both sides added here
+            return [*b, *(v for v in c if not any(same(v, w) for w in b))]
+        if len(b) < len(a) or len(c) < len(a):
+            return None
+        # The entries that were there are each a value of their own; what follows them was added.
+        result = []
+        for old, mine, theirs in zip(a, b, c, strict=False):
+            one = _entry(old, mine, theirs)
+            if one is ABSENT:
+                return None
+            result.append(one)
+        return result + (merged([], b[len(a):], c[len(a):]) or [])
+
+    units = [[repr(_plain(v)) for v in part] for part in (base, live, staging)]
+    return _in_stretches(base, live, staging, units, merged)
+
+
+def _entry(base: Any, live: Any, staging: Any) -> Any:
+    """One entry of a list with both sides' changes; ABSENT when they meet."""
+    result = live
+    for m in _structure((), base, live, staging, {}):
+        if m.standing is Standing.CLASH:
+            return ABSENT
+        if m.standing in (Standing.HOMEWARD, Standing.BLENDED):
+            result = put(result, m.path, m.result, ABSENT)
+    return result
+
+
+def _plain(value: Any) -> Any:
+    """A value without the ways in which structures inside it are written."""
+    if isinstance(value, Tree):
+        return _plain(value.data)
+    if isinstance(value, dict):
+        return {k: _plain(v) for k, v in value.items()}
+    return [_plain(v) for v in value] if isinstance(value, list) else value
 
 
 def merge_sets(base: list[Any], live: list[Any], staging: list[Any]) -> list[Any]:
@@ -132,37 +191,51 @@ def merge_sets(base: list[Any], live: list[Any], staging: list[Any]) -> list[Any
     return kept + [v for v in staging if v not in base and v not in live]
 
 
-def merge_text(base: str, live: str, staging: str) -> str | None:
-    """The text with both sides' changes, when they are in different paragraphs; None when they meet.
+def merge_text(base: str, live: str, staging: str, lines: bool = False) -> str | None:
+    """The text with both sides' changes, when they are in different paragraphs; None when they meet. lines: every line
+    end counts, as in a program.
 
     Works on paragraphs and lines as units, after Khanna, Kunal and Pierce, "A Formal Investigation of Diff3" (2007):
     stretches that are equal on all three sides hold the text together, and between two of them at most one side may
     have changed.
     """
-    a, b, c = (_units(t) for t in (base, live, staging))
-    in_live, in_staging = _matches(a, b), _matches(a, c)
-    result: list[str] = []
+    a, b, c = (t.splitlines(keepends=True) if lines else _units(t) for t in (base, live, staging))
+    result = _in_stretches(a, b, c, [a, b, c], lambda *_: None)
+    return None if result is None else "".join(result)
+
+
+T = TypeVar("T")
+
+
+def _in_stretches(a: list[T], b: list[T], c: list[T], units: list[list[str]],
+                  meeting: Callable[[list[T], list[T], list[T]], list[T] | None]) -> list[T] | None:
+    """Three versions of a sequence merged stretch by stretch. units: what tells the entries of each apart. meeting:
+    gives a stretch that both sides changed, or None when it cannot be merged."""
+    in_live, in_staging = _matches(units[0], units[1]), _matches(units[0], units[2])
+    result: list[T] = []
     at = [0, 0, 0]
 
     def settle(to: tuple[int, int, int]) -> bool:
-        part_a, part_b, part_c = a[at[0]:to[0]], b[at[1]:to[1]], c[at[2]:to[2]]
+        part_a, part_b, part_c = (u[start:end] for u, start, end in zip(units, at, to, strict=True))
+        live, staging = b[at[1]:to[1]], c[at[2]:to[2]]
         if part_b == part_c or part_c == part_a:
-            result.extend(part_b)
+            result.extend(live)
         elif part_b == part_a:
-            result.extend(part_c)
+            result.extend(staging)
         else:
-            return False
+            found = meeting(a[at[0]:to[0]], live, staging)
+            if found is None:
+                return False
+            result.extend(found)
         return True
 
     for n in range(len(a)):
         if n in in_live and n in in_staging:
             if not settle((n, in_live[n], in_staging[n])):
                 return None
-            result.append(a[n])
+            result.append(b[in_live[n]])
             at = [n + 1, in_live[n] + 1, in_staging[n] + 1]
-    if not settle((len(a), len(b), len(c))):
-        return None
-    return "".join(result)
+    return result if settle((len(a), len(b), len(c))) else None
 
 
 def _units(text: str) -> list[str]:

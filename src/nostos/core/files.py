@@ -2,25 +2,32 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from nostos.core.anchor import Anchor
-from nostos.core.fields import Standing
+from nostos.core.anchor import SMALL_TEXT, Anchor
+from nostos.core.fields import Standing, merge_text
 from nostos.core.keys import Side
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.site import Site
-from nostos.core.tree.entries import Entry, Passed, digest_file, scan
+from nostos.core.tree.entries import Entry, Passed, digest_file, inside, scan
 
 
 @dataclass(frozen=True)
 class FileState:
-    """A file that is not the same everywhere: its three versions (None: there is none)."""
+    """A file that is not the same everywhere: its three versions (None: there is none).
+
+    decided: for which side, where both changed it differently. merged: its text with both sides' changes, where they
+    are in different lines.
+    """
 
     path: str
     base: Entry | None
     live: Entry | None
     staging: Entry | None
+    decided: Side | None = None
+    merged: bytes | None = None
 
     @property
     def standing(self) -> Standing:
@@ -28,7 +35,11 @@ class FileState:
             return Standing.SETTLED
         if _equal(self.base, self.live):
             return Standing.HOMEWARD
-        return Standing.KEPT if _equal(self.base, self.staging) else Standing.CLASH
+        if _equal(self.base, self.staging) or self.decided is Side.LIVE:
+            return Standing.KEPT
+        if self.decided is Side.STAGING:
+            return Standing.HOMEWARD
+        return Standing.CLASH if self.merged is None else Standing.BLENDED
 
 
 def _equal(one: Entry | None, other: Entry | None) -> bool:
@@ -61,5 +72,29 @@ def compare_files(anchor: Anchor, live: Site, staging: Site, profile: Profile) -
         sides = [trees[s].get(path) for s in Side]
         base = anchor.base_file(path)
         if not all(_equal(base, e) for e in sides):
-            result.append(FileState(path, base, trees[Side.LIVE].get(path), trees[Side.STAGING].get(path)))
+            state = FileState(path, base, trees[Side.LIVE].get(path), trees[Side.STAGING].get(path))
+            merged = _merged_text(anchor, live, staging, state) if state.standing is Standing.CLASH else None
+            result.append(replace(state, merged=merged))
     return result
+
+
+def _merged_text(anchor: Anchor, live: Site, staging: Site, state: FileState) -> bytes | None:
+    """A small text file with both sides' changes by line; None where it is none, or they meet."""
+    sides = (state.live, state.staging)
+    if state.base is None or any(e is None or e.kind != "file" or e.size > SMALL_TEXT for e in sides):
+        return None
+    if len({e.mode for e in sides if e} | {state.base.mode}) > 1:
+        return None
+    base = anchor.text(state.base.digest)
+    if base is None:
+        return None
+    try:
+        old = base.decode()
+        texts = [inside(s.files, state.path).read_bytes().decode() for s in (live, staging)]
+    except (OSError, UnicodeDecodeError):
+        return None
+    if any(hashlib.blake2b(t.encode(), digest_size=16).digest() != e.digest
+           for t, e in zip(texts, sides, strict=True) if e is not None):
+        return None  # it is being written this very moment
+    merged = merge_text(old, texts[0], texts[1], lines=True)
+    return None if merged is None else merged.encode()

@@ -69,6 +69,7 @@ class Item:
     folder: str = ""  # the path of a folder item, which is switched as a whole
     reason: str = ""
     root: RowName | None = None
+    careful: bool = False  # it drops or narrows something, so it goes only when it is named
 
     @property
     def going(self) -> tuple[Field, ...]:
@@ -277,7 +278,10 @@ def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
         name = file.path[len(draft.folder) + 1:] if draft.folder else "file " + file.path
         base, live, staging = (_file_value(e) for e in (file.base, file.live, file.staging))
         result = staging if file.standing is Standing.HOMEWARD else live
-        fields.append(Field(name, Merged((), Policy.PLAIN, base, live, staging, file.standing, result)))
+        policy = Policy.PLAIN if file.merged is None else Policy.TEXT
+        if file.merged is not None:
+            result = file.merged.decode()
+        fields.append(Field(name, Merged((), policy, base, live, staging, file.standing, result)))
     if not fields:
         return None
     change, reason = _change(draft, root, fields)

@@ -34,6 +34,7 @@ class Keys:
         self._keys: dict[str, dict[str, Value]] = {t: {c: k for k, c in p.items()} for t, p in pairs.items()}
         self._born: dict[str, set[Value]] = {}
         self._known = known
+        self.absent: set[tuple[str, str]] = set()  # canonical names that this side has no row for, though they look it
 
     def claim(self, table: str, key: Value, name: str) -> None:
         """From now on this side's `key` is called `name`."""
@@ -64,7 +65,7 @@ class Keys:
             return found
         if name.startswith("x"):
             return int(name[1:])
-        if name.startswith(("s", "l")):
+        if name.startswith(("s", "l")) or (table, name) in self.absent:
             return None
         key = int(name)
         # The key may have gone to another row here, which then has another name.

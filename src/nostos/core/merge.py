@@ -9,9 +9,9 @@ from __future__ import annotations
 import os
 import re
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from time import monotonic
 
@@ -24,18 +24,23 @@ from nostos.core.apply.switch import Switch
 from nostos.core.compare import compare_rows
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Value
+from nostos.core.decisions import Decision, decide
 from nostos.core.errors import LiveMoved, MergeInterrupted, MergeRefused, NostosError, SiteError
 from nostos.core.files import compare_files
 from nostos.core.history import now
 from nostos.core.items import Comparison, Item, assemble
+from nostos.core.keys import Side
+from nostos.core.mirror import mirrored
 from nostos.core.needs import Needs
 from nostos.core.operations import InsertRow, Plan, RemoveRow, plan
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, Progress, silent
-from nostos.core.selection import choose
+from nostos.core.selection import Choice, choose
 from nostos.core.tree.entries import digest_file, inside
 from nostos.core.voyage import Crew, Home
 
+DEFAULT = Choice()
+ChoiceOf = Callable[[Comparison], Choice]  # a choice that rests on what a comparison finds
 MARKER = "nostos_merges"
 _TRIES = 3
 
@@ -47,6 +52,15 @@ class Prepared:
     comparison: Comparison
     needs: Needs
     plan: Plan
+    choice: Choice | ChoiceOf = DEFAULT
+    toward: Side = Side.LIVE
+    made: Choice = DEFAULT  # the choice as it was made for this comparison
+    undecided: Mapping[str, Item] = field(default_factory=dict)  # the items before clashes were decided
+
+    @property
+    def acts(self) -> bool:
+        """Whether carrying it out does anything: on the target, or in what counts as decided."""
+        return bool(self.plan.operations or self.plan.selection.kept)
 
 
 @dataclass(frozen=True)
@@ -65,23 +79,34 @@ class Merged:
     seconds: float
 
 
-def look(crew: Crew, tell: Listener = silent) -> tuple[Comparison, Needs]:
-    """Compare the two sites of a voyage. Reads both, changes neither."""
+def look(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE,
+         prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: ()) -> tuple[Comparison, Needs]:
+    """Compare the two sites of a voyage, seen from the side that a merge is to write. prefer: how clashes are decided.
+    Reads both, changes neither."""
     live_db, staging_db = crew.live.open(readonly=True), crew.staging.open(readonly=True)
     try:
         with live_db.reading(), staging_db.reading():
-            return _compared(crew, live_db, staging_db, tell)
+            return _compared(crew, live_db, staging_db, tell, prefer, toward)
     finally:
         live_db.close()
         staging_db.close()
 
 
-def _compared(crew: Crew, live_db: Database, staging_db: Database, tell: Listener) -> tuple[Comparison, Needs]:
+def _compared(crew: Crew, live_db: Database, staging_db: Database, tell: Listener,
+              prefer: Callable[[Comparison], Sequence[Decision]], toward: Side) -> tuple[Comparison, Needs]:
     tell(Progress("comparing rows", 0, None, "tables"))
     rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db)
     tell(Progress("comparing files", 0, None, "files"))
     files = compare_files(crew.anchor, crew.live, crew.staging, _with_skipped(crew, rows.profile))
     comparison = assemble(crew.anchor, rows, files, staging_db, live_db)
+    decisions = prefer(comparison)
+    if decisions:
+        first = replace(comparison, items=dict(comparison.items))
+        need_finder.resolve(first, live_db)
+        decide(comparison, decisions, {i.id: i.reason for i in first.items.values() if i.reason})
+    if toward is Side.STAGING:
+        comparison = mirrored(comparison, staging_db)
+        return comparison, need_finder.resolve(comparison, staging_db)
     return comparison, need_finder.resolve(comparison, live_db)
 
 
@@ -89,11 +114,22 @@ def _with_skipped(crew: Crew, profile: Profile) -> Profile:
     return replace(profile, ignore=(*profile.ignore, *(crew.anchor.fact("skip") or ())))
 
 
-def prepare(crew: Crew, take: Sequence[str] = (), leave: Sequence[str] = (), tell: Listener = silent) -> Prepared:
-    """Compare afresh and turn a choice into operations. Raises SelectionError; changes nothing."""
-    comparison, needs = look(crew, tell)
-    selection = choose(comparison, needs, take, leave, lambda name: exists(crew, comparison, name))
-    return Prepared(comparison, needs, plan(comparison, needs, selection))
+def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,
+            toward: Side = Side.LIVE) -> Prepared:
+    """Compare afresh and turn a choice into operations. toward: staging for a refresh, which is a merge with the roles
+    changed. Raises SelectionError; changes nothing."""
+    made = DEFAULT
+    undecided: dict[str, Item] = {}
+
+    def prefer(found: Comparison) -> Sequence[Decision]:
+        nonlocal made
+        made = choice(found) if callable(choice) else choice
+        undecided.update(found.items)
+        return made.prefer
+
+    comparison, needs = look(crew, tell, toward, prefer)
+    selection = choose(comparison, needs, made, lambda name: exists(crew, comparison, name))
+    return Prepared(comparison, needs, plan(comparison, needs, selection), choice, toward, made, undecided)
 
 
 def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
@@ -132,8 +168,7 @@ def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
         live_db.close()
 
 
-def merge(home: Home, crew: Crew, prepared: Prepared, take: Sequence[str] = (), leave: Sequence[str] = (),
-          tell: Listener = silent) -> Merged:
+def merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener = silent) -> Merged:
     """Carry out a prepared merge.
 
     With no operations nothing at all is done. Where live has moved since, it is prepared again, a bounded number of
@@ -141,7 +176,7 @@ def merge(home: Home, crew: Crew, prepared: Prepared, take: Sequence[str] = (), 
     Raises LiveMoved or MergeRefused with live as it was; MergeInterrupted when only the anchor could not follow.
     """
     start = monotonic()
-    if not prepared.plan.operations:
+    if not prepared.acts:
         return Merged("", (), (), prepared.plan.selection.clashes, 0.0, 0, 0.0)
     wanted = [i.id for i in prepared.plan.selection.items]
     for attempt in range(1, _TRIES + 1):
@@ -150,7 +185,7 @@ def merge(home: Home, crew: Crew, prepared: Prepared, take: Sequence[str] = (), 
         except LiveMoved:
             if attempt == _TRIES:
                 raise
-        prepared = prepare(crew, take, leave, tell)
+        prepared = prepare(crew, prepared.choice, tell, prepared.toward)
         if [i.id for i in prepared.plan.selection.items] != wanted:
             raise LiveMoved("Live moved on meanwhile, and what would go home is no longer what you saw.",
                             next_step="Run merge again and look at the new list.")
@@ -160,6 +195,9 @@ def merge(home: Home, crew: Crew, prepared: Prepared, take: Sequence[str] = (), 
 class _Merge:
     def __init__(self, home: Home, crew: Crew, prepared: Prepared, tell: Listener) -> None:
         self.crew = crew
+        self.toward = prepared.toward
+        home_coming = self.toward is Side.LIVE
+        self.target, self.source = (crew.live, crew.staging) if home_coming else (crew.staging, crew.live)
         self.comparison = prepared.comparison
         self.plan = prepared.plan
         self.tell = tell
@@ -168,12 +206,12 @@ class _Merge:
         self.between = 0.0
 
     def run(self, tries: int, start: float) -> Merged:
-        live_db = self.crew.live.open()
+        live_db = self.target.open()
         journal = journals.Journal(self.folder)
-        switch = Switch(self.crew.live.files, self.crew.staging.files, self.id)
+        switch = Switch(self.target.files, self.source.files, self.id)
         try:
             try:
-                journal.write("plan", merge=self.id, voyage=self.crew.voyage.name, at=now(),
+                journal.write("plan", merge=self.id, voyage=self.crew.voyage.name, at=now(), toward=self.toward,
                               operations=[journals.as_data(o) for o in self.plan.operations])
                 self.tell(Progress("staging files", 0, None, "files"))
                 switch.stage(self.plan.operations, journal.before)
@@ -188,7 +226,8 @@ class _Merge:
                 with suppress(OSError):
                     journal.write("committed")
                 switch.tidy()
-                settle(self.crew.anchor, self.comparison, self.plan, done, self.crew.live, live_db)
+                settle(self.crew.anchor, self.comparison, self.plan, done, self.target, self.source, live_db,
+                       self.toward)
             except Exception as error:
                 raise MergeInterrupted(
                     f"The merge is on live, whole, but the voyage's records could not follow: {error}.",
@@ -241,7 +280,7 @@ class _Merge:
         return done, lines
 
     def _file_digest(self, path: str) -> bytes | None:
-        target = inside(self.crew.live.files, path)
+        target = inside(self.target.files, path)
         if target.is_symlink():
             return os.fsencode(target.readlink())
         return digest_file(target) if target.is_file() else None
@@ -250,8 +289,8 @@ class _Merge:
         found = []
         for o in self.plan.of(InsertRow):
             key = done.keys.get((o.table, str(o.name[0])))
-            if key is not None and f"s{key!r}" != o.name[0]:
-                found.append((o.table, str(o.name[0]).removeprefix("s"), str(key)))
+            if key is not None and str(o.name[0]) not in (f"s{key!r}", str(key)):
+                found.append((o.table, str(o.name[0]).lstrip("sl"), str(key)))
         return tuple(found)
 
 

@@ -11,6 +11,7 @@ from typing import Any
 from nostos.core.compare import Rows, RowState
 from nostos.core.database.base import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
+from nostos.core.decisions import brings_back
 from nostos.core.fields import Standing
 from nostos.core.items import Comparison, Item, with_standing
 from nostos.core.keys import RowName, Side
@@ -160,12 +161,16 @@ class _Finder:
         if state is None or state.live is not None:
             return None
         owner = self.comparison.owner.get(state.id)
-        if state.staging is None or state.base is not None or owner is None:
+        if state.staging is None or owner is None or self._stays_away(state, owner):
             gone = owner or f"{table} {name}"
             raise _Obstacle(f"{place} points at {gone}, which live has removed since")
         if owner == item.id:
             return None
         return Need(item.id, owner, f"{place} points at it")
+
+    def _stays_away(self, state: RowState, owner: str) -> bool:
+        """Whether live removed a row, and it was not decided that it comes back."""
+        return state.base is not None and not brings_back(self.comparison.items[owner])
 
     def _by_key(self, item: Item, write: RowWrite) -> Iterator[Need]:
         """Rows that declared keys of several columns point at, and such as have no number of their own."""
@@ -178,7 +183,7 @@ class _Finder:
             if state is None or state.live is not None:
                 continue
             owner = self.comparison.owner.get(state.id)
-            if owner is None or state.staging is None or state.base is not None:
+            if owner is None or state.staging is None or self._stays_away(state, owner):
                 raise _Obstacle(f"its {', '.join(fk.columns)} points at {owner or target.name}, "
                                 "which live has removed since")
             if owner != item.id:

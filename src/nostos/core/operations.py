@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
 from nostos.core.compare import Rows, RowState
 from nostos.core.database.schema import Key, Row
 from nostos.core.fields import Standing
 from nostos.core.files import FileState
-from nostos.core.items import Comparison, SchemaStep
+from nostos.core.items import TRAVELS, Comparison, Item, SchemaStep
 from nostos.core.keys import RowName
 from nostos.core.needs import Needs
 from nostos.core.portable import named_rows
@@ -60,12 +61,14 @@ class RemoveRow:
 
 @dataclass(frozen=True)
 class PutFile:
-    """Put staging's file in place of live's, which must still be as `before` says (None: not there)."""
+    """Put staging's file in place of live's, which must still be as `before` says (None: not there). content: both
+    sides' lines, merged, where live changed it too."""
 
     item: str
     path: str
     entry: Entry
     before: Entry | None
+    content: bytes | None = None
 
 
 @dataclass(frozen=True)
@@ -127,9 +130,9 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
                 removes.append((state.id, _points_at(rows, state.table, state.live or {}), remove))
             else:
                 updates.append(UpdateRow(item.id, state.table, state.live_key, write.values, state.live_raw))
-        going = [f for f in item.files if f.standing is Standing.HOMEWARD]
+        going = [f for f in item.files if f.standing in TRAVELS]
         settled_files.extend(going)
-        puts = tuple(PutFile(item.id, f.path, f.staging, f.live) for f in going if f.staging is not None)
+        puts = tuple(_put(item, f) for f in going if f.staging is not None)
         removals = tuple(RemoveFile(item.id, f.path, f.live) for f in going
                          if f.staging is None and f.live is not None)
         if item.folder and going:
@@ -139,6 +142,14 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
     schema.sort(key=lambda o: ("table", "column", "index").index(o.step.what))  # type: ignore[union-attr]
     operations = (*schema, *reversed(_parents_first(removes)), *_parents_first(inserts), *updates, *files)
     return Plan(selection, operations, tuple(settles), tuple(settled_files), needs)
+
+
+def _put(item: Item, file: FileState) -> PutFile:
+    assert file.staging is not None
+    merged = file.merged if file.standing is Standing.BLENDED else None
+    entry = file.staging if merged is None else replace(
+        file.staging, size=len(merged), digest=hashlib.blake2b(merged, digest_size=16).digest())
+    return PutFile(item.id, file.path, entry, file.live, merged)
 
 
 T = TypeVar("T")

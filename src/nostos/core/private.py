@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 
@@ -13,3 +14,14 @@ def make_private(folder: Path) -> None:
         folder = folder.parent
     for path in reversed(missing):
         path.mkdir(mode=0o700, exist_ok=True)
+
+
+def write_private(path: Path, content: bytes) -> None:
+    """Write a file, all or nothing, that only its owner may read."""
+    draft = path.with_name(path.name + ".new")
+    descriptor = os.open(draft, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(descriptor, "wb") as file:
+        file.write(content)
+        file.flush()
+        os.fsync(file.fileno())
+    draft.replace(path)

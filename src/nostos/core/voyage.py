@@ -16,7 +16,7 @@ import platformdirs
 
 from nostos.core.anchor import Anchor
 from nostos.core.errors import SiteError, VoyageError
-from nostos.core.private import make_private
+from nostos.core.private import make_private, write_private
 from nostos.core.site import Site, recognise
 
 STAMP = ".nostos-voyage"
@@ -92,10 +92,7 @@ class Home:
         """Store a voyage's record, all or nothing."""
         folder = self.folder(voyage.name)
         folder.mkdir(mode=0o700, exist_ok=True)
-        draft = folder / "voyage.json.new"
-        draft.write_bytes(msgspec.json.format(msgspec.json.encode(voyage)))
-        draft.chmod(0o600)
-        draft.replace(folder / "voyage.json")
+        write_private(folder / "voyage.json", msgspec.json.format(msgspec.json.encode(voyage)))
 
     def only(self, name: str | None) -> Voyage:
         """The named voyage, or the only one there is. Raises VoyageError otherwise."""

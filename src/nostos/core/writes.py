@@ -9,7 +9,7 @@ from typing import Any
 from nostos.core.compare import Rows, RowState
 from nostos.core.fields import ABSENT, same
 from nostos.core.items import TRAVELS, Field, Item, default_value
-from nostos.core.keys import RowName
+from nostos.core.keys import RowName, Side
 from nostos.core.portable import Portable, named_rows, plain
 from nostos.core.profiles.model import Policy
 from nostos.core.values import references as refs
@@ -54,7 +54,9 @@ def _row_write(rows: Rows, item: Item, state: RowState, fields: list[Field]) -> 
         whole = going and len(going) == len(fields) and state.live is not None
         return RowWrite(item.id, "remove", state) if whole else None
     if state.live is None:
-        if state.base is not None or not fields:
+        # What live had removed comes back only where that was decided.
+        back = any(f.merged.decided is Side.STAGING for f in fields)
+        if not fields or (state.base is not None and not back):
             return None
         return RowWrite(item.id, "insert", state, _inserted(rows, state, state.staging))
     values: Portable = {}

@@ -49,6 +49,9 @@ def plan(prepared: Prepared) -> dict[str, Any]:
                     "because": {"item": c.because.item, "reason": c.because.reason} if c.because else None}
                    for c in selection.chosen],
         "left": [i.id for i in selection.left],
+        "decided_for_live": [i.id for i in selection.kept],
+        "warnings": list(selection.warnings),
+        "notes": list(prepared.made.notes),
         "clashes": [{"item": i.id, "reason": i.reason} for i in selection.clashes],
         "operations": [as_data(o) for o in prepared.plan.operations]}
 

@@ -9,15 +9,19 @@ from rich.text import Text
 
 from nostos.core.apply.journal import as_data
 from nostos.core.items import Item
+from nostos.core.keys import Side
 from nostos.core.merge import Merged, Prepared
 from nostos.core.operations import InsertRow, PutFile, RemoveFile, RemoveRow, SchemaOperation, SwitchFolder, UpdateRow
 from nostos.show.tables import clean, count, heading, table
 
 
 def plan(console: Console, prepared: Prepared, site: str) -> None:
-    """What will go home, and why, before it does."""
+    """What will go home, and why, before it does. site: where it goes."""
     selection = prepared.plan.selection
-    heading(console, f"Will go home to {site}: {len(selection.chosen)}", style="bold green")
+    home = prepared.toward is Side.LIVE
+    for note in prepared.made.notes:
+        console.print(f"Note: {clean(note)}.")
+    heading(console, f"Will go {'home to' if home else 'into'} {site}: {len(selection.chosen)}", style="bold green")
     rows = []
     pulled = any(c.because or c.item.visitors for c in selection.chosen)
     for chosen in selection.chosen:
@@ -28,19 +32,24 @@ def plan(console: Console, prepared: Prepared, site: str) -> None:
         rows.append((chosen.item.id, chosen.item.change, *why, chosen.item.title))
     if rows:
         table(console, ("item", "what", *(("pulled in because",) if pulled else ()), "title"), rows, keep=(0, 1))
-    for text, items in (("Could go home, and stays", selection.left), ("Clashes; live stays as it is",
-                                                                      selection.clashes)):
+    stays = "live" if home else "staging"
+    for text, items in (("Could go, and stays" if not home else "Could go home, and stays", selection.left),
+                        ("Decided for live; staging's change counts as seen" if home else
+                         "Decided for staging; live's change counts as seen", selection.kept),
+                        (f"Clashes; {stays} stays as it is", selection.clashes)):
         if items:
             console.print()
             heading(console, f"{text}: {len(items)}")
             _short(console, items)
+    for warning in selection.warnings:
+        console.print(Text(f"Mind: {clean(warning)}.", style="yellow"))
     for name in selection.unmoved:
         console.print(f"Nothing to take: {clean(name)} is the same on both sides, or live's own.")
     works = prepared.plan
     if works.operations:
         files = len(works.of(PutFile, RemoveFile))
         console.print()
-        console.print("On live: " + ", ".join(filter(None, (
+        console.print(f"On {stays}: " + ", ".join(filter(None, (
             count(len(works.of(SchemaOperation)), "schema step") if works.of(SchemaOperation) else "",
             f"{count(len(works.of(InsertRow)), 'row')} added", f"{len(works.of(UpdateRow))} changed",
             f"{len(works.of(RemoveRow))} removed",
@@ -98,10 +107,21 @@ def merged(console: Console, result: Merged, site: str, since: str) -> None:
         console.print("  Look at one with `nostos compare VOYAGE ITEM`.")
 
 
-def ledger(console: Console, result: Merged, since: str) -> None:
-    heading(console, f"Ledger: what live gained since the clone of {since[:16].replace('T', ' ')} UTC")
+def refreshed(console: Console, result: Merged, voyage: str, since: str) -> None:
+    """What a refresh did, with the ledger of staging's own work."""
+    heading(console, f"Staging of voyage {voyage} is refreshed.", f"{result.id}, {result.seconds:.2f} s", "bold green")
+    ledger(console, result, since, "staging")
+    if result.clashes:
+        console.print()
+        heading(console, f"Clashes left, staging as it was: {len(result.clashes)}", style="bold red")
+        _short(console, result.clashes)
+
+
+def ledger(console: Console, result: Merged, since: str, side: str = "live") -> None:
+    """The ledger. side: whose own work it proves."""
+    heading(console, f"Ledger: what {side} gained since the clone of {since[:16].replace('T', ' ')} UTC")
     if not result.ledger:
-        console.print("  Live had gained nothing.")
+        console.print(f"  {side.capitalize()} had gained nothing.")
         return
     rows = [(line.kind, str(line.gained), str(line.edited), str(line.removed), line.before, line.after,
              Text("equal", style="green") if line.holds else Text("DIFFERENT", style="bold red"))
@@ -112,6 +132,6 @@ def ledger(console: Console, result: Merged, since: str) -> None:
     gained, edited, blended = (sum(getattr(line, what) for line in result.ledger)
                                for what in ("gained", "edited", "blended"))
     if gained or edited:
-        console.print(f"  Present and equal: {count(gained, 'thing')} that live gained, {count(edited, 'edit')}.")
+        console.print(f"  Present and equal: {count(gained, 'thing')} that {side} gained, {count(edited, 'edit')}.")
     if blended:
-        console.print(f"  Merged with staging's into one: {count(blended, 'edit')} of live's.")
+        console.print(f"  Merged with staging's into one: {count(blended, 'edit')} of {side}'s.")

@@ -23,7 +23,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.fields import Standing
     from nostos.core.items import describe_reference
     from nostos.core.merge import look
-    from nostos.core.selection import matching, nearest
+    from nostos.core.patterns import matching, nearest
     from nostos.core.voyage import Home, opened
     from nostos.show import comparing, data
     from nostos.show.output import write_json
@@ -39,7 +39,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             found, needs = look(crew, tell)
         for pattern in args.items:
             if not matching(found.items, [pattern]):
-                raise SelectionError(f"Nothing that changed is called {pattern}.", next_step=nearest(found, pattern))
+                raise SelectionError(f"Nothing that changed is called {pattern}.",
+                                     next_step=nearest(found.items, pattern))
         chosen = [found.items[i] for i in sorted(matching(found.items, args.items))]
 
         def describe(text: str) -> str:

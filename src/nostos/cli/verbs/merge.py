@@ -3,25 +3,25 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 
+from nostos.cli import choosing
 from nostos.cli.environment import Environment, ExitStatus
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
-    parser.add_argument("--take", metavar="P", action="append", default=[],
-                        help="take these home, such as 'page/*'; repeatable (left out: all that editors and "
-                             "administrators changed)")
-    parser.add_argument("--leave", metavar="P", action="append", default=[], help="leave these; repeatable")
+    choosing.arguments(parser, "all that editors and administrators changed")
+    parser.add_argument("--selection", metavar="FILE", type=Path, help="what `nostos select --save` wrote")
     parser.add_argument("--dry-run", action="store_true", help="show the operations and stop")
     parser.add_argument("--yes", action="store_true", help="do not ask")
     parser.epilog = ("Examples:\n  nostos merge autumn --dry-run\n"
                      "  nostos merge autumn --take 'page/*' --take menu/main\n"
+                     "  nostos merge autumn --selection pages.toml\n"
                      "\nExit status 1: merged, and clashes are left for you to look at.")
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.errors import MergeRefused
     from nostos.core.history import recorded
     from nostos.core.merge import merge, prepare
     from nostos.core.voyage import Home, opened
@@ -33,12 +33,12 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     voyage = home.only(args.voyage)
     with home.lock(voyage.name), opened(home, voyage) as crew:
         with shown(env.err) as tell:
-            prepared = prepare(crew, args.take, args.leave, tell)
+            prepared = prepare(crew, choosing.chosen(args, voyage), tell)
         clashes = prepared.plan.selection.clashes
         ended = ExitStatus.LOOK if clashes else ExitStatus.DONE
         if not env.json:
             merging.plan(env.out, prepared, voyage.live_name)
-        if args.dry_run or not prepared.plan.operations:
+        if args.dry_run or not prepared.acts:
             if env.json:
                 write_json(env.stdout, data.plan(prepared))
             elif prepared.plan.operations:
@@ -48,13 +48,11 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             else:
                 env.out.print("There is nothing to bring home. Nothing was done.")
             return ended
-        if not args.yes:
-            answer = env.ask(f"Bring {len(prepared.plan.selection.chosen)} items home to {voyage.live_name}? [y/N] ")
-            if answer.lower() not in ("y", "yes"):
-                raise MergeRefused("You did not say yes.", next_step="Run it again; with --yes it does not ask.")
+        going = len(prepared.plan.selection.chosen)
+        choosing.confirm(env, args.yes, f"Bring {going} items home to {voyage.live_name}?")
         with recorded(home, "merge", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
-            result = merge(home, crew, prepared, args.take, args.leave, tell)
-            record.counts = {"items": len(prepared.plan.selection.chosen), "clashes": len(result.clashes),
+            result = merge(home, crew, prepared, tell)
+            record.counts = {"items": going, "clashes": len(result.clashes),
                              "gained on live": sum(line.gained for line in result.ledger)}
     if env.json:
         write_json(env.stdout, {**data.plan(prepared), **data.merged(result)})

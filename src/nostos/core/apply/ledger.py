@@ -13,10 +13,11 @@ from dataclasses import dataclass
 from nostos.core.database.base import Database
 from nostos.core.database.digests import row_digest
 from nostos.core.database.schema import Key
+from nostos.core.decisions import is_decided
 from nostos.core.errors import MergeRefused
 from nostos.core.fields import Standing, same
 from nostos.core.items import Comparison
-from nostos.core.operations import Plan, UpdateRow
+from nostos.core.operations import Plan, RemoveRow, UpdateRow
 from nostos.core.profiles.model import Policy
 from nostos.core.tree.entries import Entry
 
@@ -74,6 +75,7 @@ class Ledger:
         taken = {f.path for f in plan.settled_files}
         rows = comparison.rows
         derived = {(d.table, d.column) for d in rows.profile.derived}
+        removed = {(o.table, o.key) for o in plan.of(RemoveRow)}
         chosen = {i.id for i in plan.selection.items}
         for item in comparison.items.values():
             if item.id in chosen:
@@ -87,6 +89,8 @@ class Ledger:
                 if state.live is None:
                     self._rows.append(Watched(item.kind, state.table, state.live_key, (), did, item.id))
                     continue
+                if (state.table, state.live_key) in removed and is_decided(item):
+                    continue  # live had changed it, and it was decided that it goes
                 mine = written.get((state.table, state.live_key), set())
                 columns = tuple(
                     c for c in state.live_raw or {} if c not in mine and (state.table, c) not in derived

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
-from nostos.core.anchor import ALWAYS_LOOK, Anchor
+from nostos.core.anchor import ALWAYS_LOOK, SMALL_TEXT, Anchor
 from nostos.core.apply.commit import Committed
 from nostos.core.compare import Rows, RowState, base_key
 from nostos.core.database.base import Database
@@ -16,24 +16,26 @@ from nostos.core.files import FileState
 from nostos.core.items import TRAVELS, Comparison, Field
 from nostos.core.keys import RowName, Side
 from nostos.core.operations import Plan, SchemaOperation
-from nostos.core.portable import Unresolved, Writer
+from nostos.core.portable import Portable, Unresolved, Writer
 from nostos.core.site import Site
-from nostos.core.tree.entries import look_at
+from nostos.core.tree.entries import digest_file, inside, look_at, plain_text
 from nostos.core.values import structures
 from nostos.core.values.structures import Tree
 
 
-def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, live: Site, live_db: Database) -> None:
-    """Advance the anchor: what was taken, and what both sides had changed alike, becomes the common ancestor."""
+def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, target: Site, source: Site,
+           target_db: Database, toward: Side) -> None:
+    """Advance the anchor: what was taken, what both sides had changed alike, and what was decided for the target,
+    becomes the common ancestor. toward: which side the target is; the comparison is seen from there."""
     taken = {i.id for i in plan.selection.items}
     settled = {s.id for s in plan.settles}
     with anchor.changing():
-        tables = live_db.tables()
+        tables = target_db.tables()
         for operation in plan.of(SchemaOperation):
             if operation.step.what == "table":
                 for side in Side:
                     anchor.remember_table(side, tables[operation.step.table])
-        rows = _Settler(anchor, comparison.rows, done, live_db)
+        rows = _Settler(anchor, comparison.rows, done, target_db, toward)
         files: list[FileState] = list(plan.settled_files)
         for item in comparison.items.values():
             by_row: dict[RowName, list[Field]] = {}
@@ -42,82 +44,134 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, 
                     by_row.setdefault(f.row, []).append(f)
             for state in item.rows:
                 rows.row(state, by_row.get(state.id, []), item.id in taken and state.id in settled)
-            files.extend(f for f in item.files if f.standing is Standing.SETTLED)
-        _files(anchor, files, live)
+            files.extend(f for f in item.files if f.standing is Standing.SETTLED or f.decided is Side.LIVE)
+        for file in files:
+            _file(anchor, file, target, source, toward)
 
 
 class _Settler:
-    def __init__(self, anchor: Anchor, rows: Rows, done: Committed, live_db: Database) -> None:
+    """In the rows, "live" is the target and "staging" the source, whichever they really are; the anchor's own sides,
+    and rows as live writes them, are the real ones."""
+
+    def __init__(self, anchor: Anchor, rows: Rows, done: Committed, target_db: Database, toward: Side) -> None:
         self.anchor = anchor
         self.rows = rows
         self.done = done
-        self.live_db = live_db
-        self.tables = live_db.tables()
-        self.writer = Writer(rows.live_urls, self._number, rows.live_prefix)
+        self.target_db = target_db
+        self.toward = toward
+        self.tables = target_db.tables()
+        home = toward is Side.LIVE
+        self.real_keys = rows.live_keys if home else rows.staging_keys
+        urls = rows.live_urls if home else rows.to_portable[Side.STAGING].urls
+        self.writer = Writer(urls, self._number, rows.live_prefix if home else rows.staging_prefix)
 
     def _number(self, table: str, name: str) -> Any:
-        key = self.done.keys.get((table, name), self.rows.live_keys.key(table, name))
+        """Live's own key."""
+        key = self.done.keys.get((table, name)) if self.toward is Side.LIVE else None
+        key = self.real_keys.key(table, name) if key is None else key
         if key is None:
             raise Unresolved(table, name)
         return key
 
     def row(self, state: RowState, fields: list[Field], taken: bool) -> None:
-        over = {Standing.SETTLED, *(TRAVELS if taken else ())}
-        if not any(f.standing in over for f in fields):
+        over = [f for f in fields if f.standing is Standing.SETTLED or (taken and f.standing in TRAVELS)
+                or f.merged.decided is Side.LIVE]
+        if not over:
             return
         for side, key in state.stale:
-            self.anchor.set_digest(side, state.table, key, None)
+            self.anchor.set_digest(self._real(side), state.table, key, None)
         if state.staging is None:
-            if state.live is None or taken:
-                self._removed(state)
+            self._without_source(state, taken)
         elif state.live is None:
-            if taken:
-                self._inserted(state)
+            self._without_target(state)
         else:
-            self._updated(state, [f for f in fields if f.standing in over],
-                          all(f.standing in over for f in fields))
+            self._updated(state, over, len(over) == len(fields))
 
-    def _removed(self, state: RowState) -> None:
+    def _real(self, side: Side) -> Side:
+        return self.toward if side is Side.LIVE else self.toward.other
+
+    def _keys(self, state: RowState, target_key: Key | None) -> dict[Side, Key | None]:
+        return {self.toward: target_key, self.toward.other: state.staging_key}
+
+    def _without_source(self, state: RowState, taken: bool) -> None:
+        """The source has the row no more: neither has the target now, unless it was decided that it stays there."""
         key = base_key(self.rows.table(state.table), state.name, self.rows.base_translator)
         if key is not None:
             self.anchor.advance_row(state.table, key, None)
-        for side, old in ((Side.LIVE, state.live_key), (Side.STAGING, state.staging_key)):
-            if old is not None:
-                self.anchor.set_digest(side, state.table, old, None)
+        if state.staging_key is not None:
+            self.anchor.set_digest(self.toward.other, state.table, state.staging_key, None)
+        if state.live_key is not None:
+            stays = state.live is not None and not taken
+            self.anchor.set_digest(self.toward, state.table, state.live_key,
+                                   self._digest(state, state.live_key) if stays else None)
 
-    def _inserted(self, state: RowState) -> None:
+    def _without_target(self, state: RowState) -> None:
+        """The target did not have the row: now it has it, or it was decided that it stays without."""
         key = self.done.inserted.get(state.id)
-        table = self.tables.get(state.table)
-        row = self.live_db.fetch(table, key) if table and key else None
-        if row is not None and key is not None:
-            self._paired(state, key, row)
+        if key is not None:
+            if state.live_key is not None:  # it had been there, under another key
+                self.anchor.set_digest(self.toward, state.table, state.live_key, None)
+            self._paired(state, key, [])
+            return
+        real = base_key(self.rows.table(state.table), state.name, self.rows.base_translator)
+        row = self._source_row(state, state.staging or {})
+        if real is None or row is None or state.staging_key is None:
+            return
+        self.anchor.advance_row(state.table, real, row)
+        self.anchor.set_digest(self.toward.other, state.table, state.staging_key, state.staging_digest or ALWAYS_LOOK)
+        if state.live_key is not None:
+            self.anchor.set_digest(self.toward, state.table, state.live_key, None)
 
-    def _paired(self, state: RowState, live_key: Key, live_row: Row) -> None:
-        """Both sides have the row and it is the same: remember which is which, and as what."""
+    def _source_row(self, state: RowState, form: Portable) -> Row | None:
+        """A portable row as live writes it; None when it rests on something that live does not have."""
+        try:
+            return self.writer.row(form)
+        except Unresolved:
+            return None
+
+    def _paired(self, state: RowState, target_key: Key, over: list[Field]) -> None:
+        """Both sides have the row: remember which is which, and as what. over: what was decided or blended in it."""
         table = self.tables[state.table]
-        assert state.staging_key is not None and state.staging_raw is not None
-        name: Key = live_key
+        keys = self._keys(state, target_key)
+        real = keys[Side.LIVE]
+        row = self.target_db.fetch(table, target_key) if self.toward is Side.LIVE else state.staging_raw
+        assert real is not None
+        if row is None:
+            return
+        row = dict(row)
+        for f in over:  # the ancestor of what differs is what the source has: from there the target has moved on
+            if (f.merged.decided is Side.LIVE or f.standing is Standing.BLENDED) and not f.merged.path:
+                written = self._source_row(state, {f.column: (state.staging or {}).get(f.column)})
+                row.update(written or {})
+        name: Key = real
         if table.surrogate:
-            name = (int(str(state.name[0])),) if str(state.name[0]).isdigit() else live_key
-            for side, key in ((Side.STAGING, state.staging_key), (Side.LIVE, live_key)):
-                if key != name:
+            name = (int(str(state.name[0])),) if str(state.name[0]).isdigit() else real
+            for side, key in keys.items():
+                if key is not None and key != name:
                     self.anchor.pair(side, state.table, key[0], str(name[0]))
-        self.anchor.advance_row(state.table, name, live_row)
-        self.anchor.set_digest(Side.LIVE, state.table, live_key, self._live_digest(state, live_key))
-        self.anchor.set_digest(Side.STAGING, state.table, state.staging_key, state.staging_digest or ALWAYS_LOOK)
+        self.anchor.advance_row(state.table, name, row)
+        self._digests(state, target_key, ALWAYS_LOOK if over else self._digest(state, target_key), True)
 
-    def _live_digest(self, state: RowState, key: Key) -> bytes:
+    def _digest(self, state: RowState, key: Key) -> bytes:
         table = self.tables[state.table]
-        found = self.live_db.row_digest(table, self.anchor.columns(Side.LIVE, table), key)
+        found = self.target_db.row_digest(table, self.anchor.columns(self.toward, table), key)
         return found or ALWAYS_LOOK
+
+    def _digests(self, state: RowState, target_key: Key, target: bytes, whole: bool) -> None:
+        assert state.staging_key is not None
+        self.anchor.set_digest(self.toward, state.table, target_key, target)
+        if Side.STAGING not in state.moved:
+            return  # the source's row is as the anchor knows it
+        self.anchor.set_digest(self.toward.other, state.table, state.staging_key,
+                               state.staging_digest if whole and state.staging_digest else ALWAYS_LOOK)
 
     def _updated(self, state: RowState, over: list[Field], whole: bool) -> None:
         assert state.live_key is not None and state.staging_key is not None and state.staging is not None
         table = self.tables[state.table]
+        apart = [f for f in over if f.merged.decided is Side.LIVE or f.standing is Standing.BLENDED]
         if state.base is None:
-            row = self.live_db.fetch(table, state.live_key)
-            if whole and row is not None:
-                self._paired(state, state.live_key, row)
+            if whole:
+                self._paired(state, state.live_key, apart)
             return
         form = dict(state.base)
         for f in over:
@@ -128,30 +182,32 @@ class _Settler:
                 form[f.column] = Tree(structures.put(old.data, f.merged.path, inner, ABSENT), old.style)
             elif not f.merged.path:
                 form[f.column] = state.staging.get(f.column)
-        try:
-            base = self.writer.row(form)
-        except Unresolved:
-            return  # rests on something that did not go home; it is compared again next time
+        base = self._source_row(state, form)
+        if base is None:
+            return  # rests on something that did not travel; it is compared again next time
         key = base_key(table, state.name, self.rows.base_translator)
         assert key is not None
         self.anchor.advance_row(state.table, key, base)
         if table.surrogate:
-            for side, own in ((Side.STAGING, state.staging_key), (Side.LIVE, state.live_key)):
-                if own != key:
+            for side, own in self._keys(state, state.live_key).items():
+                if own is not None and own != key:
                     self.anchor.pair(side, state.table, own[0], str(key[0]))
-        live = self.live_db.fetch(table, state.live_key)
-        self.anchor.set_digest(Side.LIVE, state.table, state.live_key,
-                               self._live_digest(state, state.live_key) if live == base else ALWAYS_LOOK)
-        self.anchor.set_digest(Side.STAGING, state.table, state.staging_key,
-                               state.staging_digest if whole and state.staging_digest else ALWAYS_LOOK)
+        # Live must be as the ancestor in every column; staging has columns of its own, so it is enough that nothing is
+        # left between them.
+        home = self.toward is Side.LIVE
+        alike = self.target_db.fetch(table, state.live_key) == base if home else whole and not apart
+        self._digests(state, state.live_key, self._digest(state, state.live_key) if alike else ALWAYS_LOOK, whole)
 
 
-def _files(anchor: Anchor, files: Collection[FileState], live: Site) -> None:
-    for file in files:
-        anchor.keep_base_file(file.staging, file.path)
-        anchor.keep_file(Side.STAGING, file.path, file.staging)
-        there = look_at(live.files, file.path)
-        if there is not None and file.staging is not None:
-            there = replace(there, digest=file.staging.digest)
-        anchor.keep_file(Side.LIVE, file.path, there)
-
+def _file(anchor: Anchor, file: FileState, target: Site, source: Site, toward: Side) -> None:
+    entry = file.staging
+    content = None
+    if entry is not None and entry.kind == "file" and entry.size <= SMALL_TEXT:
+        with suppress(OSError):
+            content = plain_text(inside(source.files, file.path).read_bytes())
+    anchor.keep_base_file(entry, file.path, content)
+    anchor.keep_file(toward.other, file.path, entry)
+    there = look_at(target.files, file.path)
+    if there is not None and there.digest is None:
+        there = replace(there, digest=digest_file(target.files / file.path))
+    anchor.keep_file(toward, file.path, there)

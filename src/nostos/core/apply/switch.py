@@ -11,7 +11,7 @@ from pathlib import Path
 from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.operations import Operation, PutFile, RemoveFile, SwitchFolder
 from nostos.core.private import make_private
-from nostos.core.tree.copy import copy_file
+from nostos.core.tree.copy import copy_file, write_file
 from nostos.core.tree.entries import OWN_PREFIX, Entry, digest_file, inside
 
 _SPARE = 16 * 1024 * 1024  # bytes that are left free on live's disk
@@ -83,6 +83,9 @@ class Switch:
 
     def _copy(self, put: PutFile, staged: Path) -> None:
         source = inside(self.staging, put.path)
+        if put.content is not None:
+            write_file(put.content, staged, put.entry.mode)
+            return
         if put.entry.kind == "link":
             staged.symlink_to(source.readlink())
             return

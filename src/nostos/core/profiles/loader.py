@@ -131,7 +131,7 @@ def _profile(data: dict[str, Any]) -> Profile:
     for f in data.get("folder", []):
         parent, _, name = f["path"].rpartition("/")
         folders.append(Folder(f["kind"], parent, f.get("manifest"), tuple(f.get("owns", [])),
-                              "" if name == "*" else name, _version(f)))
+                              "" if name == "*" else name, _version(f), tuple(f.get("offers", []))))
     return Profile(
         name=data["profile"]["name"],
         title=data["profile"]["title"],

@@ -142,7 +142,8 @@ class Caution:
 
 @dataclass(frozen=True)
 class Folder:
-    """Folders that are items. owns: patterns of tables, and of `table.column`, that come with one."""
+    """Folders that are items. owns: patterns of tables, and of `table.column`, that come with one. offers: patterns of
+    items that seem to belong to one."""
 
     kind: str
     parent: str
@@ -150,6 +151,7 @@ class Folder:
     owns: tuple[str, ...] = ()
     only: str = ""  # just the folder of this name
     version: Version | None = None
+    offers: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -44,6 +44,16 @@ def copy_file(source: Path, target: Path, mode: int) -> bytes:
     return digest
 
 
+def write_file(content: bytes, target: Path, mode: int) -> None:
+    """Write a new file, flushed to disk, with these rights."""
+    descriptor = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+    with os.fdopen(descriptor, "wb") as file:
+        file.write(content)
+        file.flush()
+        os.fchmod(file.fileno(), mode)
+        os.fsync(file.fileno())
+
+
 def _copy(source: Path | str, target: Path | str, mode: int, flush: bool) -> tuple[bytes, tuple[int, int], bytes]:
     """Returns the digest, the copy's times and its first piece."""
     read = os.open(source, os.O_RDONLY | os.O_CLOEXEC)

@@ -79,6 +79,17 @@ def _compiled(patterns: Iterable[str]) -> tuple[Callable[[str], object], Callabl
     return tuple(re.compile("|".join(some) or r"(?!)").match for some in (plain, below))  # type: ignore[return-value]
 
 
+def plain_text(raw: bytes | None) -> bytes | None:
+    """The content of a file, if it is text."""
+    if raw is None or b"\0" in raw:
+        return None
+    try:
+        raw.decode()
+    except UnicodeDecodeError:
+        return None
+    return raw
+
+
 def digest_file(path: Path) -> bytes:
     """BLAKE2b of a file's content, 16 bytes."""
     digest = hashlib.blake2b(digest_size=16)

@@ -1,0 +1,56 @@
+"""What `select`, `merge` and `refresh` have in common: options that say what is chosen."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from nostos.cli.environment import Environment
+    from nostos.core.items import Comparison
+    from nostos.core.merge import ChoiceOf
+    from nostos.core.selection import Choice
+    from nostos.core.voyage import Voyage
+
+
+def arguments(parser: argparse.ArgumentParser, what: str) -> None:
+    """Add the options. what: what is taken when nothing is named."""
+    parser.add_argument("--take", metavar="P", action="append", default=[],
+                        help=f"take these, such as 'page/*'; repeatable (left out: {what})")
+    parser.add_argument("--leave", metavar="P", action="append", default=[], help="leave these; repeatable")
+    parser.add_argument("--prefer", nargs=2, metavar=("SIDE", "ITEM"), action="append", default=[],
+                        help="decide a clash for live or for staging; ITEM may name one field: page/visit:title")
+
+
+def chosen(args: argparse.Namespace, voyage: Voyage, everyone: bool = False) -> ChoiceOf:
+    """The choice that the options make, once the sites are compared. Raises SelectionError for a wrong --prefer."""
+    from nostos.core.decisions import decision
+    from nostos.core.errors import SelectionError
+    from nostos.core.selection import Choice
+    from nostos.core.selection_files import read, with_voyage
+
+    for side, said in args.prefer:
+        if side not in ("live", "staging"):
+            raise SelectionError(f"--prefer takes live or staging, not {side}.",
+                                 next_step=f"Write --prefer staging {said}, or --prefer live {said}.")
+    name = getattr(args, "selection", None)
+    if name is not None and (args.take or args.leave or args.prefer):
+        raise SelectionError("A selection file says all; --take, --leave and --prefer cannot be given beside it.",
+                             next_step="Edit the file, or make a new one with `nostos select`.")
+    file = with_voyage(read(name), voyage) if name is not None else None
+
+    def choice(comparison: Comparison) -> Choice:
+        if file is not None:
+            return file.choice(comparison)
+        prefer = tuple(decision(side, said, comparison.items) for side, said in args.prefer)
+        return Choice(tuple(args.take), tuple(args.leave), prefer, everyone)
+
+    return choice
+
+
+def confirm(env: Environment, sure: bool, question: str) -> None:
+    """Ask before anything is done. Raises MergeRefused when the answer is not yes."""
+    from nostos.core.errors import MergeRefused
+
+    if not sure and env.ask(f"{question} [y/N] ").lower() not in ("y", "yes"):
+        raise MergeRefused("You did not say yes.", next_step="Run it again; with --yes it does not ask.")

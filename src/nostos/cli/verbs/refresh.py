@@ -1,0 +1,90 @@
+"""`nostos refresh [VOYAGE]`"""
+
+from __future__ import annotations
+
+import argparse
+
+from nostos.cli import choosing
+from nostos.cli.environment import Environment, ExitStatus
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
+    choosing.arguments(parser, "all that live changed")
+    parser.add_argument("--afresh", action="store_true", help="start over: staging becomes a new copy of live")
+    parser.add_argument("--dry-run", action="store_true", help="show the operations and stop")
+    parser.add_argument("--yes", action="store_true", help="do not ask")
+    parser.epilog = ("Examples:\n  nostos refresh autumn\n  nostos refresh autumn --take 'order/*' --take 'comment/*'\n"
+                     "  nostos refresh autumn --afresh\n\n"
+                     "Staging's own work stays. Exit status 1: clashes are left, staging as it was there.")
+
+
+def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.errors import SelectionError
+    from nostos.core.history import recorded
+    from nostos.core.keys import Side
+    from nostos.core.merge import merge, prepare
+    from nostos.core.voyage import Home, opened
+    from nostos.show import data, merging
+    from nostos.show.output import write_json
+    from nostos.show.progress import shown
+
+    home = Home(env.home)
+    voyage = home.only(args.voyage)
+    if args.afresh:
+        if args.take or args.leave or args.prefer:
+            raise SelectionError("--afresh takes everything from live; nothing can be chosen beside it.",
+                                 next_step="Leave --take, --leave and --prefer out.")
+        return _afresh(args, env, home, voyage)
+    with home.lock(voyage.name), opened(home, voyage) as crew:
+        with shown(env.err) as tell:
+            prepared = prepare(crew, choosing.chosen(args, voyage, everyone=True), tell, Side.STAGING)
+        clashes = prepared.plan.selection.clashes
+        ended = ExitStatus.LOOK if clashes else ExitStatus.DONE
+        if not env.json:
+            merging.plan(env.out, prepared, f"voyage {voyage.name}")
+        if args.dry_run or not prepared.acts:
+            if env.json:
+                write_json(env.stdout, data.plan(prepared))
+            elif prepared.plan.operations:
+                env.out.print()
+                merging.operations(env.out, prepared)
+                env.out.print("Nothing was done.")
+            else:
+                env.out.print("Live has nothing new for staging. Nothing was done.")
+            return ended
+        choosing.confirm(env, args.yes, f"Bring {len(prepared.plan.selection.chosen)} items into staging?")
+        with recorded(home, "refresh", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
+            result = merge(home, crew, prepared, tell)
+            record.counts = {"items": len(prepared.plan.selection.chosen), "clashes": len(result.clashes)}
+    if env.json:
+        write_json(env.stdout, {**data.plan(prepared), **data.merged(result)})
+    else:
+        env.out.print()
+        merging.refreshed(env.out, result, voyage.name, voyage.since)
+    return ended
+
+
+def _afresh(args: argparse.Namespace, env: Environment, home: object, voyage: object) -> ExitStatus:
+    from nostos.core.clone import afresh
+    from nostos.core.errors import VoyageError
+    from nostos.core.history import recorded
+    from nostos.core.voyage import Home, Voyage
+    from nostos.show.cloning import cloned
+    from nostos.show.output import write_json
+    from nostos.show.progress import shown
+
+    assert isinstance(home, Home) and isinstance(voyage, Voyage)
+    if not args.yes:
+        env.err.print(f"This replaces {voyage.into} and its database with a new copy of live. "
+                      "What was done in staging and not merged is gone then. Live is not touched.")
+        if env.ask(f"Type the voyage's name to start afresh ({voyage.name}): ") != voyage.name:
+            raise VoyageError("The name does not match.", next_step="Run it again, or with --yes.")
+    with recorded(home, "refresh afresh", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
+        result = afresh(home, voyage, tell)
+        record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
+    if env.json:
+        write_json(env.stdout, result)
+    else:
+        cloned(env.out, result)
+    return ExitStatus.DONE
