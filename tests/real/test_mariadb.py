@@ -10,6 +10,7 @@ from nostos.core.database import locate
 from nostos.core.database.places import one_server
 from nostos.core.errors import LiveMoved, MergeRefused, SiteError
 from nostos.core.merge import look, merge, prepare
+from nostos.core.selection import Choice
 from nostos.core.site import recognise
 from nostos.core.survey import survey
 from nostos.core.voyage import Home, opened
@@ -188,6 +189,35 @@ class Library(SiteTest):
         self.assertEqual(self.server.run("SELECT shelf, price, weight = CAST(0.3 AS FLOAT), pages FROM kr_books "
                                          "ORDER BY id LIMIT 2", database=self.live_name)[1][3], 300)
         self.assertEqual(len(after["desks"]), 1)
+
+    def test_schemas_change_and_drop(self) -> None:
+        """Wider columns and new unique keys go home; drops when they are named; a refused merge takes changes back."""
+        staging = self.clone()
+        self.sql(staging, """
+            ALTER TABLE kr_shelves MODIFY room varchar(90) CHARACTER SET latin1 DEFAULT 'none';
+            ALTER TABLE kr_hashes DROP COLUMN note, ADD COLUMN more int DEFAULT 3;
+            DROP TABLE kr_scribbles;
+            ALTER TABLE kr_books MODIFY price decimal(7,3), ADD UNIQUE KEY by_day (day, seen);
+            INSERT INTO kr_loans (since) VALUES ('2026-03-03')""")
+        self.sql(self.live_name, "INSERT INTO kr_hashes VALUES (x'00000001', NULL)")
+        with opened(self.home, self.home.read("trip")) as crew:
+            homeward = {i.id: i.careful for i in look(crew)[0].items.values() if i.schema}
+            self.assertEqual(homeward, {
+                "column/shelves.room": False, "column/hashes.note": True, "column/hashes.more": False,
+                "table/scribbles": True, "column/books.price": True, "index/by_day": False})
+            self.sql(self.live_name, "CREATE TRIGGER kr_no BEFORE INSERT ON kr_loans FOR EACH ROW "
+                                     "SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not today'")
+            before = self.server.run("SHOW CREATE TABLE kr_shelves", database=self.live_name)
+            with self.assertRaisesRegex(MergeRefused, "not today"):
+                merge(self.home, crew, prepare(crew))
+            self.assertEqual(self.server.run("SHOW CREATE TABLE kr_shelves", database=self.live_name), before)
+            self.sql(self.live_name, "DROP TRIGGER kr_no")
+            merge(self.home, crew, prepare(crew, Choice(("*", "column/hashes.note", "table/scribbles"))))
+            self.assertEqual(set(prepare(crew).comparison.items), {"hashes/" + repr(b"\0\0\0\1"), "column/books.price"})
+        there = self.server.run("SHOW CREATE TABLE kr_shelves", database=self.live_name)
+        self.assertIn("varchar(90)", repr(there))
+        self.assertEqual(self.server.run("SELECT more FROM kr_hashes", database=self.live_name), [(3,)] * 3)
+        self.assertNotIn("scribbles", self.dump(self.live_name))
 
     def test_a_refused_row_takes_everything_back(self) -> None:
         staging = self.clone()

@@ -184,6 +184,9 @@ class Anchor:
         """Which rows of a side's table are not as the anchor knew them. now: the table's blocks, if they are known."""
         known = self._definition(side, table.name)
         columns = known.stored if known else table.stored
+        if known and any(table.column(c) is None for c in columns):
+            yield from self._moves_without(side, database, table, known)
+            return
         then = self.blocks(side, table.name)
         if now is None:
             now = database.blocks(table, columns)
@@ -209,6 +212,36 @@ class Anchor:
                 for row in database.rows_where_set(table, gained):
                     if table.key_of(row) not in seen:
                         yield RowMove(table.key_of(row), row, born=False)
+
+    def _moves_without(self, side: Side, database: Database, table: Table, known: Table) -> Iterator[RowMove]:
+        """Which rows moved where the side dropped columns: digests over the rest are made from the base anew."""
+        rest = tuple(c for c in known.stored if table.column(c) is not None)
+        places = [known.stored.index(c) for c in rest]
+        whole, part = row_form(known, known.stored), row_form(known, rest)
+        apart = {tuple(unpack(k)) for (k,) in self._file.execute("SELECT key FROM apart WHERE side=? AND tbl=?",
+                                                                 (side, table.name))}
+        then = {number for (number,) in self._file.execute("SELECT number FROM blocks WHERE side=? AND tbl=?",
+                                                           (side, table.name))}
+        now = set(database.blocks(table, table.key))
+        for number in sorted(then | now):
+            expected = dict.fromkeys(self.known_rows(side, table.name, number), ALWAYS_LOOK)
+            for payload in self._payloads(table.name, number):
+                values = whole.read(payload)
+                key = known.key_of(dict(zip(known.stored, values, strict=True)))
+                if key in expected and key not in apart:
+                    expected[key] = part.digest(part.write([values[p] for p in places]))
+            found = dict(database.row_digests(table, rest, [number])) if number in now else {}
+            moved = [k for k, d in found.items() if expected.get(k) != d]
+            for row in database.fetch_many(table, moved):
+                yield RowMove(table.key_of(row), row, table.key_of(row) not in expected, found[table.key_of(row)])
+            for key in sorted(expected.keys() - found.keys(), key=repr):
+                yield RowMove(key, None, born=False)
+
+    def forget_table(self, name: str) -> None:
+        """The table is gone on both sides."""
+        for table, column in (("tables", "name"), ("base", "tbl"), ("blocks", "tbl"), ("apart", "tbl"),
+                              ("advanced", "tbl"), ("pairs", "tbl")):
+            self._file.execute(f"DELETE FROM {table} WHERE {column}=?", (name,))
 
     def advance_row(self, table: str, key: Key, row: Row | None) -> None:
         """Set the common ancestor of a row, by live's key; None: there is no such row any more."""

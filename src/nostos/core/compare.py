@@ -78,6 +78,12 @@ class Rows:
     staging_prefix: str = ""
     skipped: list[str] = field(default_factory=list)  # tables without a key
 
+    def dropped(self, name: str) -> set[str]:
+        """The columns of a table that the anchor knows and one side has no more."""
+        sides = [t.get(name) for t in (self.live_tables, self.staging_tables)]
+        known = self.anchor_tables.get(name)
+        return {c for c in known.names if any(t is not None and t.column(c) is None for t in sides)} if known else set()
+
     def table(self, name: str) -> Table:
         return self.live_tables.get(name) or self.staging_tables[name]
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from nostos.core.anchor import Anchor
-from nostos.core.compare import OWN_TABLES, Rows, RowState, base_key, is_local
+from nostos.core.compare import Rows, RowState, base_key, is_local
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Column, Row, Table
 from nostos.core.fields import ABSENT, Merged, Standing, merge
@@ -16,7 +16,7 @@ from nostos.core.files import FileState
 from nostos.core.keys import RowName, Side
 from nostos.core.portable import PREFIX, Portable, plain
 from nostos.core.profiles.model import COMPARED, Child, Kind, OwnedFile, Policy, holds
-from nostos.core.tree.entries import Entry, matches
+from nostos.core.tree.entries import Entry
 from nostos.core.values import references as refs
 from nostos.core.values.tokens import OPEN
 
@@ -39,13 +39,18 @@ class Field:
 
 @dataclass(frozen=True)
 class SchemaStep:
-    """Something that one side's schema gained: a table, a column of a table, or an index."""
+    """Something that one side changed in its schema: a table, a column of a table, or an index.
+
+    action: "add", "drop" or "change". ddl: its definition, in words of the engine's. before: what it was.
+    """
 
     what: str  # "table", "column" or "index"
     table: str
     name: str
     side: Side
     ddl: str
+    action: str = "add"
+    before: str = ""
 
 
 @dataclass(frozen=True)
@@ -107,8 +112,9 @@ class Comparison:
     files: dict[str, str]  # which item a file belongs to
 
 
-def assemble(anchor: Anchor, rows: Rows, files: list[FileState], staging_db: Database, live_db: Database) -> Comparison:
-    """Gather rows, files and schema into items."""
+def assemble(anchor: Anchor, rows: Rows, files: list[FileState], schema: Iterable[Item], staging_db: Database,
+             live_db: Database) -> Comparison:
+    """Gather rows and files into items. schema: those that the schemas make."""
     drafts: dict[object, _Draft] = {}
     owner: dict[RowName, _Draft] = {}
     for state in rows.states.values():
@@ -131,7 +137,7 @@ def assemble(anchor: Anchor, rows: Rows, files: list[FileState], staging_db: Dat
         item = _item(anchor, rows, draft)
         if item is not None:
             items[item.id] = item
-    for item in schema_items(rows):
+    for item in schema:
         items[item.id] = item
     items = dict(sorted(items.items()))
     return Comparison(items, rows, {r: d.id for r, d in owner.items() if d.id in items},
@@ -349,6 +355,7 @@ def _row_fields(anchor: Anchor, rows: Rows, state: RowState, root: bool) -> Iter
         hidden |= {child.of, *child.label}
     row = full(state)
     versions = (state.base, state.live, state.staging)
+    hidden |= rows.dropped(state.table)
     columns = [c for c in dict.fromkeys(c for v in versions if v for c in v) if c not in hidden]
     compared = [c for c in columns if rows.profile.policy(state.table, row, c) in COMPARED]
     if not compared:  # a link: that it is there is all it says
@@ -420,55 +427,6 @@ def describe_reference(anchor: Anchor, rows: Rows, text: str) -> str:
     """A portable text for people: ids by the name of what they point at, the base URL as {site}."""
     written = refs.write(text, lambda table, name: f"[{_row_label(anchor, rows, (table, name))}]")
     return re.sub("\ufdd0u:[^\ufdd1]*\ufdd1", "{site}", written).replace(PREFIX, "{prefix}")
-
-
-# --- schema
-
-
-def schema_items(rows: Rows) -> Iterator[Item]:
-    """Tables, columns and indexes that one side gained, or that both did."""
-    live, staging = ({n: t for n, t in tables.items() if not matches(n, (*OWN_TABLES, *rows.profile.volatile))}
-                     for tables in (rows.live_tables, rows.staging_tables))
-    for name in sorted(staging.keys() ^ live.keys()):
-        side = Side.STAGING if name in staging else Side.LIVE
-        table = staging.get(name) or live[name]
-        yield _schema_item(f"table/{name}", SchemaStep("table", name, name, side, table.ddl), rows)
-    for name in sorted(staging.keys() & live.keys()):
-        mine, theirs = staging[name], live[name]
-        for side, has, lacks in ((Side.STAGING, mine, theirs), (Side.LIVE, theirs, mine)):
-            for column in has.columns:
-                if lacks.column(column.name) is None:
-                    step = SchemaStep("column", name, column.name, side, column.declared)
-                    yield _schema_item(f"column/{name}.{column.name}", step, rows)
-            for index, ddl in has.indexes:
-                if index not in dict(lacks.indexes):
-                    yield _schema_item(f"index/{index}", SchemaStep("index", name, index, side, ddl), rows)
-
-
-def _schema_item(name: str, step: SchemaStep, rows: Rows) -> Item:
-    dropped = _known_before(rows, step)
-    gained_by = step.side.other if dropped else step.side
-    standing = Standing.HOMEWARD if gained_by is Side.STAGING else Standing.KEPT
-    base, live, staging = (step.ddl if there else ABSENT
-                           for there in (dropped, step.side is Side.LIVE, step.side is Side.STAGING))
-    merged = Merged((), Policy.PLAIN, base, live, staging, standing, step.ddl)
-    change = "removed" if dropped else "new"
-    reason = ("removed in staging; this version does not carry drops home"
-              if dropped and standing is Standing.HOMEWARD else "")
-    return Item(name, step.what, step.table if step.what != "table" else "", change,
-                Standing.CLASH if reason else standing, (Field("definition", merged),), schema=(step,), reason=reason)
-
-
-def _known_before(rows: Rows, step: SchemaStep) -> bool:
-    """Whether the anchor had it, so that the side without it dropped it."""
-    before = rows.anchor_tables.get(step.table)
-    if before is None:
-        return False
-    if step.what == "table":
-        return True
-    if step.what == "column":
-        return before.column(step.name) is not None
-    return step.name in dict(before.indexes)
 
 
 def with_standing(item: Item, standing: Standing, reason: str) -> Item:

@@ -17,7 +17,7 @@ from time import monotonic
 
 from nostos.core import needs as need_finder
 from nostos.core.apply import journal as journals
-from nostos.core.apply.commit import Committed, apply_rows, apply_schema, take_back_schema
+from nostos.core.apply.commit import Committed, apply_rows, apply_schema, drop_schema, take_back_schema
 from nostos.core.apply.ledger import Ledger, Line
 from nostos.core.apply.settle import settle
 from nostos.core.apply.switch import Switch
@@ -32,9 +32,10 @@ from nostos.core.items import Comparison, Item, assemble
 from nostos.core.keys import Side
 from nostos.core.mirror import mirrored
 from nostos.core.needs import Needs
-from nostos.core.operations import InsertRow, Plan, RemoveRow, plan
+from nostos.core.operations import InsertRow, Plan, RemoveRow, SchemaOperation, plan
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.schema_steps import schema_items
 from nostos.core.selection import Choice, choose
 from nostos.core.tree.entries import digest_file, inside
 from nostos.core.voyage import Crew, Home
@@ -98,7 +99,7 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, tell: Listene
     rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db)
     tell(Progress("comparing files", 0, None, "files"))
     files = compare_files(crew.anchor, crew.live, crew.staging, _with_skipped(crew, rows.profile))
-    comparison = assemble(crew.anchor, rows, files, staging_db, live_db)
+    comparison = assemble(crew.anchor, rows, files, schema_items(rows), staging_db, live_db)
     decisions = prefer(comparison)
     if decisions:
         first = replace(comparison, items=dict(comparison.items))
@@ -226,6 +227,8 @@ class _Merge:
                 with suppress(OSError):
                     journal.write("committed")
                 switch.tidy()
+                if not live_db.transactional_schema:  # where it cannot be taken back, it comes last
+                    self._drop(live_db, journal)
                 settle(self.crew.anchor, self.comparison, self.plan, done, self.target, self.source, live_db,
                        self.toward)
             except Exception as error:
@@ -243,6 +246,7 @@ class _Merge:
 
     def _commit(self, live_db: Database, journal: journals.Journal, switch: Switch) -> tuple[Committed,
                                                                                            tuple[Line, ...]]:
+        live_db.be_strict()
         if live_db.transactional_schema:
             return self._transaction(live_db, journal, switch)
         live_db.prepare_mark(MARKER)
@@ -250,7 +254,7 @@ class _Merge:
         try:
             return self._transaction(live_db, journal, switch)
         except BaseException:
-            take_back_schema(steps, live_db)
+            take_back_schema(steps, self.comparison.rows, live_db)
             raise
 
     def _transaction(self, live_db: Database, journal: journals.Journal, switch: Switch) -> tuple[Committed,
@@ -276,8 +280,20 @@ class _Merge:
             began = monotonic()
             switch.go()
             lines = ledger.prove(before, ledger.digests(live_db, self._file_digest))
+            if live_db.transactional_schema:
+                self._drop(live_db, journal)
         self.between = monotonic() - began if switch.moves else 0.0
         return done, lines
+
+    def _drop(self, live_db: Database, journal: journals.Journal) -> None:
+        """Drop what was named to be dropped, with what it held kept in the journal's folder."""
+        for operation in self.plan.of(SchemaOperation):
+            step = operation.step
+            if step.action == "drop" and step.what != "index":
+                table = self.comparison.rows.live_tables[step.table]
+                columns = table.stored if step.what == "table" else (*table.key, step.name)
+                journal.keep_rows(f"{step.what}-{step.table}-{step.name}", columns, live_db.scan(table, columns))
+        drop_schema(self.plan, live_db)
 
     def _file_digest(self, path: str) -> bytes | None:
         target = inside(self.target.files, path)

@@ -13,7 +13,7 @@ from nostos.core.database.base import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.decisions import brings_back
 from nostos.core.fields import Standing
-from nostos.core.items import Comparison, Item, with_standing
+from nostos.core.items import Comparison, Item, SchemaStep, with_standing
 from nostos.core.keys import RowName, Side
 from nostos.core.portable import Unresolved, Writer, named_rows, plain
 from nostos.core.profiles.model import Reference, holds
@@ -114,13 +114,35 @@ class _Finder:
             else:
                 yield from self._written(item, write)
                 self._unique(write, {w.state.id for w in writes if w.action == "remove"})
-        if item.schema and item.schema[0].what != "table" and item.schema[0].table not in self.rows.live_tables:
-            yield Need(item.id, f"table/{item.schema[0].table}", "it is part of that table")
+        for step in item.schema:
+            yield from self._stepped(item, step)
         if item.folder:
             yield from self._owned(item)
         for file in item.files:
             if file.standing is Standing.HOMEWARD and file.staging is None and not item.folder:
                 self._file_in_use(item, file.path)
+
+    def _stepped(self, item: Item, step: SchemaStep) -> Iterator[Need]:
+        """What a schema step needs, and what is in its way."""
+        live, staging = self.rows.live_tables.get(step.table), self.rows.staging_tables.get(step.table)
+        if step.what != "table" and live is None:
+            yield Need(item.id, f"table/{step.table}", "it is part of that table")
+        if live is None or staging is None:
+            return
+        if step.what == "index" and step.action != "drop":
+            for columns in set(staging.uniques) - set(live.uniques):
+                if {*columns} <= {*live.names} and self.live_db.has_duplicates(live, columns):
+                    raise _Obstacle(f"live has rows with the same {', '.join(columns)}, which it would forbid")
+                for column in columns:
+                    if live.column(column) is None:
+                        yield Need(item.id, f"column/{step.table}.{column}", "it is made over that column")
+        if step.what == "column" and step.action == "change":
+            reason = self.live_db.cannot_change(staging)
+            if reason is not None:
+                raise _Obstacle(reason)
+            new = staging.column(step.name)
+            if new is not None and not new.nullable and self.live_db.find(live, {step.name: None}):
+                raise _Obstacle("live has rows without a value there, which it would forbid")
 
     # --- what is written points at
 

@@ -22,7 +22,7 @@ from nostos.core.writes import row_writes
 
 @dataclass(frozen=True)
 class SchemaOperation:
-    """Add a table, a column or an index that staging has."""
+    """Add, change or drop a table, a column or an index, as staging did."""
 
     item: str
     step: SchemaStep

@@ -42,29 +42,55 @@ def apply_schema(plan: Plan, rows: Rows, live_db: Database) -> list[SchemaStep]:
     try:
         for operation in plan.of(SchemaOperation):
             step = operation.step
+            if step.action == "drop":
+                continue  # at the very end
             staging = rows.staging_tables[step.table]
+            column = staging.column(step.name)
             if step.what == "table":
                 live_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
             elif step.what == "column":
-                column = staging.column(step.name)
                 assert column is not None
-                live_db.add_column(rows.live_tables[step.table], column)
-            elif step.name in dict(live_db.tables()[step.table].indexes):
-                continue
+                if step.action == "add":
+                    live_db.add_column(staging, column)
+                else:
+                    live_db.change_column(staging, column)
             else:
+                there = dict(live_db.tables()[step.table].indexes)
+                if there.get(step.name) == step.ddl:
+                    continue  # live has gained it by itself
+                if step.name in there:
+                    live_db.drop("index", step.table, step.name)
                 live_db.create_index(step.table, step.name, step.ddl)
             done.append(step)
     except Exception:
-        take_back_schema(done, live_db)
+        take_back_schema(done, rows, live_db)
         raise
     return done
 
 
-def take_back_schema(steps: Sequence[SchemaStep], live_db: Database) -> None:
+def take_back_schema(steps: Sequence[SchemaStep], rows: Rows, live_db: Database) -> None:
     """Take back steps that were just carried out, where no transaction does."""
-    if not live_db.transactional_schema:
-        for step in reversed(steps):
+    if live_db.transactional_schema:
+        return
+    for step in reversed(steps):
+        if step.action == "add":
             live_db.drop(step.what, step.table, step.name)
+            continue
+        before = rows.live_tables[step.table]
+        if step.what == "column":
+            column = before.column(step.name)
+            assert column is not None
+            live_db.change_column(before, column)
+        else:
+            live_db.drop("index", step.table, step.name)
+            live_db.create_index(step.table, step.name, step.before)
+
+
+def drop_schema(plan: Plan, live_db: Database) -> None:
+    """Drop what was named to be dropped: indexes and columns, then tables."""
+    steps = [o.step for o in plan.of(SchemaOperation) if o.step.action == "drop"]
+    for step in sorted(steps, key=lambda s: ("index", "column", "table").index(s.what)):
+        live_db.drop(step.what, step.table, step.name)
 
 
 class _Commit:

@@ -7,14 +7,16 @@ that are replaced.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import fields, is_dataclass
 from pathlib import Path
 from typing import Any
 
 import msgspec
+import zstandard
 
+from nostos.core.database.schema import Value
 from nostos.core.operations import Operation
 from nostos.core.private import make_private
 from nostos.core.values import php
@@ -59,6 +61,19 @@ class Journal:
         self._file.write(line + b"\n")
         self._file.flush()
         os.fsync(self._file.fileno())
+
+    def keep_rows(self, name: str, columns: Sequence[str], rows: Iterable[Sequence[Value]]) -> None:
+        """Keep rows that are about to be dropped: JSON lines, compressed, the columns' names first."""
+        make_private(self.folder / "dropped")
+        safe = "".join(c if c.isalnum() or c in "-_" else "_" for c in name)[:120]
+        path = self.folder / "dropped" / f"{safe}.jsonl.zst"
+        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(descriptor, "wb") as file, zstandard.ZstdCompressor().stream_writer(file, closefd=False) as out:
+            out.write(msgspec.json.encode(list(columns)) + b"\n")
+            for row in rows:
+                out.write(msgspec.json.encode(jsonable(list(row))) + b"\n")
+        with path.open("rb") as made:
+            os.fsync(made.fileno())
 
     def close(self) -> None:
         with suppress(OSError):  # what counted was flushed line by line

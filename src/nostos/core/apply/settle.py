@@ -32,9 +32,12 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, 
     with anchor.changing():
         tables = target_db.tables()
         for operation in plan.of(SchemaOperation):
-            if operation.step.what == "table":
+            step = operation.step
+            if step.what == "table" and step.action == "add":
                 for side in Side:
-                    anchor.remember_table(side, tables[operation.step.table])
+                    anchor.remember_table(side, tables[step.table])
+            elif step.what == "table":
+                anchor.forget_table(step.table)
         rows = _Settler(anchor, comparison.rows, done, target_db, toward)
         files: list[FileState] = list(plan.settled_files)
         for item in comparison.items.values():

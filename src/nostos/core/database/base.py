@@ -170,14 +170,19 @@ class Database(ABC):
     def create_table(self, table: Table) -> None: ...
 
     @abstractmethod
-    def add_column(self, table: Table, column: Column) -> None: ...
+    def add_column(self, table: Table, column: Column) -> None:
+        """Add a column as `table` of the other side has it."""
+
+    @abstractmethod
+    def change_column(self, table: Table, column: Column) -> None:
+        """Define a column anew, as `table` of the other side has it. Raises MergeRefused when the engine cannot."""
 
     @abstractmethod
     def create_index(self, table: str, name: str, ddl: str) -> None: ...
 
     @abstractmethod
     def drop(self, what: str, table: str, name: str) -> None:
-        """Take back a "table", "column" or "index" that was just added."""
+        """Remove a "table", "column" or "index"."""
 
     computes = False  # whether a server computes the digests, so that two of them are asked at once
     transactional_schema = True  # whether schema changes are part of transactions
@@ -190,6 +195,18 @@ class Database(ABC):
     def sizes(self) -> dict[str, tuple[int, int]]:
         """About how many rows and bytes each table has, where the engine can tell without counting."""
         return {}
+
+    def be_strict(self) -> None:
+        """From now on refuse values that a column cannot hold, instead of cutting them."""
+        return
+
+    def cannot_change(self, table: Table) -> str | None:
+        """Why a column of this table cannot be defined anew in place, as `table` of the other side has it; or None."""
+        return None
+
+    def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
+        """Whether two rows have the same values, none of them NULL, in these columns."""
+        return False
 
     def fetch_locked(self, table: Table, key: Key) -> Row | None:
         """The row as it is at this moment, which nobody else changes until the transaction ends."""

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from nostos.core.database.base import Block, Caution, Database, ForeignColumn, InsideCopy
 from nostos.core.database.mysql_rows import READERS, RowSql, as_text, bound
-from nostos.core.database.mysql_schema import REFLECTION, quote, renamed, table_of
+from nostos.core.database.mysql_schema import REFLECTION, column_line, quote, renamed, table_of
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.errors import MergeRefused, SiteError
 
@@ -372,13 +372,22 @@ class MysqlDatabase(Database):
         self.run(renamed(table.ddl, "", self.prefix, table.name).replace("%", "%%"))
 
     def add_column(self, table: Table, column: Column) -> None:
-        rest = "" if column.nullable else " NOT NULL"
-        if column.default is not None:
-            rest += f" DEFAULT {column.default}"
-        self.run(f"ALTER TABLE {self.real(table.name)} ADD COLUMN {quote(column.name)} {column.declared}{rest}")
+        self.run(f"ALTER TABLE {self.real(table.name)} ADD COLUMN {column_line(table, column)}")
+
+    def change_column(self, table: Table, column: Column) -> None:
+        self.run(f"ALTER TABLE {self.real(table.name)} MODIFY COLUMN {column_line(table, column)}")
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
-        self.run(f"ALTER TABLE {self.real(table)} ADD INDEX {quote(name)} ({ddl})")
+        self.run(f"ALTER TABLE {self.real(table)} ADD {ddl.replace('%', '%%')}")
+
+    def be_strict(self) -> None:
+        self.run("SET SESSION sql_mode = CONCAT(@@sql_mode, ',STRICT_ALL_TABLES')")
+
+    def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
+        names = ", ".join(quote(c) for c in columns)
+        full = " AND ".join(f"{quote(c)} IS NOT NULL" for c in columns)
+        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {full} GROUP BY {names} "
+                             "HAVING COUNT(*) > 1 LIMIT 1"))
 
     def drop(self, what: str, table: str, name: str) -> None:
         if what == "table":

@@ -12,6 +12,9 @@ _INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint", "year")
 _BINARY = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit", "geometry", "point")
 
 
+_INDEX = re.compile(r"^\s*((?:UNIQUE |FULLTEXT |SPATIAL )?KEY `((?:[^`]|``)*)` .*?),?$", re.MULTILINE)
+
+
 def quote(name: str) -> str:
     """An identifier, quoted for SQL; percent signs doubled, for the driver reads them."""
     return "`" + name.replace("`", "``").replace("%", "%%") + "`"
@@ -64,9 +67,8 @@ def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[An
                  for parts in foreign.values())
     automatic = {c for c, *_, extra, _ in found.get("column", ()) if "auto_increment" in extra}
     surrogate = len(key) == 1 and key[0] in automatic and all(fk.columns != key for fk in keys)
-    plain = tuple(
-        (index, ", ".join(quote(c) + (f"({p})" if p is not None else "") for c, _, p in parts))
-        for index, parts in sorted(indexes.items()) if index != "PRIMARY" and not parts[0][1])
+    lines = {m.group(2).replace("``", "`"): m.group(1) for m in _INDEX.finditer(ddl)}
+    plain = tuple((index, lines[index]) for index in sorted(indexes) if index in lines)
     ddl = re.sub(r" AUTO_INCREMENT=\d+", "", renamed(ddl, prefix, "", name))
     return Table(name, columns, key, surrogate, uniques, keys, ddl, plain, "text")
 
@@ -77,3 +79,14 @@ def renamed(ddl: str, old: str, new: str, table: str) -> str:
     ddl = re.sub(r"CONSTRAINT `(?:[^`]|``)*` (?=FOREIGN KEY)", "", ddl)
     return re.sub(r"REFERENCES `((?:[^`]|``)*)`",
                   lambda m: f"REFERENCES `{new}{m.group(1).removeprefix(old)}`", ddl)
+
+
+def column_line(table: Table, column: Column) -> str:
+    """A column's definition as the server writes it, name included."""
+    name = "`" + column.name.replace("`", "``") + "`"
+    found = re.search(rf"^\s*({re.escape(name)} .*?),?$", table.ddl, re.MULTILINE)
+    if found:
+        return found.group(1).replace("%", "%%")
+    rest = "" if column.nullable else " NOT NULL"
+    return f"{quote(column.name)} {column.declared}{rest}" + (
+        f" DEFAULT {column.default}" if column.default is not None else "")

@@ -319,6 +319,33 @@ class SqliteDatabase(Database):
         for name, ddl in table.indexes:
             self.create_index(table.name, name, ddl)
 
+    def change_column(self, table: Table, column: Column) -> None:
+        """By the schema table, as SQLite's documentation on altering tables has it for changes that leave the content
+        on disk as it is."""
+        reason = self.cannot_change(table)
+        if reason is not None:
+            raise MergeRefused(reason, next_step="Make the change on live by hand, then merge.")
+        version = self._run("PRAGMA schema_version").fetchone()[0]
+        self._run("PRAGMA writable_schema = ON")
+        try:
+            self._run("UPDATE sqlite_master SET sql=? WHERE type='table' AND name=?", (table.ddl, table.name))
+            self._run(f"PRAGMA schema_version = {version + 1}")
+        finally:
+            self._run("PRAGMA writable_schema = OFF")
+
+    def cannot_change(self, table: Table) -> str | None:
+        mine = self.tables().get(table.name)
+        if mine is None or mine.names != table.names:
+            return (f"SQLite cannot define a column of {table.name} anew where its columns are others than in staging, "
+                    "or stand in another order")
+        return None
+
+    def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
+        names = ", ".join(quote(c) for c in columns)
+        full = " AND ".join(f"{quote(c)} IS NOT NULL" for c in columns)
+        return self._run(f"SELECT 1 FROM {quote(table.name)} WHERE {full} GROUP BY {names} HAVING count(*) > 1 LIMIT 1"
+                         ).fetchone() is not None
+
     def add_column(self, table: Table, column: Column) -> None:
         rest = "" if column.nullable else " NOT NULL"
         if column.default is not None:
@@ -378,7 +405,10 @@ class SqliteDatabase(Database):
         self._run("PRAGMA foreign_keys = ON")
 
     def drop(self, what: str, table: str, name: str) -> None:
-        raise AssertionError("schema changes are part of the transaction")
+        if what == "column":
+            self._run(f"ALTER TABLE {quote(table)} DROP COLUMN {quote(name)}")
+        else:
+            self._run(f"DROP {what.upper()} {quote(name)}")
 
     def warnings(self) -> Iterator[Caution]:
         if self.journal_mode() != "wal":

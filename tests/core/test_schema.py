@@ -1,0 +1,118 @@
+"""Schemas: what staging gained, changed and dropped, on SQLite."""
+
+import sqlite3
+import unittest
+
+from nostos.core.database.schema import Column
+from nostos.core.errors import SelectionError
+from nostos.core.schema_steps import widens
+from tests.support import Harbour, SiteTest, rows
+
+
+class Widening(unittest.TestCase):
+    def test_what_fits_into_what(self) -> None:
+        for old, new, fits in (
+                ("varchar(50)", "varchar(100)", True), ("varchar(100)", "varchar(50)", False),
+                ("varchar(50)", "text", True), ("varchar(50)", "tinytext", True), ("varchar(99)", "tinytext", False),
+                ("int(10) unsigned", "bigint(20) unsigned", True), ("bigint", "int", False),
+                ("int(10) unsigned", "bigint(20)", False), ("text", "longtext", True), ("longtext", "text", False),
+                ("decimal(9,2)", "decimal(10,3)", True), ("decimal(9,2)", "decimal(9,3)", False),
+                ("enum('a','b')", "enum('a','b','c')", True), ("enum('a','b')", "enum('b','a')", False),
+                ("int", "text", False), ("TEXT", "text", True)):
+            one, other = (Column("c", d, True, None) for d in (old, new))
+            self.assertEqual(widens(one, other), fits, (old, new))
+        wide, narrow = Column("c", "text", True, None), Column("c", "text", False, "''")
+        self.assertEqual((widens(narrow, wide), widens(wide, narrow)), (True, False))
+
+
+class Schema(SiteTest):
+    def setUp(self) -> None:
+        super().setUp()
+        site = self.folder / "site"
+        site.mkdir()
+        self.sql(site, "CREATE TABLE books (id INTEGER PRIMARY KEY, title TEXT, legacy TEXT DEFAULT 'no');"
+                       "CREATE TABLE old_log (id INTEGER PRIMARY KEY, said TEXT);"
+                       "CREATE INDEX by_title ON books(title);"
+                       "INSERT INTO books (title) VALUES ('One'), ('Two'); INSERT INTO old_log (said) VALUES ('x')")
+        (site / "nostos.toml").write_text('[site]\nname = "l"\nurl = "https://l.example"\n'
+                                          'database = "sqlite:///x.db"\n')
+        self.h = Harbour(self.folder, site)
+
+    def sql(self, folder: object, script: str) -> None:
+        connection = sqlite3.connect(f"{folder}/x.db")
+        connection.executescript(script)
+        connection.close()
+
+    def live(self, query: str) -> list[tuple[object, ...]]:
+        return rows(self.h.live_folder / "x.db", query)
+
+    def test_drops_go_home_only_when_they_are_named(self) -> None:
+        self.sql(self.h.staging_folder, "DROP TABLE old_log; DROP INDEX by_title; ALTER TABLE books DROP COLUMN legacy;"
+                                        "UPDATE books SET title='Uno' WHERE id=1")
+        self.sql(self.h.live_folder, "INSERT INTO books (title) VALUES ('Three')")
+        self.assertEqual(self.h.standings(), {
+            "books/1": "homeward", "books/3": "kept", "column/books.legacy": "homeward", "index/by_title": "homeward",
+            "table/old_log": "homeward"})
+        self.h.merge()
+        self.assertEqual(self.live("SELECT title, legacy FROM books"), [("Uno", "no"), ("Two", "no"), ("Three", "no")])
+        self.h.merge("*")
+        self.assertEqual(self.live("SELECT count(*) FROM old_log"), [(1,)])
+        self.h.merge("column/books.legacy", "table/old_log")
+        self.assertEqual(self.live("SELECT * FROM books"), [(1, "Uno"), (2, "Two"), (3, "Three")])
+        self.assertEqual(self.live("SELECT name FROM sqlite_master WHERE name IN ('old_log', 'by_title')"),
+                         [("by_title",)])
+        kept = [p.name for p in (self.h.home.folder("trip") / "merges").rglob("dropped/*")]
+        self.assertEqual(sorted(kept), ["column-books-legacy.jsonl.zst", "table-old_log-old_log.jsonl.zst"])
+        self.assertEqual(self.h.standings(), {"books/3": "kept", "index/by_title": "homeward"})
+        self.sql(self.h.staging_folder, "UPDATE books SET title='Dos' WHERE id=2")
+        self.h.merge()
+        self.assertEqual(self.live("SELECT title FROM books WHERE id=2"), [("Dos",)])
+
+    def test_what_live_wrote_into_since_is_not_dropped(self) -> None:
+        self.sql(self.h.staging_folder, "DROP TABLE old_log; ALTER TABLE books DROP COLUMN legacy")
+        self.sql(self.h.live_folder, "INSERT INTO old_log (said) VALUES ('y');"
+                                     "UPDATE books SET legacy='yes' WHERE id=2")
+        found = self.h.standings()
+        self.assertEqual((found["table/old_log"], found["column/books.legacy"]), ("clash", "clash"))
+        self.h.merge("table/old_log")
+        self.assertEqual(self.live("SELECT count(*) FROM old_log"), [(2,)])
+
+    def test_a_column_defined_anew(self) -> None:
+        self.sql(self.h.staging_folder,
+                 "CREATE TABLE n (id INTEGER PRIMARY KEY, title TEXT NOT NULL, legacy TEXT DEFAULT 'maybe');"
+                 "INSERT INTO n SELECT * FROM books; DROP TABLE books; ALTER TABLE n RENAME TO books;"
+                 "CREATE INDEX by_title ON books(title)")
+        self.assertEqual(self.h.standings(), {"column/books.legacy": "homeward", "column/books.title": "homeward"})
+        self.h.merge()
+        self.sql(self.h.live_folder, "INSERT INTO books (title) VALUES ('Four')")
+        self.assertEqual(self.live("SELECT legacy FROM books WHERE title='Four'"), [("maybe",)])
+        self.sql(self.h.live_folder, "ALTER TABLE books ADD COLUMN pages INTEGER")
+        found = self.h.compare()
+        self.assertEqual({i.id for i in found.items.values() if i.schema}, {"column/books.pages"})
+
+    def test_a_unique_index_that_live_breaks(self) -> None:
+        self.sql(self.h.staging_folder, "CREATE UNIQUE INDEX one_title ON books(title)")
+        self.sql(self.h.live_folder, "INSERT INTO books (title) VALUES ('One')")
+        item = self.h.compare().items["index/one_title"]
+        self.assertEqual((str(item.standing), item.reason),
+                         ("clash", "live has rows with the same title, which it would forbid"))
+        self.sql(self.h.live_folder, "DELETE FROM books WHERE id=3")
+        self.h.merge()
+        with self.assertRaises(sqlite3.IntegrityError):
+            self.sql(self.h.live_folder, "INSERT INTO books (title) VALUES ('One')")
+
+    def test_a_narrowing_that_live_breaks(self) -> None:
+        self.sql(self.h.staging_folder,
+                 "CREATE TABLE n (id INTEGER PRIMARY KEY, title TEXT NOT NULL, legacy TEXT DEFAULT 'no');"
+                 "INSERT INTO n SELECT * FROM books; DROP TABLE books; ALTER TABLE n RENAME TO books;"
+                 "CREATE INDEX by_title ON books(title)")
+        self.h.merge()
+        self.assertEqual(self.h.standings(), {"column/books.title": "homeward"})  # it narrows: not named, not taken
+        self.sql(self.h.live_folder, "INSERT INTO books (title) VALUES (NULL)")
+        self.assertEqual(self.h.standings()["column/books.title"], "clash")
+        self.sql(self.h.live_folder, "DELETE FROM books WHERE title IS NULL")
+        self.h.merge("column/books.title")
+        with self.assertRaises(sqlite3.IntegrityError):
+            self.sql(self.h.live_folder, "INSERT INTO books (title) VALUES (NULL)")
+        with self.assertRaises(SelectionError):
+            self.h.merge("column/books.none")
