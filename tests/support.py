@@ -19,6 +19,7 @@ from typing import Any
 
 from nostos.core.clone import clone
 from nostos.core.items import Comparison
+from nostos.core.keys import Side
 from nostos.core.merge import Merged, look, merge, prepare
 from nostos.core.selection import Choice
 from nostos.core.voyage import Crew, Home, opened
@@ -77,6 +78,11 @@ class Harbour:
     def merge(self, *take: str, leave: tuple[str, ...] = ()) -> Merged:
         with self.crew() as crew:
             return merge(self.home, crew, prepare(crew, Choice(take, leave)))
+
+
+    def refresh(self, *take: str) -> Merged:
+        with self.crew() as crew:
+            return merge(self.home, crew, prepare(crew, Choice(take, everyone=True), toward=Side.STAGING))
 
 
 class SiteTest(unittest.TestCase):

@@ -16,8 +16,11 @@ from pathlib import Path
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
+from nostos.core.decisions import Decision
+from nostos.core.errors import SelectionError
 from nostos.core.fields import Standing
-from nostos.core.merge import prepare
+from nostos.core.keys import Side
+from nostos.core.merge import look, merge, prepare
 from nostos.core.selection import Choice
 from nostos.demo.system import Observatory
 from tests.support import Harbour, contents, dangling, rows, state, tree
@@ -198,6 +201,53 @@ class Laws(unittest.TestCase):
             twice.merge(*first)
         twice.merge("*")
         self.assertEqual(apart(shape(once.live), shape(twice.live)), [])
+
+    @settings(max_examples=EXAMPLES // 2, deadline=None, phases=PHASES, suppress_health_check=list(HealthCheck))
+    @given(steps, steps, st.booleans())
+    def test_a_refresh_is_a_merge_with_the_roles_changed(self, on_live: list[Step], on_staging: list[Step],
+                                                         merged_first: bool) -> None:
+        """Live stays as it is, staging's own work stays, nothing of live's is left behind; then merging goes on."""
+        harbour = self.voyage(on_live, on_staging)
+        if merged_first:
+            harbour.merge("*")
+        live, mine, broken = state(harbour.live_folder), harbour.homeward(), dangling(harbour.staging.database)
+        self.assertTrue(all(line.holds for line in harbour.refresh().ledger))
+        self.assertTrue(live == state(harbour.live_folder))
+        self.assertEqual([d for d in dangling(harbour.staging.database) if d not in broken], [])
+        self.assertNotIn(":8431", repr(contents(harbour.staging.database)))
+        with harbour.crew() as crew:
+            self.assertEqual(list(look(crew, toward=Side.STAGING)[1]), [])
+        self.assertEqual([i for i in mine if i not in harbour.homeward()], [])
+        again = state(harbour.staging_folder)
+        harbour.refresh()
+        self.assertTrue(again == state(harbour.staging_folder))
+        harbour.merge("*")
+        harbour.refresh()
+        after = harbour.compare().items.values()
+        self.assertEqual([i.id for i in after if i.standing is not Standing.CLASH and not i.reason and not any(
+            f.standing is Standing.CLASH for f in i.fields)], [])
+        if not list(after):
+            self.assertEqual(apart(shape(harbour.live), shape(harbour.staging)), [])
+
+    @settings(max_examples=EXAMPLES // 3, deadline=None, phases=PHASES, suppress_health_check=list(HealthCheck))
+    @given(steps, steps, st.sampled_from(list(Side)))
+    def test_decided_clashes_are_gone(self, on_live: list[Step], on_staging: list[Step], side: Side) -> None:
+        harbour = self.voyage(on_live, on_staging)
+        with harbour.crew() as crew:
+            before, _ = look(crew)
+            clashing = [i.id for i in before.items.values() if i.standing is Standing.CLASH and any(
+                f.standing is Standing.CLASH for f in i.fields)]
+            gained = {s.id: s.live_raw for s in before.rows.states.values() if s.base is None and s.live is not None}
+            try:
+                merge(harbour.home, crew, prepare(crew, Choice(prefer=tuple(Decision(i, side) for i in clashing))))
+            except SelectionError:  # something else stands in the way of one of them
+                return
+        after = harbour.compare()
+        self.assertEqual([i for i in clashing if i in after.items and any(
+            f.standing is Standing.CLASH for f in after.items[i].fields)], [])
+        for name, row in gained.items():
+            if row is not None and name[0] in ("comments", "order_lines", "members"):
+                self.assertEqual(len(rows(harbour.live.database, f"SELECT 1 FROM {name[0]} WHERE id=?", row["id"])), 1)
 
 
 def harbour_key(table: str) -> tuple[str, ...]:

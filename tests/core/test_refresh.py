@@ -2,17 +2,11 @@
 
 from nostos.core.clone import afresh, clone
 from nostos.core.keys import Side
-from nostos.core.merge import Merged, merge, prepare
-from nostos.core.selection import Choice
+from nostos.core.merge import merge, prepare
 from nostos.core.voyage import opened
 from nostos.demo.story import Story
 from nostos.demo.system import Observatory
-from tests.support import STAGING_URL, Harbour, SiteTest, contents, dangling, rows, state, tree
-
-
-def refresh(h: Harbour, *take: str) -> Merged:
-    with h.crew() as crew:
-        return merge(h.home, crew, prepare(crew, Choice(take, everyone=True), toward=Side.STAGING))
+from tests.support import STAGING_URL, SiteTest, contents, dangling, rows, state, tree
 
 
 class Refresh(SiteTest):
@@ -26,7 +20,7 @@ class Refresh(SiteTest):
     def test_lives_work_comes_and_stagings_stays(self) -> None:
         h = self.h
         before, homeward = state(h.live_folder), h.homeward()
-        result = refresh(h)
+        result = h.refresh()
         self.assertTrue(before == state(h.live_folder))
         self.assertTrue(result.ledger and all(line.holds for line in result.ledger))
         standings = h.standings()
@@ -43,11 +37,11 @@ class Refresh(SiteTest):
         self.assertIn("to midnight", body)
         self.assertEqual(dangling(h.staging.database), [])
         self.assertIs(h.staging.setting("outgoing-mail"), False)
-        self.assertEqual(refresh(h).id, "")
+        self.assertEqual(h.refresh().id, "")
 
     def test_merging_goes_on_after_it(self) -> None:
         h = self.h
-        refresh(h)
+        h.refresh()
         note = h.staging.find("note", "a-fireball-at-ten")["id"]
         h.staging.edit(note, title="A fireball at ten past ten")
         h.live.order("kr-after", "A Visitor", [(h.live.find("product", "evening-ticket")["id"], 1, 900)])
@@ -55,11 +49,11 @@ class Refresh(SiteTest):
         self.assertEqual(h.live.find("note", "a-fireball-at-ten")["title"], "A fireball at ten past ten")
         self.assertEqual(h.homeward(), ["order/kr-test-7f"])
         self.assertEqual(dangling(h.live.database), [])
-        refresh(h)
+        h.refresh()
         self.assertEqual({s for n, s in h.standings().items() if n != "page/visit"}, {"homeward"})
 
     def test_only_what_is_asked_for(self) -> None:
-        refresh(self.h, "order/kr-fc5")
+        self.h.refresh("order/kr-fc5")
         kept = [n for n, s in self.h.standings().items() if s == "kept"]
         self.assertNotIn("order/kr-fc5", kept)
         self.assertIn("order/kr-fea", kept)

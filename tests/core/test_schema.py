@@ -5,7 +5,9 @@ import unittest
 
 from nostos.core.database.schema import Column
 from nostos.core.errors import SelectionError
+from nostos.core.merge import prepare
 from nostos.core.schema_steps import widens
+from nostos.core.selection import Choice
 from tests.support import Harbour, SiteTest, rows
 
 
@@ -25,15 +27,16 @@ class Widening(unittest.TestCase):
         self.assertEqual((widens(narrow, wide), widens(wide, narrow)), (True, False))
 
 
-class Schema(SiteTest):
+class PlainTest(SiteTest):
+    """A voyage of a site of plain tables."""
+
+    SCHEMA = ""
+
     def setUp(self) -> None:
         super().setUp()
         site = self.folder / "site"
         site.mkdir()
-        self.sql(site, "CREATE TABLE books (id INTEGER PRIMARY KEY, title TEXT, legacy TEXT DEFAULT 'no');"
-                       "CREATE TABLE old_log (id INTEGER PRIMARY KEY, said TEXT);"
-                       "CREATE INDEX by_title ON books(title);"
-                       "INSERT INTO books (title) VALUES ('One'), ('Two'); INSERT INTO old_log (said) VALUES ('x')")
+        self.sql(site, self.SCHEMA)
         (site / "nostos.toml").write_text('[site]\nname = "l"\nurl = "https://l.example"\n'
                                           'database = "sqlite:///x.db"\n')
         self.h = Harbour(self.folder, site)
@@ -45,6 +48,13 @@ class Schema(SiteTest):
 
     def live(self, query: str) -> list[tuple[object, ...]]:
         return rows(self.h.live_folder / "x.db", query)
+
+
+class Schema(PlainTest):
+    SCHEMA = ("CREATE TABLE books (id INTEGER PRIMARY KEY, title TEXT, legacy TEXT DEFAULT 'no');"
+                       "CREATE TABLE old_log (id INTEGER PRIMARY KEY, said TEXT);"
+                       "CREATE INDEX by_title ON books(title);"
+                       "INSERT INTO books (title) VALUES ('One'), ('Two'); INSERT INTO old_log (said) VALUES ('x')")
 
     def test_drops_go_home_only_when_they_are_named(self) -> None:
         self.sql(self.h.staging_folder, "DROP TABLE old_log; DROP INDEX by_title; ALTER TABLE books DROP COLUMN legacy;"
@@ -116,3 +126,32 @@ class Schema(SiteTest):
             self.sql(self.h.live_folder, "INSERT INTO books (title) VALUES (NULL)")
         with self.assertRaises(SelectionError):
             self.h.merge("column/books.none")
+
+
+class Uniques(PlainTest):
+    """Values that must not repeat, moved around between rows: found in preparing, and never in the way."""
+
+    SCHEMA = ("CREATE TABLE seats (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, n INTEGER UNIQUE);"
+              "INSERT INTO seats (name, n) VALUES ('a', 1), ('b', 2), ('c', 3)")
+
+    def seats(self) -> list[tuple[object, ...]]:
+        return self.live("SELECT id, name, n FROM seats ORDER BY id")
+
+    def test_a_ring_of_three_and_a_new_one(self) -> None:
+        self.sql(self.h.staging_folder,
+                 "UPDATE seats SET name='x' WHERE id=1; UPDATE seats SET name='a' WHERE id=2;"
+                 "UPDATE seats SET name='b' WHERE id=3; UPDATE seats SET name='c' WHERE id=1;"
+                 "UPDATE seats SET n=9 WHERE id=2; INSERT INTO seats (name, n) VALUES ('d', 2)")
+        with self.h.crew() as crew:
+            chosen = {c.item.id for c in prepare(crew, Choice(("seats/2",))).plan.selection.chosen}
+        self.assertEqual(chosen, {"seats/1", "seats/2", "seats/3"})
+        self.h.merge()
+        self.assertEqual(self.seats(), [(1, "c", 1), (2, "a", 9), (3, "b", 3), (4, "d", 2)])
+
+    def test_what_live_gave_out_meanwhile_is_told(self) -> None:
+        self.sql(self.h.staging_folder, "UPDATE seats SET name='z' WHERE id=1")
+        self.sql(self.h.live_folder, "INSERT INTO seats (name) VALUES ('z')")
+        item = self.h.compare().items["seats/1"]
+        self.assertEqual(item.reason, "live already has seats/4 with the same name 'z'")
+        self.h.merge()
+        self.assertEqual(self.seats()[0], (1, "a", 1))

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from nostos.core.clone import clone, remove
 from nostos.core.fields import Standing
+from nostos.core.keys import Side
 from nostos.core.merge import look, merge, prepare
 from nostos.core.voyage import Home, opened
 from tests.real.servers import mariadb, missing
@@ -99,6 +100,10 @@ class Laws(unittest.TestCase):
             self.assertEqual(done, self.rows(live))  # 5: twice is once
             if not on_live and not [i for i in before.items.values() if i.standing is Standing.CLASH]:
                 self.assertEqual(after.items, {})  # 2: live is staging, in portable form
+            merge(home, crew, prepare(crew, toward=Side.STAGING))  # a refresh leaves live as it is
+            self.assertEqual(done, self.rows(live))
+            self.assertEqual(list(look(crew, toward=Side.STAGING)[1]), [])
+            self.assertEqual(self.dangling(voyage.place), [])
         self.assertEqual(self.dangling(live), [])  # 9
         self.assertNotIn("staging.example", repr(done))
         self.assertEqual(remove(home, home.read("law")), [])

@@ -306,6 +306,12 @@ class Anchor:
         decoder = msgspec.msgpack.Decoder(Entry)
         return {p: decoder.decode(e) for p, e in rows}
 
+    def below(self, folder: str) -> int:
+        """How many files the ancestor has in a folder, at any depth."""
+        found = self._file.execute("SELECT count(*) FROM files WHERE base IS NOT NULL AND substr(path, 1, ?) = ?",
+                                   (len(folder) + 1, folder + "/")).fetchone()
+        return int(found[0])
+
     def base_file(self, path: str) -> Entry | None:
         found = self._file.execute("SELECT base FROM files WHERE path=?", (path,)).fetchone()
         return msgspec.msgpack.decode(found[0], type=Entry) if found and found[0] else None

@@ -17,7 +17,7 @@ import sqlalchemy as sa
 from nostos.core import configuration, php_configuration
 from nostos.core.anchor import SMALL_TEXT, Anchor
 from nostos.core.copying import Localiser, RowCopier
-from nostos.core.database import Location, locate
+from nostos.core.database import NONE, Location, locate
 from nostos.core.database.base import Database
 from nostos.core.database.places import choose_place, one_server, remove_place
 from nostos.core.database.schema import Table, Value
@@ -129,6 +129,11 @@ def _check_voyage(home: Home, name: str) -> None:
 def _staging_database(live: Site, target: Path, name: str, wanted: str | None, prefix: str | None) -> Location:
     """Where staging's tables go: as asked for, else beside live's."""
     file = live.database.file
+    if live.database.none:
+        if wanted is not None or prefix is not None:
+            raise SiteError("The site has no database, so its copy has none.",
+                            next_step="Leave --database and --prefix out.")
+        return live.database
     if file is not None:
         if prefix:
             raise SiteError("A prefix tells sites in one server database apart; SQLite sites have files of their own.",
@@ -161,7 +166,7 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Location, entr
         if tree.is_relative_to(target):
             raise SiteError(f"Live's own tree, {tree}, lies inside the folder {target}.",
                             next_step="Name a folder beside the live site.")
-    if staging_db.same_as(live.database):
+    if staging_db.same_as(live.database) and not staging_db.none:
         raise SiteError("Staging would use live's own database.",
                         next_step="Name another one with --database or --prefix, or leave both out.")
     if staging_db.file is not None and staging_db.file.exists():
@@ -215,7 +220,7 @@ class _Clone:
                 self.voyage, database=place.location.shown, place=str(place.location.url.database),
                 prefix=place.location.prefix, made=place.made,
                 tables=tuple(place.location.prefix + name for name in (*source.tables(), *source.views())),
-                elsewhere=not one_server(place.location, self.live.database),
+                elsewhere=not (place.location.none or one_server(place.location, self.live.database)),
                 user=f"{place.user[0]}@{place.user[1]}" if place.user else "")
             self.home.write(self.voyage)
             with source.reading(), anchor.changing():
@@ -279,6 +284,8 @@ class _Clone:
     def _files(self, anchor: Anchor) -> tuple[int, int]:
         entries = self.entries
         done, size = 0, 0
+        if not self.live.has_files:
+            return 0, 0
         for copied in copy_tree(self.live.files, self.files, entries, SMALL_TEXT):
             entry, error = copied.entry, copied.error
             if isinstance(error, FileNotFoundError):
@@ -304,7 +311,9 @@ class _Clone:
             (self.target / here).parent.mkdir(parents=True, exist_ok=True)
             shutil.copy2(self.live.home / name, self.target / here)
         file = self.database.file
-        if file is not None:
+        if self.database.none:
+            path, url = "", NONE
+        elif file is not None:
             path = (file.relative_to(self.target) if file.is_relative_to(self.target) else file).as_posix()
             url = f"sqlite:///{path}"
         else:
@@ -314,8 +323,9 @@ class _Clone:
             kept = configuration.other_database(self.live.home / self.live.own[0], old, str(
                 self.database.url.database)) if as_live else None
             url = kept or url
+        files = self.files.relative_to(self.target).as_posix() or "."
         changes = {"site.url": self.voyage.url, "site.database": url, "site.prefix": self.database.prefix,
-                   "site.files": self.files.relative_to(self.target).as_posix() or "."}
+                   "site.files": files if self.live.has_files else NONE}
         system = self.live.profile.configuration
         for name in own.values():
             if system is None or Path(name).name != system.file:
@@ -378,7 +388,7 @@ def remove(home: Home, voyage: Voyage) -> list[str]:
 
 def _remove_rows(voyage: Voyage) -> list[str]:
     """Remove staging's rows. Returns what had to be left."""
-    if not voyage.made:
+    if voyage.made in ("", "nothing"):
         return []
     if voyage.made == "file":
         location = Location(sa.URL.create("sqlite", database=voyage.place))

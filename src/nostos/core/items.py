@@ -290,7 +290,7 @@ def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
         fields.append(Field(name, Merged((), policy, base, live, staging, file.standing, result)))
     if not fields:
         return None
-    change, reason = _change(draft, root, fields)
+    change, reason = _change(anchor, draft, root, fields)
     standing = Standing.CLASH if reason else overall(fields)
     visitors = rows.profile.is_visitors(draft.kind)
     return Item(draft.id, draft.kind, draft.title, change, standing, tuple(fields), tuple(draft.rows),
@@ -301,11 +301,13 @@ def _file_value(entry: Entry | None) -> Any:
     if entry is None:
         return ABSENT
     digest = entry.digest.hex()[:12] if entry.digest else "?"
+    if entry.kind == "folder":
+        return f"empty folder, mode {entry.mode:o}"
     what = f"link {digest}" if entry.kind == "link" else f"{entry.size:,} bytes, {digest}"
     return f"{what}, mode {entry.mode:o}"
 
 
-def _change(draft: _Draft, root: RowState | None, fields: list[Field]) -> tuple[str, str]:
+def _change(anchor: Anchor, draft: _Draft, root: RowState | None, fields: list[Field]) -> tuple[str, str]:
     """What was done to an item, and why it cannot be merged at all, if so."""
     if root is not None:
         states = (root.base is not None, root.live is not None, root.staging is not None)
@@ -321,14 +323,12 @@ def _change(draft: _Draft, root: RowState | None, fields: list[Field]) -> tuple[
             return "new", ""
         return "edited", ""
     if draft.files and not draft.rows:
-        def all_absent(side: str) -> bool:
-            return all(getattr(f, side) is None for f in draft.files)
-        if all_absent("base") and (not draft.folder or any(f.path.count("/") for f in draft.files)):
-            whole = not draft.folder or any(f.path.endswith("/manifest.toml") for f in draft.files)
-            return ("new" if whole else "edited"), ""
-        if all_absent("staging") or all_absent("live"):
-            return ("removed" if not draft.folder or any(f.path.endswith("/manifest.toml") for f in draft.files)
-                    else "edited"), ""
+        before = sum(f.base is not None for f in draft.files)
+        if not before and not (draft.folder and anchor.below(draft.folder)):
+            return "new", ""
+        gone = [side for side in ("live", "staging") if all(getattr(f, side) is None for f in draft.files)]
+        if gone and (not draft.folder or before == anchor.below(draft.folder)):
+            return "removed", ""
     return "edited", ""
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Any
@@ -12,7 +12,7 @@ from nostos.core.compare import Rows, RowState
 from nostos.core.database.base import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.decisions import brings_back
-from nostos.core.fields import Standing
+from nostos.core.fields import Standing, same
 from nostos.core.items import Comparison, Item, SchemaStep, with_standing
 from nostos.core.keys import RowName, Side
 from nostos.core.portable import Unresolved, Writer, named_rows, plain
@@ -70,6 +70,11 @@ def resolve(comparison: Comparison, live_db: Database) -> Needs:
 def check_removals(comparison: Comparison, live_db: Database, items: Iterable[Item]) -> str | None:
     """Whether live has built on what is to be removed since it was compared; says what, or None."""
     finder = _Finder(comparison, live_db)
+    with live_db.locking():
+        return _removed_now(finder, comparison, items)
+
+
+def _removed_now(finder: _Finder, comparison: Comparison, items: Iterable[Item]) -> str | None:
     for item in items:
         try:
             for write in row_writes(comparison.rows, item):
@@ -113,7 +118,7 @@ class _Finder:
                 yield from self._removal(item, write.state, {w.state.id for w in writes if w.action == "remove"})
             else:
                 yield from self._written(item, write)
-                self._unique(write, {w.state.id for w in writes if w.action == "remove"})
+                yield from self._unique(item, write, {w.state.id for w in writes if w.action == "remove"})
         for step in item.schema:
             yield from self._stepped(item, step)
         if item.folder:
@@ -256,7 +261,8 @@ class _Finder:
 
     # --- what would be in the way
 
-    def _unique(self, write: RowWrite, removed: set[Any]) -> None:
+    def _unique(self, item: Item, write: RowWrite, removed: set[Any]) -> Iterator[Need]:
+        """Rows of live's that have the very values that must not repeat: needed to make room, if they do in staging."""
         table = self.rows.live_tables.get(write.state.table)
         if table is None:
             return
@@ -277,8 +283,21 @@ class _Finder:
                 if table.key_of(row) == write.state.live_key or name in removed:
                     continue
                 other = self.comparison.owner.get(name, f"{table.name} {','.join(map(str, name[1]))}")
+                if name in self.comparison.owner and self._makes_room(name, columns):
+                    if other != item.id:
+                        yield Need(item.id, other, f"it makes room for the same {', '.join(columns)}")
+                    continue
                 said = ", ".join(f"{c} {v!r}" for c, v in values.items())
                 raise _Obstacle(f"live already has {other} with the same {said}")
+
+    def _makes_room(self, name: RowName, columns: Sequence[str]) -> bool:
+        """Whether staging gave a row other values, or removed it, and live left it as it was."""
+        state = self.rows.states.get(name)
+        if state is None or state.base is None or state.live is None:
+            return False
+        return state.staging is None or any(
+            same(state.base.get(c), state.live.get(c)) and not same(state.base.get(c), state.staging.get(c))
+            for c in columns)
 
     def _removal(self, item: Item, state: RowState, together: set[Any]) -> Iterator[Need]:
         assert state.live_key is not None

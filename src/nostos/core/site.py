@@ -10,12 +10,13 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from nostos.core import configuration, php_configuration
-from nostos.core.database import Location, locate
+from nostos.core.database import NONE, Location, locate
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 from nostos.core.profiles import deduce, loader
 from nostos.core.profiles.model import Profile
+from nostos.core.tree.entries import NO_FILES
 
 
 @dataclass(frozen=True)
@@ -35,6 +36,11 @@ class Site:
     own: tuple[str, ...]
     guards: Mapping[str, Any] = field(default_factory=dict)
     site_file: bool = False
+
+    @property
+    def has_files(self) -> bool:
+        """Whether any files belong to the site."""
+        return self.files.name != NO_FILES
 
     def open(self, readonly: bool = False) -> Database:
         return self.database.open(readonly)
@@ -126,10 +132,11 @@ def _from_site_file(path: Path) -> Site:
     if not isinstance(section, dict):
         raise SiteError(f"{path} has no [site] part.", next_step="docs/guide.md shows a site file.")
     folder = path.parent
-    files = (folder / configuration.expand(str(section.get("files", ".")))).resolve()
-    if not files.is_dir():
+    said_files = configuration.expand(str(section.get("files", ".")))
+    files = folder / NO_FILES if said_files == NONE else (folder / said_files).resolve()
+    if said_files != NONE and not files.is_dir():
         raise SiteError(f"The site's files, {files}, are not a folder.", next_step=f"Check `files` in {path}.")
-    system = _system_at(files)
+    system = _system_at(files) if said_files != NONE else None
 
     def said(key: str, other: str | None) -> str:
         if key in section:
@@ -155,6 +162,8 @@ def _from_site_file(path: Path) -> Site:
             opened.close()
     visitors = section.get("visitors", data.get("visitors", []))
     guards = data.get("guards", {}).get("settings", {})
+    if database.none and said_files == NONE:
+        raise SiteError(f"{path} names neither a database nor files.", next_step="Name one of them.")
     if guards and not profile.settings:
         raise SiteError(f"{path} names guards, but it is not known where this site keeps its settings.",
                         next_step="Name a profile that says so, or leave [guards] out.")

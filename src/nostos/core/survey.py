@@ -102,8 +102,9 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     free = shutil.disk_usage(site.home).free
     database_size = site.database.file.stat().st_size if site.database.file else database_bytes
     findings += [*_rights(site), *_passed(passed), *_space(free, size + 2 * database_size)]
-    return Survey(site.name, site.url, profile.title, version, site.database.shown, database_size,
-                  str(site.files), len(entries), size, free, facts, tuple(parts(profile, site.files)),
+    files = str(site.files) if site.has_files else "no files"
+    return Survey(site.name, site.url, profile.title, version, site.database.shown, database_size, files,
+                  len(entries), size, free, facts, tuple(parts(profile, site.files)),
                   tuple(sorted(findings, key=lambda f: f.level is not Level.OBSTACLE)))
 
 
@@ -177,7 +178,7 @@ def _profile(profile: Profile, tables: dict[str, Table]) -> Iterator[Finding]:
     for c in profile.cautions:
         if set(c.tables) <= set(tables):
             yield Finding(Level.NOTICE, c.what, c.why, c.remedy, Whose.YOU)
-    if profile.name == NO_PROFILE.name:
+    if profile.name == NO_PROFILE.name and tables:
         yield Finding(
             Level.NOTICE, "No profile fits this site.",
             "Every table is a kind of its own. Nothing is known of settings, so a staging copy gets no guards: "
@@ -187,7 +188,7 @@ def _profile(profile: Profile, tables: dict[str, Table]) -> Iterator[Finding]:
 
 def _rights(site: Site) -> Iterator[Finding]:
     file = site.database.file
-    for path in {site.files, *((file, file.parent) if file else ())}:
+    for path in {*((site.files,) if site.has_files else ()), *((file, file.parent) if file else ())}:
         if not os.access(path, os.W_OK):
             yield Finding(Level.OBSTACLE, f"You may not write to {path}.",
                           "Cloning works, but nothing can be merged home.",

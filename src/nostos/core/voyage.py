@@ -160,7 +160,7 @@ def opened(home: Home, voyage: Voyage) -> Iterator[Crew]:
                 next_step="Bring it back, or retire the voyage." if what == "staging" or gone else error.next_step,
             ) from error
     live, staging = sites
-    if live.database.same_as(staging.database):
+    if live.database.same_as(staging.database) and not live.database.none:
         raise VoyageError(f"Live and staging of voyage {voyage.name} use the same database, {live.database.shown}.",
                           next_step="Put staging's own database back into its configuration.")
     anchor = Anchor(home.folder(voyage.name) / "anchor.db")

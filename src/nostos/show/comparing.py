@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from difflib import SequenceMatcher
 from typing import Any
 
 from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
 from rich.text import Text
 
 from nostos.core.fields import ABSENT, Standing
@@ -129,6 +131,10 @@ def _field(console: Console, field: Field, describe: Describe) -> None:
     if merged.standing is Standing.SETTLED:
         _difference(console, "both sides", base, live)
         return
+    if merged.standing is Standing.CLASH and base is not None and max(map(len, (base, live, staging))) > 100:
+        _side_by_side(console, base, live, staging)
+        console.print(Text("    Both changed it differently. A merge leaves live's.", style="red"))
+        return
     if base != staging:
         _difference(console, "staging", base, staging)
     if base != live:
@@ -150,6 +156,50 @@ def value_text(value: Any, describe: Describe) -> str:
     if isinstance(value, bytes):
         return f"({len(value):,} bytes)"
     return "(null)" if value is None else describe(str(value))
+
+
+def _side_by_side(console: Console, base: str, live: str, staging: str) -> None:
+    """Three versions of a long value in columns: the lines that are alike everywhere are left out, but their count."""
+    parts = [[line for line in clean(t).splitlines() if line.strip()] for t in (base, live, staging)]
+    rows: list[tuple[Text, Text, Text]] = []
+    alike = 0
+
+    def skipped() -> None:
+        nonlocal alike
+        if alike:
+            rows.append((Text(f"({count(alike, 'line')} alike)", style="dim"), Text(), Text()))
+        alike = 0
+
+    for old, mine, theirs in _aligned(*parts):
+        if old == mine == theirs:
+            alike += 1
+            continue
+        skipped()
+        rows.append((Text("\n".join(old)), _words("\n".join(old), "\n".join(mine))[1],
+                     _words("\n".join(old), "\n".join(theirs))[1]))
+    skipped()
+    shown = Table(box=None, padding=(0, 2, 0, 0), header_style="bold", pad_edge=False, expand=True)
+    for head in ("at the anchor", "live", "staging"):
+        shown.add_column(head, overflow="fold", ratio=1)
+    for row in rows:
+        shown.add_row(*row)
+    console.print(Padding(shown, (0, 0, 0, 4)))
+
+
+def _aligned(base: list[str], live: list[str], staging: list[str]) -> Iterator[tuple[list[str], list[str], list[str]]]:
+    """Stretches of the three versions that stand beside each other: a line, or what is between two equal lines."""
+    same = []
+    for other in (live, staging):
+        found = SequenceMatcher(None, base, other, autojunk=False).get_matching_blocks()
+        same.append({b.a + n: b.b + n for b in found for n in range(b.size)})
+    at = [0, 0, 0]
+    for n in [*(n for n in range(len(base)) if n in same[0] and n in same[1]), len(base)]:
+        to = [n, same[0].get(n, len(live)), same[1].get(n, len(staging))]
+        if at != to:
+            yield base[at[0]:to[0]], live[at[1]:to[1]], staging[at[2]:to[2]]
+        if n < len(base):
+            yield [base[n]], [base[n]], [base[n]]
+        at = [to[0] + 1, to[1] + 1, to[2] + 1]
 
 
 def _lines(console: Console, side: str, text: str, style: str) -> None:

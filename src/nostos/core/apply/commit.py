@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import re
+import secrets
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from nostos.core.compare import Rows
 from nostos.core.database.base import Database
-from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.fields import same
 from nostos.core.items import SchemaStep
@@ -93,6 +96,16 @@ def drop_schema(plan: Plan, live_db: Database) -> None:
         live_db.drop(step.what, step.table, step.name)
 
 
+def _placeholder(column: Column) -> Value:
+    """A value that no row has, for a moment inside the transaction."""
+    if column.nullable:
+        return None
+    if "int" in column.declared.lower():
+        return secrets.randbelow(2_000_000_000)
+    room = re.search(r"\((\d+)\)", column.declared)
+    return secrets.token_hex(16)[:int(room.group(1)) if room else 32]
+
+
 class _Commit:
     def __init__(self, plan: Plan, rows: Rows, live_db: Database) -> None:
         self.plan = plan
@@ -121,6 +134,7 @@ class _Commit:
         for operation in self.plan.of(RemoveRow):
             self._counts(operation.table, operation.before)
             self.live_db.remove(self.tables[operation.table], operation.key)
+        self._make_room()
         waiting = [self._insert(operation) for operation in self.plan.of(InsertRow)]
         for operation in self.plan.of(UpdateRow):
             table = self.tables[operation.table]
@@ -133,6 +147,27 @@ class _Commit:
                 self.live_db.update(self.tables[table_name], key, self._written(item, values))
         self._recount()
         return self.done
+
+    def _make_room(self) -> None:
+        """Where one row is to have the very values that another, which must not be alike, still has: first let go."""
+        wanted: dict[tuple[object, ...], object] = {}
+        for operation in (*self.plan.of(InsertRow), *self.plan.of(UpdateRow)):
+            for columns in self.tables[operation.table].uniques:
+                before = operation.before if isinstance(operation, UpdateRow) else {}
+                if set(columns) & set(operation.values):
+                    with suppress(Unresolved):
+                        values = [self.writer.value(operation.values[c]) if c in operation.values else before.get(c)
+                                  for c in columns]
+                        wanted[operation.table, columns, *values] = operation
+        for operation in self.plan.of(UpdateRow):
+            table = self.tables[operation.table]
+            for columns in table.uniques:
+                taker = wanted.get((operation.table, columns, *(operation.before.get(c) for c in columns)))
+                changed = [c for c in columns if c in operation.values]
+                if taker is not None and taker is not operation and changed:
+                    column = table.column(changed[0])
+                    assert column is not None
+                    self.live_db.update(table, operation.key, {column.name: _placeholder(column)})
 
     def _check(self, operation: UpdateRow | RemoveRow) -> None:
         """A live row must still be as compared, in what is about to be replaced."""

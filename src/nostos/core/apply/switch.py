@@ -12,7 +12,7 @@ from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.operations import Operation, PutFile, RemoveFile, SwitchFolder
 from nostos.core.private import make_private
 from nostos.core.tree.copy import copy_file, write_file
-from nostos.core.tree.entries import OWN_PREFIX, Entry, digest_file, inside
+from nostos.core.tree.entries import OWN_PREFIX, Entry, digest_file, inside, look_at
 
 _SPARE = 16 * 1024 * 1024  # bytes that are left free on live's disk
 
@@ -36,6 +36,8 @@ class Switch:
     moves: list[Move] = field(default_factory=list)
     _gone: list[Move] = field(default_factory=list)
     _made: list[Path] = field(default_factory=list)
+    _empty: list[Path] = field(default_factory=list)  # folders that go when they are empty, as they do in staging
+    _went: list[tuple[Path, int]] = field(default_factory=list)
 
     def stage(self, operations: Sequence[Operation], before: Path) -> None:
         """Copy what comes beside its target, digests checked, and what is replaced into `before`.
@@ -48,6 +50,11 @@ class Switch:
         for operation in work:
             if isinstance(operation, SwitchFolder):
                 self._stage_folder(operation, before)
+            elif isinstance(operation, PutFile) and operation.entry.kind == "folder":
+                self._make_folders(inside(self.live, operation.path))
+            elif isinstance(operation, RemoveFile) and operation.before.kind == "folder":
+                self._keep(operation.path, operation.before, before)
+                self._empty.append(inside(self.live, operation.path))
             elif isinstance(operation, PutFile):
                 target = inside(self.live, operation.path)
                 self._keep(operation.path, operation.before, before)
@@ -58,17 +65,20 @@ class Switch:
             else:
                 target = inside(self.live, operation.path)
                 self._keep(operation.path, operation.before, before)
+                self._empty.append(target.parent)
                 self.moves.append(Move(target, None, target.with_name(self._own(target.name, "old"))))
 
     def _own(self, name: str, what: str) -> str:
         return f"{OWN_PREFIX}{self.mark}-{what}-{name}"[:250]
 
     def _check_space(self, size: int, work: Sequence[Operation]) -> None:
+        if not work:
+            return
         for o in work:
             if isinstance(o, SwitchFolder) and (self.live / o.path).is_dir():
                 size += sum(f.stat().st_size for f in (self.live / o.path).rglob("*") if f.is_file())
         free = shutil.disk_usage(self.live).free
-        if work and free < size + _SPARE:
+        if free < size + _SPARE:
             raise MergeRefused(f"Live's disk has {free >> 20} MB free, and the files to stage need {size >> 20} MB.",
                                next_step="Free some space on live, then merge again.")
 
@@ -83,6 +93,10 @@ class Switch:
 
     def _copy(self, put: PutFile, staged: Path) -> None:
         source = inside(self.staging, put.path)
+        if put.entry.kind == "folder":
+            staged.mkdir(exist_ok=True)
+            staged.chmod(put.entry.mode)
+            return
         if put.content is not None:
             write_file(put.content, staged, put.entry.mode)
             return
@@ -100,6 +114,10 @@ class Switch:
         """Check that live's file is as compared and keep a copy of it."""
         target = inside(self.live, path)
         there = target.is_symlink() or target.exists()
+        if expected is not None and expected.kind == "folder":
+            if look_at(self.live, path) is None:
+                raise LiveMoved(f"Live's folder {path} is not empty any more, or gone.", next_step="Compare again.")
+            return
         if expected is None:
             if there:
                 raise LiveMoved(f"Live has gained a file {path} meanwhile.", next_step="Compare again.")
@@ -147,7 +165,8 @@ class Switch:
             place.parent.mkdir(parents=True, exist_ok=True)
             self._copy(put, place)
         for removal in operation.removals:  # a folder that lost its last file goes with it
-            parent = (staged / removal.path[len(operation.path) + 1:]).parent
+            parent = staged / removal.path[len(operation.path) + 1:]
+            parent = parent if removal.before.kind == "folder" else parent.parent
             while parent != staged and parent.is_dir() and not any(parent.iterdir()):
                 parent.rmdir()
                 parent = parent.parent
@@ -168,9 +187,19 @@ class Switch:
                     move.target.unlink()
             if move.staged is not None:
                 move.staged.replace(move.target)
+        for folder in self._empty:
+            while folder != self.live and folder.is_dir() and not any(folder.iterdir()) and not (
+                    self.staging / folder.relative_to(self.live)).exists():
+                self._went.append((folder, folder.stat().st_mode & 0o7777))
+                folder.rmdir()
+                folder = folder.parent
 
     def back(self) -> None:
         """Put everything back as it was, and leave nothing behind."""
+        for folder, mode in reversed(self._went):
+            folder.mkdir(exist_ok=True)
+            folder.chmod(mode)
+        self._went.clear()
         for move in reversed(self._gone):
             if move.aside.is_symlink() or move.aside.exists():
                 if move.aside.is_dir() and move.target.is_dir():

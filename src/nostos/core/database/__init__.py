@@ -11,6 +11,7 @@ import sqlalchemy as sa
 from nostos.core.database.base import Database
 from nostos.core.errors import SiteError
 
+NONE = "none"  # what a site file says for a site without a database, or without files
 _PREFIX = re.compile(r"[A-Za-z0-9_]{0,40}")
 
 
@@ -25,14 +26,21 @@ class Location:
     prefix: str = ""
 
     @property
+    def none(self) -> bool:
+        """Whether the site has no database at all."""
+        return self.url.drivername == NONE
+
+    @property
     def file(self) -> Path | None:
         """The database's file, where it is one."""
-        name = self.url.get_backend_name()
+        name = self.url.drivername
         return Path(self.url.database or "") if name == "sqlite" else None
 
     @property
     def shown(self) -> str:
         """For people: no password."""
+        if self.none:
+            return "no database"
         if self.file is not None:
             return str(self.file)
         where = self.url.query.get("unix_socket") or f"{self.url.host or 'localhost'}:{self.url.port or 3306}"
@@ -47,6 +55,10 @@ class Location:
 
     def open(self, readonly: bool = False) -> Database:
         """Open the database. Raises SiteError when it is missing, is none, or cannot be reached."""
+        if self.none:
+            from nostos.core.database.none import NoDatabase
+
+            return NoDatabase()
         if self.file is not None:
             from nostos.core.database.sqlite import SqliteDatabase
 
@@ -58,6 +70,8 @@ class Location:
 
 def locate(url: str, folder: Path, prefix: str = "") -> Location:
     """The location that a URL names; a relative SQLite path starts at `folder`. Raises SiteError when it is none."""
+    if url == NONE:
+        return Location(sa.URL.create(NONE))
     try:
         parsed = sa.make_url(url)
         name = parsed.get_backend_name()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 
 from nostos.core.database.schema import Column, Key, Row, Table, Value
@@ -195,6 +195,12 @@ class Database(ABC):
     def sizes(self) -> dict[str, tuple[int, int]]:
         """About how many rows and bytes each table has, where the engine can tell without counting."""
         return {}
+
+    @contextmanager
+    def locking(self) -> Iterator[None]:
+        """While it lasts, `find` sees what is there now, and nobody adds to what it found until the transaction ends.
+        """
+        yield
 
     def be_strict(self) -> None:
         """From now on refuse values that a column cannot hold, instead of cutting them."""

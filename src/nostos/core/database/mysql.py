@@ -56,6 +56,7 @@ class MysqlDatabase(Database):
             self.run("SET SESSION TRANSACTION READ ONLY")
         self.run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
         self._sql: dict[str, RowSql] = {}
+        self._locking = False
 
     def _connect(self) -> Any:
         url = self.location.url
@@ -265,7 +266,17 @@ class MysqlDatabase(Database):
 
     def find(self, table: Table, values: Mapping[str, Value]) -> list[Row]:
         where, bound = self._matching(table, values)
-        return list(self._rows(table, where, bound))
+        # Only where an index leads to the rows: else the lock would hold the whole table.
+        lock = " LOCK IN SHARE MODE" if self._locking and table.indexed(next(iter(values), "")) else ""
+        return list(self._rows(table, where + lock, bound))
+
+    @contextmanager
+    def locking(self) -> Iterator[None]:
+        self._locking = True
+        try:
+            yield
+        finally:
+            self._locking = False
 
     def containing(self, table: Table, column: str, text: str) -> Iterator[Row]:
         yield from list(self._rows(table, f"INSTR({quote(column)}, %s) > 0", (text,)))

@@ -45,6 +45,8 @@ def choose_place(live: Location, wanted: Location, asked: bool, fallback: str) -
     asked: the user named the place; where not, and the rights do not allow a new database, tables in live's database
     under the prefix `fallback` are taken instead. Raises SiteError when the place is taken or cannot be had.
     """
+    if wanted.none:
+        return Place(wanted, "nothing")
     if wanted.file is not None:
         return Place(wanted, "file")
     if wanted.url.database != live.url.database or not one_server(live, wanted):
@@ -92,6 +94,8 @@ def remove_place(location: Location, made: str, tables: Collection[str], user: s
     it, as name@host. Raises SiteError when the place
     cannot be reached.
     """
+    if location.none:
+        return []
     if location.file is not None:
         for ending in ("", "-wal", "-shm", "-journal"):
             Path(f"{location.file}{ending}").unlink(missing_ok=True)

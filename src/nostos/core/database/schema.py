@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 
 Value = None | int | float | str | bytes
@@ -64,6 +65,12 @@ class Table:
 
     def column(self, name: str) -> Column | None:
         return next((c for c in self.columns if c.name == name), None)
+
+    def indexed(self, column: str) -> bool:
+        """Whether an index begins with this column."""
+        if any(columns[0] == column for columns in (self.key, *self.uniques) if columns):
+            return True
+        return any(re.search(rf"\([`\"]?{re.escape(column)}[`\",) (]", ddl) for _, ddl in self.indexes)
 
     def key_of(self, row: Row) -> Key:
         return tuple(row[c] for c in self.key)

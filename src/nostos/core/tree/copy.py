@@ -125,6 +125,10 @@ def copy_tree(source: Path, target: Path, entries: Sequence[Entry], small: int) 
 
     def one(entry: Entry) -> Copied:
         try:
+            if entry.kind == "folder":
+                (target / entry.path).mkdir(exist_ok=True)
+                (target / entry.path).chmod(entry.mode)
+                return Copied(entry, entry.digest or b"")
             if entry.kind == "link":
                 (target / entry.path).symlink_to((source / entry.path).readlink())
                 info = (target / entry.path).lstat()

@@ -14,18 +14,20 @@ from pathlib import Path
 from nostos.core.errors import SiteError
 
 _CHUNK = 1 << 20
+NO_FILES = ".nostos-none"  # the tree of a site without files: never made
 OWN_PREFIX = ".nostos-"  # whatever Nostos itself lays down in a tree
 
 
 @dataclass(frozen=True)
 class Entry:
-    """A file or a link in a tree. path: relative, with forward slashes. stamp: modification and change time, ns.
+    """A file, a link or an empty folder in a tree. path: relative, with forward slashes. stamp: modification and change
+    time, ns; none of a folder's.
 
     digest: BLAKE2b of the content, 16 bytes, or of the target of a link; None where it was not computed.
     """
 
     path: str
-    kind: str  # "file" or "link"
+    kind: str  # "file", "link" or "folder"
     size: int
     mode: int
     stamp: tuple[int, int]
@@ -107,13 +109,20 @@ def _entry(path: str, info: os.stat_result, target: Path | None = None) -> Entry
     return Entry(path, "link", 0, 0o777, stamp, hashlib.blake2b(os.fsencode(str(target)), digest_size=16).digest())
 
 
+def _folder(path: str, info: os.stat_result) -> Entry:
+    """An empty folder, which has to be told for it to be there elsewhere."""
+    return Entry(path, "folder", 0, stat.S_IMODE(info.st_mode), (0, 0), hashlib.blake2b(digest_size=16).digest())
+
+
 def look_at(root: Path, path: str) -> Entry | None:
-    """The file or link at one place of a tree, as `scan` gives it; None where there is none."""
+    """The file, link or empty folder at one place of a tree, as `scan` gives it; None where there is none."""
     place = inside(root, path)
     try:
         info = place.lstat()
     except FileNotFoundError:
         return None
+    if stat.S_ISDIR(info.st_mode):
+        return None if any(place.iterdir()) else _folder(path, info)
     return _entry(path, info, place.readlink() if stat.S_ISLNK(info.st_mode) else None)
 
 
@@ -129,11 +138,15 @@ def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
     base = os.path.realpath(root)
 
     def walk(folder: str, prefix: str) -> Iterator[Entry]:
+        if not prefix and root.name == NO_FILES:
+            return
         try:
             found = sorted(os.scandir(folder), key=lambda e: e.name)
         except OSError as error:
             passed(Passed(prefix.rstrip("/") or ".", f"cannot be read: {error.strerror}"))
             return
+        if not found and prefix:
+            yield _folder(prefix[:-1], Path(folder).stat())
         for entry in found:
             path = prefix + entry.name
             if entry.name.startswith(OWN_PREFIX) or entry.path in outside or plain(path):
