@@ -217,16 +217,18 @@ class Laws(unittest.TestCase):
         self.assertNotIn(":8431", repr(contents(harbour.staging.database)))
         with harbour.crew() as crew:
             self.assertEqual(list(look(crew, toward=Side.STAGING)[1]), [])
-        self.assertEqual([i for i in mine if i not in harbour.homeward()], [])
+        still = {i.partition("~")[0] for i in harbour.homeward()}  # two of one name are told apart, until they are not
+        self.assertEqual([i for i in mine if i.partition("~")[0] not in still], [])
         again = state(harbour.staging_folder)
         harbour.refresh()
         self.assertTrue(again == state(harbour.staging_folder))
         harbour.merge("*")
         harbour.refresh()
         after = harbour.compare().items.values()
-        self.assertEqual([i.id for i in after if i.standing is not Standing.CLASH and not i.reason and not any(
+        over = (Standing.CLASH, Standing.SETTLED)  # what is settled is noted with the next merge that does something
+        self.assertEqual([i.id for i in after if i.standing not in over and not i.reason and not any(
             f.standing is Standing.CLASH for f in i.fields)], [])
-        if not list(after):
+        if not after:
             self.assertEqual(apart(shape(harbour.live), shape(harbour.staging)), [])
 
     @settings(max_examples=EXAMPLES // 3, deadline=None, phases=PHASES, suppress_health_check=list(HealthCheck))

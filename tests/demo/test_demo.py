@@ -21,9 +21,14 @@ class Demo(SiteTest):
         self.assertIn("Present and equal: 15 things that live gained", said)
         self.assertNotIn("DIFFERENT", said)
         live = Observatory(self.folder / "story/live")
-        self.assertEqual(live.find("page", "visit")["title"], "How to find us in the dark")
+        self.assertEqual(live.find("page", "visit")["title"], "How to reach the hill")
         self.assertEqual(live.find("page", "autumn-talks")["parent_id"], live.find("page", "autumn-programme")["id"])
         self.assertEqual(live.setting("theme"), "dusk")
+        theme = live.setting("theme.dusk")
+        self.assertEqual((theme["accent"], theme["footer"]), ("#d98e5b", "Clear skies, warm hands."))
+        self.assertEqual([e["label"] for e in live.setting("menu.main")["entries"]], [
+            "Programme", "Autumn evenings", "Sky notes", "Shop", "How to find us", "For schools"])
+        self.assertEqual(live.find("note", "a-still-night")["title"], "A still night")
         self.assertFalse((self.folder / "story/staging").exists())
 
     def test_both_sites_in_a_browser(self) -> None:

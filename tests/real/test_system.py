@@ -10,9 +10,12 @@ import pymysql
 
 from nostos.core.clone import clone, remove
 from nostos.core.errors import SiteError
+from nostos.core.keys import Side
 from nostos.core.merge import look, merge, prepare
 from nostos.core.php_configuration import read, rewrite
 from nostos.core.selection import Choice
+from nostos.core.selection_files import read as read_selection
+from nostos.core.selection_files import write
 from nostos.core.site import recognise
 from nostos.core.survey import survey
 from nostos.core.voyage import Home, opened
@@ -211,6 +214,55 @@ class RealSystem(SiteTest):
         self.merge("page/talks")
         talks = self.ask(self.live, "echo get_page_by_path('programme/autumn/talks')->post_parent;")
         self.assertEqual(talks, said["id"])
+
+    def test_both_sides_changed_one_thing(self) -> None:
+        """Structures and lists key by key, a clash decided in a file, a removal refused; then a refresh."""
+        plugin = "<?php\n/* Plugin Name: {0}\nVersion: 1 */\n"
+        for name in ("moon", "tide"):
+            (self.live.folder / f"wp-content/plugins/{name}").mkdir(parents=True)
+            (self.live.folder / f"wp-content/plugins/{name}/{name}.php").write_text(plugin.format(name))
+        self.ask(self.live, """
+            update_option('sidebars_widgets', ['wp_inactive_widgets' => [], 'sidebar-1' => ['block-2', 'block-3']]);
+            wp_insert_post(['post_title' => 'Old news', 'post_name' => 'old-news', 'post_status' => 'publish']);""")
+        staging = self.clone()
+        both = "activate_plugin('{0}/{0}.php'); set_theme_mod('{1}', '{2}'); wp_create_user('editor', 'pw', '{3}');" \
+            "update_option('sidebars_widgets', ['wp_inactive_widgets' => [], 'sidebar-1' => {4}]);" \
+            "wp_update_post(['ID' => get_page_by_path('programme')->ID, 'post_title' => '{5}']);"
+        self.ask(staging, both.format("moon", "background_color", "112233", "e@x.example",
+                                      "['block-2', 'block-9', 'block-3']", "From staging")
+                 + "wp_delete_post(get_page_by_path('old-news', OBJECT, 'post')->ID, true);")
+        self.ask(self.live, both.format("tide", "header_text", "yes", "e@x.example",
+                                        "['block-2', 'block-3', 'block-8']", "From live") + """
+            wp_insert_comment(['comment_post_ID' => get_page_by_path('old-news', OBJECT, 'post')->ID,
+              'comment_content' => 'still reading', 'comment_author' => 'y', 'comment_approved' => 1]);""")
+        found = self.standings()
+        self.assertEqual((found["page/programme"], found["post/old-news"]), ("clash", "clash"))
+        file = self.folder / "choice.toml"
+        with opened(self.home, self.home.read("autumn")) as crew:
+            items = look(crew)[0].items
+            self.assertIn("live has built on it since: comment/", items["post/old-news"].reason)
+            write(file, crew.voyage, prepare(crew), "now")
+            file.write_text(file.read_text().replace('# "page/programme" = "live"', '"page/programme" = "staging"'))
+            merge(self.home, crew, prepare(crew, read_selection(file).choice))
+        ask = """$mods = get_option('theme_mods_' . get_option('stylesheet'));
+            echo json_encode([get_option('active_plugins'), $mods['background_color'] ?? '', $mods['header_text'] ?? '',
+              get_option('sidebars_widgets')['sidebar-1'], get_page_by_path('programme')->post_title,
+              get_user_by('login', 'editor')->user_email, count(get_users()),
+              count(get_comments(['post_id' => get_page_by_path('old-news', OBJECT, 'post')->ID ?? 0]))]);"""
+        merged = [["tide/tide.php", "moon/moon.php"], "112233", "yes", ["block-2", "block-9", "block-3", "block-8"],
+                  "From staging", "e@x.example", 2, 1]
+        self.assertEqual(self.ask(self.live, ask), merged)
+        before = mariadb().run("SELECT * FROM kr_posts", database=str(
+            recognise(self.live.folder).database.url.database))
+        with opened(self.home, self.home.read("autumn")) as crew:
+            done = merge(self.home, crew, prepare(crew, Choice(everyone=True), toward=Side.STAGING))
+            self.assertTrue(all(line.holds for line in done.ledger))
+        self.assertEqual(before, mariadb().run("SELECT * FROM kr_posts", database=str(
+            recognise(self.live.folder).database.url.database)))
+        self.assertEqual(self.ask(staging, ask)[:7], merged[:7])
+        left = {n: s for n, s in self.standings().items() if not n.startswith("comment/")}
+        # One login made on both sides is one member; the two passwords are not to be merged.
+        self.assertEqual(left, {"post/old-news": "clash", "member/editor": "clash"})
 
     def test_a_writer_loses_nothing_and_waits_for_nobody(self) -> None:
         """Pairs of rows, each pair in one transaction, before, while and after a clone, a compare and a merge."""

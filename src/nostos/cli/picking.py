@@ -161,7 +161,7 @@ def _run(screen: Any, picker: Picker, look: Callable[[Item], list[str]]) -> bool
             _page(screen, look(picker.current))
         elif key == ord("d"):
             return True
-        elif key in (ord("q"), 27):
+        elif key == ord("q"):  # not Escape: keys that a terminal does not know begin with it
             return False
 
 

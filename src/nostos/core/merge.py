@@ -30,7 +30,7 @@ from nostos.core.files import compare_files
 from nostos.core.history import now
 from nostos.core.items import Comparison, Item, assemble
 from nostos.core.keys import Side
-from nostos.core.mirror import mirrored
+from nostos.core.mirror import mirrored, turned
 from nostos.core.needs import Needs
 from nostos.core.operations import InsertRow, Plan, RemoveRow, SchemaOperation, plan
 from nostos.core.profiles.model import Profile
@@ -107,7 +107,11 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, tell: Listene
         decide(comparison, decisions, {i.id: i.reason for i in first.items.values() if i.reason})
     if toward is Side.STAGING:
         comparison = mirrored(comparison, staging_db)
-        return comparison, need_finder.resolve(comparison, staging_db)
+        needs = need_finder.resolve(comparison, staging_db)
+        for item in list(comparison.items.values()):  # what stands in the way is told in the words of the real sides
+            if item.reason:
+                comparison.items[item.id] = replace(item, reason=turned(item.reason))
+        return comparison, needs
     return comparison, need_finder.resolve(comparison, live_db)
 
 
@@ -222,7 +226,10 @@ class _Merge:
                 switch.back()
                 with suppress(OSError):  # the disk may be full; the marker in live's database tells as well
                     journal.write("taken back", why=type(error).__name__)
-                raise _explained(error) from error
+                explained = _explained(error)
+                if self.toward is Side.STAGING and isinstance(explained, NostosError):
+                    explained.what, explained.left = turned(explained.what), turned(explained.left)
+                raise explained from error
             try:
                 with suppress(OSError):
                     journal.write("committed")

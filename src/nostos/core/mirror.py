@@ -6,6 +6,7 @@ the site that is written and "staging" for the one that is read; mirrored, these
 
 from __future__ import annotations
 
+import re
 from copy import copy
 from dataclasses import replace
 
@@ -37,6 +38,16 @@ def mirrored(comparison: Comparison, staging_db: Database) -> Comparison:
     return Comparison(items, turned, comparison.owner, comparison.files)
 
 
+def turned(said: str) -> str:
+    """What was said of live, said of staging, and the other way round: for messages."""
+    def other(match: re.Match[str]) -> str:
+        word = match.group(0)
+        swapped = {"live": "staging", "staging": "live", "on live": "in staging", "in staging": "on live"}[word.lower()]
+        return swapped.capitalize() if word[0].isupper() else swapped
+
+    return re.sub(r"(?i)(?<![\w~/.-])(?:on live|in staging|live|staging)(?![\w/-])", other, said)
+
+
 def _unfetched(rows: Rows, staging_db: Database) -> dict[RowName, Row]:
     wanted: dict[str, list[RowState]] = {}
     for state in rows.states.values():
@@ -63,14 +74,8 @@ def _state(state: RowState, raw: dict[RowName, Row]) -> RowState:
 
 
 def _item(item: Item, states: dict[RowName, RowState]) -> Item:
-    reason = item.reason
-    for one, other in (("removed in staging", "removed on live"), ("removed on live", "removed in staging")):
-        if reason.startswith(one):
-            rest = reason[len(one):].replace("staging", "\0").replace("live", "staging").replace("\0", "live")
-            reason = other + rest
-            break
     return replace(
-        item, standing=_SWAPPED.get(item.standing, item.standing), reason=reason, visitors=False,
+        item, standing=_SWAPPED.get(item.standing, item.standing), reason=turned(item.reason), visitors=False,
         fields=tuple(_field(f) for f in item.fields), rows=tuple(states[r.id] for r in item.rows),
         files=tuple(_file(f) for f in item.files),
         schema=tuple(replace(s, side=s.side.other) for s in item.schema))

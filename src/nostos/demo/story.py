@@ -23,6 +23,7 @@ class Scene:
     act: Callable[[], None] | None = None
     command: tuple[str, ...] = ()
     status: int = 0
+    shows: Path | None = None  # a file to read
 
 
 class Story:
@@ -32,6 +33,7 @@ class Story:
         self.live_folder = folder / "live"
         self.staging_folder = folder / "staging"
         self.home = folder / "voyages"
+        self.selection = folder / "autumn.toml"
         self.live_url = live_url
         self.staging_url = staging_url
 
@@ -54,27 +56,37 @@ class Story:
         yield Scene("Make a staging copy to try the autumn redesign on.",
                     command=("clone", live, VOYAGE, "--into", staging, "--url", self.staging_url))
         yield Scene("On staging, for a week: the dusk theme, an update of the star chart that brings a table and a "
-                    "column,\na new programme page with its picture, tag and menu entry, an edited page, a removed "
-                    "page.\nSomeone also places a test order there.", act=self.work_on_staging)
+                    "column,\na new programme page with its picture, tag and menu entry, an edited page, a colour,\n"
+                    "a removed page and a removed note. Someone also places a test order there.",
+                    act=self.work_on_staging)
         yield Scene("On live, the same week: nine orders, three comments, a new member, a new sky note; the same\n"
-                    "page edited in another paragraph, and one title that both sides changed.",
-                    act=self.life_on_live)
+                    "page edited in another paragraph, the same menu and the same theme's settings changed elsewhere,\n"
+                    "and one title that both sides changed.", act=self.life_on_live)
         yield Scene("What has changed where?", command=("compare", VOYAGE), status=1)
-        yield Scene("A closer look at the page that both sides edited, and at the one that clashes.",
-                    command=("compare", VOYAGE, "page/programme", "page/visit"), status=1)
+        yield Scene("A closer look: a page that both sides edited, in different paragraphs; a menu, a list, and a\n"
+                    "theme's settings, a structure, that both changed in different places; the title that clashes.",
+                    command=("compare", VOYAGE, "page/programme", "menu/main", "setting/theme.dusk", "page/visit"),
+                    status=1)
+        yield Scene("Staging removed a note that live's visitors have commented on since. That is refused.",
+                    command=("compare", VOYAGE, "note/a-still-night"), status=1)
         yield Scene("The page's picture is forbidden: refused, for the page cannot stand without it.",
                     command=("merge", VOYAGE, "--take", "page/autumn-programme", "--leave", "picture/*", "--yes"),
                     status=3)
         yield Scene("What would a menu need? A dry run tells, and does nothing.",
                     command=("merge", VOYAGE, "--take", "menu/main", "--dry-run"), status=1)
-        yield Scene("Bring everything home that editors and administrators changed.",
-                    command=("merge", VOYAGE, "--yes"), status=1)
+        yield Scene("Decide the clash for staging's title, and write the selection to a file for a colleague to read.",
+                    command=("select", VOYAGE, "--prefer", "staging", "page/visit", "--save", str(self.selection)),
+                    status=1)
+        yield Scene("This is the file:", shows=self.selection)
+        yield Scene("Bring it home.", command=("merge", VOYAGE, "--selection", str(self.selection), "--yes"), status=1)
         yield Scene("Merging again does nothing: it is all there.", command=("merge", VOYAGE, "--yes"), status=1)
         if not whole:
             return
         yield Scene("Voyages at a glance.", command=("status",), status=1)
         yield Scene("Meanwhile one more order arrives, and staging gains a page below the new one.",
                     act=self.one_more_round)
+        yield Scene("Staging goes on for a while, so live's orders, comments and notes go into it. Its own work stays.",
+                    command=("refresh", VOYAGE, "--yes"), status=1)
         yield Scene("A second merge of the same voyage: the new page finds its parent under live's id.",
                     command=("merge", VOYAGE, "--take", "page/autumn-talks", "--yes"), status=1)
         yield Scene("What was done, and when.", command=("history",))
@@ -103,6 +115,8 @@ class Story:
         visit = site.find("page", "visit")
         site.edit(visit["id"], title="How to reach the hill")
         site.remove(site.find("page", "winter-closing")["id"])
+        site.remove(site.find("note", "a-still-night")["id"])
+        site.set("theme.dusk", {**site.setting("theme.dusk"), "accent": "#d98e5b"})
         ticket = site.find("product", "evening-ticket")["id"]
         site.order("kr-test-7f", "Test Person", [(ticket, 1, 900)])
 
@@ -125,6 +139,10 @@ class Story:
             "Please bring a coat.", "Please bring a warm coat and a red lamp."))
         visit = site.find("page", "visit")
         site.edit(visit["id"], title="How to find us in the dark")
+        site.set("theme.dusk", {**site.setting("theme.dusk"), "footer": "Clear skies, warm hands."})
+        menu = site.setting("menu.main")
+        menu["entries"].append({"label": "For schools", "content": site.find("page", "school-groups")["id"]})
+        site.set("menu.main", menu)
 
     def one_more_round(self) -> None:
         ticket = self.live.find("product", "evening-ticket")["id"]

@@ -111,9 +111,16 @@ def item(console: Console, shown: Item, needs: Needs, describe: Describe) -> Non
         console.print(Text(f"  {clean(shown.reason)}", style="red"))
     for need in needs.get(shown.id, ()):
         console.print(Text(f"  needs {need.on}: {need.reason}"))
+    # Of what one side removed, only what the other changed since is worth a look.
+    gone = shown.change == "removed" and not shown.schema
+    side = Standing.HOMEWARD if any(f.merged.staging is ABSENT for f in shown.fields) else Standing.KEPT
     for field in shown.fields:
+        if gone and field.standing is side:
+            continue
         console.print()
         _field(console, field, describe)
+    if gone and side is Standing.HOMEWARD and not shown.reason:
+        console.print("  removed in staging; live has left it as it was")
 
 
 def _field(console: Console, field: Field, describe: Describe) -> None:

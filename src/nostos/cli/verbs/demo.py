@@ -46,6 +46,10 @@ def _play(folder: Path, env: Environment, serve: bool) -> ExitStatus:
             env.out.print(Text(scene.told, style="italic cyan"))
         if scene.act:
             scene.act()
+        if scene.shows is not None:
+            env.out.print()
+            for line in scene.shows.read_text(encoding="utf-8").splitlines():
+                env.out.print(Text(f"    {line}"), soft_wrap=True)
         if scene.command:
             shown = shlex.join(scene.command).replace(f"{folder}/", "")
             env.out.print(Text(f"\n$ nostos {shown}", style="bold"))

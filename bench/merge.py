@@ -1,0 +1,91 @@
+"""Merging 20 items on a small site and on one ten times larger, on MariaDB: `python -m bench.merge [ROWS]`.
+
+Prints how long each merge took once it was prepared, how long with the comparison before it, how long live's rows were
+locked, and the memory that each took.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+from tests.real.servers import MariaDB, mariadb
+
+from bench.database import make, timed
+from nostos.core.clone import clone
+from nostos.core.merge import merge, prepare
+from nostos.core.voyage import Home, opened
+
+
+def one(server: MariaDB, rows: int) -> dict[str, float]:
+    """Clone a site of so many rows, change 20 pages in staging, merge."""
+    import resource
+
+    live = make(server, rows)
+    with tempfile.TemporaryDirectory() as made:
+        folder = Path(made)
+        (folder / "live").mkdir()
+        (folder / "live/nostos.toml").write_text(
+            '[site]\nname = "big"\nurl = "https://ridge.example"\nprefix = "kr_"\n'
+            f'database = "mysql://root@/{live}?unix_socket={server.socket}"\n')
+        home = Home(folder / "home")
+        clone(home, folder / "live", "bench", folder / "staging", "https://staging.example")
+        copy = home.read("bench").place
+        server.run("UPDATE kr_pages SET title = 'changed' WHERE id <= 10", database=copy)
+        server.run("INSERT INTO kr_pages (title, body, n) SELECT 'new', 'x', seq FROM seq_1_to_10", database=copy)
+        with opened(home, home.read("bench")) as crew:
+            start = time.monotonic()
+            prepared = prepare(crew)
+            waits: list[float] = []
+            stop = threading.Event()
+            writer = threading.Thread(target=_write, args=(server, live, waits, stop))
+            writer.start()
+            alone = timed(lambda: merge(home, crew, prepared))
+            stop.set()
+            writer.join()
+            whole = time.monotonic() - start
+        memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    return {"alone": alone, "whole": whole, "locked": max(waits), "memory": memory}
+
+
+def _write(server: MariaDB, live: str, waits: list[float], stop: threading.Event) -> None:
+    """A visitor who writes to a row that the merge changes, again and again, and notes how long it took."""
+    import pymysql
+
+    connection = pymysql.connect(unix_socket=server.socket, user="root", database=live, autocommit=True)
+    with connection.cursor() as cursor:
+        while not stop.is_set():
+            start = time.monotonic()
+            cursor.execute("UPDATE kr_pages SET n = n + 1 WHERE id = 7")
+            waits.append(time.monotonic() - start)
+            time.sleep(0.002)
+    connection.close()
+
+
+def main(rows: int) -> None:
+    found = []
+    for size in (rows // 10, rows):  # a process each, so that memory is each one's own
+        done = subprocess.run([sys.executable, "-m", "bench.merge"], check=True, capture_output=True,
+                              env={**os.environ, "BENCH_ROWS": str(size)})
+        found.append(json.loads(done.stdout))
+    small, large = found
+    print(f"20 items on {rows // 10:,} and on {rows:,} rows")
+    for name, said in (("alone", "merge"), ("whole", "with the comparison")):
+        print(f"{said}: {small[name]:.3f} s and {large[name]:.3f} s, ratio {large[name] / small[name]:.2f}"
+              + (" (bar: 1.3)" if name == "alone" else ""))
+    print(f"longest wait of a writer: {large['locked'] * 1000:.0f} ms (bar: 100)")
+    print(f"memory: {small['memory']:.0f} MB and {large['memory']:.0f} MB, ratio "
+          f"{large['memory'] / small['memory']:.2f} (bar: 1.2)")
+
+
+if __name__ == "__main__":
+    if "BENCH_ROWS" in os.environ:
+        print(json.dumps(one(mariadb(), int(os.environ["BENCH_ROWS"]))))
+    else:
+        main(int(sys.argv[1]) if len(sys.argv) > 1 else 600_000)
