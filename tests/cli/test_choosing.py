@@ -73,7 +73,7 @@ class Choosing(SiteTest):
     def test_the_list_without_a_screen(self) -> None:
         with self.h.crew() as crew:
             comparison, needs = look(crew)
-        picker = Picker(comparison.items, needs, set())
+        picker = Picker(comparison.items, needs, set(), {"page/visit"})
         names = [line.id for line in picker.lines if not isinstance(line, str)]
         self.assertIn("note/a-still-night", names)
         self.assertNotIn("member/alva", names)
@@ -82,6 +82,10 @@ class Choosing(SiteTest):
         picker.toggle()
         self.assertEqual(picker.pulled()["page/autumn-programme"], "menu/main")
         picker.decide(Side.LIVE)  # it does not clash, so nothing happens
+        while picker.current is None or picker.current.id != "note/a-still-night":
+            picker.move(1)
+        picker.decide(Side.STAGING)  # nor can this be decided
+        self.assertEqual(picker.decided, {})
         while picker.current is None or picker.current.id != "page/visit":
             picker.move(1)
         picker.decide(Side.STAGING)

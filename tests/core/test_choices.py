@@ -8,6 +8,7 @@ from nostos.core.history import now
 from nostos.core.merge import merge, prepare
 from nostos.core.selection import Choice
 from nostos.core.selection_files import read, with_voyage, write
+from nostos.demo.story import Story
 from tests.support import Harbour, SiteTest, rows, state
 
 
@@ -133,6 +134,36 @@ class Deciding(SiteTest):
         self.prefer(("staging", "theme/meadow", ""))
         self.assertTrue((self.h.live_folder / style).read_text().startswith("/* again */"))
         self.assertEqual(self.h.standings(), {})
+
+
+class Together(SiteTest):
+    def test_what_seems_to_belong_to_an_extension_is_told(self) -> None:
+        h = self.harbour()
+        Story(self.folder).work_on_staging()
+        h.staging.set("star-chart.units", "degrees")
+        with h.crew() as crew:
+            def warned(*take: str) -> tuple[str, ...]:
+                return prepare(crew, Choice(take)).plan.selection.warnings
+
+            self.assertEqual(warned(), ())
+            self.assertEqual(warned("extension/star-chart"), (
+                "setting/star-chart.units seems to belong to extension/star-chart, and stays: take it too with --take "
+                "setting/star-chart.units",))
+            self.assertIn("table/ext_star_chart_marks seems to belong to extension/star-chart, which stays: take it "
+                          "too with --take extension/star-chart", warned("table/*"))
+
+    def test_rows_that_repeat_under_one_name_are_a_multiset(self) -> None:
+        """Both sides added rows of one name to a page: those alike are one, the others stay beside each other."""
+        h = self.harbour()
+        page = h.live.find("page", "visit")["id"]
+        for site, values in ((h.live, ("north", "north", "east")), (h.staging, ("north", "west", "east", "east"))):
+            for value in values:
+                rows(site.database, "INSERT INTO content_fields (content_id, name, value) VALUES (?, 'gate', ?)", page,
+                     value)
+        h.merge()
+        found = rows(h.live.database, "SELECT value FROM content_fields WHERE name='gate' ORDER BY value")
+        self.assertEqual([v for (v,) in found], ["east", "east", "north", "north", "west"])
+        self.assertEqual(h.homeward(), [])
 
 
 class Files(SiteTest):

@@ -273,6 +273,30 @@ class Library(SiteTest):
                 merge(self.home, crew, prepared)
         self.assertIn("live edit", repr(self.dump(self.live_name)["hashes"]))
 
+    def test_live_builds_on_what_is_being_removed(self) -> None:
+        """A loan arrives after the merge's transaction has begun to read, and before the book is removed: seen."""
+        self.sql(self.live_name, "ALTER TABLE kr_loan_items DROP FOREIGN KEY kr_loan_items_ibfk_2")
+        path = self.site / "nostos.toml"
+        (self.site / "library.toml").write_text(
+            '[profile]\nname = "library"\ntitle = "Library"\n[[reference]]\ncolumn = "loan_items.book"\nto = "books"\n')
+        path.write_text(path.read_text() + 'profile = "library.toml"\n')
+        staging = self.clone()
+        self.sql(staging, "DELETE FROM kr_books WHERE id = 2")
+        digests, loans = Ledger.digests, iter([2])
+
+        def lent(ledger: Ledger, *args: object) -> object:
+            found = digests(ledger, *args)  # type: ignore[arg-type]
+            for book in loans:
+                self.server.run("INSERT INTO kr_loan_items VALUES (1, %s, NULL)", book, database=self.live_name)
+            return found
+
+        with mock.patch.object(Ledger, "digests", lent), opened(self.home, self.home.read("trip")) as crew:
+            prepared = prepare(crew)
+            self.assertEqual([i.id for i in prepared.plan.selection.items], ["books/2"])
+            with self.assertRaises(LiveMoved):
+                merge(self.home, crew, prepared)
+        self.assertEqual(len(self.dump(self.live_name)["books"]), 2)
+
     def test_survey_tells_rights_engines_and_character_sets(self) -> None:
         def found() -> dict[str, str]:
             return {f.what: str(f.whose) for f in survey(recognise(self.site)).findings}

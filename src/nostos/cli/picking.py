@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import curses
 import io
+import os
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -27,6 +28,9 @@ from nostos.show.tables import clean
 _HELP = "space take or leave   enter look   l live, s staging, n undecided   a whole kind   d done   q give up"
 
 
+_COLOURS = {Standing.HOMEWARD: 1, Standing.BLENDED: 2, Standing.CLASH: 3}  # pairs
+
+
 @dataclass
 class Picker:
     """The list and what is chosen in it, without a screen. Lines are kinds (a text) and items."""
@@ -34,6 +38,7 @@ class Picker:
     items: dict[str, Item]
     needs: Needs
     taken: set[str]
+    decidable: set[str]
     decided: dict[str, Side] = field(default_factory=dict)
     at: int = 0
 
@@ -80,7 +85,7 @@ class Picker:
 
     def decide(self, side: Side | None) -> None:
         item = self.current
-        if item is not None and item.standing is Standing.CLASH and item.id:
+        if item is not None and item.id in self.decidable:
             if side is None:
                 self.decided.pop(item.id, None)
             else:
@@ -118,16 +123,14 @@ def pick(env: Environment, crew: Crew, prepared: Prepared) -> Prepared:
     if not (env.stdin.isatty() and env.stdout.isatty()):
         raise SelectionError("Choosing in a list needs a terminal.",
                              next_step="Use --take, --leave and --prefer, or run it in a terminal.")
-    picker = Picker(dict(prepared.undecided), prepared.needs, {c.item.id for c in prepared.plan.selection.chosen
-                                                              if c.because is None})
+    # What stands in the way of an item, which no decision takes away, is told as well.
+    items = {**prepared.undecided, **{n: i for n, i in prepared.comparison.items.items() if i.reason}}
+    taken = {c.item.id for c in prepared.plan.selection.chosen if c.because is None}
+    picker = Picker(items, prepared.needs, taken, {
+        i.id for i in prepared.undecided.values() if i.standing is Standing.CLASH})
     for d in prepared.made.prefer:
         if not d.field and d.item in picker.items:
             picker.decided[d.item] = d.side
-    # What needs.resolve found to be in the way is told as well.
-    for name, item in prepared.comparison.items.items():
-        if item.reason and name in picker.items:
-            picker.items[name] = item
-
     def look(item: Item) -> list[str]:
         out = io.StringIO()
         console = Console(file=out, width=100, color_system=None, highlight=False, markup=False, emoji=False)
@@ -141,7 +144,12 @@ def pick(env: Environment, crew: Crew, prepared: Prepared) -> Prepared:
 
 
 def _run(screen: Any, picker: Picker, look: Callable[[Item], list[str]]) -> bool:
-    curses.curs_set(0)
+    with suppress(curses.error):  # a terminal that cannot
+        curses.curs_set(0)
+    if curses.has_colors():
+        curses.use_default_colors()
+        for number, colour in enumerate((curses.COLOR_GREEN, curses.COLOR_CYAN, curses.COLOR_RED), start=1):
+            curses.init_pair(number, -1 if "NO_COLOR" in os.environ else colour, -1)
     top = 0
     while True:
         height, width = screen.getmaxyx()
@@ -179,14 +187,15 @@ def _draw(screen: Any, picker: Picker, top: int, height: int, width: int) -> int
             _put(screen, n + 1, 0, line, width, curses.A_DIM)
             continue
         word = picker.word(line, pulled)
-        style = curses.A_REVERSE if top + n == picker.at else curses.A_NORMAL
+        style = curses.A_REVERSE if top + n == picker.at else (
+            curses.color_pair(_COLOURS.get(line.standing, 0)) if curses.has_colors() else curses.A_NORMAL)
         note = f" (for {pulled[line.id]})" if word == "needed" else ""
         _put(screen, n + 1, 0, f"  {word:<8} {line.standing:<9} {line.change:<8} {clean(line.id)}  "
              f"{clean(line.title)}{note}".ljust(width - 1), width, style)
     item = picker.current
     if item is not None and item.reason:
         _put(screen, height - 2, 0, clean(item.reason), width, curses.A_BOLD)
-    _put(screen, height - 1, 0, _HELP, width, curses.A_DIM)
+    _put(screen, height - 1, 0, _HELP, width, curses.A_BOLD)
     screen.refresh()
     return top
 

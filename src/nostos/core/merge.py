@@ -68,7 +68,8 @@ class Prepared:
 class Merged:
     """What a merge did. renumbered: kind, staging's key and live's for every row that came home under a new key.
 
-    between: seconds that live spent between two states. tries: how often it was prepared.
+    between: seconds that live spent between two states. locked: seconds for which rows of it were locked. tries: how
+    often it was prepared.
     """
 
     id: str
@@ -76,6 +77,7 @@ class Merged:
     renumbered: tuple[tuple[str, str, str], ...]
     clashes: tuple[Item, ...]
     between: float
+    locked: float
     tries: int
     seconds: float
 
@@ -182,7 +184,7 @@ def merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener = silent) -
     """
     start = monotonic()
     if not prepared.acts:
-        return Merged("", (), (), prepared.plan.selection.clashes, 0.0, 0, 0.0)
+        return Merged("", (), (), prepared.plan.selection.clashes, 0.0, 0.0, 0, 0.0)
     wanted = [i.id for i in prepared.plan.selection.items]
     for attempt in range(1, _TRIES + 1):
         try:
@@ -208,7 +210,7 @@ class _Merge:
         self.tell = tell
         self.id = f"{now()[:19].replace(':', '').replace('-', '')}-{secrets.token_hex(3)}"
         self.folder = home.folder(crew.voyage.name) / "merges" / self.id
-        self.between = 0.0
+        self.between = self.locked = 0.0
 
     def run(self, tries: int, start: float) -> Merged:
         live_db = self.target.open()
@@ -248,8 +250,8 @@ class _Merge:
         finally:
             journal.close()
             live_db.close()
-        return Merged(self.id, lines, self._renumbered(done), self.plan.selection.clashes, self.between, tries,
-                      monotonic() - start)
+        return Merged(self.id, lines, self._renumbered(done), self.plan.selection.clashes, self.between, self.locked,
+                      tries, monotonic() - start)
 
     def _commit(self, live_db: Database, journal: journals.Journal, switch: Switch) -> tuple[Committed,
                                                                                            tuple[Line, ...]]:
@@ -270,6 +272,7 @@ class _Merge:
         rows = self.comparison.rows
         with live_db.writing():
             before = ledger.digests(live_db, self._file_digest)
+            locking = monotonic()
             if self.plan.of(RemoveRow):
                 moved = need_finder.check_removals(self.comparison, live_db, self.plan.selection.items)
                 if moved is not None:
@@ -290,6 +293,7 @@ class _Merge:
             if live_db.transactional_schema:
                 self._drop(live_db, journal)
         self.between = monotonic() - began if switch.moves else 0.0
+        self.locked = monotonic() - locking
         return done, lines
 
     def _drop(self, live_db: Database, journal: journals.Journal) -> None:
