@@ -125,8 +125,15 @@ def is_local(profile: Profile, table: Table, row: Row) -> bool:
     return bool(policies) and not policies & COMPARED and not policies <= {Policy.DERIVED}
 
 
-def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database) -> Rows:
-    """Find every row that is not the same on live, in staging and at the anchor."""
+Pairs = Mapping[tuple[Side, str, Value], str]  # (side, table, key) -> canonical name
+
+
+def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database,
+                 pairs: Pairs | None = None) -> Rows:
+    """Find every row that is not the same on live, in staging and at the anchor.
+
+    pairs: names of rows that the anchor does not know yet, because what made them was interrupted.
+    """
     live_all, staging_all = live_db.tables(), staging_db.tables()
     profile = effective_profile(live, {**staging_all, **live_all})
     live_tables, staging_tables = compared_tables(profile, live_all), compared_tables(profile, staging_all)
@@ -146,7 +153,7 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
         for name, table in tables[side].items():
             found = [m for m in list(anchor.moves(side, database, table, blocks[side].get(name)))
                      if m.row is None or not is_local(profile, table, translators[side].full(name, m.row))]
-            moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)
+            moves[side][name] = _apart(profile, anchor, translators[side], side, table, found, pairs or {})
     matcher = _Matcher(profile, both, anchor, keys, translators, base, moves)
     for name in _by_identity(profile, both):
         matcher.match(name)
@@ -189,7 +196,7 @@ def _blocks(anchor: Anchor, databases: Mapping[Side, Database],
 
 
 def _apart(profile: Profile, anchor: Anchor, translator: Translator, side: Side, table: Table,
-           found: list[RowMove]) -> list[RowMove]:
+           found: list[RowMove], pairs: Pairs) -> list[RowMove]:
     """Register births, and take apart rows whose key was given out again to another thing."""
     result = []
     keys = translator.keys
@@ -198,7 +205,11 @@ def _apart(profile: Profile, anchor: Anchor, translator: Translator, side: Side,
         if not table.surrogate:
             result.append(move)
         elif move.born and move.row is not None:
-            _birth(keys, side, table.name, key)
+            name = pairs.get((side, table.name, key))
+            if name is not None:
+                keys.claim(table.name, key, name)
+            else:
+                _birth(keys, side, table.name, key)
             result.append(move)
         else:
             name = keys.name(table.name, key)

@@ -27,6 +27,12 @@ class VoyageError(NostosError):
     """A voyage is missing, taken, half-made or its sites have vanished."""
 
 
+class RecoverNeeded(VoyageError):
+    """An operation was interrupted part-way."""
+
+    status = 4
+
+
 class SelectionError(NostosError):
     """A pattern matches nothing, or a need was left out."""
 

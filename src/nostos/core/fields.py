@@ -91,7 +91,8 @@ def _whole(path: Path, policy: Policy, base: Any, live: Any, staging: Any) -> Me
     if policy is Policy.TEXT and all(isinstance(v, str) for v in (base, live, staging)):
         text = merge_text(base, live, staging)
         if text is not None:
-            return said(Standing.KEPT if text == live else Standing.BLENDED, text)
+            return said(Standing.KEPT if text == live else Standing.HOMEWARD if text == staging else Standing.BLENDED,
+                        text)
     return said(Standing.CLASH, live)
 
 

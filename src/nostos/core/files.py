@@ -39,7 +39,12 @@ class FileState:
             return Standing.KEPT
         if self.decided is Side.STAGING:
             return Standing.HOMEWARD
-        return Standing.CLASH if self.merged is None else Standing.BLENDED
+        if self.merged is None:
+            return Standing.CLASH
+        digest = hashlib.blake2b(self.merged, digest_size=16).digest()
+        if self.live is not None and digest == self.live.digest:
+            return Standing.KEPT  # it holds staging's lines already
+        return Standing.HOMEWARD if self.staging is not None and digest == self.staging.digest else Standing.BLENDED
 
 
 def _equal(one: Entry | None, other: Entry | None) -> bool:

@@ -21,7 +21,7 @@ from nostos.core.apply.commit import Committed, apply_rows, apply_schema, drop_s
 from nostos.core.apply.ledger import Ledger, Line
 from nostos.core.apply.settle import settle
 from nostos.core.apply.switch import Switch
-from nostos.core.compare import compare_rows
+from nostos.core.compare import Pairs, compare_rows
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Value
 from nostos.core.decisions import Decision, decide
@@ -83,22 +83,24 @@ class Merged:
 
 
 def look(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE,
-         prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: ()) -> tuple[Comparison, Needs]:
+         prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: (),
+         pairs: Pairs | None = None) -> tuple[Comparison, Needs]:
     """Compare the two sites of a voyage, seen from the side that a merge is to write. prefer: how clashes are decided.
-    Reads both, changes neither."""
+    pairs: see compare_rows. Reads both, changes neither."""
     live_db, staging_db = crew.live.open(readonly=True), crew.staging.open(readonly=True)
     try:
         with live_db.reading(), staging_db.reading():
-            return _compared(crew, live_db, staging_db, tell, prefer, toward)
+            return _compared(crew, live_db, staging_db, tell, prefer, toward, pairs)
     finally:
         live_db.close()
         staging_db.close()
 
 
 def _compared(crew: Crew, live_db: Database, staging_db: Database, tell: Listener,
-              prefer: Callable[[Comparison], Sequence[Decision]], toward: Side) -> tuple[Comparison, Needs]:
+              prefer: Callable[[Comparison], Sequence[Decision]], toward: Side,
+              pairs: Pairs | None) -> tuple[Comparison, Needs]:
     tell(Progress("comparing rows", 0, None, "tables"))
-    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db)
+    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db, pairs)
     tell(Progress("comparing files", 0, None, "files"))
     files = compare_files(crew.anchor, crew.live, crew.staging, _with_skipped(crew, rows.profile))
     comparison = assemble(crew.anchor, rows, files, schema_items(rows), staging_db, live_db)
@@ -203,6 +205,7 @@ class _Merge:
     def __init__(self, home: Home, crew: Crew, prepared: Prepared, tell: Listener) -> None:
         self.crew = crew
         self.toward = prepared.toward
+        self.prefer = prepared.made.prefer
         home_coming = self.toward is Side.LIVE
         self.target, self.source = (crew.live, crew.staging) if home_coming else (crew.staging, crew.live)
         self.comparison = prepared.comparison
@@ -216,16 +219,21 @@ class _Merge:
         live_db = self.target.open()
         journal = journals.Journal(self.folder)
         switch = Switch(self.target.files, self.source.files, self.id)
+        began = False
         try:
             try:
                 journal.write("plan", merge=self.id, voyage=self.crew.voyage.name, at=now(), toward=self.toward,
+                              prefer=[[d.item, str(d.side), d.field] for d in self.prefer],
                               operations=[journals.as_data(o) for o in self.plan.operations])
                 self.tell(Progress("staging files", 0, None, "files"))
+                switch.plan(self.plan.operations)
+                journal.write("staging", switch=switch.record())
                 switch.stage(self.plan.operations, journal.before)
-                journal.write("staged", moves=[[str(m.target), str(m.staged), str(m.aside)] for m in switch.moves])
+                journal.write("staged")
+                began = True
                 done, lines = self._commit(live_db, journal, switch)
             except BaseException as error:
-                switch.back()
+                switch.back(began)
                 with suppress(OSError):  # the disk may be full; the marker in live's database tells as well
                     journal.write("taken back", why=type(error).__name__)
                 explained = _explained(error)
@@ -259,7 +267,8 @@ class _Merge:
         if live_db.transactional_schema:
             return self._transaction(live_db, journal, switch)
         live_db.prepare_mark(MARKER)
-        steps = apply_schema(self.plan, self.comparison.rows, live_db)
+        steps = apply_schema(self.plan, self.comparison.rows, live_db,
+                             lambda change: journal.write("schema", change=change))
         try:
             return self._transaction(live_db, journal, switch)
         except BaseException:

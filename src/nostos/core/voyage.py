@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -15,7 +16,8 @@ import msgspec
 import platformdirs
 
 from nostos.core.anchor import Anchor
-from nostos.core.errors import SiteError, VoyageError
+from nostos.core.apply.journal import unfinished
+from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.private import make_private, write_private
 from nostos.core.site import Site, recognise
 
@@ -60,6 +62,7 @@ class Home:
     """The folder where voyages and the history are kept; private to its owner."""
 
     def __init__(self, path: Path | None = None) -> None:
+        self._held: dict[str, int] = {}
         self.path = path or Path(platformdirs.user_data_dir("nostos", appauthor=False))
 
     def make(self) -> None:
@@ -107,22 +110,33 @@ class Home:
 
     @contextmanager
     def lock(self, name: str) -> Iterator[None]:
-        """Hold a voyage, so that two commands do not work on it at once. A dead process holds nothing."""
+        """Hold a voyage, so that two commands do not work on it at once. A dead process holds nothing. Whoever holds
+        it may hold it again."""
+        if self._held.get(name):
+            yield
+            return
         self.make()
+        holder = self.path / "voyages" / f".{name}.holder"
         lock = filelock.FileLock(self.path / "voyages" / f".{name}.lock", timeout=5, mode=0o600)
         try:
             lock.acquire()
         except filelock.Timeout:
-            raise VoyageError(f"Another nostos is at work on voyage {name}.",
+            who = holder.read_text() if holder.is_file() else "not known which"
+            raise VoyageError(f"Another nostos is at work on voyage {name} ({who}).",
                               next_step="Wait until it has ended, then try again.") from None
+        self._held[name] = 1
         try:
+            with suppress(OSError):
+                write_private(holder, f"process {os.getpid()}, since {datetime.now(UTC):%H:%M:%S} UTC".encode())
             yield
         finally:
+            del self._held[name]
             lock.release()
 
     def forget(self, name: str) -> None:
         shutil.rmtree(self.folder(name), ignore_errors=True)
-        (self.path / "voyages" / f".{name}.lock").unlink(missing_ok=True)
+        for ending in ("lock", "holder"):
+            (self.path / "voyages" / f".{name}.{ending}").unlink(missing_ok=True)
 
 
 def check_name(name: str) -> None:
@@ -143,11 +157,18 @@ class Crew:
 
 
 @contextmanager
-def opened(home: Home, voyage: Voyage) -> Iterator[Crew]:
-    """A ready voyage with both of its sites. Raises VoyageError when one has vanished."""
+def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Crew]:
+    """A ready voyage with both of its sites. Raises VoyageError when one has vanished, RecoverNeeded when an operation
+    was interrupted (unless `recovering`)."""
     if voyage.state != "ready":
         raise VoyageError(f"The clone of voyage {voyage.name} did not finish.",
                           next_step=f"`nostos retire {voyage.name}` cleans it up; then clone again.")
+    if not recovering and unfinished(home.folder(voyage.name)):
+        with home.lock(voyage.name):  # or another nostos is in the middle of it this very moment
+            if unfinished(home.folder(voyage.name)):
+                raise RecoverNeeded(f"An operation of voyage {voyage.name} was interrupted.",
+                                    left="Nothing was done now.",
+                                    next_step=f"Run `nostos recover {voyage.name}`: it finishes it or takes it back.")
     sites = []
     for what, where in (("live", voyage.live), ("staging", voyage.staging)):
         try:

@@ -14,14 +14,18 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.apply.journal import unfinished
     from nostos.core.clone import remove
-    from nostos.core.errors import VoyageError
+    from nostos.core.errors import RecoverNeeded, VoyageError
     from nostos.core.history import recorded
     from nostos.core.voyage import Home
     from nostos.show.output import write_json
 
     home = Home(env.home)
     voyage = home.only(args.voyage)
+    if unfinished(home.folder(voyage.name)):
+        raise RecoverNeeded(f"An operation of voyage {voyage.name} was interrupted, and live may need it finished.",
+                            next_step=f"Run `nostos recover {voyage.name}` first.")
     if not args.yes:
         env.err.print(f"This removes {voyage.into}, its database and all that is remembered of voyage {voyage.name}. "
                       "What was not merged is gone then. Live is not touched.")

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import re
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Any
+
+import msgspec
 
 from nostos.core.compare import Rows
 from nostos.core.database.base import Database
@@ -18,6 +20,8 @@ from nostos.core.items import SchemaStep
 from nostos.core.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
 from nostos.core.portable import Portable, Unresolved, Writer
 from nostos.core.values import references as refs
+
+Note = Callable[[dict[str, Any]], None]
 
 
 @dataclass
@@ -36,10 +40,11 @@ def apply_rows(plan: Plan, rows: Rows, live_db: Database) -> Committed:
     return _Commit(plan, rows, live_db).run()
 
 
-def apply_schema(plan: Plan, rows: Rows, live_db: Database) -> list[SchemaStep]:
+def apply_schema(plan: Plan, rows: Rows, live_db: Database, note: Note = lambda _: None) -> list[SchemaStep]:
     """Carry out the schema steps. Where no transaction covers them, a step that fails takes those before it back.
 
-    Returns the steps that were carried out: not an index that live has gained by itself.
+    note: is told of each step before it is taken, with what it takes to take it back. Returns the steps that were
+    carried out: not an index that live has gained by itself.
     """
     done: list[SchemaStep] = []
     try:
@@ -49,6 +54,12 @@ def apply_schema(plan: Plan, rows: Rows, live_db: Database) -> list[SchemaStep]:
                 continue  # at the very end
             staging = rows.staging_tables[step.table]
             column = staging.column(step.name)
+            there = dict(live_db.tables()[step.table].indexes) if step.what == "index" else {}
+            if step.what == "index" and there.get(step.name) == step.ddl:
+                continue  # live has gained it by itself
+            note({"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
+                  "before": step.before, **({"old_table": msgspec.to_builtins(rows.live_tables[step.table])}
+                                            if step.action == "change" and step.what == "column" else {})})
             if step.what == "table":
                 live_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
             elif step.what == "column":
@@ -58,9 +69,6 @@ def apply_schema(plan: Plan, rows: Rows, live_db: Database) -> list[SchemaStep]:
                 else:
                     live_db.change_column(staging, column)
             else:
-                there = dict(live_db.tables()[step.table].indexes)
-                if there.get(step.name) == step.ddl:
-                    continue  # live has gained it by itself
                 if step.name in there:
                     live_db.drop("index", step.table, step.name)
                 live_db.create_index(step.table, step.name, step.ddl)
@@ -69,6 +77,11 @@ def apply_schema(plan: Plan, rows: Rows, live_db: Database) -> list[SchemaStep]:
         take_back_schema(done, rows, live_db)
         raise
     return done
+
+
+def table_from(data: Mapping[str, Any]) -> Table:
+    """A table's definition as `note` was told it."""
+    return msgspec.convert(data, Table)
 
 
 def take_back_schema(steps: Sequence[SchemaStep], rows: Rows, live_db: Database) -> None:

@@ -80,6 +80,18 @@ class Journal:
             self._file.close()
 
 
+def unfinished(voyage: Path) -> list[Path]:
+    """The folders of a voyage's operations that neither ended nor were taken back, oldest first."""
+    found = []
+    for folder in sorted((voyage / "merges").glob("*/")):
+        last = None
+        for line in read(folder):
+            last = line["step"]
+        if last not in (None, "settled", "taken back"):
+            found.append(folder)
+    return found
+
+
 def read(folder: Path) -> Iterator[dict[str, Any]]:
     """The lines of a journal; a last line that a crash cut short is left out."""
     path = folder / FILE

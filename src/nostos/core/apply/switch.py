@@ -1,12 +1,17 @@
-"""Bringing files home: staged beside their targets first, then renamed into place, and back if anything fails."""
+"""Bringing files home: staged beside their targets first, then renamed into place, and back if anything fails.
+
+What is going to happen is known, as data, before anything is touched, so that it can be journaled; and taking it back
+looks at what is there, so that it works from any point at which it was cut short, by this process or by another.
+"""
 
 from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.operations import Operation, PutFile, RemoveFile, SwitchFolder
@@ -19,54 +24,108 @@ _SPARE = 16 * 1024 * 1024  # bytes that are left free on live's disk
 
 @dataclass(frozen=True)
 class Move:
-    """One target: what is staged for it (None: it goes away), and where what was there is put aside."""
+    """One target: what is staged for it (None: it goes away), and where what was there is put aside.
+
+    had: whether something was there. digest: of what comes; None for folders.
+    """
 
     target: Path
     staged: Path | None
     aside: Path
+    had: bool
+    digest: bytes | None = None
 
 
 @dataclass
 class Switch:
-    """The file side of a merge. Nothing is visible on live until `go`; `back` takes it all back."""
+    """The file side of a merge. Nothing is visible on live until `go`; `back` takes it all back.
+
+    makes: folders to be made. empties: folders that go when they are empty, as they do in staging, with their rights.
+    """
 
     live: Path
     staging: Path
     mark: str
     moves: list[Move] = field(default_factory=list)
-    _gone: list[Move] = field(default_factory=list)
-    _made: list[Path] = field(default_factory=list)
-    _empty: list[Path] = field(default_factory=list)  # folders that go when they are empty, as they do in staging
-    _went: list[tuple[Path, int]] = field(default_factory=list)
+    makes: list[Path] = field(default_factory=list)
+    empties: list[tuple[Path, int]] = field(default_factory=list)
 
-    def stage(self, operations: Sequence[Operation], before: Path) -> None:
-        """Copy what comes beside its target, digests checked, and what is replaced into `before`.
-
-        Raises LiveMoved when live's file is not as compared, MergeRefused when space is short.
-        """
+    def plan(self, operations: Sequence[Operation]) -> None:
+        """Work out what will happen; nothing is touched. Raises LiveMoved when live's file is not as compared,
+        MergeRefused when space is short."""
         work = [o for o in operations if isinstance(o, PutFile | RemoveFile | SwitchFolder)]
         puts = [p for o in work for p in (o.puts if isinstance(o, SwitchFolder) else (o,)) if isinstance(p, PutFile)]
         self._check_space(sum(p.entry.size for p in puts), work)
-        for operation in work:
-            if isinstance(operation, SwitchFolder):
-                self._stage_folder(operation, before)
-            elif isinstance(operation, PutFile) and operation.entry.kind == "folder":
-                self._make_folders(inside(self.live, operation.path))
-            elif isinstance(operation, RemoveFile) and operation.before.kind == "folder":
-                self._keep(operation.path, operation.before, before)
-                self._empty.append(inside(self.live, operation.path))
-            elif isinstance(operation, PutFile):
-                target = inside(self.live, operation.path)
-                self._keep(operation.path, operation.before, before)
-                self._make_folders(target.parent)
-                staged = target.with_name(self._own(target.name, "new"))
-                self.moves.append(Move(target, staged, target.with_name(self._own(target.name, "old"))))
-                self._copy(operation, staged)
+        for o in work:
+            target = inside(self.live, o.path)
+            changes: tuple[PutFile | RemoveFile, ...] = (
+                (*o.puts, *o.removals) if isinstance(o, SwitchFolder) else (o,))
+            for change in changes:
+                self._check(change.path, change.before)
+            if isinstance(o, PutFile) and o.entry.kind == "folder":
+                self._will_make(target)
+            elif isinstance(o, RemoveFile) and o.before.kind == "folder":
+                self._may_go(target)
             else:
-                target = inside(self.live, operation.path)
-                self._keep(operation.path, operation.before, before)
-                self._empty.append(target.parent)
-                self.moves.append(Move(target, None, target.with_name(self._own(target.name, "old"))))
+                goes = isinstance(o, RemoveFile)
+                if goes:
+                    self._may_go(target.parent)
+                else:
+                    self._will_make(target.parent)
+                self.moves.append(Move(
+                    target, None if goes else target.with_name(self._own(target.name, "new")),
+                    target.with_name(self._own(target.name, "old")), target.is_symlink() or target.exists(),
+                    o.entry.digest if isinstance(o, PutFile) else None))
+
+    def _will_make(self, folder: Path) -> None:
+        missing = []
+        while not folder.exists() and folder not in self.makes:
+            missing.append(folder)
+            folder = folder.parent
+        self.makes += reversed(missing)
+
+    def _may_go(self, folder: Path) -> None:
+        known = {path for path, _ in self.empties}
+        while folder != self.live and folder.is_dir() and folder not in known:
+            self.empties.append((folder, folder.stat().st_mode & 0o7777))
+            folder = folder.parent
+
+    def record(self) -> dict[str, Any]:
+        """What will happen, as data for the journal."""
+        return {
+            "moves": [[str(m.target), str(m.staged) if m.staged else None, str(m.aside), m.had,
+                       m.digest.hex() if m.digest else None] for m in self.moves],
+            "makes": [str(p) for p in self.makes], "empties": [[str(p), mode] for p, mode in self.empties]}
+
+    @classmethod
+    def recorded(cls, live: Path, staging: Path, mark: str, record: Mapping[str, Any]) -> Switch:
+        """The switch that a journal speaks of. Raises SiteError for a path that leaves the tree."""
+        def there(path: str) -> Path:
+            return inside(live, Path(path).relative_to(live).as_posix())
+
+        moves = [Move(there(t), there(s) if s else None, there(a), had, bytes.fromhex(d) if d else None)
+                 for t, s, a, had, d in record["moves"]]
+        return cls(live, staging, mark, moves, [there(p) for p in record["makes"]],
+                   [(there(p), mode) for p, mode in record["empties"]])
+
+    def stage(self, operations: Sequence[Operation], before: Path) -> None:
+        """Copy what comes beside its target, digests checked, and what is replaced into `before`."""
+        for folder in self.makes:
+            folder.mkdir(exist_ok=True)
+        by_target = {m.target: m for m in self.moves}
+        for o in operations:
+            if isinstance(o, SwitchFolder):
+                self._stage_folder(o, by_target[inside(self.live, o.path)], before)
+            elif isinstance(o, PutFile):
+                self._keep(o.path, o.before, before)
+                move = by_target.get(inside(self.live, o.path))
+                if move is None:  # an empty folder
+                    inside(self.live, o.path).chmod(o.entry.mode)
+                else:
+                    assert move.staged is not None
+                    self._copy(o, move.staged)
+            elif isinstance(o, RemoveFile):
+                self._keep(o.path, o.before, before)
 
     def _own(self, name: str, what: str) -> str:
         return f"{OWN_PREFIX}{self.mark}-{what}-{name}"[:250]
@@ -81,15 +140,6 @@ class Switch:
         if free < size + _SPARE:
             raise MergeRefused(f"Live's disk has {free >> 20} MB free, and the files to stage need {size >> 20} MB.",
                                next_step="Free some space on live, then merge again.")
-
-    def _make_folders(self, folder: Path) -> None:
-        missing = []
-        while not folder.exists():
-            missing.append(folder)
-            folder = folder.parent
-        for path in reversed(missing):
-            path.mkdir()
-            self._made.append(path)
 
     def _copy(self, put: PutFile, staged: Path) -> None:
         source = inside(self.staging, put.path)
@@ -110,34 +160,35 @@ class Switch:
         if digest != put.entry.digest:
             raise LiveMoved(f"Staging's file {put.path} changed while it was copied.", next_step="Compare again.")
 
-    def _keep(self, path: str, expected: Entry | None, before: Path) -> None:
-        """Check that live's file is as compared and keep a copy of it."""
+    def _check(self, path: str, expected: Entry | None) -> None:
+        """Live's file must be as compared."""
         target = inside(self.live, path)
         there = target.is_symlink() or target.exists()
-        if expected is not None and expected.kind == "folder":
+        if expected is None:
+            if there and not target.is_dir():
+                raise LiveMoved(f"Live has gained a file {path} meanwhile.", next_step="Compare again.")
+        elif expected.kind == "folder":
             if look_at(self.live, path) is None:
                 raise LiveMoved(f"Live's folder {path} is not empty any more, or gone.", next_step="Compare again.")
-            return
-        if expected is None:
-            if there:
-                raise LiveMoved(f"Live has gained a file {path} meanwhile.", next_step="Compare again.")
-            return
-        if target.is_symlink() and expected.kind == "link":
-            keep = before / path
-            make_private(keep.parent)
-            keep.symlink_to(target.readlink())
-        elif not there or not target.is_file() or digest_file(target) != expected.digest:
+        elif not there or (not target.is_symlink() and (
+                not target.is_file() or digest_file(target) != expected.digest)):
             raise LiveMoved(f"Live's file {path} has changed meanwhile.", next_step="Compare again.")
+
+    def _keep(self, path: str, expected: Entry | None, before: Path) -> None:
+        """Check that live's file is as compared and keep a copy of it."""
+        self._check(path, expected)
+        if expected is None or expected.kind == "folder":
+            return
+        target, keep = inside(self.live, path), before / path
+        make_private(keep.parent)
+        if target.is_symlink():
+            keep.symlink_to(target.readlink())
         else:
-            keep = before / path
-            make_private(keep.parent)
             copy_file(target, keep, 0o600)
 
-    def _stage_folder(self, operation: SwitchFolder, before: Path) -> None:
-        target = inside(self.live, operation.path)
-        self._make_folders(target.parent)
-        staged = target.with_name(self._own(target.name, "new"))
-        self.moves.append(Move(target, staged, target.with_name(self._own(target.name, "old"))))
+    def _stage_folder(self, operation: SwitchFolder, move: Move, before: Path) -> None:
+        target, staged = move.target, move.staged
+        assert staged is not None
         changes: list[PutFile | RemoveFile] = [*operation.puts, *operation.removals]
         touched = {o.path for o in changes}
         for o in changes:
@@ -173,52 +224,68 @@ class Switch:
         _match_rights(target if target.is_dir() else self.staging / operation.path, staged)
         if not any(staged.iterdir()):
             staged.rmdir()
-            self.moves[-1] = Move(target, None, self.moves[-1].aside)
 
     def go(self) -> None:
         """Rename everything into place."""
         for move in self.moves:
-            self._gone.append(move)
+            comes = move.staged is not None and (move.staged.is_symlink() or move.staged.exists())
             if move.target.is_dir() and not move.target.is_symlink():
                 move.target.rename(move.aside)
             elif move.target.exists() or move.target.is_symlink():
                 os.link(move.target, move.aside, follow_symlinks=False)
-                if move.staged is None:
+                if not comes:
                     move.target.unlink()
-            if move.staged is not None:
+            if comes:
+                assert move.staged is not None
                 move.staged.replace(move.target)
-        for folder in self._empty:
-            while folder != self.live and folder.is_dir() and not any(folder.iterdir()) and not (
+        for folder, _ in self.empties:
+            if folder.is_dir() and not any(folder.iterdir()) and not (
                     self.staging / folder.relative_to(self.live)).exists():
-                self._went.append((folder, folder.stat().st_mode & 0o7777))
                 folder.rmdir()
-                folder = folder.parent
 
-    def back(self) -> None:
-        """Put everything back as it was, and leave nothing behind."""
-        for folder, mode in reversed(self._went):
-            folder.mkdir(exist_ok=True)
-            folder.chmod(mode)
-        self._went.clear()
-        for move in reversed(self._gone):
-            if move.aside.is_symlink() or move.aside.exists():
-                if move.aside.is_dir() and move.target.is_dir():
-                    shutil.rmtree(move.target)
-                move.aside.replace(move.target)
-            elif move.staged is not None and not move.staged.exists():
-                _remove(move.target)
-        self._gone.clear()
-        for move in self.moves:
-            if move.staged is not None:
-                _remove(move.staged)
-        for folder in reversed(self._made):
+    def back(self, began: bool = True) -> None:
+        """Put everything back as it was, and leave nothing behind, from wherever it stands. began: whether `go` may
+        have. What live itself has changed since stays as live has it."""
+        for folder, mode in reversed(self.empties):
+            if began and not folder.exists():
+                folder.mkdir()
+                folder.chmod(mode)
+        for move in reversed(self.moves):
+            self._back(move, began)
+        for folder in reversed(self.makes):
             if folder.is_dir() and not any(folder.iterdir()):
                 folder.rmdir()
+
+    def _back(self, move: Move, began: bool) -> None:
+        staged = move.staged is not None and (move.staged.is_symlink() or move.staged.exists())
+        if move.aside.is_symlink() or move.aside.exists():
+            if move.aside.is_dir() and not move.aside.is_symlink():
+                if move.target.is_dir():
+                    shutil.rmtree(move.target)
+                move.aside.rename(move.target)
+            elif self._ours(move):
+                move.aside.replace(move.target)
+            move.aside.unlink(missing_ok=True)  # two names of one file are not renamed into each other
+        elif began and not move.had and move.staged is not None and not staged and self._ours(move):
+            _remove(move.target)
+        if move.staged is not None:
+            _remove(move.staged)
+
+    def _ours(self, move: Move) -> bool:
+        """Whether what is at the target is what was brought there, or what was there before, or nothing."""
+        if move.target.is_symlink() or not move.target.exists() or move.target.is_dir():
+            return True
+        now = digest_file(move.target)
+        if now == move.digest:
+            return True
+        return move.aside.is_file() and now == digest_file(move.aside)
 
     def tidy(self) -> None:
         """Remove what was put aside, once the merge is sure."""
         for move in self.moves:
             _remove(move.aside)
+            if move.staged is not None:
+                _remove(move.staged)
 
 
 def _remove(path: Path) -> None:

@@ -1,0 +1,36 @@
+"""`nostos recover [VOYAGE]`"""
+
+from __future__ import annotations
+
+import argparse
+
+from nostos.cli.environment import Environment, ExitStatus
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out: all of them")
+    parser.epilog = ("Examples:\n  nostos recover\n  nostos recover autumn\n\n"
+                     "What had reached live's database is finished; what had not is taken back. It may be run again.")
+
+
+def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.apply.recover import recover
+    from nostos.core.history import recorded
+    from nostos.core.voyage import Home
+    from nostos.show.output import write_json
+
+    home = Home(env.home)
+    with recorded(home, "recover", args.voyage or "", "") as record:
+        found = recover(home, args.voyage)
+        record.counts = {"operations": len(found)}
+    if env.json:
+        write_json(env.stdout, found)
+        return ExitStatus.DONE
+    for one in found:
+        said = {"finished": "had reached the database: it is finished now. The site is exactly as it was to be.",
+                "taken back": "had not reached the database: it is taken back. The site is exactly as it was before.",
+                "removed": "had not ended: what it had made is removed. Live was not touched."}[one.ended]
+        env.out.print(f"Voyage {one.voyage}: {one.operation} {said}", soft_wrap=True)
+    if not found:
+        env.out.print("Nothing was interrupted. There is nothing to recover.")
+    return ExitStatus.DONE

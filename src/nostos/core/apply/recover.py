@@ -1,0 +1,185 @@
+"""Finishing or taking back what a crash interrupted, from the journal and the marker in the target's database.
+
+Before the database's commit everything goes back; after it everything goes forward. Each step looks at what is there,
+so recovering can itself be cut short and run again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from nostos.core import merge as merging
+from nostos.core.apply import journal as journals
+from nostos.core.apply.commit import Committed
+from nostos.core.apply.settle import settle
+from nostos.core.apply.switch import Switch
+from nostos.core.clone import remove
+from nostos.core.database.base import Database
+from nostos.core.database.schema import Value
+from nostos.core.decisions import Decision
+from nostos.core.errors import NostosError
+from nostos.core.fields import Standing
+from nostos.core.items import Comparison
+from nostos.core.keys import Side
+from nostos.core.operations import Plan
+from nostos.core.selection import Selection
+from nostos.core.site import Site
+from nostos.core.voyage import Crew, Home, Voyage, opened
+
+
+@dataclass(frozen=True)
+class Recovered:
+    """What was recovered: which operation of a voyage, and how it ended: "finished", "taken back" or "removed"."""
+
+    voyage: str
+    operation: str
+    ended: str
+
+
+def recover(home: Home, name: str | None = None) -> list[Recovered]:
+    """Finish or take back whatever is unfinished, of one voyage or of all. Raises NostosError when a site or its
+    database cannot be used; then nothing was changed, and it can be run again."""
+    found = []
+    for voyage in [home.read(n) for n in ([name] if name else home.names())]:
+        with home.lock(voyage.name):
+            found += _of_voyage(home, voyage)
+    return found
+
+
+def _of_voyage(home: Home, voyage: Voyage) -> list[Recovered]:
+    if voyage.state != "ready":
+        left = remove(home, voyage)
+        if left:
+            raise NostosError(f"The unfinished clone of voyage {voyage.name} could not be removed: {'; '.join(left)}.",
+                              left="Live was not touched.", next_step="Remove that by hand, then recover again.")
+        return [Recovered(voyage.name, "clone", "removed")]
+    found = []
+    for folder in journals.unfinished(home.folder(voyage.name)):
+        with opened(home, voyage, recovering=True) as crew:
+            found.append(Recovered(voyage.name, folder.name, _Recovery(crew, folder).run()))
+    return found
+
+
+class _Recovery:
+    def __init__(self, crew: Crew, folder: Path) -> None:
+        self.crew = crew
+        self.folder = folder
+        self.steps: dict[str, dict[str, Any]] = {}
+        self.schema: list[dict[str, Any]] = []
+        for line in journals.read(folder):
+            self.steps[line["step"]] = line
+            if line["step"] == "schema":
+                self.schema.append(line["change"])
+        self.toward = Side(self.steps.get("plan", {}).get("toward", "live"))
+        home_coming = self.toward is Side.LIVE
+        self.target: Site = crew.live if home_coming else crew.staging
+        self.source: Site = crew.staging if home_coming else crew.live
+
+    def run(self) -> str:
+        """Returns how it ended."""
+        journal = journals.Journal(self.folder)
+        database = self.target.open()
+        try:
+            switch = None
+            if "staging" in self.steps:
+                switch = Switch.recorded(self.target.files, self.source.files, self.folder.name,
+                                         self.steps["staging"]["switch"])
+            if "committed" in self.steps or self._marked(database):
+                if switch is not None:
+                    switch.tidy()
+                self._drop(database, journal)
+                self._settle(database)
+                journal.write("settled", recovered=True)
+                return "finished"
+            if switch is not None:
+                switch.back("staged" in self.steps)
+            self._take_back_schema(database)
+            journal.write("taken back", why="recovered")
+            return "taken back"
+        finally:
+            database.close()
+            journal.close()
+
+    def _marked(self, database: Database) -> bool:
+        """Whether the operation's transaction was committed. Waits for one that the server has not ended yet."""
+        with database.writing():
+            table = database.tables().get(merging.MARKER)
+            return table is not None and database.fetch_locked(table, (self.folder.name,)) is not None
+
+    def _drop(self, database: Database, journal: journals.Journal) -> None:
+        tables = database.tables()
+        for step in self._steps("drop"):
+            table = tables.get(step["table"])
+            what, name = step["what"], step["name"]
+            there = table is not None and (
+                what == "table" or (what == "column" and table.column(name) is not None)
+                or (what == "index" and name in dict(table.indexes)))
+            if table is not None and there:
+                if what != "index":
+                    columns = table.stored if what == "table" else (*table.key, name)
+                    journal.keep_rows(f"{what}-{table.name}-{name}", columns, database.scan(table, columns))
+                database.drop(what, table.name, name)
+
+    def _steps(self, action: str) -> list[dict[str, Any]]:
+        operations = self.steps.get("plan", {}).get("operations", [])
+        return [o["step"] for o in operations if o["operation"] == "SchemaOperation" and o["step"]["action"] == action]
+
+    def _settle(self, database: Database) -> None:
+        anchor = self.crew.anchor
+        pairs: dict[tuple[Side, str, Value], str] = {}
+        for table, name, key in self.steps.get("committing", {}).get("keys", []):
+            if self.toward is Side.LIVE and name.startswith("s"):
+                pairs[Side.STAGING, table, int(name[1:])] = str(key)
+            else:
+                pairs[self.toward, table, key] = name
+        comparison, _ = merging.look(self.crew, toward=self.toward, prefer=self._decisions, pairs=pairs)
+        empty = Plan(Selection((), (), ()), ())
+        settle(anchor, comparison, empty, Committed(), self.target, self.source, database, self.toward)
+
+    def _decisions(self, comparison: Comparison) -> Sequence[Decision]:
+        """What had been decided, as far as it clashes still."""
+        found = []
+        for item, side, name in self.steps.get("plan", {}).get("prefer", []):
+            now = comparison.items.get(item)
+            if now is not None and now.standing is Standing.CLASH and (not name or any(
+                    f.name == name and f.standing is Standing.CLASH for f in now.fields)):
+                found.append(Decision(item, Side(side), name))
+        return found
+
+    def _take_back_schema(self, database: Database) -> None:
+        """Steps that no transaction took back. What holds something by now is left: it cannot be ours."""
+        if database.transactional_schema:
+            return
+        for step in reversed(self.schema):
+            table = database.tables().get(step["table"])
+            if table is None:
+                continue
+            what, name = step["what"], step["name"]
+            if step["action"] == "add":
+                column = table.column(name)
+                ours = {"table": database.count(table.name) == 0,
+                        "column": column is not None and not any(database.rows_where_set(table, [column])),
+                        "index": dict(table.indexes).get(name) == step["ddl"]}
+                if ours[what]:
+                    database.drop(what, table.name, name)
+            elif what == "index":
+                if name in dict(table.indexes):
+                    database.drop("index", table.name, name)
+                database.create_index(table.name, name, step["before"])
+            else:
+                with suppress(KeyError):
+                    _restore_column(database, step)
+
+
+def _restore_column(database: Database, step: Mapping[str, Any]) -> None:
+    """A column as it was before a step changed it, from the definition that was journaled."""
+    from nostos.core.apply.commit import table_from
+
+    before = table_from(step["old_table"])
+    column = before.column(step["name"])
+    if column is not None:
+        database.change_column(before, column)

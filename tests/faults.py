@@ -1,0 +1,180 @@
+"""Killing an operation at every point at which something changes, and recovering: `python -m tests.faults`.
+
+The operation runs in a process of its own, which counts whatever changes something: system calls on files, by Python's
+audit events, and statements of databases. At the point of a given number it kills itself with SIGKILL. A new step is
+covered the day it is written, for nothing here knows the steps.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import sqlite3
+import sys
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from nostos.core.apply.recover import recover
+from nostos.core.keys import Side
+from nostos.core.merge import merge, prepare
+from nostos.core.selection import Choice
+from nostos.core.voyage import opened
+from nostos.demo.story import Story
+from tests.support import Harbour, state
+
+_CHANGES = ("os.rename", "os.remove", "os.link", "os.symlink", "os.mkdir", "os.rmdir", "os.chmod", "os.utime",
+            "os.truncate")
+_connect = sqlite3.connect
+_READS = ("SELECT", "PRAGMA", "EXPLAIN")
+
+
+class Countdown:
+    """Kills this process at the point of this number; counts points."""
+
+    def __init__(self, number: int) -> None:
+        self.number = number
+        self.points = 0
+        self.on = False
+
+    def point(self) -> None:
+        if not self.on:
+            return
+        self.points += 1
+        if self.points == self.number:
+            os.kill(os.getpid(), signal.SIGKILL)
+
+    def audit(self, event: str, args: tuple[Any, ...]) -> None:
+        if event in _CHANGES or (event == "open" and isinstance(args[2], int) and args[2] & (
+                os.O_WRONLY | os.O_RDWR | os.O_CREAT)):
+            self.point()
+
+    def connect(self, *args: Any, **options: Any) -> sqlite3.Connection:
+        connection = _connect(*args, **options)
+        connection.set_trace_callback(self.statement)
+        return connection
+
+    def statement(self, sql: str) -> None:
+        if not sql.lstrip().upper().startswith(_READS):
+            self.point()
+
+
+def killed(work: Callable[[], object], number: int) -> int | None:
+    """Run some work in a process that is killed at its point of this number. Returns how many points there were, when
+    it came to its end; None when it was killed."""
+    read, write = os.pipe()
+    pid = os.fork()
+    if pid == 0:
+        os.close(read)
+        countdown = Countdown(number)
+        sys.addaudithook(countdown.audit)
+        real = os.fsync
+
+        def fsync(descriptor: int) -> None:  # what was written is one point, that it is on the disk another
+            countdown.point()
+            real(descriptor)
+
+        os.fsync = fsync
+        sqlite3.connect = countdown.connect  # type: ignore[assignment]
+        try:
+            countdown.on = True
+            work()
+            countdown.on = False
+            os.write(write, countdown.points.to_bytes(8))
+            os._exit(0)
+        except BaseException:
+            import traceback
+
+            traceback.print_exc()
+            os._exit(1)
+    os.close(write)
+    said = os.read(read, 8)
+    os.close(read)
+    _, status = os.waitpid(pid, 0)
+    if os.WIFSIGNALED(status):
+        return None
+    if os.WEXITSTATUS(status):
+        raise AssertionError(f"the work failed at point {number}")
+    return int.from_bytes(said)
+
+
+class Walk:
+    """A voyage with work on both sides, copied afresh for every point."""
+
+    def __init__(self, folder: Path, toward: Side = Side.LIVE) -> None:
+        self.folder = folder
+        self.toward = toward
+        self.fresh = folder / "fresh"
+        self.fresh.mkdir()
+        self.at = folder / "at"
+        self.fresh.rename(self.at)  # voyages remember full paths, so each copy stands in the same place
+        self.harbour = Harbour(self.at)
+        story = Story(self.at)
+        story.work_on_staging()
+        story.life_on_live()
+        (self.at / "staging/themes/dusk/style.css").write_text("/* new */\n")
+        (self.at / "staging/empty").mkdir()
+        (self.at / "live/gone").mkdir()
+        shutil.copytree(self.at, self.fresh, symlinks=True)
+        self.before = self.states()
+        self.work()
+        self.after = self.states(), self.harbour.standings()
+        self.again()
+
+    def again(self) -> None:
+        shutil.rmtree(self.at)
+        shutil.copytree(self.fresh, self.at, symlinks=True)
+
+    def states(self) -> list[Any]:
+        return [state(self.at / side) for side in ("live", "staging")]
+
+    def work(self) -> None:
+        home = self.harbour.home
+        with home.lock("trip"), opened(home, home.read("trip")) as crew:
+            choice = Choice(everyone=self.toward is Side.STAGING)
+            merge(home, crew, prepare(crew, choice, toward=self.toward))
+
+    def point(self, number: int, kill_recovery_at: int = 0) -> bool:
+        """Kill the work at one point, recover, and look. False when there is no such point any more."""
+        self.again()
+        if killed(self.work, number) is not None:
+            return False
+        home = self.harbour.home
+        if kill_recovery_at:
+            killed(lambda: recover(home), kill_recovery_at)
+        recover(home)
+        now = self.states()
+        if now not in (self.before, self.after[0]):
+            raise AssertionError(f"killed at point {number}: neither before nor after")
+        if list((self.at / "live").rglob(".nostos-*")) or recover(home):
+            raise AssertionError(f"killed at point {number}: something was left behind")
+        if now == self.before:
+            self.work()
+        if self.states() != self.after[0] or self.standings() != self.kept(self.after[1]):
+            raise AssertionError(f"killed at point {number}: not to be done again, or remembered wrongly")
+        return True
+
+    def standings(self) -> dict[str, str]:
+        return self.kept(self.harbour.standings())
+
+    @staticmethod
+    def kept(standings: dict[str, str]) -> dict[str, str]:
+        return {n: s for n, s in standings.items() if s != "settled"}
+
+
+def walk(toward: Side, every: int = 1, start: int = 1) -> int:
+    """Walk every so many points of an operation. Returns how many points were walked."""
+    with tempfile.TemporaryDirectory(prefix="nostos-faults-") as made:
+        work = Walk(Path(made), toward)
+        number, walked = start, 0
+        while work.point(number, kill_recovery_at=number % 23):
+            number, walked = number + every, walked + 1
+        return walked
+
+
+if __name__ == "__main__":
+    for side in Side:
+        print(f"{'merge' if side is Side.LIVE else 'refresh'}: {walk(side)} points walked, each killed there with "
+              "SIGKILL and recovered: before or after, never between; lost: 0", flush=True)
