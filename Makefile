@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV   ?= .venv
 BIN     = $(VENV)/bin
 
-.PHONY: demo serve test servers check screenshots venv dev clean
+.PHONY: demo serve test faults servers check screenshots venv dev clean
 
 demo: venv            ## play the whole story on made-up data
 	$(BIN)/nostos demo
@@ -21,6 +21,9 @@ servers:
 	@if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && ! dpkg -s $(PACKAGES) >/dev/null 2>&1; then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $(PACKAGES) \
 	    >/dev/null || echo "Some servers could not be installed; their tests will be skipped."; fi
+
+faults: dev           ## kill every operation at every point, recover, and look (some minutes)
+	$(BIN)/python -m tests.faults
 
 check: dev            ## style and types
 	$(BIN)/ruff check .

@@ -20,8 +20,9 @@ from nostos.core.decisions import Decision
 from nostos.core.errors import SelectionError
 from nostos.core.fields import Standing
 from nostos.core.keys import Side
-from nostos.core.merge import look, merge, prepare
+from nostos.core.merge import Merged, look, merge, prepare
 from nostos.core.selection import Choice
+from nostos.core.undo import prepare_undo, to_take_back
 from nostos.demo.system import Observatory
 from tests.support import Harbour, contents, dangling, rows, state, tree
 
@@ -231,6 +232,35 @@ class Laws(unittest.TestCase):
         if not after:
             self.assertEqual(apart(shape(harbour.live), shape(harbour.staging)), [])
 
+    @settings(max_examples=EXAMPLES // 2, deadline=None, phases=PHASES, suppress_health_check=list(HealthCheck))
+    @given(steps, steps, steps, kinds)
+    def test_merge_then_undo(self, on_live: list[Step], on_staging: list[Step], since: list[Step],
+                             chosen: list[str]) -> None:
+        """4: merge then undo is the identity, apart from what live did since; and it can be done again."""
+        harbour = self.voyage(on_live, on_staging)
+        chosen = [p for p in chosen if any(i.startswith(p[:-1]) for i in harbour.compare().items)]
+        before, due = state(harbour.live_folder), harbour.standings()
+        if not harbour.merge(*chosen).id:
+            return
+        merged = state(harbour.live_folder)
+        for step in since:
+            take(harbour.live, "x", step)
+        lived, broken = contents(harbour.live.database), dangling(harbour.live.database)
+        self.assertTrue(all(line.holds for line in undo(harbour).ledger))
+        self.assertEqual([d for d in dangling(harbour.live.database) if d not in broken], [])
+        after = contents(harbour.live.database)
+        gone = {t: {r[0] for r in lived[t]} - {r[0] for r in after[t]} for t in ("comments", "order_lines", "members")}
+        mine = {t: {r[0] for r in merged[0][t]} for t in gone}
+        self.assertEqual({t: keys - mine[t] for t, keys in gone.items()}, {t: set() for t in gone})
+        if not since:
+            self.assertTrue(before == state(harbour.live_folder))
+            settled = {i for i, s in due.items() if s == "settled"}
+            self.assertEqual({i: s for i, s in harbour.standings().items() if i not in settled},
+                             {i: s for i, s in due.items() if i not in settled})
+            harbour.merge(*chosen)
+            self.assertEqual({t: len(r) for t, r in contents(harbour.live.database).items()},
+                             {t: len(r) for t, r in merged[0].items()})
+
     @settings(max_examples=EXAMPLES // 3, deadline=None, phases=PHASES, suppress_health_check=list(HealthCheck))
     @given(steps, steps, st.sampled_from(list(Side)))
     def test_decided_clashes_are_gone(self, on_live: list[Step], on_staging: list[Step], side: Side) -> None:
@@ -250,6 +280,11 @@ class Laws(unittest.TestCase):
         for name, row in gained.items():
             if row is not None and name[0] in ("comments", "order_lines", "members"):
                 self.assertEqual(len(rows(harbour.live.database, f"SELECT 1 FROM {name[0]} WHERE id=?", row["id"])), 1)
+
+
+def undo(harbour: Harbour) -> Merged:
+    with harbour.crew() as crew:
+        return merge(harbour.home, crew, prepare_undo(harbour.home, crew, to_take_back(harbour.home, "trip", None)))
 
 
 def harbour_key(table: str) -> tuple[str, ...]:

@@ -19,6 +19,7 @@ VERBS = {
     "select": "choose what goes home, and write it to a file",
     "merge": "bring chosen changes home to live",
     "refresh": "bring live's changes into staging",
+    "undo": "take a merge back, keeping what live gained since",
     "recover": "finish or take back what a crash interrupted",
     "history": "every operation, and how it ended",
     "retire": "remove a staging copy and everything made for it",

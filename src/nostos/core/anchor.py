@@ -38,10 +38,28 @@ CREATE TABLE apart (side TEXT, tbl TEXT, number INTEGER, key BLOB, digest BLOB, 
 CREATE TABLE advanced (tbl TEXT, key BLOB, row BLOB, PRIMARY KEY (tbl, key)) WITHOUT ROWID;
 CREATE TABLE pairs (side TEXT, tbl TEXT, key INTEGER, name TEXT NOT NULL, PRIMARY KEY (side, tbl, key)) WITHOUT ROWID;
 CREATE TABLE files (path TEXT PRIMARY KEY, base BLOB, live BLOB, staging BLOB) WITHOUT ROWID;
+CREATE TABLE undo (operation TEXT, owner TEXT, what TEXT, place BLOB, old BLOB, new BLOB);
+CREATE INDEX undo_by_operation ON undo (operation);
 CREATE TABLE texts (digest BLOB PRIMARY KEY, content BLOB NOT NULL) WITHOUT ROWID;
 """
 ALWAYS_LOOK = b""  # a row digest that equals none: the row is fetched and compared each time
 SMALL_TEXT = 256 * 1024  # bytes
+
+
+# Where things are kept: how they are read, written and cleared by their place.
+_PLACES = {
+    "apart": ("SELECT digest FROM apart WHERE side=? AND tbl=? AND number=? AND key=?",
+              "INSERT OR REPLACE INTO apart VALUES (?, ?, ?, ?, ?)",
+              "DELETE FROM apart WHERE side=? AND tbl=? AND number=? AND key=?"),
+    "advanced": ("SELECT row FROM advanced WHERE tbl=? AND key=?", "INSERT OR REPLACE INTO advanced VALUES (?, ?, ?)",
+                 "DELETE FROM advanced WHERE tbl=? AND key=?"),
+    "pairs": ("SELECT name FROM pairs WHERE side=? AND tbl=? AND key=?",
+              "INSERT OR REPLACE INTO pairs VALUES (?, ?, ?, ?)", "DELETE FROM pairs WHERE side=? AND tbl=? AND key=?"),
+    **{column: (f"SELECT {column} FROM files WHERE path=?",
+                f"INSERT INTO files (path, {column}) VALUES (?, ?) "
+                f"ON CONFLICT (path) DO UPDATE SET {column}=excluded.{column}",
+                f"UPDATE files SET {column}=NULL WHERE path=?")
+       for column in ("base", "live", "staging")}}
 
 
 @dataclass(frozen=True)
@@ -67,6 +85,7 @@ class Anchor:
             self._file.close()
             raise VoyageError(f"The anchor {path} is damaged: {error}.",
                               next_step="Retire the voyage and clone again.") from error
+        self._operation = self._owner = ""
         self._row_digests = lru_cache(maxsize=256)(self.known_rows)
         self._base_block = lru_cache(maxsize=256)(self._read_base_block)
 
@@ -93,6 +112,63 @@ class Anchor:
         finally:
             self._row_digests.cache_clear()
             self._base_block.cache_clear()
+
+    # --- what an operation changed in the anchor, for taking it back
+
+    @contextmanager
+    def recording(self, operation: str) -> Iterator[None]:
+        """While it lasts, whatever is changed is remembered under the operation's name, by its owner."""
+        self._operation = operation
+        try:
+            yield
+        finally:
+            self._operation = ""
+
+    def owned_by(self, *owner: Any) -> None:
+        """From now on changes belong to this row (table and live's key) or file."""
+        self._owner = pack(list(owner)).hex()
+
+    def _remember(self, what: str, place: list[Any], new: bytes | None) -> None:
+        if self._operation:
+            self._file.execute("INSERT INTO undo VALUES (?, ?, ?, ?, ?, ?)", (
+                self._operation, self._owner, what, pack(place), self._now(what, place), new))
+
+    def _now(self, what: str, place: list[Any]) -> bytes | None:
+        """What the anchor says at a place, packed with whether it says anything."""
+        found = self._file.execute(_PLACES[what][0], place).fetchone()
+        # A file that is not there has an empty place; an empty digest or row says that the row is gone.
+        missing = not found or (found[0] is None and what in ("base", "live", "staging"))
+        return None if missing else pack([found[0]])
+
+    def revert(self, operation: str, owners: Iterable[tuple[Any, ...]]) -> None:
+        """Set what an operation changed back to what it was, for these owners. What was changed since is looked at
+        from now on instead."""
+        names = {pack(list(o)).hex() for o in owners}
+        entries = self._file.execute("SELECT owner, what, place, old, new FROM undo WHERE operation=? "
+                                     "ORDER BY rowid DESC", (operation,)).fetchall()
+        touched: set[tuple[Side, str, int]] = set()
+        for owner, what, packed, old, new in entries:
+            if owner not in names:
+                continue
+            place = unpack(packed)
+            now = self._now(what, place)
+            if now == old:
+                continue  # done already, by a run that was cut short
+            unmoved = now == new
+            if unmoved:
+                self.owned_by(*unpack(bytes.fromhex(owner)))
+                self._remember(what, place, old)
+                _, write, clear = _PLACES[what]
+                if old is None:
+                    self._file.execute(clear, place)
+                else:
+                    self._file.execute(write, [*place, unpack(old)[0]])
+            if what == "apart":
+                if not unmoved:
+                    self._file.execute(_PLACES[what][1], [*place, ALWAYS_LOOK])
+                touched.add((Side(place[0]), place[1], place[2]))
+        for side, table, number in touched:
+            self._add_up(side, table, number)
 
     # --- schema as it was
 
@@ -128,6 +204,7 @@ class Anchor:
 
     def set_apart(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
         """A side's row that is not as in the base, without adding up its block. None: there is no such row."""
+        self._remember("apart", [str(side), table, block_of(key), pack(list(key))], pack([digest]))
         self._file.execute("INSERT OR REPLACE INTO apart VALUES (?, ?, ?, ?, ?)",
                            (side, table, block_of(key), pack(list(key)), digest))
 
@@ -245,16 +322,19 @@ class Anchor:
 
     def advance_row(self, table: str, key: Key, row: Row | None) -> None:
         """Set the common ancestor of a row, by live's key; None: there is no such row any more."""
-        self._file.execute("INSERT OR REPLACE INTO advanced VALUES (?, ?, ?)",
-                           (table, pack(list(key)), None if row is None else pack(row)))
+        packed = None if row is None else pack(row)
+        self._remember("advanced", [table, pack(list(key))], pack([packed]))
+        self._file.execute("INSERT OR REPLACE INTO advanced VALUES (?, ?, ?)", (table, pack(list(key)), packed))
 
     def set_digest(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
         """What a side's row counts as unchanged by: its digest; ALWAYS_LOOK; None: there is no such row."""
         self.set_apart(side, table, key, digest)
-        rows = self.known_rows(side, table, block_of(key))
+        self._add_up(side, table, block_of(key))
+
+    def _add_up(self, side: Side, table: str, number: int) -> None:
+        rows = self.known_rows(side, table, number)
         doubtful = ALWAYS_LOOK in rows.values()
-        self.keep_total(side, table, block_of(key),
-                        None if doubtful else Block(len(rows), add_digests(0, rows.values())))
+        self.keep_total(side, table, number, None if doubtful else Block(len(rows), add_digests(0, rows.values())))
 
     def columns(self, side: Side, table: Table) -> tuple[str, ...]:
         """The columns of a side's table that digests are made over."""
@@ -263,6 +343,7 @@ class Anchor:
 
     def pair(self, side: Side, table: str, key: Value, name: str) -> None:
         """Remember the canonical name of a side's key."""
+        self._remember("pairs", [str(side), table, key], pack([name]))
         self._file.execute("INSERT OR REPLACE INTO pairs VALUES (?, ?, ?, ?)", (side, table, key, name))
 
     def keys(self, side: Side) -> Keys:
@@ -283,10 +364,9 @@ class Anchor:
         self._keep_text(entry, content)
 
     def _keep_file(self, column: str, path: str, entry: Entry | None) -> None:
-        self._file.execute(
-            f"INSERT INTO files (path, {column}) VALUES (?, ?) "
-            f"ON CONFLICT (path) DO UPDATE SET {column}=excluded.{column}",
-            (path, None if entry is None else msgspec.msgpack.encode(entry)))
+        packed = None if entry is None else msgspec.msgpack.encode(entry)
+        self._remember(column, [path], None if packed is None else pack([packed]))
+        self._file.execute(_PLACES[column][1], (path, packed))
 
     def _keep_text(self, entry: Entry | None, content: bytes | None) -> None:
         if entry is not None and content is not None:

@@ -118,6 +118,8 @@ def _recognised_from(site: Site) -> Path:
 
 
 def _check_voyage(home: Home, name: str) -> None:
+    if name not in home.names():
+        home.clear(name)  # what a crash may have left of one
     if name in home.names():
         old = home.read(name)
         if old.state == "ready":
@@ -376,7 +378,12 @@ def remove(home: Home, voyage: Voyage) -> list[str]:
     left += _remove_rows(voyage)
     stamp = target / STAMP
     if target.exists():
-        if stamp.is_file() and stamp.read_text().strip() == voyage.id:
+        # A clone that was cut short at its very first step may have left a stamp without its text.
+        begun = voyage.state != "ready" and {p.name for p in target.iterdir()} == {STAMP}
+        if begun or (stamp.is_file() and stamp.read_text().strip() == voyage.id):
+            for entry in target.iterdir():  # the stamp goes last: as long as it is there, this can be done again
+                if entry.name != STAMP:
+                    shutil.rmtree(entry) if entry.is_dir() and not entry.is_symlink() else entry.unlink()
             shutil.rmtree(target)
         elif any(target.iterdir()):
             left.append(f"{target}: it does not bear this voyage's stamp")

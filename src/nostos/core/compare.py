@@ -77,6 +77,7 @@ class Rows:
     live_prefix: str = ""
     staging_prefix: str = ""
     skipped: list[str] = field(default_factory=list)  # tables without a key
+    keep_keys: bool = False  # rows that come back keep the numbers that they had
 
     def dropped(self, name: str) -> set[str]:
         """The columns of a table that the anchor knows and one side has no more."""

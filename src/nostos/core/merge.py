@@ -9,11 +9,15 @@ from __future__ import annotations
 import os
 import re
 import secrets
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
 from pathlib import Path
 from time import monotonic
+from typing import Any
+
+import msgspec
 
 from nostos.core import needs as need_finder
 from nostos.core.apply import journal as journals
@@ -32,7 +36,7 @@ from nostos.core.items import Comparison, Item, assemble
 from nostos.core.keys import Side
 from nostos.core.mirror import mirrored, turned
 from nostos.core.needs import Needs
-from nostos.core.operations import InsertRow, Plan, RemoveRow, SchemaOperation, plan
+from nostos.core.operations import InsertRow, Plan, PutFile, RemoveFile, RemoveRow, SchemaOperation, SwitchFolder, plan
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.schema_steps import schema_items
@@ -57,6 +61,8 @@ class Prepared:
     toward: Side = Side.LIVE
     made: Choice = DEFAULT  # the choice as it was made for this comparison
     undecided: Mapping[str, Item] = field(default_factory=dict)  # the items before clashes were decided
+    undoes: str = ""  # the operation that it takes back
+    again: Callable[[], Prepared] | None = None  # how it is prepared once more, if not as a merge is
 
     @property
     def acts(self) -> bool:
@@ -194,7 +200,7 @@ def merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener = silent) -
         except LiveMoved:
             if attempt == _TRIES:
                 raise
-        prepared = prepare(crew, prepared.choice, tell, prepared.toward)
+        prepared = prepared.again() if prepared.again else prepare(crew, prepared.choice, tell, prepared.toward)
         if [i.id for i in prepared.plan.selection.items] != wanted:
             raise LiveMoved("Live moved on meanwhile, and what would go home is no longer what you saw.",
                             next_step="Run merge again and look at the new list.")
@@ -205,25 +211,30 @@ class _Merge:
     def __init__(self, home: Home, crew: Crew, prepared: Prepared, tell: Listener) -> None:
         self.crew = crew
         self.toward = prepared.toward
+        self.target, self.source = (
+            (crew.live, crew.staging) if self.toward is Side.LIVE else (crew.staging, crew.live))
         self.prefer = prepared.made.prefer
-        home_coming = self.toward is Side.LIVE
-        self.target, self.source = (crew.live, crew.staging) if home_coming else (crew.staging, crew.live)
+        self.undoes = prepared.undoes
+        self.source_files = home.folder(crew.voyage.name) / "merges" / self.undoes / "before" if self.undoes else (
+            self.source.files)
         self.comparison = prepared.comparison
         self.plan = prepared.plan
         self.tell = tell
-        self.id = f"{now()[:19].replace(':', '').replace('-', '')}-{secrets.token_hex(3)}"
+        # In the order of their times, to the millisecond.
+        self.id = f"{datetime.now(UTC):%Y%m%dT%H%M%S%f}"[:-3] + "-" + secrets.token_hex(2)
         self.folder = home.folder(crew.voyage.name) / "merges" / self.id
         self.between = self.locked = 0.0
 
     def run(self, tries: int, start: float) -> Merged:
         live_db = self.target.open()
         journal = journals.Journal(self.folder)
-        switch = Switch(self.target.files, self.source.files, self.id)
+        switch = Switch(self.target.files, self.source_files, self.id)
         began = False
         try:
             try:
                 journal.write("plan", merge=self.id, voyage=self.crew.voyage.name, at=now(), toward=self.toward,
                               prefer=[[d.item, str(d.side), d.field] for d in self.prefer],
+                              undoes=self.undoes, owners=self._owners(),
                               operations=[journals.as_data(o) for o in self.plan.operations])
                 self.tell(Progress("staging files", 0, None, "files"))
                 switch.plan(self.plan.operations)
@@ -246,8 +257,7 @@ class _Merge:
                 switch.tidy()
                 if not live_db.transactional_schema:  # where it cannot be taken back, it comes last
                     self._drop(live_db, journal)
-                settle(self.crew.anchor, self.comparison, self.plan, done, self.target, self.source, live_db,
-                       self.toward)
+                self._settle(live_db, done)
             except Exception as error:
                 raise MergeInterrupted(
                     f"The merge is on live, whole, but the voyage's records could not follow: {error}.",
@@ -260,6 +270,30 @@ class _Merge:
             live_db.close()
         return Merged(self.id, lines, self._renumbered(done), self.plan.selection.clashes, self.between, self.locked,
                       tries, monotonic() - start)
+
+    def _owners(self) -> list[list[Any]]:
+        """What an undo takes back, by whose the anchor's records of it are: rows by live's keys, files by paths."""
+        if not self.undoes:
+            return []
+        return [*([s.table, *(s.staging_key or s.live_key or ())] for s in self.plan.settles),
+                *([f.path] for f in self.plan.settled_files)]
+
+    def _settle(self, live_db: Database, done: Committed) -> None:
+        anchor = self.crew.anchor
+        if self.undoes:
+            with anchor.changing(), anchor.recording(self.id):
+                anchor.revert(self.undoes, [tuple(o) for o in self._owners()])
+            return
+        settle(anchor, self.comparison, self.plan, done, self.target, self.source, live_db, self.toward, self.id)
+
+    def _undo_files(self) -> Iterator[dict[str, Any]]:
+        for o in self.plan.of(PutFile, RemoveFile, SwitchFolder):
+            changes: tuple[PutFile | RemoveFile, ...] = (
+                (*o.puts, *o.removals) if isinstance(o, SwitchFolder) else (o,))
+            for change in changes:
+                yield {"path": change.path, "before": msgspec.to_builtins(change.before, builtin_types=(bytes,)),
+                       "after": msgspec.to_builtins(change.entry, builtin_types=(bytes,))
+                       if isinstance(change, PutFile) else None}
 
     def _commit(self, live_db: Database, journal: journals.Journal, switch: Switch) -> tuple[Committed,
                                                                                            tuple[Line, ...]]:
@@ -295,6 +329,8 @@ class _Merge:
             if settings is not None and rows.profile.clear_settings:
                 live_db.clear(settings.table, settings.name, rows.profile.clear_settings)
             live_db.mark(MARKER, self.id, now())
+            journal.keep_undo([{"table": c.table, "key": list(c.key), "before": c.before, "after": c.after}
+                               for c in done.changed], self._undo_files())
             journal.write("committing", keys=[[t, n, k] for (t, n), k in done.keys.items()])
             began = monotonic()
             switch.go()

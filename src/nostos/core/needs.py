@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Any
 
-from nostos.core.compare import Rows, RowState
+from nostos.core.compare import Rows, RowState, side_key
 from nostos.core.database.base import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.decisions import brings_back
@@ -185,6 +185,9 @@ class _Finder:
                 raise _Obstacle(f"{place} points at {table} {name[1:]}, which staging does not have, "
                                 "while live has another thing by that number")
             return None
+        if state is None and self.rows.keep_keys and table in self.rows.live_tables and name.isdigit() and (
+                self.live_db.fetch(self.rows.live_tables[table], (int(name),)) is None):
+            raise _Obstacle(f"{place} points at {table} {name}, which live has removed since")
         if state is None or state.live is not None:
             return None
         owner = self.comparison.owner.get(state.id)
@@ -306,8 +309,10 @@ class _Finder:
                 continue
             other = self.rows.states.get(row_name)
             owner = self.comparison.owner.get(row_name)
-            called = owner or f"{row_name[0]} {','.join(map(str, row_name[1]))}"
+            called = owner or self._called(row_name)
             target = (state.table, str(state.name[0]))
+            if other is None and self.rows.keep_keys:
+                raise _Obstacle(f"live has built on it since: {called}")
             if other is None or owner is None or (other.staging and _points(other.staging, target)):
                 raise _Obstacle(f"removed in staging, but {called} on live still refers to it")
             if other.base is None or (other.live and not _points(other.base, target) and state.name[0] is not None
@@ -345,6 +350,16 @@ class _Finder:
                 if r.to_column is None and target not in named_rows(translator.value(r.table, full, r.column)):
                     continue
                 yield self._named(at, row)
+
+    def _called(self, name: RowName) -> str:
+        """What a live row that did not change is called."""
+        table = self.rows.live_tables[name[0]]
+        key = side_key(table, name[1], self.rows.to_portable[Side.LIVE])
+        row = self.live_db.fetch(table, key) if key is not None else None
+        kind = self.rows.profile.kind_of(name[0], row) if row is not None else None
+        if row is None or kind is None:
+            return f"{name[0]} {','.join(map(str, name[1]))}"
+        return f"{kind.named(row)}/{','.join(str(row.get(c)) for c in kind.label or table.key)}"
 
     def _named(self, table: Table, row: Row) -> RowName:
         """The canonical name of a live row."""

@@ -30,12 +30,13 @@ class SchemaOperation:
 
 @dataclass(frozen=True)
 class InsertRow:
-    """Add a row under a key that live gives out. name: its canonical key. values: portable."""
+    """Add a row under a key that live gives out, or under `key`. name: its canonical key. values: portable."""
 
     item: str
     table: str
     name: Key
     values: Mapping[str, Any]
+    key: Key | None = None
 
 
 @dataclass(frozen=True)
@@ -121,7 +122,8 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
             state = write.state
             settles.append(state)
             if write.action == "insert":
-                insert = InsertRow(item.id, state.table, state.name, write.values)
+                insert = InsertRow(item.id, state.table, state.name, write.values,
+                                   state.staging_key if rows.keep_keys else None)
                 inserts.append((state.id, _points_at(rows, state.table, write.values), insert))
                 continue
             assert state.live_key is not None and state.live_raw is not None

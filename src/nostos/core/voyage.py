@@ -134,9 +134,19 @@ class Home:
             lock.release()
 
     def forget(self, name: str) -> None:
-        shutil.rmtree(self.folder(name), ignore_errors=True)
+        """Remove all that is kept of a voyage."""
+        self.clear(name)
         for ending in ("lock", "holder"):
             (self.path / "voyages" / f".{name}.{ending}").unlink(missing_ok=True)
+
+    def clear(self, name: str) -> None:
+        """Remove a voyage's folder."""
+        folder = self.folder(name)
+        if folder.is_dir():
+            for entry in folder.iterdir():  # the record goes last: as long as it is there, this can be done again
+                if entry.name != "voyage.json":
+                    shutil.rmtree(entry) if entry.is_dir() else entry.unlink()
+            shutil.rmtree(folder)
 
 
 def check_name(name: str) -> None:

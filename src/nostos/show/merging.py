@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 
 from rich.console import Console
 from rich.text import Text
 
 from nostos.core.apply.journal import as_data
+from nostos.core.fields import Standing
 from nostos.core.items import Item
 from nostos.core.keys import Side
 from nostos.core.merge import Merged, Prepared
 from nostos.core.operations import InsertRow, PutFile, RemoveFile, RemoveRow, SchemaOperation, SwitchFolder, UpdateRow
+from nostos.core.undo import Done
+from nostos.core.voyage import Voyage
 from nostos.show.tables import clean, count, heading, table
 
 
@@ -55,6 +59,55 @@ def plan(console: Console, prepared: Prepared, site: str) -> None:
             f"{len(works.of(RemoveRow))} removed",
             f"{count(files, 'file')} put or removed" if files else "",
             f"{count(len(works.of(SwitchFolder)), 'folder')} switched" if works.of(SwitchFolder) else ""))) + ".")
+
+
+def staying(prepared: Prepared) -> list[tuple[str, str]]:
+    """What an undo cannot take back: items, or fields of them, and why."""
+    found = []
+    chosen = {i.id for i in prepared.plan.selection.items}
+    for item in prepared.comparison.items.values():
+        if item.reason:
+            found.append((item.id, item.reason.replace("removed in staging, but live", "live").replace(
+                "removed on live, but staging", "live")))
+        elif item.standing is Standing.CLASH:
+            names = ", ".join(f.name for f in item.fields if f.standing is Standing.CLASH)
+            found.append((item.id, f"live has changed it since: {names}" + (
+                "; the rest is taken back" if item.id in chosen else "")))
+    return found
+
+
+def undo_plan(console: Console, prepared: Prepared, which: Done, site: str) -> None:
+    """What an undo will take back, and what stays."""
+    heading(console, f"Will be taken back from {site}: {len(prepared.plan.selection.chosen)}",
+            f"{which.verb} {which.id} of {which.when[:16].replace('T', ' ')} UTC", "bold green")
+    words = {"new": "comes back", "edited": "as it was before", "removed": "goes"}
+    rows = [(c.item.id, words[c.item.change], c.item.title) for c in prepared.plan.selection.chosen]
+    if rows:
+        table(console, ("item", "what", "title"), rows, keep=(0, 1))
+    stays = staying(prepared)
+    if stays:
+        console.print()
+        heading(console, f"Live has moved on there; it stays: {len(stays)}", style="bold red")
+        table(console, ("", ""), stays, keep=(0,))
+
+
+def undone(console: Console, result: Merged, which: Done, voyage: Voyage) -> None:
+    """What an undo did."""
+    heading(console, f"{which.verb.capitalize()} {which.id} is taken back.",
+            f"undo {result.id}, {result.seconds:.2f} s", "bold green")
+    console.print("What live gained since is as it was. Tables and columns that came with it stay.")
+    console.print(f"The work is still in staging: it can be merged again. To have this back: "
+                  f"nostos undo {voyage.name} {result.id}", soft_wrap=True)
+
+
+def taken_back_list(console: Console, every: Sequence[Done]) -> None:
+    """The operations that can be taken back, the last one first."""
+    rows = [(d.id, d.verb, d.when[:19].replace("T", " "), f"took back {d.undoes}" if d.undoes else "")
+            for d in reversed(every)]
+    if rows:
+        table(console, ("id", "what", "when (UTC)", ""), rows)
+    else:
+        console.print("Nothing has been merged yet.")
 
 
 def _short(console: Console, items: tuple[Item, ...]) -> None:

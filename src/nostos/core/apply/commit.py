@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import secrets
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -24,12 +24,23 @@ from nostos.core.values import references as refs
 Note = Callable[[dict[str, Any]], None]
 
 
+@dataclass(frozen=True)
+class Changed:
+    """A row before and after; None where there was none, or is none. For taking it back."""
+
+    table: str
+    key: Key
+    before: Row | None
+    after: Row | None
+
+
 @dataclass
 class Committed:
     """What the transaction did: the live key of every row that staging bore, and the rows as they are now."""
 
     keys: dict[tuple[str, str], Value] = field(default_factory=dict)
     inserted: dict[tuple[str, Key], Key] = field(default_factory=dict)
+    changed: list[Changed] = field(default_factory=list)
 
 
 def apply_rows(plan: Plan, rows: Rows, live_db: Database) -> Committed:
@@ -127,6 +138,7 @@ class _Commit:
         self.done = Committed()
         self.writer = Writer(rows.live_urls, self._number, rows.live_prefix)
         self.tables: dict[str, Table] = {}
+        self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
 
     def _number(self, table: str, name: str) -> Value:
@@ -159,7 +171,19 @@ class _Commit:
             if values:
                 self.live_db.update(self.tables[table_name], key, self._written(item, values))
         self._recount()
+        self.done.changed = list(self._changed())
         return self.done
+
+    def _changed(self) -> Iterator[Changed]:
+        """Every row that was touched, as it was and as it is now."""
+        for operation in self.plan.of(RemoveRow):
+            yield Changed(operation.table, operation.key, self.found[operation.table, operation.key], None)
+        for (name, _), key in self.done.inserted.items():
+            yield Changed(name, key, None, self.live_db.fetch(self.tables[name], key))
+        for operation in self.plan.of(UpdateRow):
+            table = self.tables[operation.table]
+            yield Changed(operation.table, operation.key, self.found[operation.table, operation.key],
+                          self.live_db.fetch(table, operation.key))
 
     def _make_room(self) -> None:
         """Where one row is to have the very values that another, which must not be alike, still has: first let go."""
@@ -185,6 +209,8 @@ class _Commit:
     def _check(self, operation: UpdateRow | RemoveRow) -> None:
         """A live row must still be as compared, in what is about to be replaced."""
         now = self.live_db.fetch_locked(self.tables[operation.table], operation.key)
+        if now is not None:
+            self.found[operation.table, operation.key] = now
         columns = operation.values if isinstance(operation, UpdateRow) else operation.before
         derived = {d.column for d in self.rows.profile.derived if d.table == operation.table}
         if now is None or any(not same(now.get(c), operation.before.get(c))
@@ -219,6 +245,8 @@ class _Commit:
                     row[column] = None if declared.nullable else 0
                 else:
                     row[column] = Writer(self.rows.live_urls, self._number_or_none, self.rows.live_prefix).value(value)
+        if operation.key is not None:
+            row.update(zip(table.key, operation.key, strict=True))
         key = self.live_db.insert(table, row)
         if table.surrogate:
             self.done.keys[operation.table, str(operation.name[0])] = key[0]

@@ -16,13 +16,15 @@ from typing import Any
 import msgspec
 import zstandard
 
+from nostos.core.database.digests import squeeze
 from nostos.core.database.schema import Value
 from nostos.core.operations import Operation
-from nostos.core.private import make_private
+from nostos.core.private import make_private, write_private
 from nostos.core.values import php
 from nostos.core.values.structures import Tree, jsonable
 
 FILE = "journal.jsonl"
+UNDO = "undo.msgpack.zst"  # rows and files before and after, exact, for taking the operation back
 
 
 def as_data(operation: Operation) -> dict[str, Any]:
@@ -61,6 +63,10 @@ class Journal:
         self._file.write(line + b"\n")
         self._file.flush()
         os.fsync(self._file.fileno())
+
+    def keep_undo(self, rows: Iterable[Mapping[str, Any]], files: Iterable[Mapping[str, Any]]) -> None:
+        """Keep what it takes to take the operation back."""
+        write_private(self.folder / UNDO, squeeze({"rows": list(rows), "files": list(files)}))
 
     def keep_rows(self, name: str, columns: Sequence[str], rows: Iterable[Sequence[Value]]) -> None:
         """Keep rows that are about to be dropped: JSON lines, compressed, the columns' names first."""

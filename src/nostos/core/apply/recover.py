@@ -86,8 +86,9 @@ class _Recovery:
         try:
             switch = None
             if "staging" in self.steps:
-                switch = Switch.recorded(self.target.files, self.source.files, self.folder.name,
-                                         self.steps["staging"]["switch"])
+                undoes = self.steps["plan"].get("undoes")
+                source = self.folder.parent / undoes / "before" if undoes else self.source.files
+                switch = Switch.recorded(self.target.files, source, self.folder.name, self.steps["staging"]["switch"])
             if "committed" in self.steps or self._marked(database):
                 if switch is not None:
                     switch.tidy()
@@ -130,6 +131,11 @@ class _Recovery:
 
     def _settle(self, database: Database) -> None:
         anchor = self.crew.anchor
+        begun = self.steps.get("plan", {})
+        if begun.get("undoes"):
+            with anchor.changing(), anchor.recording(self.folder.name):
+                anchor.revert(begun["undoes"], [tuple(o) for o in begun["owners"]])
+            return
         pairs: dict[tuple[Side, str, Value], str] = {}
         for table, name, key in self.steps.get("committing", {}).get("keys", []):
             if self.toward is Side.LIVE and name.startswith("s"):
@@ -138,7 +144,8 @@ class _Recovery:
                 pairs[self.toward, table, key] = name
         comparison, _ = merging.look(self.crew, toward=self.toward, prefer=self._decisions, pairs=pairs)
         empty = Plan(Selection((), (), ()), ())
-        settle(anchor, comparison, empty, Committed(), self.target, self.source, database, self.toward)
+        settle(anchor, comparison, empty, Committed(), self.target, self.source, database, self.toward,
+               self.folder.name)
 
     def _decisions(self, comparison: Comparison) -> Sequence[Decision]:
         """What had been decided, as far as it clashes still."""

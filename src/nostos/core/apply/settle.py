@@ -24,12 +24,14 @@ from nostos.core.values.structures import Tree
 
 
 def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, target: Site, source: Site,
-           target_db: Database, toward: Side) -> None:
+           target_db: Database, toward: Side, name: str) -> None:
     """Advance the anchor: what was taken, what both sides had changed alike, and what was decided for the target,
-    becomes the common ancestor. toward: which side the target is; the comparison is seen from there."""
+    becomes the common ancestor. toward: which side the target is; the comparison is seen from there.
+    name: whose doing it is, for taking it back.
+    """
     taken = {i.id for i in plan.selection.items}
     settled = {s.id for s in plan.settles}
-    with anchor.changing():
+    with anchor.changing(), anchor.recording(name):
         tables = target_db.tables()
         for operation in plan.of(SchemaOperation):
             step = operation.step
@@ -49,6 +51,7 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, 
                 rows.row(state, by_row.get(state.id, []), item.id in taken and state.id in settled)
             files.extend(f for f in item.files if f.standing is Standing.SETTLED or f.decided is Side.LIVE)
         for file in files:
+            anchor.owned_by(file.path)
             _file(anchor, file, target, source, toward)
 
 
@@ -81,6 +84,8 @@ class _Settler:
                 or f.merged.decided is Side.LIVE]
         if not over:
             return
+        owner = self.done.inserted.get(state.id) or state.live_key
+        self.anchor.owned_by(state.table, *(owner or ("", *state.name)))
         for side, key in state.stale:
             self.anchor.set_digest(self._real(side), state.table, key, None)
         if state.staging is None:

@@ -40,7 +40,7 @@ class Move:
 class Switch:
     """The file side of a merge. Nothing is visible on live until `go`; `back` takes it all back.
 
-    makes: folders to be made. empties: folders that go when they are empty, as they do in staging, with their rights.
+    makes: folders to be made. empties: folders that go when they are empty at the end, as they do in staging.
     """
 
     live: Path
@@ -48,7 +48,7 @@ class Switch:
     mark: str
     moves: list[Move] = field(default_factory=list)
     makes: list[Path] = field(default_factory=list)
-    empties: list[tuple[Path, int]] = field(default_factory=list)
+    empties: list[Path] = field(default_factory=list)
 
     def plan(self, operations: Sequence[Operation]) -> None:
         """Work out what will happen; nothing is touched. Raises LiveMoved when live's file is not as compared,
@@ -85,9 +85,8 @@ class Switch:
         self.makes += reversed(missing)
 
     def _may_go(self, folder: Path) -> None:
-        known = {path for path, _ in self.empties}
-        while folder != self.live and folder.is_dir() and folder not in known:
-            self.empties.append((folder, folder.stat().st_mode & 0o7777))
+        while folder != self.live and folder.is_dir() and folder not in self.empties:
+            self.empties.append(folder)
             folder = folder.parent
 
     def record(self) -> dict[str, Any]:
@@ -95,7 +94,7 @@ class Switch:
         return {
             "moves": [[str(m.target), str(m.staged) if m.staged else None, str(m.aside), m.had,
                        m.digest.hex() if m.digest else None] for m in self.moves],
-            "makes": [str(p) for p in self.makes], "empties": [[str(p), mode] for p, mode in self.empties]}
+            "makes": [str(p) for p in self.makes], "empties": [str(p) for p in self.empties]}
 
     @classmethod
     def recorded(cls, live: Path, staging: Path, mark: str, record: Mapping[str, Any]) -> Switch:
@@ -106,7 +105,7 @@ class Switch:
         moves = [Move(there(t), there(s) if s else None, there(a), had, bytes.fromhex(d) if d else None)
                  for t, s, a, had, d in record["moves"]]
         return cls(live, staging, mark, moves, [there(p) for p in record["makes"]],
-                   [(there(p), mode) for p, mode in record["empties"]])
+                   [there(p) for p in record["empties"]])
 
     def stage(self, operations: Sequence[Operation], before: Path) -> None:
         """Copy what comes beside its target, digests checked, and what is replaced into `before`."""
@@ -238,18 +237,10 @@ class Switch:
             if comes:
                 assert move.staged is not None
                 move.staged.replace(move.target)
-        for folder, _ in self.empties:
-            if folder.is_dir() and not any(folder.iterdir()) and not (
-                    self.staging / folder.relative_to(self.live)).exists():
-                folder.rmdir()
 
     def back(self, began: bool = True) -> None:
         """Put everything back as it was, and leave nothing behind, from wherever it stands. began: whether `go` may
         have. What live itself has changed since stays as live has it."""
-        for folder, mode in reversed(self.empties):
-            if began and not folder.exists():
-                folder.mkdir()
-                folder.chmod(mode)
         for move in reversed(self.moves):
             self._back(move, began)
         for folder in reversed(self.makes):
@@ -281,11 +272,15 @@ class Switch:
         return move.aside.is_file() and now == digest_file(move.aside)
 
     def tidy(self) -> None:
-        """Remove what was put aside, once the merge is sure."""
+        """Remove what was put aside, and the folders that lost their last file, once the merge is sure."""
         for move in self.moves:
             _remove(move.aside)
             if move.staged is not None:
                 _remove(move.staged)
+        for folder in self.empties:
+            if folder.is_dir() and not any(folder.iterdir()) and not (
+                    self.staging / folder.relative_to(self.live)).exists():
+                folder.rmdir()
 
 
 def _remove(path: Path) -> None:

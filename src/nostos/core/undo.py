@@ -1,0 +1,176 @@
+"""Taking a merge back later, keeping what live gained since.
+
+An undo is itself a merge of three versions: what the merge left is the ancestor, what was there before it is what comes
+back, and live as it is now is live. So whatever live changed since stays, and what it has built upon is not removed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any, cast
+
+import msgspec
+
+from nostos.core import needs as need_finder
+from nostos.core.anchor import Anchor
+from nostos.core.apply import journal as journals
+from nostos.core.compare import Joins, Rows, RowState, effective_profile
+from nostos.core.database.base import Database
+from nostos.core.database.digests import unsqueeze
+from nostos.core.database.schema import Key, Row, Table
+from nostos.core.errors import VoyageError
+from nostos.core.files import FileState
+from nostos.core.items import assemble
+from nostos.core.keys import Keys, Side
+from nostos.core.merge import Prepared
+from nostos.core.operations import plan
+from nostos.core.portable import Translator
+from nostos.core.selection import Choice, choose
+from nostos.core.tree.entries import Entry, digest_file, look_at
+from nostos.core.values.urls import UrlForms
+from nostos.core.voyage import Crew, Home
+
+
+@dataclass(frozen=True)
+class Done:
+    """An operation that reached live: its id, "merge" or "undo", when, and which one it took back (empty: none)."""
+
+    id: str
+    verb: str
+    when: str
+    undoes: str = ""
+
+
+def done(home: Home, voyage: str) -> list[Done]:
+    """The merges and undos of a voyage that reached live, oldest first."""
+    found = []
+    for folder in sorted((home.folder(voyage) / "merges").glob("*/")):
+        steps = {line["step"]: line for line in journals.read(folder)}
+        begun = steps.get("plan")
+        if begun and "settled" in steps and begun.get("toward") == "live" and (folder / journals.UNDO).is_file():
+            undoes = begun.get("undoes") or ""
+            found.append(Done(folder.name, "undo" if undoes else "merge", begun["at"], undoes))
+    return found
+
+
+def to_take_back(home: Home, voyage: str, name: str | None) -> Done:
+    """The named operation, or the last merge that was not taken back. Raises VoyageError when there is none."""
+    every = done(home, voyage)
+    # Taken back is what an undo names that was not taken back itself.
+    undone: set[str] = set()
+    for d in reversed(every):
+        if d.undoes and d.id not in undone:
+            undone.add(d.undoes)
+    if name is None:
+        open_ones = [d for d in every if d.verb == "merge" and d.id not in undone]
+        if not open_ones:
+            raise VoyageError(f"Voyage {voyage} has no merge to take back.", next_step="`nostos history` lists them.")
+        return open_ones[-1]
+    found = next((d for d in every if d.id == name), None)
+    if found is None:
+        names = ", ".join(d.id for d in every) or "none"
+        raise VoyageError(f"Voyage {voyage} has no merge {name}.", next_step=f"There are: {names}.")
+    if found.id in undone:
+        raise VoyageError(f"{name} was taken back already.",
+                          next_step="To have it again, take back the undo, by its id.")
+    return found
+
+
+def prepare_undo(home: Home, crew: Crew, which: Done, choice: Choice | None = None) -> Prepared:
+    """Work out how to take an operation back on live as it is now. Changes nothing. Raises VoyageError or
+    SelectionError."""
+    folder = home.folder(crew.voyage.name) / "merges" / which.id
+    data = unsqueeze((folder / journals.UNDO).read_bytes())
+    choice = choice or Choice(everyone=True)
+    database = crew.live.open(readonly=True)
+    try:
+        with database.reading():
+            rows = _rows(crew, database, data["rows"])
+            files = [_file(crew, f) for f in data["files"]]
+            files = [f for f in files if not _same(f.live, f.staging)]
+            ancestors = cast(Anchor, _Ancestors(database, rows.live_tables))
+            comparison = assemble(ancestors, rows, files, (), database, database)
+            needs = need_finder.resolve(comparison, database)
+            selection = choose(comparison, needs, choice)
+            return Prepared(comparison, needs, plan(comparison, needs, selection), choice, Side.LIVE, choice,
+                            dict(comparison.items), which.id,
+                            lambda: prepare_undo(home, crew, which, choice))
+    finally:
+        database.close()
+
+
+def _rows(crew: Crew, database: Database, entries: list[dict[str, Any]]) -> Rows:
+    tables = database.tables()
+    profile = effective_profile(crew.live, tables)
+    keys = Keys({}, lambda table, key: True)
+    urls = UrlForms(crew.live.url)
+    translator = Translator(profile, tables, urls, keys, database.prefix, Joins(profile, database, tables, database))
+    states = {}
+    now = _now(database, tables, entries)
+    for entry in entries:
+        table = tables.get(entry["table"])
+        if table is None:
+            continue
+        key = tuple(entry["key"])
+        state = _state(table, key, entry["after"], now.get((table.name, key)), entry["before"], translator)
+        if state is not None:
+            states[state.id] = state
+    return Rows(profile, tables, tables, tables, states, keys, keys, dict.fromkeys(Side, translator), translator, urls,
+                database.prefix, database.prefix, keep_keys=True)
+
+
+def _now(database: Database, tables: Mapping[str, Table],
+         entries: list[dict[str, Any]]) -> dict[tuple[str, Key], Row]:
+    wanted: dict[str, list[Key]] = {}
+    for entry in entries:
+        wanted.setdefault(entry["table"], []).append(tuple(entry["key"]))
+    return {(name, tables[name].key_of(row)): row for name, some in wanted.items() if name in tables
+            for row in database.fetch_many(tables[name], some)}
+
+
+def _state(table: Table, key: Key, base: Row | None, live: Row | None, staging: Row | None,
+           translator: Translator) -> RowState | None:
+    forms = [translator.row(table.name, _known(table, r)) if r is not None else None for r in (base, live, staging)]
+    if forms[1] == forms[2]:
+        return None
+    row = live or base or staging or {}
+    if table.surrogate:
+        name: Key = (str(key[0]),)
+    else:
+        name = tuple(translator.value(table.name, row, c) for c in table.key)
+    full = translator.full(table.name, row)
+    return RowState(table.name, name, forms[0], forms[1], forms[2], live, staging, frozenset({Side.STAGING}),
+                    key if live is not None else None, key, joined={k: v for k, v in full.items() if k not in row})
+
+
+def _known(table: Table, row: Row) -> Row:
+    """A row without columns that the table has no more."""
+    return {c: v for c, v in row.items() if table.column(c) is not None}
+
+
+def _file(crew: Crew, entry: dict[str, Any]) -> FileState:
+    after, before = (msgspec.convert(entry[k], Entry | None) for k in ("after", "before"))
+    now = look_at(crew.live.files, entry["path"])
+    if now is not None and now.digest is None:
+        now = replace(now, digest=digest_file(crew.live.files / entry["path"]))
+    return FileState(entry["path"], after, now, before)
+
+
+def _same(one: Entry | None, other: Entry | None) -> bool:
+    return (one is None and other is None) or (one is not None and one.same_as(other))
+
+
+class _Ancestors:
+    """Stands where a comparison has its anchor: what is not part of the undo is as live has it."""
+
+    def __init__(self, database: Database, tables: Mapping[str, Table]) -> None:
+        self._database = database
+        self._tables = tables
+
+    def base_row(self, table: str, key: Key) -> Row | None:
+        found = self._tables.get(table)
+        return self._database.fetch(found, key) if found else None
+
+    def below(self, folder: str) -> int:
+        return 1  # a folder of an extension is edited, not new
