@@ -115,6 +115,8 @@ def take_all(folder: Path) -> None:
             server.server_close()
 
     play(folder, {1: clone, 4: compare, 5: fields, 6: removal, 8: need, 9: select, 11: merge})
+    story.one_more_order()
+    photograph_command(folder, "undo", ["undo", VOYAGE, "--yes"])
     photograph_command(folder, "refresh", ["refresh", VOYAGE, "--yes"])
     photograph_command(folder, "status", ["status"], prepare="")
 

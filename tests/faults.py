@@ -20,6 +20,7 @@ from typing import Any
 
 from nostos.core.apply.recover import recover
 from nostos.core.clone import clone, remove
+from nostos.core.database.mysql import MysqlDatabase
 from nostos.core.keys import Side
 from nostos.core.merge import merge, prepare
 from nostos.core.selection import Choice
@@ -31,7 +32,7 @@ from tests.support import STAGING_URL, Harbour, state
 _CHANGES = ("os.rename", "os.remove", "os.link", "os.symlink", "os.mkdir", "os.rmdir", "os.chmod", "os.utime",
             "os.truncate")
 _connect = sqlite3.connect
-_READS = ("SELECT", "PRAGMA", "EXPLAIN")
+_READS = ("SELECT", "PRAGMA", "EXPLAIN", "SHOW", "SET SESSION")
 
 
 class Countdown:
@@ -80,6 +81,13 @@ def killed(work: Callable[[], object], number: int) -> int | None:
             real(descriptor)
 
         os.fsync = fsync
+        cursor = MysqlDatabase._cursor
+
+        def counted(self: MysqlDatabase, sql: str, *args: Any, **options: Any) -> Any:
+            countdown.statement(sql)
+            return cursor(self, sql, *args, **options)
+
+        MysqlDatabase._cursor = counted  # type: ignore[method-assign]
         sqlite3.connect = countdown.connect  # type: ignore[assignment]
         try:
             countdown.on = True

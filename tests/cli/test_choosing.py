@@ -70,6 +70,33 @@ class Choosing(SiteTest):
         verbs = [e["verb"] for e in json.loads(self.run_("history", "--json").stdout)]
         self.assertEqual(verbs, ["refresh", "refresh afresh"])
 
+    def test_undo_and_recover(self) -> None:
+        self.assertIn("Nothing has been merged yet", self.run_("undo", "--list").stdout)
+        self.assertIn("There is nothing to recover", self.run_("recover").stdout)
+        self.run_("merge", "--yes")
+        self.h.live.comment(self.h.live.find("page", "autumn-programme")["id"], "A Visitor", "Lovely.")
+        done = self.run_("undo", answer="no\n")
+        self.assertEqual(done.returncode, 3)
+        self.assertIn("live has built on it since: comment/", done.stdout)
+        done = self.run_("undo", "--yes")
+        self.assertEqual(done.returncode, 1, done.stderr)
+        self.assertIn("is taken back", done.stdout)
+        self.assertEqual(self.h.live.setting("theme"), "meadow")
+        self.assertEqual(self.h.live.find("page", "autumn-programme")["title"], "Autumn evenings")
+        listed = json.loads(self.run_("undo", "--list", "--json").stdout)
+        self.assertEqual([d["verb"] for d in listed], ["merge", "undo"])
+        # a journal that does not come to its end
+        journal = self.h.home.folder("trip") / "merges" / listed[1]["id"] / "journal.jsonl"
+        journal.write_text("".join(line for line in journal.read_text().splitlines(keepends=True)
+                                   if "settled" not in line))
+        for verb in ("compare", "merge", "refresh", "undo"):
+            done = self.run_(verb)
+            self.assertEqual(done.returncode, 4, verb)
+            self.assertIn("nostos recover trip", done.stderr)
+        self.assertEqual(self.run_("retire", "--yes").returncode, 4)
+        self.assertIn("is finished now", self.run_("recover").stdout)
+        self.assertEqual(self.run_("compare").returncode, 1)
+
     def test_the_list_without_a_screen(self) -> None:
         with self.h.crew() as crew:
             comparison, needs = look(crew)

@@ -23,6 +23,7 @@ class Demo(SiteTest):
         live = Observatory(self.folder / "story/live")
         self.assertEqual(live.find("page", "visit")["title"], "How to reach the hill")
         self.assertEqual(live.find("page", "autumn-talks")["parent_id"], live.find("page", "autumn-programme")["id"])
+        self.assertEqual(live.find("order", "kr-2b0f")["title"], "Order of Jonas Weir")
         self.assertEqual(live.setting("theme"), "dusk")
         theme = live.setting("theme.dusk")
         self.assertEqual((theme["accent"], theme["footer"]), ("#d98e5b", "Clear skies, warm hands."))

@@ -1,10 +1,12 @@
 """A MariaDB of every awkward type and key: cloned, compared and merged, told only by its declared keys."""
 
+import re
 import unittest
 from unittest import mock
 from urllib.parse import quote
 
 from nostos.core.apply.ledger import Ledger
+from nostos.core.apply.recover import recover
 from nostos.core.clone import clone, remove
 from nostos.core.database import locate
 from nostos.core.database.places import one_server
@@ -14,6 +16,7 @@ from nostos.core.selection import Choice
 from nostos.core.site import recognise
 from nostos.core.survey import survey
 from nostos.core.voyage import Home, opened
+from tests.faults import killed
 from tests.real.servers import PASSWORD, mariadb, missing
 from tests.support import SiteTest
 
@@ -296,6 +299,55 @@ class Library(SiteTest):
             with self.assertRaises(LiveMoved):
                 merge(self.home, crew, prepared)
         self.assertEqual(len(self.dump(self.live_name)["books"]), 2)
+
+    def test_killed_at_its_steps_and_recovered(self) -> None:
+        """A merge with schema steps, which this server cannot take back by itself, killed at every fifth point."""
+        ended = set()
+        for number in range(2, 200, 5):
+            staging = self.clone()
+            self.sql(staging, "ALTER TABLE kr_loans ADD COLUMN note text, ADD INDEX by_since (since);\n"
+                              "ALTER TABLE kr_shelves MODIFY room varchar(90) CHARACTER SET latin1;\n"
+                              "CREATE TABLE kr_desks (id int AUTO_INCREMENT PRIMARY KEY, loan bigint);\n"
+                              "INSERT INTO kr_loans (since, note) VALUES (NULL, 'new');\n"
+                              "INSERT INTO kr_desks (loan) VALUES (2)")
+            self.sql(self.live_name, "INSERT INTO kr_loans (since) VALUES ('2026-01-02')")
+            definitions = self.definitions()
+            before = self.dump(self.live_name)
+
+            def work() -> None:
+                with opened(self.home, self.home.read("trip")) as crew:
+                    merge(self.home, crew, prepare(crew))
+
+            points = killed(work, number)
+            done = recover(self.home)
+            after = self.dump(self.live_name)
+            after.pop("nostos_merges", None)
+            before.pop("nostos_merges", None)
+            if points is None and after == before:
+                ended.add("before")
+                self.assertEqual(self.definitions(), definitions, number)
+                work()
+            elif points is None:
+                ended.add("after")
+                self.assertEqual(len(after["desks"]), 1, (number, done))
+            with opened(self.home, self.home.read("trip")) as crew:
+                self.assertEqual(list(look(crew)[1]), [], number)
+            self.assertEqual(self.server.run("SELECT COUNT(*), SUM(note = 'new') FROM kr_loans",
+                                             database=self.live_name), [(3, 1)])
+            self.assertEqual(remove(self.home, self.home.read("trip")), [])
+            self.server.run(f"DROP DATABASE {self.live_name}")
+            self.server.run(f"CREATE DATABASE {self.live_name} CHARACTER SET utf8mb4")
+            self.sql(self.live_name, SCHEMA)
+            if points is not None:
+                break
+        self.assertEqual(ended, {"before", "after"})
+
+    def definitions(self) -> list[str]:
+        """How live's tables are defined; a number that was given out is not given out again, and does not count."""
+        names = [str(n) for (n,) in self.server.run("SHOW TABLES LIKE 'kr%'", database=self.live_name)
+                 if "nostos" not in str(n)]
+        return [re.sub(r"AUTO_INCREMENT=\d+", "", repr(self.server.run(f"SHOW CREATE TABLE {n}",
+                                                                       database=self.live_name))) for n in names]
 
     def test_survey_tells_rights_engines_and_character_sets(self) -> None:
         def found() -> dict[str, str]:

@@ -83,8 +83,12 @@ class Story:
         if not whole:
             return
         yield Scene("Voyages at a glance.", command=("status",), status=1)
-        yield Scene("Meanwhile one more order arrives, and staging gains a page below the new one.",
-                    act=self.one_more_round)
+        yield Scene("One more order arrives, and someone finds the new opening hours wrong: take the merge back.\n"
+                    "The order stays, and so does all else that live gained.", act=self.one_more_order)
+        yield Scene("", command=("undo", VOYAGE, "--yes"))
+        yield Scene("They were right after all. The work is still in staging: merge it again.",
+                    command=("merge", VOYAGE, "--prefer", "staging", "page/visit", "--yes"), status=1)
+        yield Scene("Meanwhile staging gains a page below the new one.", act=self.one_more_page)
         yield Scene("Staging goes on for a while, so live's orders, comments and notes go into it. Its own work stays.",
                     command=("refresh", VOYAGE, "--yes"), status=1)
         yield Scene("A second merge of the same voyage: the new page finds its parent under live's id.",
@@ -144,9 +148,11 @@ class Story:
         menu["entries"].append({"label": "For schools", "content": site.find("page", "school-groups")["id"]})
         site.set("menu.main", menu)
 
-    def one_more_round(self) -> None:
+    def one_more_order(self) -> None:
         ticket = self.live.find("product", "evening-ticket")["id"]
         self.live.order("kr-2b0f", "Jonas Weir", [(ticket, 2, 900)])
+
+    def one_more_page(self) -> None:
         parent = self.staging.find("page", "autumn-programme")["id"]
         self.staging.add("page", "autumn-talks", "Autumn talks", (
             f"<p>Each Sunday at seven, below the dome. See <a data-content=\"{parent}\" "
