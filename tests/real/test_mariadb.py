@@ -2,6 +2,8 @@
 
 import re
 import unittest
+from collections.abc import Callable, Sequence
+from contextlib import suppress
 from unittest import mock
 from urllib.parse import quote
 
@@ -9,8 +11,9 @@ from nostos.core.apply.ledger import Ledger
 from nostos.core.apply.recover import recover
 from nostos.core.clone import clone, remove
 from nostos.core.database import locate
+from nostos.core.database.mysql import MysqlDatabase
 from nostos.core.database.places import one_server
-from nostos.core.errors import LiveMoved, MergeRefused, SiteError
+from nostos.core.errors import LiveMoved, MergeRefused, NostosError, SiteError
 from nostos.core.merge import look, merge, prepare
 from nostos.core.selection import Choice
 from nostos.core.site import recognise
@@ -299,6 +302,55 @@ class Library(SiteTest):
             with self.assertRaises(LiveMoved):
                 merge(self.home, crew, prepared)
         self.assertEqual(len(self.dump(self.live_name)["books"]), 2)
+
+    def test_the_connection_breaks(self) -> None:
+        """Before, in the moment of, and after the commit; told or not told of it; and at each statement before."""
+        real = MysqlDatabase.run
+        hit: list[str] = []
+
+        def broken(at: int, after: bool) -> Callable[..., object]:
+            """The statement of this number (0: the commit) breaks the connection, before or after it is carried out."""
+            calls = iter(range(1, 100_000))
+
+            def run(database: MysqlDatabase, sql: str, values: Sequence[object] = ()) -> object:
+                writes = not sql.startswith(("SELECT", "SHOW", "SET SESSION"))
+                if (writes and next(calls) == at) if at else (sql == "COMMIT" and not hit):
+                    if after:
+                        real(database, sql, values)  # type: ignore[arg-type]
+                    hit.append(sql)
+                    database._connection.close()
+                    raise database.driver.OperationalError(2013, "Lost connection to server during query")
+                return real(database, sql, values)  # type: ignore[arg-type]
+
+            return run
+
+        for at, after in ((0, False), (0, True), *((n, after) for n in (1, 2, 3, 4) for after in (False, True))):
+            with self.subTest(at=at, after=after):
+                hit.clear()
+                staging = self.clone()
+                self.sql(staging, "ALTER TABLE kr_loans ADD COLUMN note text;\n"
+                                  "INSERT INTO kr_loans (since, note) VALUES (NULL, 'new')")
+                (self.folder / "staging/new.txt").write_text("x")
+                with opened(self.home, self.home.read("trip")) as crew:
+                    prepared = prepare(crew)
+                    with mock.patch.object(MysqlDatabase, "run", broken(at, after)), suppress(NostosError):
+                        merge(self.home, crew, prepared)
+                recover(self.home)
+                table = repr(self.server.run("SHOW CREATE TABLE kr_loans", database=self.live_name))
+                there = "note" in table and len(self.server.run("SELECT 1 FROM kr_loans WHERE note='new'",
+                                                                database=self.live_name))
+                self.assertEqual(bool(there), "note" in table)
+                self.assertEqual((self.site / "new.txt").exists(), bool(there))
+                self.assertEqual(len(hit), 1)
+                self.assertEqual(bool(there), after and hit == ["COMMIT"])
+                with opened(self.home, self.home.read("trip")) as crew:
+                    if not there:
+                        merge(self.home, crew, prepare(crew))
+                    self.assertEqual(list(look(crew)[1]), [])
+                remove(self.home, self.home.read("trip"))
+                (self.site / "new.txt").unlink()
+                self.sql(self.live_name,
+                         "DELETE FROM kr_loans WHERE note='new';\nALTER TABLE kr_loans DROP COLUMN note")
 
     def test_killed_at_its_steps_and_recovered(self) -> None:
         """A merge with schema steps, which this server cannot take back by itself, killed at every fifth point."""

@@ -23,6 +23,7 @@ from nostos.core import needs as need_finder
 from nostos.core.apply import journal as journals
 from nostos.core.apply.commit import Committed, apply_rows, apply_schema, drop_schema, take_back_schema
 from nostos.core.apply.ledger import Ledger, Line
+from nostos.core.apply.marker import MARKER, marked
 from nostos.core.apply.settle import settle
 from nostos.core.apply.switch import Switch
 from nostos.core.compare import Pairs, compare_rows
@@ -46,7 +47,6 @@ from nostos.core.voyage import Crew, Home
 
 DEFAULT = Choice()
 ChoiceOf = Callable[[Comparison], Choice]  # a choice that rests on what a comparison finds
-MARKER = "nostos_merges"
 _TRIES = 3
 
 
@@ -224,6 +224,8 @@ class _Merge:
         self.id = f"{datetime.now(UTC):%Y%m%dT%H%M%S%f}"[:-3] + "-" + secrets.token_hex(2)
         self.folder = home.folder(crew.voyage.name) / "merges" / self.id
         self.between = self.locked = 0.0
+        self.steps: list[dict[str, Any]] = []
+        self.result: tuple[Committed, tuple[Line, ...]] | None = None
 
     def run(self, tries: int, start: float) -> Merged:
         live_db = self.target.open()
@@ -242,15 +244,20 @@ class _Merge:
                 switch.stage(self.plan.operations, journal.before)
                 journal.write("staged")
                 began = True
-                done, lines = self._commit(live_db, journal, switch)
+                self._commit(live_db, journal, switch)
             except BaseException as error:
-                switch.back(began)
-                with suppress(OSError):  # the disk may be full; the marker in live's database tells as well
-                    journal.write("taken back", why=type(error).__name__)
-                explained = _explained(error)
-                if self.toward is Side.STAGING and isinstance(explained, NostosError):
-                    explained.what, explained.left = turned(explained.what), turned(explained.left)
-                raise explained from error
+                if not self._committed_after_all(error):
+                    self._take_back(switch, began, error)
+                    with suppress(OSError):  # the disk may be full; the marker in live's database tells as well
+                        journal.write("taken back", why=type(error).__name__)
+                    explained = _explained(error)
+                    if self.toward is Side.STAGING and isinstance(explained, NostosError):
+                        explained.what, explained.left = turned(explained.what), turned(explained.left)
+                    raise explained from error
+                live_db.close()
+                live_db = self.target.open()  # its connection may be gone
+            assert self.result is not None
+            done, lines = self.result
             try:
                 with suppress(OSError):
                     journal.write("committed")
@@ -262,7 +269,8 @@ class _Merge:
                 raise MergeInterrupted(
                     f"The merge is on live, whole, but the voyage's records could not follow: {error}.",
                     left="Live is as the merge wanted it.",
-                    next_step="Free space or rights on this machine, then run `nostos compare`.") from error
+                    next_step=f"Free space or rights here, then run `nostos recover {self.crew.voyage.name}`."
+                ) from error
             with suppress(OSError):
                 journal.write("settled")
         finally:
@@ -270,6 +278,40 @@ class _Merge:
             live_db.close()
         return Merged(self.id, lines, self._renumbered(done), self.plan.selection.clashes, self.between, self.locked,
                       tries, monotonic() - start)
+
+    def _committed_after_all(self, error: BaseException) -> bool:
+        """Whether the transaction was committed although its end was not heard of. Raises MergeInterrupted when that
+        cannot be found out now."""
+        if self.result is None:
+            return False  # it had not come to its end
+        try:
+            database = self.target.open()
+        except NostosError:
+            raise self._in_doubt("The connection to the database broke in the moment of the commit.") from error
+        try:
+            return marked(database, self.id)
+        except Exception:
+            raise self._in_doubt("The connection to the database broke in the moment of the commit.") from error
+        finally:
+            database.close()
+
+    def _take_back(self, switch: Switch, began: bool, error: BaseException) -> None:
+        """Files, and schema steps that no transaction covers, over a connection of its own: the other may be gone."""
+        try:
+            switch.back(began)
+            if self.steps:
+                database = self.target.open()
+                try:
+                    take_back_schema(self.steps, database)
+                finally:
+                    database.close()
+        except Exception as again:
+            raise self._in_doubt(f"The merge failed ({_explained(error)}), and not all of it could be taken back "
+                                 f"({again}).") from error
+
+    def _in_doubt(self, what: str) -> MergeInterrupted:
+        return MergeInterrupted(what, left="It is finished or taken back by the next step, never left between.",
+                                next_step=f"When the cause is gone, run `nostos recover {self.crew.voyage.name}`.")
 
     def _owners(self) -> list[list[Any]]:
         """What an undo takes back, by whose the anchor's records of it are: rows by live's keys, files by paths."""
@@ -295,22 +337,19 @@ class _Merge:
                        "after": msgspec.to_builtins(change.entry, builtin_types=(bytes,))
                        if isinstance(change, PutFile) else None}
 
-    def _commit(self, live_db: Database, journal: journals.Journal, switch: Switch) -> tuple[Committed,
-                                                                                           tuple[Line, ...]]:
+    def _commit(self, live_db: Database, journal: journals.Journal, switch: Switch) -> None:
         live_db.be_strict()
-        if live_db.transactional_schema:
-            return self._transaction(live_db, journal, switch)
-        live_db.prepare_mark(MARKER)
-        steps = apply_schema(self.plan, self.comparison.rows, live_db,
-                             lambda change: journal.write("schema", change=change))
-        try:
-            return self._transaction(live_db, journal, switch)
-        except BaseException:
-            take_back_schema(steps, self.comparison.rows, live_db)
-            raise
+        if not live_db.transactional_schema:
+            live_db.prepare_mark(MARKER)
 
-    def _transaction(self, live_db: Database, journal: journals.Journal, switch: Switch) -> tuple[Committed,
-                                                                                                tuple[Line, ...]]:
+            def note(step: dict[str, Any]) -> None:
+                journal.write("schema", change=step)
+                self.steps.append(step)
+
+            apply_schema(self.plan, self.comparison.rows, live_db, note)
+        self._transaction(live_db, journal, switch)
+
+    def _transaction(self, live_db: Database, journal: journals.Journal, switch: Switch) -> None:
         ledger = Ledger(self.comparison, self.plan)
         rows = self.comparison.rows
         with live_db.writing():
@@ -337,9 +376,9 @@ class _Merge:
             lines = ledger.prove(before, ledger.digests(live_db, self._file_digest))
             if live_db.transactional_schema:
                 self._drop(live_db, journal)
+            self.result = done, lines  # from here on it may be committed, whatever is heard of it
         self.between = monotonic() - began if switch.moves else 0.0
         self.locked = monotonic() - locking
-        return done, lines
 
     def _drop(self, live_db: Database, journal: journals.Journal) -> None:
         """Drop what was named to be dropped, with what it held kept in the journal's folder."""

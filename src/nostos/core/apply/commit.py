@@ -16,7 +16,6 @@ from nostos.core.database.base import Database
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.fields import same
-from nostos.core.items import SchemaStep
 from nostos.core.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
 from nostos.core.portable import Portable, Unresolved, Writer
 from nostos.core.values import references as refs
@@ -51,66 +50,60 @@ def apply_rows(plan: Plan, rows: Rows, live_db: Database) -> Committed:
     return _Commit(plan, rows, live_db).run()
 
 
-def apply_schema(plan: Plan, rows: Rows, live_db: Database, note: Note = lambda _: None) -> list[SchemaStep]:
-    """Carry out the schema steps. Where no transaction covers them, a step that fails takes those before it back.
-
-    note: is told of each step before it is taken, with what it takes to take it back. Returns the steps that were
-    carried out: not an index that live has gained by itself.
-    """
-    done: list[SchemaStep] = []
-    try:
-        for operation in plan.of(SchemaOperation):
-            step = operation.step
-            if step.action == "drop":
-                continue  # at the very end
-            staging = rows.staging_tables[step.table]
-            column = staging.column(step.name)
-            there = dict(live_db.tables()[step.table].indexes) if step.what == "index" else {}
-            if step.what == "index" and there.get(step.name) == step.ddl:
-                continue  # live has gained it by itself
-            note({"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
-                  "before": step.before, **({"old_table": msgspec.to_builtins(rows.live_tables[step.table])}
-                                            if step.action == "change" and step.what == "column" else {})})
-            if step.what == "table":
-                live_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
-            elif step.what == "column":
-                assert column is not None
-                if step.action == "add":
-                    live_db.add_column(staging, column)
-                else:
-                    live_db.change_column(staging, column)
+def apply_schema(plan: Plan, rows: Rows, live_db: Database, note: Note = lambda _: None) -> None:
+    """Carry out the schema steps. note: is told of each step before it is taken, with what it takes to take it back."""
+    for operation in plan.of(SchemaOperation):
+        step = operation.step
+        if step.action == "drop":
+            continue  # at the very end
+        staging = rows.staging_tables[step.table]
+        column = staging.column(step.name)
+        there = dict(live_db.tables()[step.table].indexes) if step.what == "index" else {}
+        if step.what == "index" and there.get(step.name) == step.ddl:
+            continue  # live has gained it by itself
+        old = rows.live_tables.get(step.table) if step.what == "column" and step.action == "change" else None
+        note({"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
+              "before": step.before, "old_table": msgspec.to_builtins(old)})
+        if step.what == "table":
+            live_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
+        elif step.what == "column":
+            assert column is not None
+            if step.action == "add":
+                live_db.add_column(staging, column)
             else:
-                if step.name in there:
-                    live_db.drop("index", step.table, step.name)
-                live_db.create_index(step.table, step.name, step.ddl)
-            done.append(step)
-    except Exception:
-        take_back_schema(done, rows, live_db)
-        raise
-    return done
+                live_db.change_column(staging, column)
+        else:
+            if step.name in there:
+                live_db.drop("index", step.table, step.name)
+            live_db.create_index(step.table, step.name, step.ddl)
 
 
-def table_from(data: Mapping[str, Any]) -> Table:
-    """A table's definition as `note` was told it."""
-    return msgspec.convert(data, Table)
-
-
-def take_back_schema(steps: Sequence[SchemaStep], rows: Rows, live_db: Database) -> None:
-    """Take back steps that were just carried out, where no transaction does."""
-    if live_db.transactional_schema:
+def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> None:
+    """Take back steps as `note` was told them, where no transaction does. The last one may not have been taken. What
+    holds something by now is left: it cannot be ours."""
+    if database.transactional_schema:
         return
     for step in reversed(steps):
-        if step.action == "add":
-            live_db.drop(step.what, step.table, step.name)
+        table = database.tables().get(step["table"])
+        if table is None:
             continue
-        before = rows.live_tables[step.table]
-        if step.what == "column":
-            column = before.column(step.name)
-            assert column is not None
-            live_db.change_column(before, column)
-        else:
-            live_db.drop("index", step.table, step.name)
-            live_db.create_index(step.table, step.name, step.before)
+        what, name = step["what"], step["name"]
+        if step["action"] == "add":
+            column = table.column(name)
+            ours = {"table": database.count(table.name) == 0,
+                    "column": column is not None and not any(database.rows_where_set(table, [column])),
+                    "index": dict(table.indexes).get(name) == step["ddl"]}
+            if ours[what]:
+                database.drop(what, table.name, name)
+        elif what == "index":
+            if name in dict(table.indexes):
+                database.drop("index", table.name, name)
+            database.create_index(table.name, name, step["before"])
+        elif step["old_table"] is not None:
+            before = msgspec.convert(step["old_table"], Table)
+            old = before.column(name)
+            if old is not None:
+                database.change_column(before, old)
 
 
 def drop_schema(plan: Plan, live_db: Database) -> None:

@@ -6,15 +6,15 @@ so recovering can itself be cut short and run again.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from nostos.core import merge as merging
 from nostos.core.apply import journal as journals
-from nostos.core.apply.commit import Committed
+from nostos.core.apply.commit import Committed, take_back_schema
+from nostos.core.apply.marker import marked
 from nostos.core.apply.settle import settle
 from nostos.core.apply.switch import Switch
 from nostos.core.clone import remove
@@ -89,7 +89,7 @@ class _Recovery:
                 undoes = self.steps["plan"].get("undoes")
                 source = self.folder.parent / undoes / "before" if undoes else self.source.files
                 switch = Switch.recorded(self.target.files, source, self.folder.name, self.steps["staging"]["switch"])
-            if "committed" in self.steps or self._marked(database):
+            if "committed" in self.steps or marked(database, self.folder.name):
                 if switch is not None:
                     switch.tidy()
                 self._drop(database, journal)
@@ -98,18 +98,12 @@ class _Recovery:
                 return "finished"
             if switch is not None:
                 switch.back("staged" in self.steps)
-            self._take_back_schema(database)
+            take_back_schema(self.schema, database)
             journal.write("taken back", why="recovered")
             return "taken back"
         finally:
             database.close()
             journal.close()
-
-    def _marked(self, database: Database) -> bool:
-        """Whether the operation's transaction was committed. Waits for one that the server has not ended yet."""
-        with database.writing():
-            table = database.tables().get(merging.MARKER)
-            return table is not None and database.fetch_locked(table, (self.folder.name,)) is not None
 
     def _drop(self, database: Database, journal: journals.Journal) -> None:
         tables = database.tables()
@@ -156,37 +150,3 @@ class _Recovery:
                     f.name == name and f.standing is Standing.CLASH for f in now.fields)):
                 found.append(Decision(item, Side(side), name))
         return found
-
-    def _take_back_schema(self, database: Database) -> None:
-        """Steps that no transaction took back. What holds something by now is left: it cannot be ours."""
-        if database.transactional_schema:
-            return
-        for step in reversed(self.schema):
-            table = database.tables().get(step["table"])
-            if table is None:
-                continue
-            what, name = step["what"], step["name"]
-            if step["action"] == "add":
-                column = table.column(name)
-                ours = {"table": database.count(table.name) == 0,
-                        "column": column is not None and not any(database.rows_where_set(table, [column])),
-                        "index": dict(table.indexes).get(name) == step["ddl"]}
-                if ours[what]:
-                    database.drop(what, table.name, name)
-            elif what == "index":
-                if name in dict(table.indexes):
-                    database.drop("index", table.name, name)
-                database.create_index(table.name, name, step["before"])
-            else:
-                with suppress(KeyError):
-                    _restore_column(database, step)
-
-
-def _restore_column(database: Database, step: Mapping[str, Any]) -> None:
-    """A column as it was before a step changed it, from the definition that was journaled."""
-    from nostos.core.apply.commit import table_from
-
-    before = table_from(step["old_table"])
-    column = before.column(step["name"])
-    if column is not None:
-        database.change_column(before, column)
