@@ -82,8 +82,7 @@ class Item:
         if self.reason:
             return ()
         going = tuple(f for f in self.fields if f.standing in TRAVELS)
-        alone = all(f.merged.policy is Policy.NEWEST for f in going)
-        return () if alone and len(going) < len(self.fields) else going
+        return () if all(f.merged.policy is Policy.NEWEST for f in going) else going
 
     @property
     def goes_home(self) -> bool:
@@ -333,10 +332,8 @@ def _change(anchor: Anchor, draft: _Draft, root: RowState | None, fields: list[F
 
 
 def overall(fields: Iterable[Field]) -> Standing:
-    """How an item stands by its fields. Times of change follow the rest and count only when they are alone."""
-    every = list(fields)
-    telling = [f for f in every if f.merged.policy is not Policy.NEWEST] or every
-    standings = {f.standing for f in telling}
+    """How an item stands by its fields. Times of change follow the rest; alone they say nothing."""
+    standings = {f.standing for f in fields if f.merged.policy is not Policy.NEWEST}
     if Standing.CLASH in standings:
         return Standing.CLASH
     if Standing.BLENDED in standings or {Standing.HOMEWARD, Standing.KEPT} <= standings:
