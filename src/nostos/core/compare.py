@@ -363,6 +363,7 @@ class _Matcher:
         self.translators = translators
         self.base = base
         self.moves = moves
+        self._by_key: dict[tuple[Side, str], dict[Value, Row]] = {}
 
     def match(self, table: str) -> None:
         removed = {s: self._group(table, self._removed(s, table)) for s in Side}
@@ -395,8 +396,10 @@ class _Matcher:
                 self._same(table, equal.pop(0), key)
 
     def _content(self, side: Side, table: str, key: Value) -> str:
-        row = next(m.row for m in self.moves[side][table] if m.key[0] == key and m.row is not None)
-        form = self.translators[side].row(table, row)
+        known = self._by_key.get((side, table))
+        if known is None:
+            known = self._by_key[side, table] = {m.key[0]: m.row for m in self.moves[side][table] if m.row is not None}
+        form = self.translators[side].row(table, known[key])
         return repr([(c, plain(form)[c]) for c in form if c not in self.tables[table].key])
 
     def _born(self, side: Side, table: str) -> Iterable[tuple[Value, Row, Portable]]:

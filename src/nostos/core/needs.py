@@ -146,7 +146,7 @@ class _Finder:
             if reason is not None:
                 raise _Obstacle(reason)
             new = staging.column(step.name)
-            if new is not None and not new.nullable and self.live_db.find(live, {step.name: None}):
+            if new is not None and not new.nullable and self.live_db.has_null(live, step.name):
                 raise _Obstacle("live has rows without a value there, which it would forbid")
 
     # --- what is written points at

@@ -210,6 +210,10 @@ class Database(ABC):
         """Why a column of this table cannot be defined anew in place, as `table` of the other side has it; or None."""
         return None
 
+    def has_null(self, table: Table, column: str) -> bool:
+        """Whether a row has no value in this column."""
+        return False
+
     def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
         """Whether two rows have the same values, none of them NULL, in these columns."""
         return False

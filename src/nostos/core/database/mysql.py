@@ -394,6 +394,9 @@ class MysqlDatabase(Database):
     def be_strict(self) -> None:
         self.run("SET SESSION sql_mode = CONCAT(@@sql_mode, ',STRICT_ALL_TABLES')")
 
+    def has_null(self, table: Table, column: str) -> bool:
+        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {quote(column)} IS NULL LIMIT 1"))
+
     def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
         names = ", ".join(quote(c) for c in columns)
         full = " AND ".join(f"{quote(c)} IS NOT NULL" for c in columns)

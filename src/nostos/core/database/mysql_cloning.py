@@ -63,8 +63,9 @@ class MysqlInsideCopy(InsideCopy):
     def _guess(self, table: Table, name: str) -> tuple[str, list[str]]:
         """SQL for a column as staging most likely has it, with its values. What is wrong is found and mended later."""
         column, sql = table.column(name), quote(name)
-        wide = column is not None and column.charset in ("utf8mb4", "utf8mb3") and column.declared.endswith("text")
-        if not wide or name in table.key:
+        text = column is not None and column.charset in ("utf8mb4", "utf8mb3") and (
+            column.declared.endswith("text") or column.declared.startswith(("char", "varchar")))
+        if not text or name in table.key:
             return sql, []
         for _ in self._replaced:
             sql = f"REPLACE({sql}, %s, %s)"

@@ -340,6 +340,10 @@ class SqliteDatabase(Database):
                     "or stand in another order")
         return None
 
+    def has_null(self, table: Table, column: str) -> bool:
+        found = self._run(f"SELECT 1 FROM {quote(table.name)} WHERE {quote(column)} IS NULL LIMIT 1").fetchone()
+        return found is not None
+
     def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
         names = ", ".join(quote(c) for c in columns)
         full = " AND ".join(f"{quote(c)} IS NOT NULL" for c in columns)
