@@ -1,6 +1,6 @@
 """Merging on the stand-in site: what has to be right, each on its own."""
 
-from nostos.core.errors import SelectionError
+from nostos.core.errors import LiveMoved, SelectionError
 from nostos.core.merge import merge, prepare
 from nostos.core.selection import Choice
 from nostos.demo.story import Story
@@ -196,6 +196,34 @@ class Merging(SiteTest):
         body = h.live.find("page", "programme")["body"]
         self.assertIn("Long talks", body)
         self.assertIn("warm coat", body)
+
+    def test_a_file_changes_between_staging_and_renaming(self) -> None:
+        """Live's own edit in the middle of a merge is seen, and stays: of a plain file, of a file in a folder."""
+        from unittest import mock
+
+        from nostos.core import merge as merging
+
+        for path, item in (("robots.txt", "file/robots.txt"), ("themes/dusk/style.css", "theme/dusk")):
+            with self.subTest(path):
+                h = Harbour(self.folder / path.replace("/", "-"))
+                (h.live_folder / "robots.txt").write_text("live\n")
+                h.refresh()
+                (h.staging_folder / path).write_text("staging's\n")
+                real, edits = merging.apply_rows, iter(["live's own, just now\n"])
+
+                def edited(*args: object) -> object:
+                    for text in edits:  # noqa: B023 - used up in this very turn
+                        (h.live_folder / path).write_text(text)  # noqa: B023
+                    return real(*args)  # type: ignore[arg-type]  # noqa: B023
+
+                with h.crew() as crew:
+                    prepared = prepare(crew)
+                    self.assertEqual([i.id for i in prepared.plan.selection.items], [item])
+                    with mock.patch.object(merging, "apply_rows", edited), self.assertRaises(LiveMoved):
+                        merge(h.home, crew, prepared)
+                self.assertEqual((h.live_folder / path).read_text(), "live's own, just now\n")
+                self.assertEqual(h.standings()[item], "clash")
+                self.assertEqual(list(h.live_folder.rglob(".nostos-*")), [])
 
     def test_an_extension_switches_with_its_table_and_column(self) -> None:
         h = self.harbour()

@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import os
 import shutil
+import stat
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -19,6 +21,7 @@ from nostos.core.private import make_private
 from nostos.core.tree.copy import copy_file, write_file
 from nostos.core.tree.entries import OWN_PREFIX, Entry, digest_file, inside, look_at
 
+Signature = tuple[tuple[str, int, int, int], ...]  # of each file: path, inode, size, time
 _SPARE = 16 * 1024 * 1024  # bytes that are left free on live's disk
 
 
@@ -49,6 +52,7 @@ class Switch:
     moves: list[Move] = field(default_factory=list)
     makes: list[Path] = field(default_factory=list)
     empties: list[Path] = field(default_factory=list)
+    _seen: dict[Path, Signature] = field(default_factory=dict)
 
     def plan(self, operations: Sequence[Operation]) -> None:
         """Work out what will happen; nothing is touched. Raises LiveMoved when live's file is not as compared,
@@ -109,6 +113,7 @@ class Switch:
 
     def stage(self, operations: Sequence[Operation], before: Path) -> None:
         """Copy what comes beside its target, digests checked, and what is replaced into `before`."""
+        self._seen = {m.target: _signature(m.target) for m in self.moves}
         for folder in self.makes:
             folder.mkdir(exist_ok=True)
         by_target = {m.target: m for m in self.moves}
@@ -225,7 +230,11 @@ class Switch:
             staged.rmdir()
 
     def go(self) -> None:
-        """Rename everything into place."""
+        """Rename everything into place. Raises LiveMoved when something there is not as it was when it was staged."""
+        for move in self.moves:
+            if _signature(move.target) != self._seen[move.target]:
+                name = move.target.relative_to(self.live).as_posix()
+                raise LiveMoved(f"Live's {name} has changed meanwhile.", next_step="Compare again.")
         for move in self.moves:
             comes = move.staged is not None and (move.staged.is_symlink() or move.staged.exists())
             if move.target.is_dir() and not move.target.is_symlink():
@@ -281,6 +290,17 @@ class Switch:
             if folder.is_dir() and not any(folder.iterdir()) and not (
                     self.staging / folder.relative_to(self.live)).exists():
                 folder.rmdir()
+
+
+def _signature(path: Path) -> Signature:
+    """What changes with anything that is done to a file, or to a file in a folder; nothing where there is none."""
+    found = []
+    for place in [path, *(sorted(path.rglob("*")) if path.is_dir() and not path.is_symlink() else ())]:
+        with suppress(FileNotFoundError):
+            info = place.lstat()
+            found.append((str(place), info.st_ino, 0 if stat.S_ISDIR(info.st_mode) else info.st_size,
+                          0 if stat.S_ISDIR(info.st_mode) else info.st_mtime_ns))
+    return tuple(found)
 
 
 def _remove(path: Path) -> None:
