@@ -1,1 +1,11 @@
-"""Tests. `python -m tests` runs them all and closes with a line of counts."""
+"""The tests. `python -m tests` runs them all and closes with a line of counts.
+
+Generated cases are the same each time, unless NOSTOS_EXAMPLES asks for more: then they are new ones.
+"""
+
+import os
+
+from hypothesis import settings
+
+settings.register_profile("nostos", derandomize="NOSTOS_EXAMPLES" not in os.environ)
+settings.load_profile("nostos")
