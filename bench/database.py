@@ -52,6 +52,15 @@ def _counted(method: Callable[..., Iterator[Any]]) -> Callable[..., Iterator[Any
     return counted
 
 
+def site(server: MariaDB, live: str, folder: Path) -> Home:
+    """The folder of a site whose database is `live`, and a home for its voyages."""
+    (folder / "live").mkdir()
+    (folder / "live/nostos.toml").write_text(
+        '[site]\nname = "big"\nurl = "https://ridge.example"\nprefix = "kr_"\n'
+        f'database = "mysql://root@/{live}?unix_socket={server.socket}"\n')
+    return Home(folder / "home")
+
+
 def timed(work: object) -> float:
     start = time.monotonic()
     work()  # type: ignore[operator]
@@ -67,11 +76,7 @@ def main(rows: int) -> None:
         f"mariadb-dump {flags} --single-transaction {live} | mariadb {flags} plain", shell=True, check=True))
     with tempfile.TemporaryDirectory() as made:
         folder = Path(made)
-        (folder / "live").mkdir()
-        (folder / "live/nostos.toml").write_text(
-            '[site]\nname = "big"\nurl = "https://ridge.example"\nprefix = "kr_"\n'
-            f'database = "mysql://root@/{live}?unix_socket={server.socket}"\n')
-        home = Home(folder / "home")
+        home = site(server, live, folder)
         ours = timed(lambda: clone(home, folder / "live", "bench", folder / "staging", "https://staging.example"))
         copy = home.read("bench").place
         sums = timed(lambda: [server.run(f"CHECKSUM TABLE {d}.kr_pages, {d}.kr_fields") for d in (live, copy)])

@@ -20,10 +20,10 @@ from pathlib import Path
 import pymysql
 from tests.real.servers import MariaDB, mariadb
 
-from bench.database import make, timed
+from bench.database import make, site, timed
 from nostos.core.clone import clone
 from nostos.core.merge import merge, prepare
-from nostos.core.voyage import Home, opened
+from nostos.core.voyage import opened
 
 _TURNS = 7
 
@@ -33,11 +33,7 @@ def one(server: MariaDB, rows: int) -> dict[str, float]:
     live = make(server, rows)
     with tempfile.TemporaryDirectory() as made:
         folder = Path(made)
-        (folder / "live").mkdir()
-        (folder / "live/nostos.toml").write_text(
-            '[site]\nname = "big"\nurl = "https://ridge.example"\nprefix = "kr_"\n'
-            f'database = "mysql://root@/{live}?unix_socket={server.socket}"\n')
-        home = Home(folder / "home")
+        home = site(server, live, folder)
         clone(home, folder / "live", "bench", folder / "staging", "https://staging.example")
         copy = home.read("bench").place
         alone, whole, locked = [], [], []

@@ -24,6 +24,7 @@ from nostos.core.merge import Merged, look, merge, prepare
 from nostos.core.selection import Choice
 from nostos.core.voyage import Crew, Home, opened
 from nostos.demo.seed import make
+from nostos.demo.story import Story
 from nostos.demo.system import Observatory
 
 LIVE_URL, STAGING_URL = "http://127.0.0.1:8431", "http://127.0.0.1:8432"
@@ -94,6 +95,14 @@ class SiteTest(unittest.TestCase):
 
     def harbour(self) -> Harbour:
         return Harbour(self.folder)
+
+    def lived_in(self) -> Harbour:
+        """A voyage with the story's work on both sides."""
+        harbour = self.harbour()
+        story = Story(self.folder)
+        story.work_on_staging()
+        story.life_on_live()
+        return harbour
 
 
 def rows(path: Path, sql: str, *values: Any) -> list[tuple[Any, ...]]:

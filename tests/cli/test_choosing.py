@@ -13,17 +13,13 @@ import tomllib
 from nostos.cli.picking import Picker
 from nostos.core.keys import Side
 from nostos.core.merge import look
-from nostos.demo.story import Story
 from tests.support import Harbour, Program, SiteTest, rows
 
 
 class Choosing(SiteTest):
     def setUp(self) -> None:
         super().setUp()
-        self.h = self.harbour()
-        story = Story(self.folder)
-        story.work_on_staging()
-        story.life_on_live()
+        self.h = self.lived_in()
         self.run_ = Program(self.folder)
         self.file = self.folder / "sel.toml"
 
@@ -88,7 +84,7 @@ class Choosing(SiteTest):
         # a journal that does not come to its end
         journal = self.h.home.folder("trip") / "merges" / listed[1]["id"] / "journal.jsonl"
         journal.write_text("".join(line for line in journal.read_text().splitlines(keepends=True)
-                                   if "settled" not in line))
+                                   if "settled" not in line) + '{"step":"settl')  # and whose last line was cut
         for verb in ("compare", "merge", "refresh", "undo"):
             done = self.run_(verb)
             self.assertEqual(done.returncode, 4, verb)

@@ -32,10 +32,7 @@ class HalfWay(SiteTest):
 
     def setUp(self) -> None:
         super().setUp()
-        self.h = self.harbour()
-        story = Story(self.folder)
-        story.work_on_staging()
-        story.life_on_live()
+        self.h = self.lived_in()
         (self.h.staging.folder / "themes/dusk/style.css").write_text("/* new */\n")
         self.before = state(self.h.live_folder)
         self.due = self.h.homeward()

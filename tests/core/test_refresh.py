@@ -4,7 +4,6 @@ from nostos.core.clone import afresh, clone
 from nostos.core.keys import Side
 from nostos.core.merge import merge, prepare
 from nostos.core.voyage import opened
-from nostos.demo.story import Story
 from nostos.demo.system import Observatory
 from tests.support import STAGING_URL, SiteTest, contents, dangling, rows, state, tree
 
@@ -12,10 +11,7 @@ from tests.support import STAGING_URL, SiteTest, contents, dangling, rows, state
 class Refresh(SiteTest):
     def setUp(self) -> None:
         super().setUp()
-        self.h = self.harbour()
-        story = Story(self.folder)
-        story.work_on_staging()
-        story.life_on_live()
+        self.h = self.lived_in()
 
     def test_lives_work_comes_and_stagings_stays(self) -> None:
         h = self.h

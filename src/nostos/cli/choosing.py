@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from nostos.cli.environment import Environment
     from nostos.core.items import Comparison
-    from nostos.core.merge import ChoiceOf
+    from nostos.core.merge import ChoiceOf, Prepared
     from nostos.core.selection import Choice
     from nostos.core.voyage import Voyage
 
@@ -54,3 +54,21 @@ def confirm(env: Environment, sure: bool, question: str) -> None:
 
     if not sure and env.ask(f"{question} [y/N] ").lower() not in ("y", "yes"):
         raise MergeRefused("You did not say yes.", next_step="Run it again; with --yes it does not ask.")
+
+
+def stops(args: argparse.Namespace, env: Environment, prepared: Prepared, nothing: str) -> bool:
+    """Whether it ends here: it was to be shown only, or there is nothing to do, which `nothing` says. Shows it."""
+    from nostos.show import data, merging
+    from nostos.show.output import write_json
+
+    if not args.dry_run and prepared.acts:
+        return False
+    if env.json:
+        write_json(env.stdout, data.plan(prepared))
+    elif prepared.plan.operations:
+        env.out.print()
+        merging.operations(env.out, prepared)
+        env.out.print("Nothing was done.")
+    else:
+        env.out.print(nothing)
+    return True

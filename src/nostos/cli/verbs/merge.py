@@ -38,15 +38,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         ended = ExitStatus.LOOK if clashes else ExitStatus.DONE
         if not env.json:
             merging.plan(env.out, prepared, voyage.live_name)
-        if args.dry_run or not prepared.acts:
-            if env.json:
-                write_json(env.stdout, data.plan(prepared))
-            elif prepared.plan.operations:
-                env.out.print()
-                merging.operations(env.out, prepared)
-                env.out.print("Nothing was done.")
-            else:
-                env.out.print("There is nothing to bring home. Nothing was done.")
+        if choosing.stops(args, env, prepared, "There is nothing to bring home. Nothing was done."):
             return ended
         going = len(prepared.plan.selection.chosen)
         choosing.confirm(env, args.yes, f"Bring {going} items home to {voyage.live_name}?")

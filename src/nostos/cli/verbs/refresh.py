@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from nostos.cli import choosing
 from nostos.cli.environment import Environment, ExitStatus
+
+if TYPE_CHECKING:
+    from nostos.core.voyage import Home, Voyage
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -43,15 +47,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         ended = ExitStatus.LOOK if clashes else ExitStatus.DONE
         if not env.json:
             merging.plan(env.out, prepared, f"voyage {voyage.name}")
-        if args.dry_run or not prepared.acts:
-            if env.json:
-                write_json(env.stdout, data.plan(prepared))
-            elif prepared.plan.operations:
-                env.out.print()
-                merging.operations(env.out, prepared)
-                env.out.print("Nothing was done.")
-            else:
-                env.out.print("Live has nothing new for staging. Nothing was done.")
+        if choosing.stops(args, env, prepared, "Live has nothing new for staging. Nothing was done."):
             return ended
         choosing.confirm(env, args.yes, f"Bring {len(prepared.plan.selection.chosen)} items into staging?")
         with recorded(home, "refresh", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
@@ -65,16 +61,14 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     return ended
 
 
-def _afresh(args: argparse.Namespace, env: Environment, home: object, voyage: object) -> ExitStatus:
+def _afresh(args: argparse.Namespace, env: Environment, home: Home, voyage: Voyage) -> ExitStatus:
     from nostos.core.clone import afresh
     from nostos.core.errors import VoyageError
     from nostos.core.history import recorded
-    from nostos.core.voyage import Home, Voyage
     from nostos.show.cloning import cloned
     from nostos.show.output import write_json
     from nostos.show.progress import shown
 
-    assert isinstance(home, Home) and isinstance(voyage, Voyage)
     if not args.yes:
         env.err.print(f"This replaces {voyage.into} and its database with a new copy of live. "
                       "What was done in staging and not merged is gone then. Live is not touched.")

@@ -44,14 +44,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         ended = ExitStatus.LOOK if stays else ExitStatus.DONE
         if not env.json:
             merging.undo_plan(env.out, prepared, which, voyage.live_name)
-        if args.dry_run or not prepared.acts:
-            if env.json:
-                write_json(env.stdout, data.plan(prepared))
-            elif prepared.plan.operations:
-                env.out.print()
-                merging.operations(env.out, prepared)
-            if not env.json:
-                env.out.print("Nothing was done.")
+        if choosing.stops(args, env, prepared, "Nothing was done."):
             return ended
         going = len(prepared.plan.selection.chosen)
         choosing.confirm(env, args.yes, f"Take {going} items back from {voyage.live_name}?")

@@ -49,7 +49,11 @@ class Journal:
     def __init__(self, folder: Path) -> None:
         make_private(folder)
         self.folder = folder
-        self._file = (folder / FILE).open("ab")
+        path = folder / FILE
+        cut = path.exists() and path.read_bytes()[-1:] not in (b"", b"\n")
+        self._file = path.open("ab")
+        if cut:  # a line that a crash cut short must not swallow the next one
+            self._file.write(b"\n")
         (folder / FILE).chmod(0o600)
 
     @property
@@ -90,21 +94,24 @@ def unfinished(voyage: Path) -> list[Path]:
     """The folders of a voyage's operations that neither ended nor were taken back, oldest first."""
     found = []
     for folder in sorted((voyage / "merges").glob("*/")):
-        last = None
-        for line in read(folder):
-            last = line["step"]
-        if last not in (None, "settled", "taken back"):
+        if _last_step(folder) not in (None, "settled", "taken back"):
             found.append(folder)
     return found
 
 
-def read(folder: Path) -> Iterator[dict[str, Any]]:
-    """The lines of a journal; a last line that a crash cut short is left out."""
+def _last_step(folder: Path) -> str | None:
+    """How far a journal has come. Only the end of it is decoded: this is asked before every command."""
     path = folder / FILE
-    if path.exists():
-        for line in path.read_bytes().split(b"\n"):
-            try:
-                yield msgspec.json.decode(line)
-            except msgspec.DecodeError:
-                return
+    for line in reversed(path.read_bytes().split(b"\n")) if path.exists() else ():
+        with suppress(msgspec.DecodeError):
+            return str(msgspec.json.decode(line)["step"])
+    return None
+
+
+def read(folder: Path) -> Iterator[dict[str, Any]]:
+    """The lines of a journal; one that a crash cut short is left out."""
+    path = folder / FILE
+    for line in path.read_bytes().split(b"\n") if path.exists() else ():
+        with suppress(msgspec.DecodeError):
+            yield msgspec.json.decode(line)
 
