@@ -19,11 +19,14 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.apply.recover import recover
+from nostos.core.backup.restore import look, restore
+from nostos.core.backup.write import backup
 from nostos.core.clone import clone, remove
 from nostos.core.database.mysql import MysqlDatabase
 from nostos.core.keys import Side
 from nostos.core.merge import merge, prepare
 from nostos.core.selection import Choice
+from nostos.core.site import recognise
 from nostos.core.undo import prepare_undo, to_take_back
 from nostos.core.voyage import STAMP, opened
 from nostos.demo.story import Story
@@ -112,13 +115,14 @@ def killed(work: Callable[[], object], number: int) -> int | None:
 
 
 class Walk:
-    """A voyage with work on both sides, copied afresh for every point. verb: merge, refresh, undo or clone."""
+    """A voyage with work on both sides, copied afresh for every point. verb: merge, refresh, undo, restore or clone."""
 
     def __init__(self, folder: Path, verb: str) -> None:
         self.verb = verb
         self.fresh, self.at = folder / "fresh", folder / "at"
         self.at.mkdir()  # voyages remember full paths, so each copy stands in the same place
         self.harbour = Harbour(self.at)
+        backup(recognise(self.at / "live"), self.at / "site.tar.zst")
         if verb == "clone":
             remove(self.harbour.home, self.harbour.home.read("trip"))
         else:
@@ -153,6 +157,8 @@ class Walk:
         home = self.harbour.home
         if self.verb == "clone":
             clone(home, self.at / "live", "trip", self.at / "staging", STAGING_URL)
+        elif self.verb == "restore":
+            restore(home, look(self.at / "site.tar.zst", recognise(self.at / "live")))
         elif self.verb == "undo":
             with home.lock("trip"), opened(home, home.read("trip")) as crew:
                 merge(home, crew, prepare_undo(home, crew, to_take_back(home, "trip", None)))
@@ -208,7 +214,7 @@ def walk(verb: str, every: int = 1, start: int = 1) -> int:
 
 if __name__ == "__main__":
     total = 0
-    for name in ("merge", "refresh", "undo", "clone"):
+    for name in ("merge", "refresh", "undo", "restore", "clone"):
         points = walk(name)
         total += points
         print(f"{name}: {points} points walked, each killed there with SIGKILL and recovered", flush=True)

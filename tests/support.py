@@ -108,6 +108,7 @@ class SiteTest(unittest.TestCase):
 def rows(path: Path, sql: str, *values: Any) -> list[tuple[Any, ...]]:
     """What a query gives on a database file."""
     connection = sqlite3.connect(f"file:{path}?mode=rw", uri=True)
+    connection.text_factory = lambda text: text.decode("utf-8", "surrogateescape")
     try:
         with connection:
             return connection.execute(sql, values).fetchall()

@@ -53,8 +53,9 @@ INSERT INTO kr_old VALUES (1)
 """
 
 
-@unittest.skipIf(missing(), missing())
-class Library(SiteTest):
+class LibraryTest(SiteTest):
+    """A lending library in a database of its own."""
+
     def setUp(self) -> None:
         super().setUp()
         self.server = mariadb()
@@ -87,6 +88,9 @@ class Library(SiteTest):
         return {n.removeprefix(prefix): sorted(self.server.run(f"SELECT * FROM `{n}`", database=database), key=repr)
                 for n in names if n.startswith(prefix)}
 
+
+@unittest.skipIf(missing(), missing())
+class Library(LibraryTest):
     def test_the_copy_is_equal(self) -> None:
         for number, options in enumerate(({}, {"prefix": "copy_"})):
             with self.subTest(options):

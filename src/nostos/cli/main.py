@@ -20,6 +20,8 @@ VERBS = {
     "merge": "bring chosen changes home to live",
     "refresh": "bring live's changes into staging",
     "undo": "take a merge back, keeping what live gained since",
+    "backup": "a whole copy of a site in one file",
+    "restore": "a backup back in its place, or single things out of it",
     "recover": "finish or take back what a crash interrupted",
     "history": "every operation, and how it ended",
     "retire": "remove a staging copy and everything made for it",

@@ -170,6 +170,10 @@ class Anchor:
         for side, table, number in touched:
             self._add_up(side, table, number)
 
+    def forget_operation(self, operation: str) -> None:
+        """Forget what an operation changed here: it will not be taken back any more."""
+        self._file.execute("DELETE FROM undo WHERE operation=?", (operation,))
+
     # --- schema as it was
 
     def remember_table(self, side: Side, table: Table) -> None:

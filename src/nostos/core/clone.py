@@ -14,23 +14,23 @@ from time import monotonic
 
 import sqlalchemy as sa
 
-from nostos.core import configuration, php_configuration
+from nostos.core import configuration
 from nostos.core.anchor import SMALL_TEXT, Anchor
 from nostos.core.copying import Localiser, RowCopier
-from nostos.core.database import NONE, Location, locate
+from nostos.core.database import Location, locate
 from nostos.core.database.base import Database
 from nostos.core.database.places import choose_place, one_server, remove_place
-from nostos.core.database.schema import Table, Value
+from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError, VoyageError
 from nostos.core.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.history import now
 from nostos.core.keys import Side
+from nostos.core.own_configuration import Own, adapt
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
-from nostos.core.site import Site, check_url, recognise
+from nostos.core.site import Site, check_url, recognise, recognised_from
 from nostos.core.tree.copy import copy_tree
 from nostos.core.tree.entries import Entry, Passed, plain_text, scan
-from nostos.core.values.rewriting import rewritten
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyage import STAMP, Home, Voyage, check_name, ready
 
@@ -74,8 +74,8 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
         passed: list[Passed] = []
         entries = list(scan(live.files, live.apart(), (*ignored(live.profile), *skip), passed.append))
         _check_places(live, target, url, staging_db, entries)
-        voyage = Voyage(name, secrets.token_hex(8), str(_recognised_from(live)), live.name, live.url,
-                        str(target / Path(_recognised_from(live)).name) if live.site_file else str(target),
+        voyage = Voyage(name, secrets.token_hex(8), recognised_from(live), live.name, live.url,
+                        str(target / Path(recognised_from(live)).name) if live.site_file else str(target),
                         str(target), url, staging_db.shown, now())
         asked = database is not None or prefix is not None
         work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell)
@@ -111,10 +111,6 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> Cloned:
         raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
                           next_step="Remove what is left by hand, then clone again.")
     return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell)
-
-
-def _recognised_from(site: Site) -> Path:
-    return site.home / site.own[0] if site.site_file else site.home
 
 
 def _check_voyage(home: Home, name: str) -> None:
@@ -250,10 +246,8 @@ class _Clone:
 
     def _rows_of(self, anchor: Anchor, source: Database, target: Database, tables: dict[str, Table]) -> int:
         """Copy every row. Returns how many were read back and found equal."""
-        names = [name.encode() for name in self.live_urls.names]
-        if self.live.database.prefix != self.database.prefix:
-            names.append(self.live.database.prefix.encode())
-        local = Localiser(self.live_urls, self.staging_urls, tuple(names), self._localised)
+        local = Localiser(self.live_urls, self.staging_urls, (self.live.database.prefix, self.database.prefix),
+                          self.profile)
         copier = RowCopier(anchor, source, target, local, self.tell)
         try:
             copier.run(tables)
@@ -264,22 +258,6 @@ class _Clone:
         if file is not None and live_file is not None:
             file.chmod(live_file.stat().st_mode & 0o777)
         return copier.proved
-
-    def _localised(self, table: Table, values: tuple[Value, ...]) -> tuple[Value, ...]:
-        """A row as staging has it: with its own URL, and its own prefix in names that bear it."""
-        result = values
-        occurs = self.live_urls.occurs
-        if any([isinstance(v, str) and occurs(v) for v in values]):  # noqa: C419 - a list is faster for few columns
-            result = tuple([self._local(v) if isinstance(v, str) and occurs(v) else v for v in values])
-        old, new = self.live.database.prefix, self.database.prefix
-        if old == new:
-            return result
-        return tuple(new + v[len(old):] if isinstance(v, str) and v.startswith(old)
-                     and self.profile.bears_prefix(table.name, c, v[len(old):]) else v
-                     for c, v in zip(table.stored, result, strict=True))
-
-    def _local(self, value: str) -> str:
-        return rewritten(value, self.live_urls, self.staging_urls)
 
     # --- files
 
@@ -312,34 +290,15 @@ class _Clone:
         for name, here in own.items():
             (self.target / here).parent.mkdir(parents=True, exist_ok=True)
             shutil.copy2(self.live.home / name, self.target / here)
-        file = self.database.file
-        if self.database.none:
-            path, url = "", NONE
-        elif file is not None:
-            path = (file.relative_to(self.target) if file.is_relative_to(self.target) else file).as_posix()
-            url = f"sqlite:///{path}"
-        else:
-            path, url = "", self.own.url.render_as_string(hide_password=False)
-            old = str(self.live.database.url.database)
-            as_live = self.live.site_file and not self.voyage.elsewhere and not self.voyage.user
-            kept = configuration.other_database(self.live.home / self.live.own[0], old, str(
-                self.database.url.database)) if as_live else None
-            url = kept or url
-        files = self.files.relative_to(self.target).as_posix() or "."
-        changes = {"site.url": self.voyage.url, "site.database": url, "site.prefix": self.database.prefix,
-                   "site.files": files if self.live.has_files else NONE}
-        system = self.live.profile.configuration
-        for name in own.values():
-            if system is None or Path(name).name != system.file:
-                moved = self.database.prefix != self.live.database.prefix
-                configuration.rewrite_toml(self.target / name, changes, ("site.prefix",) if moved else ())
-            elif system.format == "php-constants":
-                php_configuration.rewrite(self.target / name, {
-                    "DB_NAME": str(self.database.url.database), "DB_USER": self.own.url.username or "",
-                    "DB_PASSWORD": self.own.url.password or "", "DB_HOST": _php_host(self.database.url),
-                    "WP_HOME": self.voyage.url, "WP_SITEURL": self.voyage.url}, self.database.prefix)
-            else:
-                configuration.rewrite_toml(self.target / name, {system.url: self.voyage.url, system.database: path})
+        old = str(self.live.database.url.database)
+        server = not self.database.none and self.database.file is None
+        as_live = server and self.live.site_file and not self.voyage.elsewhere and not self.voyage.user
+        kept = configuration.other_database(self.live.home / self.live.own[0], old, str(
+            self.database.url.database)) if as_live else None
+        files = self.files.relative_to(self.target).as_posix() if self.live.has_files else None
+        prefixed = self.database.prefix != self.live.database.prefix
+        adapt(Own(self.target, self.voyage.url, self.own, files, prefixed, kept), own.values(),
+              self.live.profile.configuration)
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:
         facts = {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name}
@@ -414,10 +373,3 @@ def _remove_rows(voyage: Voyage) -> list[str]:
         return [f"{voyage.database}: {error.what}"]
     return [f"the table {name}: it was not there when the copy was made; drop it by hand if it is staging's"
             for name in left]
-
-
-def _php_host(url: sa.URL) -> str:
-    host = url.host or "localhost"
-    host = f"[{host}]" if ":" in host else host
-    socket = url.query.get("unix_socket")
-    return f"{host}:{socket}" if socket else f"{host}:{url.port}" if url.port else host

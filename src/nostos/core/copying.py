@@ -7,7 +7,7 @@ their digests and mended from the snapshot. Elsewhere rows travel through this p
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 
 from nostos.core.anchor import Anchor
 from nostos.core.database.base import Block, Database, InsideCopy
@@ -16,7 +16,9 @@ from nostos.core.database.rowforms import row_form
 from nostos.core.database.schema import Key, Table, Value
 from nostos.core.errors import NostosError
 from nostos.core.keys import Side
+from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, Progress
+from nostos.core.values.rewriting import rewritten
 from nostos.core.values.urls import UrlForms
 
 Values = tuple[Value, ...]
@@ -26,19 +28,36 @@ _BLOCKS_AT_ONCE = 256
 
 
 class Localiser:
-    """A row of live as staging has it. names: bytes without any of which a row holds nothing local.
+    """A row of one place as another has it: with its own URL, and its own prefix in names that bear it.
 
-    change: gives the row with its own URL and prefix.
+    names: bytes without any of which a row holds nothing local. prefixes: the old and the new one.
     """
 
-    def __init__(self, live: UrlForms, staging: UrlForms, names: tuple[bytes, ...],
-                 change: Callable[[Table, Values], Values]) -> None:
-        self.names = names
-        self.change = change
+    def __init__(self, live: UrlForms, staging: UrlForms, prefixes: tuple[str, str], profile: Profile) -> None:
+        self._live, self._staging, self._profile = live, staging, profile
+        self._old, self._new = prefixes
+        self._moves = live.own.written("o", 0, "u") != staging.own.written("o", 0, "u")
+        self.names = tuple(name.encode() for name in (live.names if self._moves else ()))
+        if self._old != self._new:
+            self.names += (self._old.encode(),)
         old, new = live.own, staging.own
         form = "n" if old.scheme == new.scheme else "o"
         # The usual ways in which a URL is written, as a first guess for a server to make by itself.
         self.guess = tuple((old.written(form, slash, "u"), new.written(form, slash, "u")) for slash in (0, 1))
+
+    def change(self, table: Table, values: Values) -> Values:
+        """The row as the other place has it."""
+        result = values
+        occurs = self._live.occurs
+        if self._moves and any([isinstance(v, str) and occurs(v) for v in values]):  # noqa: C419 - a list is faster
+            result = tuple([rewritten(v, self._live, self._staging) if isinstance(v, str) and occurs(v) else v
+                            for v in values])
+        old, new = self._old, self._new
+        if old == new:
+            return result
+        return tuple(new + v[len(old):] if isinstance(v, str) and v.startswith(old)
+                     and self._profile.bears_prefix(table.name, c, v[len(old):]) else v
+                     for c, v in zip(table.stored, result, strict=True))
 
 
 class RowCopier:
@@ -62,17 +81,20 @@ class RowCopier:
         sizes = self.source.sizes()
         self._expected = sum(rows for rows, _ in sizes.values()) if sizes else None
         self.moved(0, 0)
-        self.target.copy_schema(self.source, list(tables.values()))
+        outline = self.source.outline()
+        self.target.build(outline)
+        for name in outline.raw:
+            self.target.put_raw(name, self.source.raw_rows(name))
         keyed = [t for t in tables.values() if t.key]
         inside = self.target.copy_inside(self.source, keyed, self.local.guess)
         try:
             if inside is None:
                 with self.target.writing():
                     self._all(tables, None)
-                    self.target.finish_copy(self.source)
+                    self.target.finish(outline)
             else:
                 self._all(tables, inside)
-                self.target.finish_copy(self.source)
+                self.target.finish(outline)
         finally:
             if inside is not None:
                 inside.close()

@@ -18,7 +18,10 @@ from nostos.core.voyage import Home
 
 @dataclass(frozen=True)
 class Entry:
-    """One operation. when: its start, ISO 8601 UTC. seconds: how long it took. result: how it ended."""
+    """One operation. when: its start, ISO 8601 UTC. seconds: how long it took. result: how it ended.
+
+    origin, target: from where to where. between: seconds that the site spent between two states.
+    """
 
     when: str
     who: str
@@ -28,6 +31,9 @@ class Entry:
     seconds: float
     result: str
     counts: dict[str, int] = field(default_factory=dict)
+    origin: str = ""
+    target: str = ""
+    between: float | None = None
 
 
 @dataclass
@@ -36,6 +42,13 @@ class Record:
 
     counts: dict[str, int] = field(default_factory=dict)
     result: str = "done"
+    origin: str = ""
+    target: str = ""
+    between: float | None = None
+
+    def went(self, origin: str, target: str, between: float | None = None) -> None:
+        """Say from where to where it went, and for how many seconds the target was between two states."""
+        self.origin, self.target, self.between = origin, target, between
 
 
 def now() -> str:
@@ -55,11 +68,13 @@ def recorded(home: Home, verb: str, voyage: str, site: str) -> Iterator[Record]:
         record.result = f"failed: {type(error).__name__}"
         raise
     finally:
-        append(home, Entry(when, _who(), verb, voyage, site, round(monotonic() - start, 3), record.result,
-                           record.counts))
+        append(home, Entry(when, who(), verb, voyage, site, round(monotonic() - start, 3), record.result,
+                           record.counts, record.origin, record.target,
+                           None if record.between is None else round(record.between, 4)))
 
 
-def _who() -> str:
+def who() -> str:
+    """The user's name, as the system knows it."""
     with suppress(Exception):
         return getpass.getuser()
     return str(os.getuid())

@@ -42,6 +42,7 @@ from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.schema_steps import schema_items
 from nostos.core.selection import Choice, choose
+from nostos.core.site import recognised_from
 from nostos.core.tree.entries import digest_file, inside
 from nostos.core.voyage import Crew, Home
 
@@ -63,6 +64,8 @@ class Prepared:
     undecided: Mapping[str, Item] = field(default_factory=dict)  # the items before clashes were decided
     undoes: str = ""  # the operation that it takes back
     again: Callable[[], Prepared] | None = None  # how it is prepared once more, if not as a merge is
+    files: Path | None = None  # where what comes lies, if not in the other side's tree
+    journals: Path | None = None  # where its journal is kept, for an operation of no voyage
 
     @property
     def acts(self) -> bool:
@@ -215,14 +218,15 @@ class _Merge:
             (crew.live, crew.staging) if self.toward is Side.LIVE else (crew.staging, crew.live))
         self.prefer = prepared.made.prefer
         self.undoes = prepared.undoes
-        self.source_files = home.folder(crew.voyage.name) / "merges" / self.undoes / "before" if self.undoes else (
-            self.source.files)
+        self.source_files = prepared.files or (
+            home.folder(crew.voyage.name) / "merges" / self.undoes / "before" if self.undoes else self.source.files)
         self.comparison = prepared.comparison
         self.plan = prepared.plan
         self.tell = tell
         # In the order of their times, to the millisecond.
         self.id = f"{datetime.now(UTC):%Y%m%dT%H%M%S%f}"[:-3] + "-" + secrets.token_hex(2)
-        self.folder = home.folder(crew.voyage.name) / "merges" / self.id
+        self.detached = prepared.journals is not None
+        self.folder = (prepared.journals or home.folder(crew.voyage.name) / "merges") / self.id
         self.between = self.locked = 0.0
         self.steps: list[dict[str, Any]] = []
         self.result: tuple[Committed, tuple[Line, ...]] | None = None
@@ -237,6 +241,7 @@ class _Merge:
                 journal.write("plan", merge=self.id, voyage=self.crew.voyage.name, at=now(), toward=self.toward,
                               prefer=[[d.item, str(d.side), d.field] for d in self.prefer],
                               undoes=self.undoes, owners=self._owners(),
+                              detached=recognised_from(self.target) if self.detached else None,
                               operations=[journals.as_data(o) for o in self.plan.operations])
                 self.tell(Progress("staging files", 0, None, "files"))
                 switch.plan(self.plan.operations)
@@ -322,6 +327,8 @@ class _Merge:
 
     def _settle(self, live_db: Database, done: Committed) -> None:
         anchor = self.crew.anchor
+        if self.detached:
+            return  # no voyage, no anchor: a voyage of this site takes it for live's own work
         if self.undoes:
             with anchor.changing(), anchor.recording(self.id):
                 anchor.revert(self.undoes, [tuple(o) for o in self._owners()])

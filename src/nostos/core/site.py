@@ -56,6 +56,11 @@ class Site:
         return deduce.complete(self.profile, tables)
 
 
+def recognised_from(site: Site) -> str:
+    """The path that a site is recognised from."""
+    return str(site.home / site.own[0] if site.site_file else site.home)
+
+
 def check_url(url: str) -> str:
     """A base URL without its last slash. Raises SiteError unless it is http or https with a host."""
     try:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass
 
-from nostos.core import history
+from nostos.core import history, housekeeping
 from nostos.core.errors import NostosError
 from nostos.core.merge import look
 from nostos.core.voyage import Home, Voyage, opened
@@ -13,13 +13,15 @@ from nostos.core.voyage import Home, Voyage, opened
 
 @dataclass(frozen=True)
 class Status:
-    """One voyage: its age in seconds, how many items stand how, its last operation, and what is wrong with it."""
+    """One voyage: its age in seconds, how many items stand how, its last operation, what is wrong with it, and how many
+    bytes its anchor and its journals take up."""
 
     voyage: Voyage
     age: float
     standings: dict[str, int]
     last: str
     trouble: str
+    space: int = 0
 
 
 def status(home: Home, name: str | None = None) -> list[Status]:
@@ -38,4 +40,5 @@ def _status(home: Home, voyage: Voyage) -> Status:
         trouble = error.what
     done = history.entries(home, voyage.name)
     last = f"{done[-1].verb} {done[-1].when[:16].replace('T', ' ')} {done[-1].result}" if done else ""
-    return Status(voyage, voyage.age(), standings, last, trouble)
+    taken = sum(s.bytes for s in housekeeping.space(home) if s.of == voyage.name and s.what != "backups")
+    return Status(voyage, voyage.age(), standings, last, trouble, taken)

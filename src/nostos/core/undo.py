@@ -6,7 +6,7 @@ back, and live as it is now is live. So whatever live changed since stays, and w
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any, cast
 
@@ -21,12 +21,14 @@ from nostos.core.database.digests import unsqueeze
 from nostos.core.database.schema import Key, Row, Table
 from nostos.core.errors import VoyageError
 from nostos.core.files import FileState
-from nostos.core.items import assemble
+from nostos.core.items import Comparison, assemble
 from nostos.core.keys import Keys, Side
 from nostos.core.merge import Prepared
+from nostos.core.needs import Needs
 from nostos.core.operations import plan
 from nostos.core.portable import Translator
 from nostos.core.selection import Choice, choose
+from nostos.core.site import Site
 from nostos.core.tree.entries import Entry, digest_file, look_at
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyage import Crew, Home
@@ -54,16 +56,21 @@ def done(home: Home, voyage: str) -> list[Done]:
     return found
 
 
+def undone(every: Iterable[Done]) -> set[str]:
+    """The ids of what is taken back: what an undo names that was not taken back itself."""
+    found: set[str] = set()
+    for d in reversed(list(every)):
+        if d.undoes and d.id not in found:
+            found.add(d.undoes)
+    return found
+
+
 def to_take_back(home: Home, voyage: str, name: str | None) -> Done:
     """The named operation, or the last merge that was not taken back. Raises VoyageError when there is none."""
     every = done(home, voyage)
-    # Taken back is what an undo names that was not taken back itself.
-    undone: set[str] = set()
-    for d in reversed(every):
-        if d.undoes and d.id not in undone:
-            undone.add(d.undoes)
+    gone = undone(every)
     if name is None:
-        open_ones = [d for d in every if d.verb == "merge" and d.id not in undone]
+        open_ones = [d for d in every if d.verb == "merge" and d.id not in gone]
         if not open_ones:
             raise VoyageError(f"Voyage {voyage} has no merge to take back.", next_step="`nostos history` lists them.")
         return open_ones[-1]
@@ -71,7 +78,7 @@ def to_take_back(home: Home, voyage: str, name: str | None) -> Done:
     if found is None:
         names = ", ".join(d.id for d in every) or "none"
         raise VoyageError(f"Voyage {voyage} has no merge {name}.", next_step=f"There are: {names}.")
-    if found.id in undone:
+    if found.id in gone:
         raise VoyageError(f"{name} was taken back already.",
                           next_step="To have it again, take back the undo, by its id.")
     return found
@@ -86,12 +93,8 @@ def prepare_undo(home: Home, crew: Crew, which: Done, choice: Choice | None = No
     database = crew.live.open(readonly=True)
     try:
         with database.reading():
-            rows = _rows(crew, database, data["rows"])
             files = [_file(crew, f) for f in data["files"]]
-            files = [f for f in files if not _same(f.live, f.staging)]
-            ancestors = cast(Anchor, _Ancestors(database, rows.live_tables))
-            comparison = assemble(ancestors, rows, files, (), database, database)
-            needs = need_finder.resolve(comparison, database)
+            comparison, needs = compare_stored(crew.live, database, data["rows"], files)
             selection = choose(comparison, needs, choice)
             return Prepared(comparison, needs, plan(comparison, needs, selection), choice, Side.LIVE, choice,
                             dict(comparison.items), which.id,
@@ -100,11 +103,29 @@ def prepare_undo(home: Home, crew: Crew, which: Done, choice: Choice | None = No
         database.close()
 
 
-def _rows(crew: Crew, database: Database, entries: list[dict[str, Any]]) -> Rows:
+def compare_stored(live: Site, database: Database, rows: list[dict[str, Any]],
+                   files: Iterable[FileState]) -> tuple[Comparison, Needs]:
+    """A comparison of live, as it is now, with rows that were kept: what is kept plays staging's part.
+
+    database: live's, being read. rows: of each its "table", its "key", and how it was "before" (what comes back) and
+    "after" (the ancestor), each None where it was not there.
+    """
+    found = _rows(live, database, rows)
+    states = [f for f in files if not _same(f.live, f.staging)]
+    comparison = assemble(ancestors(database), found, states, (), database, database)
+    return comparison, need_finder.resolve(comparison, database)
+
+
+def ancestors(database: Database) -> Anchor:
+    """Stands where a comparison has its anchor, for comparisons that have none."""
+    return cast(Anchor, _Ancestors(database, database.tables()))
+
+
+def _rows(live: Site, database: Database, entries: list[dict[str, Any]]) -> Rows:
     tables = database.tables()
-    profile = effective_profile(crew.live, tables)
+    profile = effective_profile(live, tables)
     keys = Keys({}, lambda table, key: True)
-    urls = UrlForms(crew.live.url)
+    urls = UrlForms(live.url)
     translator = Translator(profile, tables, urls, keys, database.prefix, Joins(profile, database, tables, database))
     states = {}
     now = _now(database, tables, entries)

@@ -5,10 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 from nostos.core.apply.journal import as_data
+from nostos.core.backup.restore import Outlook, Restored
+from nostos.core.backup.write import BackedUp
 from nostos.core.fields import ABSENT
 from nostos.core.items import Comparison, Item
 from nostos.core.merge import Merged, Prepared
 from nostos.core.needs import Needs
+from nostos.core.operations import PutFile
 from nostos.core.values.structures import jsonable
 
 
@@ -54,6 +57,28 @@ def plan(prepared: Prepared) -> dict[str, Any]:
         "notes": list(prepared.made.notes),
         "clashes": [{"item": i.id, "reason": i.reason} for i in selection.clashes],
         "operations": [as_data(o) for o in prepared.plan.operations]}
+
+
+def backed_up(result: BackedUp) -> dict[str, Any]:
+    return {"file": str(result.path), "site": result.site, "made": result.made, "tables": result.tables,
+            "rows": result.rows, "files": result.files, "bytes": result.size,
+            "bytes_before_compression": result.content,
+            "left_out": [{"path": p.path, "reason": p.reason} for p in result.passed],
+            "seconds": round(result.seconds, 3)}
+
+
+def outlook(found: Outlook) -> dict[str, Any]:
+    return {"backup_of": found.contents.manifest.site, "made": found.contents.manifest.made, "lost": dict(found.lost),
+            "as_they_were": dict(found.changed), "come_back": dict(found.back), "tables_back": list(found.tables_back),
+            "tables_that_stay": list(found.stay),
+            "files": [{"path": o.path, "put": isinstance(o, PutFile)} for o in found.files],
+            "left_out": list(found.left_out)}
+
+
+def restored(result: Restored, anew: bool) -> dict[str, Any]:
+    return {"restore": result.id, "replaced_is_in": None if anew else str(result.safety), "rows": result.rows,
+            "late": result.late, "seconds": round(result.seconds, 3),
+            "seconds_between_states": round(result.between, 4)}
 
 
 def merged(result: Merged) -> dict[str, Any]:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Console
 from rich.text import Text
 
 from nostos.core.history import Entry
+from nostos.core.housekeeping import Space
 from nostos.core.status import Status
-from nostos.show.tables import age, clean, count, heading, table
+from nostos.show.tables import age, clean, count, heading, size, table
 
 
 def voyages(console: Console, found: list[Status]) -> None:
@@ -24,14 +27,33 @@ def voyages(console: Console, found: list[Status]) -> None:
         rows = [("live", f"{voyage.live_url}  {count(s.get('kept', 0) + s.get('blended', 0), 'item')} moved on"),
                 ("staging", f"{voyage.url}  {count(s.get('homeward', 0) + s.get('blended', 0), 'item')} changed"),
                 ("clashes", str(s.get("clash", 0)))]
-        table(console, ("", ""), [*(rows if not status.trouble else ()), ("last", status.last)])
+        table(console, ("", ""), [*(rows if not status.trouble else ()), ("last", status.last),
+                                  ("kept", f"{size(status.space)} of anchor and journals")])
+
+
+def _way(entry: Entry) -> str:
+    """From where to where; of files, the names."""
+    ends = [end.rsplit("/", 1)[-1] if "://" not in end else end for end in (entry.origin, entry.target) if end]
+    return "\n".join(ends) or entry.site
+
+
+def house(console: Console, found: Sequence[Space], days: int) -> None:
+    """What else is kept, and for how long."""
+    rows = [(f"{s.what} of {s.of}" if s.of else "journals of restores", size(s.bytes)) for s in found
+            if s.what == "backups" or not s.of]
+    if rows:
+        console.print()
+        heading(console, "Kept beside them", f"for {days} days" if days else "for ever")
+        table(console, ("", ""), rows)
 
 
 def history(console: Console, entries: list[Entry]) -> None:
     if not entries:
         console.print("Nothing has been done yet.")
         return
-    table(console, ("when (UTC)", "who", "what", "voyage", "site", "took", "ended", ""), [
-        (e.when[:19].replace("T", " "), e.who, e.verb, e.voyage, e.site, f"{e.seconds:.2f} s", e.result,
+    table(console, ("when (UTC)", "who", "what", "voyage", "from, to", "took", "between", "ended", ""), [
+        (e.when[:19].replace("T", " "), e.who, e.verb, e.voyage, _way(e),
+         f"{e.seconds:.2f} s", "" if e.between is None else f"{e.between * 1000:.1f} ms", e.result,
          ", ".join(count(v, k.removesuffix("s").removesuffix("e") if k == "clashes" else k.removesuffix("s"), k)
-                   for k, v in e.counts.items())) for e in entries], indent=0, right=(5,))
+                   for k, v in e.counts.items())) for e in entries], indent=0, right=(5, 6))
+    console.print("between: how long the site stood between two states.", style="dim")

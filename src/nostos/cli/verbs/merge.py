@@ -23,9 +23,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.history import recorded
+    from nostos.core.housekeeping import age_out
     from nostos.core.merge import merge, prepare
     from nostos.core.voyage import Home, opened
-    from nostos.show import data, merging
+    from nostos.show import backups, data, merging
     from nostos.show.output import write_json
     from nostos.show.progress import shown
 
@@ -44,6 +45,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         choosing.confirm(env, args.yes, f"Bring {going} items home to {voyage.live_name}?")
         with recorded(home, "merge", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
             result = merge(home, crew, prepared, tell)
+            record.went(voyage.url, voyage.live_url, result.between)
+            gone = age_out(home)
             record.counts = {"items": going, "clashes": len(result.clashes),
                              "gained on live": sum(line.gained for line in result.ledger)}
     if env.json:
@@ -51,4 +54,5 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     else:
         env.out.print()
         merging.merged(env.out, result, voyage.live_name, voyage.since)
+        backups.aged_out(env.out, gone)
     return ended

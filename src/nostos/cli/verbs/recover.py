@@ -15,7 +15,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.apply.recover import recover
-    from nostos.core.history import recorded
+    from nostos.core.history import Entry, append, recorded, who
     from nostos.core.voyage import Home
     from nostos.show.output import write_json
 
@@ -23,6 +23,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     with recorded(home, "recover", args.voyage or "", "") as record:
         found = recover(home, args.voyage)
         record.counts = {"operations": len(found)}
+        for one in found:  # what was killed could not write its own line
+            append(home, Entry(one.when, who(), one.verb, one.voyage, "", 0.0, f"interrupted; {one.ended} by recover"))
     if env.json:
         write_json(env.stdout, found)
         return ExitStatus.DONE

@@ -31,7 +31,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                       "What was not merged is gone then. Live is not touched.")
         if env.ask(f"Type the voyage's name to retire it ({voyage.name}): ") != voyage.name:
             raise VoyageError("The name does not match.", next_step="Run it again, or with --yes.")
-    with home.lock(voyage.name), recorded(home, "retire", voyage.name, voyage.live_name):
+    with home.lock(voyage.name), recorded(home, "retire", voyage.name, voyage.live_name) as record:
+        record.went(voyage.url, "")
         left = remove(home, voyage)
     if env.json:
         write_json(env.stdout, {"voyage": voyage.name, "left": left})

@@ -13,14 +13,18 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.housekeeping import keep_days, space
     from nostos.core.status import status
     from nostos.core.voyage import Home
     from nostos.show.output import write_json
-    from nostos.show.voyages import voyages
+    from nostos.show.voyages import house, voyages
 
-    found = status(Home(env.home), args.voyage)
+    home = Home(env.home)
+    found = status(home, args.voyage)
     if env.json:
         write_json(env.stdout, found)
     else:
         voyages(env.out, found)
+        if not args.voyage:
+            house(env.out, space(home), keep_days(home))
     return ExitStatus.LOOK if any(s.trouble or s.standings.get("clash") for s in found) else ExitStatus.DONE

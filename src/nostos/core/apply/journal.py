@@ -90,10 +90,11 @@ class Journal:
             self._file.close()
 
 
-def unfinished(voyage: Path) -> list[Path]:
-    """The folders of a voyage's operations that neither ended nor were taken back, oldest first."""
+def unfinished(place: Path, kind: str = "merges") -> list[Path]:
+    """The folders of operations that neither ended nor were taken back, oldest first: those of a voyage, by its folder,
+    or, of the kind "restores", those of a home."""
     found = []
-    for folder in sorted((voyage / "merges").glob("*/")):
+    for folder in sorted((place / kind).glob("*/")):
         if _last_step(folder) not in (None, "settled", "taken back"):
             found.append(folder)
     return found

@@ -17,6 +17,8 @@ from nostos.core.apply.commit import Committed, take_back_schema
 from nostos.core.apply.marker import marked
 from nostos.core.apply.settle import settle
 from nostos.core.apply.switch import Switch
+from nostos.core.backup import restore as restoring
+from nostos.core.backup.things import detached
 from nostos.core.clone import remove
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Value
@@ -27,17 +29,20 @@ from nostos.core.items import Comparison
 from nostos.core.keys import Side
 from nostos.core.operations import Plan
 from nostos.core.selection import Selection
-from nostos.core.site import Site
+from nostos.core.site import Site, recognise
 from nostos.core.voyage import Crew, Home, Voyage, opened
 
 
 @dataclass(frozen=True)
 class Recovered:
-    """What was recovered: which operation of a voyage, and how it ended: "finished", "taken back" or "removed"."""
+    """What was recovered: which operation of a voyage, and how it ended: "finished", "taken back" or "removed". verb:
+    what it was; when: its start, ISO 8601."""
 
     voyage: str
     operation: str
     ended: str
+    verb: str = ""
+    when: str = ""
 
 
 def recover(home: Home, name: str | None = None) -> list[Recovered]:
@@ -47,6 +52,18 @@ def recover(home: Home, name: str | None = None) -> list[Recovered]:
     for voyage in [home.read(n) for n in ([name] if name else home.names())]:
         with home.lock(voyage.name):
             found += _of_voyage(home, voyage)
+    for folder in journals.unfinished(home.path, "restores") if name is None else ():
+        begun = _plan(folder)
+        if begun.get("detached"):
+            site = recognise(begun["detached"])
+            database = site.open(readonly=True)
+            try:
+                ended = _Recovery(detached(site, database), folder).run()
+            finally:
+                database.close()
+        else:
+            ended = restoring.recover(folder)
+        found.append(Recovered("", f"restore {folder.name}", ended, "restore", begun.get("at", "")))
     return found
 
 
@@ -56,12 +73,19 @@ def _of_voyage(home: Home, voyage: Voyage) -> list[Recovered]:
         if left:
             raise NostosError(f"The unfinished clone of voyage {voyage.name} could not be removed: {'; '.join(left)}.",
                               left="Live was not touched.", next_step="Remove that by hand, then recover again.")
-        return [Recovered(voyage.name, "clone", "removed")]
+        return [Recovered(voyage.name, "clone", "removed", "clone", voyage.since)]
     found = []
     for folder in journals.unfinished(home.folder(voyage.name)):
         with opened(home, voyage, recovering=True) as crew:
-            found.append(Recovered(voyage.name, folder.name, _Recovery(crew, folder).run()))
+            begun = _plan(folder)
+            verb = "undo" if begun.get("undoes") else "merge" if begun.get("toward") == "live" else "refresh"
+            ended = _Recovery(crew, folder).run()
+            found.append(Recovered(voyage.name, folder.name, ended, verb, begun.get("at", "")))
     return found
+
+
+def _plan(folder: Path) -> dict[str, Any]:
+    return next((line for line in journals.read(folder) if line["step"] == "plan"), {})
 
 
 class _Recovery:
@@ -126,6 +150,8 @@ class _Recovery:
     def _settle(self, database: Database) -> None:
         anchor = self.crew.anchor
         begun = self.steps.get("plan", {})
+        if begun.get("detached"):
+            return
         if begun.get("undoes"):
             with anchor.changing(), anchor.recording(self.folder.name):
                 anchor.revert(begun["undoes"], [tuple(o) for o in begun["owners"]])

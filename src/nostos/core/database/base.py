@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 
+from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 
 
@@ -159,12 +160,24 @@ class Database(ABC):
         """Write a merge's marker, in the transaction that it marks."""
 
     @abstractmethod
-    def copy_schema(self, source: Database, tables: Sequence[Table]) -> None:
-        """Make the tables and indexes of another database of the same engine, empty; no views and no triggers yet."""
+    def outline(self) -> Outline:
+        """Everything but the rows."""
 
     @abstractmethod
-    def finish_copy(self, source: Database) -> None:
-        """Add views and triggers: last, so that no trigger fires while rows are copied."""
+    def build(self, outline: Outline) -> None:
+        """Make the tables and indexes of an outline, empty; no views and no triggers yet."""
+
+    @abstractmethod
+    def finish(self, outline: Outline) -> None:
+        """Set counters, add views and triggers: last, so that no trigger fires while rows are written."""
+
+    def raw_rows(self, name: str) -> Iterator[tuple[Value, ...]]:
+        """The rows of a table that an outline calls raw."""
+        yield from ()
+
+    def put_raw(self, name: str, rows: Iterable[Sequence[Value]]) -> None:
+        """Set the rows of a table that an outline calls raw."""
+        return
 
     @abstractmethod
     def create_table(self, table: Table) -> None: ...

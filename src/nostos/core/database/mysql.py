@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 from nostos.core.database.base import Block, Caution, Database, ForeignColumn, InsideCopy
 from nostos.core.database.mysql_rows import READERS, RowSql, as_text, bound
 from nostos.core.database.mysql_schema import REFLECTION, column_line, quote, renamed, table_of
+from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.errors import MergeRefused, SiteError
 
@@ -411,17 +412,20 @@ class MysqlDatabase(Database):
 
     # --- cloning
 
-    def copy_schema(self, source: Database, tables: Sequence[Table]) -> None:
-        from nostos.core.database.mysql_cloning import copy_schema
+    def outline(self) -> Outline:
+        from nostos.core.database.mysql_building import outline
 
-        assert isinstance(source, MysqlDatabase)
-        copy_schema(source, self, tables)
+        return outline(self)
 
-    def finish_copy(self, source: Database) -> None:
-        from nostos.core.database.mysql_cloning import finish_copy
+    def build(self, outline: Outline) -> None:
+        from nostos.core.database.mysql_building import build
 
-        assert isinstance(source, MysqlDatabase)
-        finish_copy(source, self)
+        build(self, outline)
+
+    def finish(self, outline: Outline) -> None:
+        from nostos.core.database.mysql_building import finish
+
+        finish(self, outline)
 
     def views(self) -> list[str]:
         return [n[len(self.prefix):] for (n,) in self.run(

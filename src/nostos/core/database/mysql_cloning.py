@@ -1,16 +1,15 @@
-"""Copying a whole database inside a server: its schema, then its rows, then views and triggers."""
+"""Copying the rows of a whole database inside a server."""
 
 from __future__ import annotations
 
 import queue
-import re
 import threading
 from collections.abc import Sequence
 from contextlib import suppress
 
 from nostos.core.database.base import Block, InsideCopy
 from nostos.core.database.mysql import MysqlDatabase
-from nostos.core.database.mysql_schema import quote, renamed
+from nostos.core.database.mysql_schema import quote
 from nostos.core.database.schema import Table
 
 
@@ -91,37 +90,3 @@ class MysqlInsideCopy(InsideCopy):
         for thread, database in zip(self._threads, self._databases, strict=True):
             thread.join()
             database.close()
-
-
-def copy_schema(source: MysqlDatabase, target: MysqlDatabase, tables: Sequence[Table]) -> None:
-    """Make the tables with their indexes, empty."""
-    target.run("SET SESSION foreign_key_checks = 0")
-    for table in tables:
-        target.run(renamed(source.definition(table.name), source.prefix, target.prefix, table.name)
-                   .replace("%", "%%"))
-
-
-def finish_copy(source: MysqlDatabase, target: MysqlDatabase) -> None:
-    """Add views and triggers: last, so that no trigger fires while rows are copied."""
-    target.run("SET SESSION foreign_key_checks = 1")
-    for name, body in source.run("SELECT table_name, view_definition FROM information_schema.views "
-                                 "WHERE table_schema = %s", (source.name,)):
-        if name.startswith(source.prefix):
-            target.run(f"CREATE VIEW {target.real(name[len(source.prefix):])} AS "
-                       + _carried(source, target, str(body)).replace("%", "%%"))
-    for name, table, event, timing, body in source.run(
-            "SELECT trigger_name, event_object_table, event_manipulation, action_timing, action_statement "
-            "FROM information_schema.triggers WHERE trigger_schema = %s", (source.name,)):
-        if table.startswith(source.prefix):
-            own = name if source.name != target.name else f"{target.prefix}{name.removeprefix(source.prefix)}"
-            target.run(f"CREATE TRIGGER {quote(own)} {timing} {event} ON "
-                       f"{target.real(table[len(source.prefix):])} FOR EACH ROW "
-                       + _carried(source, target, str(body)).replace("%", "%%"))
-
-
-def _carried(source: MysqlDatabase, target: MysqlDatabase, body: str) -> str:
-    """The body of a view or trigger with its tables' names as they are in the target."""
-    body = body.replace(f"`{source.name}`.", f"`{target.name}`.")
-    if source.prefix != target.prefix:
-        body = re.sub(rf"\b{re.escape(source.prefix)}(?=\w)", target.prefix, body)
-    return body

@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
 from nostos.core.database.base import Block, Database, ForeignColumn
+from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 
 
@@ -74,10 +75,13 @@ class NoDatabase(Database):
     def mark(self, table: str, name: str, when: str) -> None:
         return
 
-    def copy_schema(self, source: Database, tables: Sequence[Table]) -> None:
+    def outline(self) -> Outline:
+        return Outline("none")
+
+    def build(self, outline: Outline) -> None:
         return
 
-    def finish_copy(self, source: Database) -> None:
+    def finish(self, outline: Outline) -> None:
         return
 
     def insert(self, table: Table, row: Row) -> Key:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -13,11 +13,13 @@ import sqlalchemy as sa
 
 from nostos.core.database.base import Block, Caution, Database, ForeignColumn
 from nostos.core.database.digests import add_digests, block_of, pack, row_digest
+from nostos.core.database.outline import Outline, Trigger
 from nostos.core.database.schema import Column, ForeignKey, Key, Row, Table, Value
 from nostos.core.errors import MergeRefused, SiteError
 
 _LOCK_WAIT_SECONDS = 10.0
 _MAGIC = b"SQLite format 3\x00"
+_SETTINGS = ("encoding", "page_size", "auto_vacuum", "application_id", "user_version", "journal_mode")
 
 
 def quote(name: str) -> str:
@@ -361,27 +363,41 @@ class SqliteDatabase(Database):
 
     # --- cloning
 
-    def copy_schema(self, source: Database, tables: Sequence[Table]) -> None:
-        assert isinstance(source, SqliteDatabase)
-        for pragma in ("encoding", "page_size", "auto_vacuum", "application_id", "user_version", "journal_mode"):
-            value = source._run(f"PRAGMA {pragma}").fetchone()[0]
-            text = f"'{value}'" if isinstance(value, str) else value
-            self._run(f"PRAGMA {pragma} = {text}")
+    def outline(self) -> Outline:
+        entries = self._run("SELECT type, name, tbl_name, sql FROM sqlite_master "
+                            "WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND sql IS NOT NULL").fetchall()
+        virtual = self.virtual_tables()
+        shadows = [n for t, n, *_ in entries if t == "table" and any(n.startswith(v + "_") for v in virtual)]
+        has_counters = self._run("SELECT 1 FROM sqlite_master WHERE name='sqlite_sequence'").fetchone()
+        return Outline(
+            "sqlite", "", "", tuple(self.tables().values()),
+            {p: self._run(f"PRAGMA {p}").fetchone()[0] for p in _SETTINGS},
+            tuple((n, sql) for t, n, _, sql in entries if t == "table" and n in virtual), tuple(sorted(shadows)),
+            tuple((n, sql) for t, n, _, sql in entries if t == "view"),
+            tuple(Trigger(n, of, "", "", sql) for t, n, of, sql in entries if t == "trigger"),
+            dict(self._run("SELECT name, seq FROM sqlite_sequence").fetchall()) if has_counters else {})
+
+    def build(self, outline: Outline) -> None:
+        for pragma, value in outline.settings.items():
+            if pragma in _SETTINGS and isinstance(value, int | str):
+                self._run(f"PRAGMA {pragma} = " + (str(value) if isinstance(value, int) else
+                                                   "'" + value.replace("'", "''") + "'"))
         self._run("PRAGMA foreign_keys = OFF")
-        entries = source._run("SELECT type, name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
-                              " AND sql IS NOT NULL").fetchall()
-        virtual = set(source.virtual_tables())
-        shadows = {n for t, n, _ in entries if t == "table" and any(n.startswith(v + "_") for v in virtual)}
         # A virtual table makes its shadow tables itself; after that they are filled like any other.
-        for kind in ("table", "index"):
-            for other, name, sql in entries:
-                if other == kind and name not in shadows:
-                    self._run(sql)
-        for name in sorted(shadows):
-            self._run(f"DELETE FROM {quote(name)}")
-            columns = len(self._run(f"PRAGMA table_info({quote(name)})").fetchall())
-            self._driver.executemany(f"INSERT INTO {quote(name)} VALUES ({', '.join('?' * columns)})",
-                                     source._run(f"SELECT * FROM {quote(name)}"))
+        for _, sql in outline.virtual:
+            self._run(sql)
+        for table in outline.tables:
+            self.create_table(table)
+
+    def raw_rows(self, name: str) -> Iterator[tuple[Value, ...]]:
+        cursor = self._run(f"SELECT * FROM {quote(name)}")
+        while batch := cursor.fetchmany(500):
+            yield from batch
+
+    def put_raw(self, name: str, rows: Iterable[Sequence[Value]]) -> None:
+        self._run(f"DELETE FROM {quote(name)}")
+        columns = len(self._run(f"PRAGMA table_info({quote(name)})").fetchall())
+        self._driver.executemany(f"INSERT INTO {quote(name)} VALUES ({', '.join('?' * columns)})", rows)
 
     def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
         names = ", ".join(quote(c) for c in columns)
@@ -396,17 +412,64 @@ class SqliteDatabase(Database):
             self._run(f"DELETE FROM {quote(table.name)} WHERE {where}", which)
         self.insert_many(table, columns, rows)
 
-    def finish_copy(self, source: Database) -> None:
-        assert isinstance(source, SqliteDatabase)
-        has = "SELECT 1 FROM sqlite_master WHERE name='sqlite_sequence'"
-        if source._run(has).fetchone() and self._run(has).fetchone():
+    def finish(self, outline: Outline) -> None:
+        if self._run("SELECT 1 FROM sqlite_master WHERE name='sqlite_sequence'").fetchone():
             self._run("DELETE FROM sqlite_sequence")
-            self._driver.executemany("INSERT INTO sqlite_sequence VALUES (?, ?)",
-                                     source._run("SELECT name, seq FROM sqlite_sequence"))
-        for kind in ("view", "trigger"):
-            for (sql,) in source._run("SELECT sql FROM sqlite_master WHERE type=?", (kind,)).fetchall():
-                self._run(sql)
+            self._driver.executemany("INSERT INTO sqlite_sequence VALUES (?, ?)", list(outline.counters.items()))
+        for sql in (*(sql for _, sql in outline.views), *(t.body for t in outline.triggers)):
+            self._run(sql)
         self._run("PRAGMA foreign_keys = ON")
+
+    def replace_from(self, file: Path, check: Callable[[Database], None], last: Callable[[], object]) -> None:
+        """Take over every table, index, view and trigger of another file, in one transaction; tables that it does not
+        have stay. check: is given this database with everyone else kept from writing. last: done before the commit.
+        """
+        self._run("PRAGMA foreign_keys = OFF")
+        self._run("ATTACH DATABASE ? AS incoming", (str(file),))
+        try:
+            with self.writing():
+                check(self)
+                self._take_over()
+                last()
+        finally:
+            self._run("DETACH DATABASE incoming")
+            self._run("PRAGMA foreign_keys = ON")
+
+    def _take_over(self) -> None:
+        def things(where: str) -> list[tuple[str, str, str]]:
+            return self._run(f"SELECT type, name, sql FROM {where}.sqlite_master WHERE sql IS NOT NULL "
+                             "AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'").fetchall()
+
+        def is_virtual(sql: str) -> bool:
+            return sql.upper().startswith("CREATE VIRTUAL")
+
+        coming = things("incoming")
+        virtual = [n for t, n, sql in coming if t == "table" and is_virtual(sql)]
+        raw = {n for t, n, _ in coming if t == "table" and any(n.startswith(v + "_") for v in virtual)}
+        names = {n for _, n, _ in coming}
+        for kind in ("trigger", "view", "table"):
+            for what, name, _ in sorted(things("main"), key=lambda thing: not is_virtual(thing[2])):
+                if what == kind and name in names and self._run(
+                        "SELECT 1 FROM main.sqlite_master WHERE type=? AND name=?", (what, name)).fetchone():
+                    self._run(f"DROP {kind.upper()} {quote(name)}")
+        for wanted in (True, False):
+            for what, name, sql in coming:
+                if what == "table" and is_virtual(sql) is wanted and name not in raw:
+                    self._run(sql)
+        for what, name, sql in coming:
+            if what == "table" and not is_virtual(sql):
+                info = self._run(f"PRAGMA incoming.table_xinfo({quote(name)})").fetchall()
+                columns = ", ".join(quote(r[1]) for r in info if r[6] == 0)
+                if name in raw:
+                    self._run(f"DELETE FROM main.{quote(name)}")
+                self._run(f"INSERT INTO main.{quote(name)} ({columns}) SELECT {columns} FROM incoming.{quote(name)}")
+        if self._run("SELECT 1 FROM incoming.sqlite_master WHERE name='sqlite_sequence'").fetchone():
+            self._run("DELETE FROM main.sqlite_sequence WHERE name IN (SELECT name FROM incoming.sqlite_sequence)")
+            self._run("INSERT INTO main.sqlite_sequence SELECT name, seq FROM incoming.sqlite_sequence")
+        for kind in ("index", "view", "trigger"):
+            for what, _, sql in coming:
+                if what == kind:
+                    self._run(sql)
 
     def drop(self, what: str, table: str, name: str) -> None:
         if what == "column":

@@ -1,0 +1,164 @@
+"""What is in a backup, read in one pass: every pass checks everything again."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO, TypeVar
+
+import msgspec
+
+from nostos.core.backup import layout
+from nostos.core.backup.container import Member, Reader
+from nostos.core.backup.layout import Manifest, damaged
+from nostos.core.database import outline as outlines
+from nostos.core.database.outline import Outline
+from nostos.core.database.schema import Table, Value
+from nostos.core.progress import Listener, Progress, silent
+from nostos.core.tree.entries import OWN_PREFIX, Entry
+
+_CHUNK = 1 << 20
+_LARGEST_TEXT = 64 << 20
+Rows = Sequence[tuple[Value, ...]]
+T = TypeVar("T")
+
+
+@dataclass
+class Contents:
+    """What a backup says of itself, and what was found in it. folders: the rights of folders that hold something."""
+
+    manifest: Manifest
+    outline: Outline
+    files: dict[str, Entry] = field(default_factory=dict)
+    folders: dict[str, int] = field(default_factory=dict)
+    configuration: dict[str, bytes] = field(default_factory=dict)
+    rows: int = 0
+
+
+def read(reader: Reader, rows: Callable[[Table, Rows], None] | None = None,
+         raw: Callable[[str, Rows], None] | None = None, place: Callable[[Entry], Path | None] | None = None,
+         tell: Listener = silent) -> Contents:
+    """Read a backup to its end. Raises BackupError when anything is wrong with it.
+
+    rows, raw: are given the rows of tables, some at a time, in the order of the outline. place: says where a file is to
+    be written, if it is. Nothing that is given out may be relied on before this has returned.
+    """
+    members = reader.walk()
+    manifest = outline = None
+    found: Contents | None = None
+    tables: dict[str, Table] = {}
+    raws: dict[str, str] = {}
+    done = 0
+    for member, body in members:
+        done += member.size
+        tell(Progress("reading the backup", done, max(done, reader.tail.content), "bytes"))
+        name = member.name
+        if name == layout.MANIFEST:
+            manifest = _decoded(body, member, Manifest)
+            if manifest.format != layout.FORMAT or manifest.version != layout.VERSION:
+                raise damaged("it is of a version that is not known here")
+        elif name == layout.SCHEMA:
+            outline = _decoded(body, member, Outline)
+            outlines.check(outline)
+            if manifest is None or manifest.engine != outline.engine:
+                raise damaged("its parts do not belong together")
+            found = Contents(manifest, outline)
+            tables = {layout.folder_of(n, t.name): t for n, t in enumerate(outline.tables)}
+            raws = {layout.folder_of(n, r): r for n, r in enumerate(outline.raw)}
+        elif name in (layout.README, layout.SCHEMA_SQL):
+            continue
+        elif found is None:
+            raise damaged("its parts are not in their order")
+        elif name.startswith((layout.ROWS, layout.RAW)) and member.kind == "file":
+            _rows(found, member, body, tables, raws, rows, raw)
+        elif name.startswith(layout.CONFIGURATION) and member.kind == "file":
+            found.configuration[name[len(layout.CONFIGURATION):]] = _all(body, member, _LARGEST_TEXT)
+        elif name.startswith(layout.FILES):
+            _file(found, member, body, place)
+        elif member.kind != "folder":
+            raise damaged("it holds a part that is not known")
+    if found is None:
+        raise damaged("it holds no site")
+    return found
+
+
+def _decoded(body: IO[bytes], member: Member, kind: type[T]) -> T:
+    try:
+        return msgspec.json.decode(_all(body, member, _LARGEST_TEXT), type=kind)
+    except (msgspec.DecodeError, msgspec.ValidationError, RecursionError) as error:
+        raise damaged(f"its {member.name} cannot be read") from error
+
+
+def _all(body: IO[bytes], member: Member, limit: int) -> bytes:
+    if member.size > limit:
+        raise damaged("a part of it is too large")
+    pieces = []
+    while piece := body.read(_CHUNK):
+        pieces.append(piece)
+    return b"".join(pieces)
+
+
+def _rows(found: Contents, member: Member, body: IO[bytes], tables: dict[str, Table], raws: dict[str, str],
+          rows: Callable[[Table, Rows], None] | None, raw: Callable[[str, Rows], None] | None) -> None:
+    area = layout.ROWS if member.name.startswith(layout.ROWS) else layout.RAW
+    folder = member.name[len(area):].partition("/")[0]
+    known = tables.get(folder) if area == layout.ROWS else raws.get(folder)
+    if known is None:
+        raise damaged("it holds rows of a table that it does not describe")
+    if (rows if area == layout.ROWS else raw) is None:
+        return
+    lines = _all(body, member, layout.LARGEST_PIECE).split(b"\n")
+    if lines[-1:] != [b""]:
+        raise damaged("a row in it is cut short")
+    if isinstance(known, Table):
+        if layout.values(lines[0], None) != known.stored:
+            raise damaged(f"the rows of {known.name} have other columns than it says")
+        assert rows is not None
+        some = [layout.values(line, len(known.stored)) for line in lines[1:-1]]
+        found.rows += len(some)
+        rows(known, some)
+    else:
+        assert raw is not None
+        raw(known, [layout.values(line, None) for line in lines[1:-1]])
+
+
+def _file(found: Contents, member: Member, body: IO[bytes], place: Callable[[Entry], Path | None] | None) -> None:
+    path = member.name[len(layout.FILES):]
+    for n in range(1, path.count("/") + 1):
+        above = path.rsplit("/", n)[0]
+        if above in found.files and found.files[above].kind == "folder":
+            found.folders[above] = found.files.pop(above).mode  # it is not empty
+    if any(part.startswith(OWN_PREFIX) for part in path.split("/")):
+        raise damaged("it holds a file that is Nostos's own")
+    stamp = (int(member.mtime * 1_000_000_000), 0)
+    if member.kind == "folder":
+        found.files[path] = Entry(path, "folder", 0, member.mode, (0, 0), hashlib.blake2b(digest_size=16).digest())
+        return
+    if member.kind == "link":
+        found.files[path] = Entry(path, "link", 0, 0o777, stamp, hashlib.blake2b(
+            member.target.encode("utf-8", "surrogateescape"), digest_size=16).digest())
+        target = place(found.files[path]) if place else None
+        if target is not None:
+            target.unlink(missing_ok=True)
+            target.symlink_to(member.target)
+        return
+    target = place(Entry(path, "file", member.size, member.mode, stamp)) if place else None
+    digest = hashlib.blake2b(digest_size=16)
+    if target is None:
+        for chunk in _chunks(body):
+            digest.update(chunk)
+    else:
+        target.unlink(missing_ok=True)
+        with target.open("xb") as out:
+            for chunk in _chunks(body):
+                digest.update(chunk)
+                out.write(chunk)
+        target.chmod(0o600)
+    found.files[path] = Entry(path, "file", member.size, member.mode, stamp, digest.digest())
+
+
+def _chunks(body: IO[bytes]) -> Iterator[bytes]:
+    while chunk := body.read(_CHUNK):
+        yield chunk

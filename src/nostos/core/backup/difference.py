@@ -1,0 +1,139 @@
+"""What differs between a backup and a site as it is now, row by row, without holding either in memory."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from nostos.core.backup.container import Reader
+from nostos.core.backup.contents import Contents, Rows, read
+from nostos.core.compare import compared_tables, effective_profile, is_local
+from nostos.core.copying import Localiser
+from nostos.core.database.base import Block, Database
+from nostos.core.database.digests import block_of
+from nostos.core.database.rowforms import RowForm, row_form
+from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.profiles.model import Profile
+from nostos.core.progress import Listener, silent
+from nostos.core.site import Site
+
+_AT_ONCE = 500
+
+
+@dataclass(frozen=True)
+class RowDifference:
+    """A row that is not the same in a backup and on live; None: it is not there."""
+
+    table: str
+    key: Key
+    then: Row | None
+    now: Row | None
+
+
+@dataclass
+class _Shared:
+    """A table that both have, over the columns that both have."""
+
+    mine: Table
+    live: Table
+    columns: tuple[str, ...]
+    form: RowForm
+    totals: dict[int, list[int]] = field(default_factory=dict)
+    known: dict[Key, bytes] = field(default_factory=dict)
+    numbers: set[int] = field(default_factory=set)
+
+    def key_of(self, values: Sequence[Value]) -> Key:
+        return tuple(values[self.mine.stored.index(k)] for k in self.live.key)
+
+    def payload(self, values: Sequence[Value]) -> bytes:
+        return self.form.write([values[self.mine.stored.index(c)] for c in self.columns])
+
+
+class Differences:
+    """The differing rows of the tables whose rows count. Made inside a `reading` of the database.
+
+    missing: tables of the backup that live does not have. gained: tables that live has and the backup does not.
+    """
+
+    def __init__(self, reader: Reader, contents: Contents, site: Site, database: Database, local: Localiser,
+                 tell: Listener = silent) -> None:
+        self.reader = reader
+        self.database = database
+        self.local = local
+        self.tell = tell
+        tables = database.tables()
+        self.profile: Profile = effective_profile(site, {**{t.name: t for t in contents.outline.tables}, **tables})
+        self.tables: Mapping[str, Table] = tables
+        then = {t.name for t in contents.outline.tables}
+        self.missing = tuple(sorted(compared_tables(self.profile, {
+            t.name: t for t in contents.outline.tables if t.name not in tables})))
+        self.gained = tuple(sorted(n for n in compared_tables(self.profile, tables) if n not in then))
+        self._shared: dict[str, _Shared] = {}
+        for table in contents.outline.tables:
+            live = compared_tables(self.profile, tables).get(table.name)
+            if live is not None and set(live.key) <= set(table.stored):
+                columns = tuple(c for c in live.stored if c in table.stored)
+                self._shared[table.name] = _Shared(table, live, columns, row_form(live, columns))
+
+    def __iter__(self) -> Iterator[RowDifference]:
+        """Differing rows of both, table by table; at the end those that only live has. Raises BackupError."""
+        self._find_blocks()
+        found: list[tuple[_Shared, Key, Row]] = []
+
+        def rows(table: Table, some: Rows) -> None:
+            shared = self._shared.get(table.name)
+            for values in some if shared is not None else ():
+                assert shared is not None
+                key = shared.key_of(values)
+                if block_of(key) not in shared.numbers:
+                    continue
+                values = self.local.change(table, values)
+                same = shared.known.pop(key, None)
+                if same != shared.form.digest(shared.payload(values)):
+                    row = dict(zip(table.stored, values, strict=True))
+                    found.append((shared, key, {c: row[c] for c in shared.columns}))
+
+        read(self.reader, rows, tell=self.tell)
+        for shared, key, then in found:
+            now = self.database.fetch(shared.live, key)
+            if not self._counts(shared.live, now or then) or now == then:
+                continue
+            if now is not None:  # a column that came later stays as it is
+                then = {**{c: v for c, v in now.items() if c not in shared.columns}, **then}
+            yield RowDifference(shared.live.name, key, then, now)
+        for shared in self._shared.values():
+            left = list(shared.known)
+            for at in range(0, len(left), _AT_ONCE):
+                for now in self.database.fetch_many(shared.live, left[at:at + _AT_ONCE]):
+                    if self._counts(shared.live, now):
+                        yield RowDifference(shared.live.name, shared.live.key_of(now), None, now)
+
+    def _find_blocks(self) -> None:
+        def rows(table: Table, some: Rows) -> None:
+            shared = self._shared.get(table.name)
+            for values in some if shared is not None else ():
+                assert shared is not None
+                values = self.local.change(table, values)
+                total = shared.totals.setdefault(block_of(shared.key_of(values)), [0, 0])
+                total[0] += 1
+                total[1] ^= int.from_bytes(shared.form.digest(shared.payload(values))[:8])
+
+        read(self.reader, rows, tell=self.tell)
+        for shared in self._shared.values():
+            live = self.database.blocks(shared.live, shared.columns)
+            then = {n: Block(count, digest) for n, (count, digest) in shared.totals.items()}
+            shared.numbers = {n for n in live.keys() | then.keys() if live.get(n) != then.get(n)}
+            if shared.numbers:
+                shared.known = dict(self.database.row_digests(shared.live, shared.columns, shared.numbers))
+            shared.totals.clear()
+
+    def _counts(self, table: Table, row: Row) -> bool:
+        return not is_local(self.profile, table, row)
+
+    def kind(self, difference: RowDifference) -> str | None:
+        """What a person would call the row; None for a part of something, such as a line of an order."""
+        row = difference.now or difference.then or {}
+        if self.profile.child_of(difference.table, row) is not None:
+            return None
+        kind = self.profile.kind_of(difference.table, row)
+        return kind.named(row) if kind is not None else None

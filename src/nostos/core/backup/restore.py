@@ -1,0 +1,444 @@
+"""Putting a whole backup in a site's place: verified first, prepared beside, switched in one step, journaled.
+
+The order is that of a merge (design, section 5). What is replaced is backed up before; what live gained between that
+backup and the switch is looked for after it, and backed up as well.
+"""
+
+from __future__ import annotations
+
+import secrets
+import shutil
+from collections import Counter
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+from time import monotonic
+
+import msgspec
+
+from nostos.core.apply import journal as journals
+from nostos.core.apply.switch import Switch
+from nostos.core.backup.container import Reader
+from nostos.core.backup.contents import Contents, Rows, read
+from nostos.core.backup.difference import Differences
+from nostos.core.backup.layout import BackupError
+from nostos.core.backup.write import BackedUp, Blocks, backup, default_place
+from nostos.core.copying import Localiser
+from nostos.core.database.base import Block, Database
+from nostos.core.database.digests import block_of
+from nostos.core.database.outline import Outline
+from nostos.core.database.replacing import Replacing, replacing
+from nostos.core.database.rowforms import row_form
+from nostos.core.database.schema import Table
+from nostos.core.errors import LiveMoved, MergeRefused, NostosError, RecoverNeeded
+from nostos.core.files import tree_of
+from nostos.core.history import now
+from nostos.core.operations import Operation, PutFile, RemoveFile
+from nostos.core.private import make_private, write_private
+from nostos.core.profiles.model import ignored
+from nostos.core.progress import Listener, Progress, silent
+from nostos.core.site import Site, recognise, recognised_from
+from nostos.core.tree.entries import Entry, inside, matches
+from nostos.core.values.urls import UrlForms
+from nostos.core.voyage import Home
+
+_TRIES = 3
+_SPARE = 64 << 20
+_AT_ONCE = 500
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """What restoring a backup would do to a site. lost, changed, back: how many things of each kind live would lose,
+    would have as they were, and would have again. stay: tables that live gained, which stay.
+
+    files: operations on files. names: kind and count, for files.
+    """
+
+    contents: Contents
+    path: Path
+    site: Site
+    lost: Mapping[str, int]
+    changed: Mapping[str, int]
+    back: Mapping[str, int]
+    tables_back: tuple[str, ...]
+    stay: tuple[str, ...]
+    files: tuple[PutFile | RemoveFile, ...]
+    left_out: tuple[str, ...]
+
+    @property
+    def acts(self) -> bool:
+        return bool(self.lost or self.changed or self.back or self.tables_back or self.files)
+
+
+@dataclass(frozen=True)
+class Restored:
+    """What a restore did. safety: the backup of what it replaced. late: rows that live gained or changed while it ran;
+    they are in that backup. between: seconds that live spent between two states."""
+
+    id: str
+    safety: Path
+    rows: int
+    files: int
+    late: int
+    between: float
+    seconds: float
+
+
+def localiser(contents: Contents, site: Site) -> Localiser:
+    """How a backup's rows are written for a site with another URL or prefix."""
+    return Localiser(UrlForms(contents.manifest.url), UrlForms(site.url, also=(contents.manifest.url,)),
+                     (contents.manifest.prefix, site.database.prefix),
+                     site.full_profile({t.name: t for t in contents.outline.tables}))
+
+
+def check_fits(contents: Contents, site: Site) -> None:
+    """Raise BackupError when a backup cannot be put into this site."""
+    kinds = {"sqlite": "a SQLite file", "mysql": "a MariaDB or MySQL database", "none": "no database"}
+    location = site.database
+    engine = "none" if location.none else "sqlite" if location.file is not None else "mysql"
+    if engine != contents.outline.engine:
+        raise BackupError(f"The backup is of a site with {kinds[contents.outline.engine]}; {site.name} has "
+                          f"{kinds[engine]}.", next_step="Name a site of the same kind.")
+    if contents.manifest.files != site.has_files:
+        raise BackupError("One of the two, the backup and the site, has files, and the other has none.",
+                          next_step="Name a site of the same kind.")
+
+
+def look(path: Path, site: Site, tell: Listener = silent) -> Outlook:
+    """Verify a backup, and find out what restoring it would do. Changes nothing. Raises BackupError."""
+    reader = Reader(path)
+    try:
+        contents = read(reader, tell=tell)
+        check_fits(contents, site)
+        lost: Counter[str] = Counter()
+        changed: Counter[str] = Counter()
+        back: Counter[str] = Counter()
+        database = site.open(readonly=True)
+        try:
+            with database.reading():
+                found = Differences(reader, contents, site, database, localiser(contents, site), tell)
+                for difference in found:
+                    kind = found.kind(difference)
+                    if kind is not None:
+                        (lost if difference.then is None else back if difference.now is None else changed)[kind] += 1
+        finally:
+            database.close()
+        files, left_out = file_operations(contents, site)
+        return Outlook(contents, path, site, dict(sorted(lost.items())), dict(sorted(changed.items())),
+                       dict(sorted(back.items())), found.missing, found.gained, files, left_out)
+    finally:
+        reader.close()
+
+
+def file_operations(contents: Contents, site: Site) -> tuple[tuple[PutFile | RemoveFile, ...], tuple[str, ...]]:
+    """What makes a site's tree that of the backup, and which of the backup's files do not belong there."""
+    if not site.has_files:
+        return (), ()
+    tree = tree_of(site, site.profile, {})
+    apart = {p.resolve() for p in site.apart()}
+    wanted, left_out = {}, []
+    for name, entry in contents.files.items():
+        if matches(name, ignored(site.profile)) or (site.files / name).resolve() in apart:
+            left_out.append(name)
+        else:
+            wanted[name] = entry
+    below = {name.rsplit("/", n)[0] for name in wanted for n in range(1, name.count("/") + 1)}
+    operations: list[PutFile | RemoveFile] = []
+    for name, before in tree.items():
+        if name not in wanted and not (before.kind == "folder" and name in below):
+            operations.append(RemoveFile("", name, before))
+    for name, entry in wanted.items():
+        there = tree.get(name)
+        if not entry.same_as(there) and not (entry.kind == "folder" and (site.files / name).is_dir()):
+            operations.append(PutFile("", name, entry, there))
+    return tuple(operations), tuple(left_out)
+
+
+def restore(home: Home, outlook: Outlook, tell: Listener = silent, anew: bool = False) -> Restored:
+    """Carry it out. anew: the site was made for it, so that there is nothing to back up. Raises NostosError with the
+    site as it was; a crash leaves what `recover` finishes or takes back.
+    """
+    start = monotonic()
+    check_free(home, outlook.site)
+    work = _Restore(home, outlook, tell)
+    result = work.run()
+    if anew:
+        result.safety.unlink(missing_ok=True)
+    return replace(result, seconds=monotonic() - start)
+
+
+def check_free(home: Home, site: Site) -> None:
+    """Raise NostosError when something unfinished, or a staging copy with its guards, is in the way."""
+    for folder in journals.unfinished(home.path, "restores"):
+        raise RecoverNeeded(f"The restore {folder.name} was interrupted.", left="Nothing was done now.",
+                            next_step="Run `nostos recover`: it finishes it or takes it back.")
+    for name in home.names():
+        voyage = home.read(name)
+        if _same(voyage.staging, site):
+            raise BackupError(f"{site.name} is the staging copy of voyage {name}; a restore would take its guards away.",
+                              next_step=f"`nostos refresh {name} --afresh` makes it a new copy of live.")
+        if journals.unfinished(home.folder(name)) and _same(voyage.live, site):
+            raise RecoverNeeded(f"An operation of voyage {name} on this site was interrupted.",
+                                left="Nothing was done now.", next_step=f"Run `nostos recover {name}` first.")
+
+
+def _same(where: str, site: Site) -> bool:
+    """Whether this is where a site is recognised from."""
+    with suppress(NostosError):
+        other = recognise(where)
+        return other.files == site.files or (other.database.same_as(site.database) and not site.database.none)
+    return False
+
+
+class _Restore:
+    def __init__(self, home: Home, outlook: Outlook, tell: Listener) -> None:
+        self.home = home
+        self.outlook = outlook
+        self.site = outlook.site
+        self.tell = tell
+        self.id = f"{datetime.now(UTC):%Y%m%dT%H%M%S%f}"[:-3] + "-" + secrets.token_hex(2)
+        self.folder = home.path / "restores" / self.id
+        self.tables = [t.name for t in outlook.contents.outline.tables]
+        self.between = 0.0
+        self.rows = 0
+
+    def run(self) -> Restored:
+        safety = self._safety()
+        journal = journals.Journal(self.folder)
+        place = replacing(self.site.database, self.folder, self.id)
+        source = self.folder / "source"
+        switch = Switch(self.site.files, source, self.id)
+        began = False
+        try:
+            try:
+                self._keep_totals(safety.blocks)
+                journal.write("plan", restore=self.id, at=now(), site=recognised_from(self.site),
+                              file=str(self.outlook.path), safety=str(safety.path), tables=self.tables)
+                write_private(self.folder / "outline.json", msgspec.json.encode(self.outlook.contents.outline))
+                make_private(source)
+                self._load(place, source)
+                operations: list[Operation] = list(self.outlook.files)
+                self.tell(Progress("staging files", 0, None, "files"))
+                switch.plan(operations)
+                journal.write("staging", switch=switch.record())
+                switch.stage(operations, self.folder / "before")
+                journal.write("staged")
+                began = True
+                safety = self._commit(place, switch, safety, journal)
+            except BaseException as error:
+                if began and self._committed(place):
+                    raise
+                switch.back(began)
+                place.discard()
+                shutil.rmtree(source, ignore_errors=True)
+                with suppress(OSError):
+                    journal.write("taken back", why=type(error).__name__)
+                raise explained(error) from error
+            late = settle(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
+                          safety.path, self.outlook.contents.folders)
+            journal.write("settled")
+        finally:
+            journal.close()
+        return Restored(self.id, safety.path, self.rows, len(self.outlook.files), late, self.between, 0.0)
+
+    def _committed(self, place: Replacing) -> bool:
+        try:
+            return place.committed(self.tables)
+        except Exception:
+            return True  # not to be found out now: recover will
+
+    def _safety(self) -> BackedUp:
+        moment = now()
+        to = default_place(self.home.path / "backups", self.site, moment)
+        while to.exists():
+            to = to.with_name(to.name.replace(".tar", "-again.tar"))
+        made = backup(self.site, to, self.tell)
+        volatile = self.site.profile.volatile
+        return replace(made, blocks={t: b for t, b in made.blocks.items() if not matches(t, volatile)})
+
+    def _keep_totals(self, blocks: Blocks) -> None:
+        write_private(self.folder / "totals.json", msgspec.json.encode(
+            {t: {str(n): [b.count, str(b.digest)] for n, b in some.items()} for t, some in blocks.items()}))
+
+    def _load(self, place: Replacing, source: Path) -> None:
+        """Fill the new tables and lay the files that are to come into `source`; prove the rows by their digests."""
+        contents = self.outlook.contents
+        local = localiser(contents, self.site)
+        wanted = {o.path for o in self.outlook.files if isinstance(o, PutFile)}
+        totals: dict[str, dict[int, list[int]]] = {}
+        target = place.load()
+        outline = self._counted(contents.outline)
+
+        def rows(table: Table, some: Rows) -> None:
+            staged = [local.change(table, values) for values in some]
+            self.rows += len(staged)
+            for at in range(0, len(staged), _AT_ONCE):
+                target.insert_many(table, table.stored, staged[at:at + _AT_ONCE])
+            if table.key:
+                add_up(table, staged, totals.setdefault(table.name, {}))
+
+        def put(entry: Entry) -> Path | None:
+            if entry.path not in wanted:
+                return None
+            path = inside(source, entry.path)
+            make_private(path.parent)
+            return path
+
+        reader = Reader(self.outlook.path)
+        try:
+            self._check_space(sum(e.size for n, e in contents.files.items() if n in wanted))
+            target.build(outline)
+            with target.writing():
+                again = read(reader, rows, target.put_raw, put, self.tell)
+            target.finish(replace(outline, views=(), triggers=()) if place.replaced() is not None else outline)
+            if again.files != contents.files or again.outline != contents.outline:
+                raise BackupError("The backup was changed while it was read.", next_step="Restore it again.")
+            for table in contents.outline.tables:
+                if table.key:
+                    self._prove(target, table, totals.get(table.name, {}))
+        finally:
+            reader.close()
+            target.close()
+
+    def _prove(self, target: Database, table: Table, totals: Mapping[int, list[int]]) -> None:
+        found = target.blocks(table, table.stored)
+        if found != {n: Block(count, digest) for n, (count, digest) in totals.items()}:
+            raise MergeRefused(f"The database did not take the rows of {table.name} as they are.",
+                               left="The site is as it was.", next_step="Please report this.")
+
+    def _counted(self, outline: Outline) -> Outline:
+        """With counters that give out no number again that live has given out."""
+        database = self.site.open(readonly=True)
+        try:
+            live = database.outline().counters
+        finally:
+            database.close()
+        names = {t.name for t in outline.tables}
+        return replace(outline, counters={n: max(outline.counters.get(n, 0), live.get(n, 0))
+                                          for n in {*outline.counters, *live} if n in names})
+
+    def _check_space(self, size: int) -> None:
+        free = shutil.disk_usage(self.folder).free
+        if free < size + _SPARE:
+            raise MergeRefused(f"The disk has {free >> 20} MB free, and the files to come need {size >> 20} MB.",
+                               left="The site is as it was.", next_step="Free some space, then restore again.")
+
+    def _commit(self, place: Replacing, switch: Switch, safety: BackedUp, journal: journals.Journal) -> BackedUp:
+        """Returns the backup of what was replaced: where live moved on meanwhile, it is made anew."""
+        for attempt in range(1, _TRIES + 1):
+            blocks = safety.blocks
+
+            def unmoved(database: Database, blocks: Blocks = blocks) -> None:
+                if late_rows(database, blocks):
+                    raise LiveMoved("Visitors were at work on live while it was being restored.",
+                                    next_step="Try again at a quieter hour (`nostos tide` shows when).")
+                self.began = monotonic()
+
+            self.began = monotonic()
+            try:
+                place.commit(self.tables, unmoved, switch.go)
+                self.between = monotonic() - self.began
+                return safety
+            except LiveMoved:
+                if attempt == _TRIES or place.committed(self.tables):
+                    raise
+                safety.path.unlink()
+                safety = self._safety()
+                self._keep_totals(safety.blocks)
+                journal.write("safety", safety=str(safety.path))
+        raise AssertionError("unreachable")
+
+
+def add_up(table: Table, rows: Rows, totals: dict[int, list[int]]) -> None:
+    """Add rows to what their blocks add up to."""
+    form = row_form(table, table.stored)
+    places = [table.stored.index(k) for k in table.key]
+    for values in rows:
+        total = totals.setdefault(block_of(tuple(values[p] for p in places)), [0, 0])
+        total[0] += 1
+        total[1] ^= int.from_bytes(form.digest(form.write(values))[:8])
+
+
+def late_rows(database: Database, blocks: Blocks) -> int:
+    """In how many blocks of rows a database is not as it was backed up."""
+    tables = database.tables()
+    count = 0
+    for name, then in blocks.items():
+        if name in tables:
+            found = database.blocks(tables[name], tables[name].stored)
+            count += sum(found.get(n) != then.get(n) for n in found.keys() | then.keys())
+    return count
+
+
+def settle(site: Site, folder: Path, place: Replacing, switch: Switch, outline: Outline, tables: list[str],
+           safety: Path, folders: Mapping[str, int]) -> int:
+    """After the commit: what could not be part of it, the late rows, and tidying. Can be done again. Returns how many
+    late blocks of rows were found and backed up."""
+    place.finish(outline, tables)
+    late = 0
+    old = place.replaced()
+    if old is not None:
+        said = msgspec.json.decode((folder / "totals.json").read_bytes())
+        blocks = {t: {int(n): Block(count, int(digest)) for n, (count, digest) in some.items()}
+                  for t, some in said.items()}
+        database = old.open(readonly=True)
+        try:
+            there = database.tables()
+            late = late_rows(database, {t: b for t, b in blocks.items() if t in there})
+        finally:
+            database.close()
+        if late:
+            again = safety.with_name(safety.name.replace(".tar", "-last.tar"))
+            again.unlink(missing_ok=True)
+            backup(site, again, rows_of=old)
+            again.replace(safety)
+    for path in switch.makes:
+        mode = folders.get(path.relative_to(site.files).as_posix())
+        if mode is not None and path.is_dir():
+            path.chmod(mode)
+    switch.tidy()
+    place.discard()
+    for name in ("source", "before"):
+        shutil.rmtree(folder / name, ignore_errors=True)
+    return late
+
+
+def recover(folder: Path) -> str:
+    """Finish or take back an interrupted restore. Returns how it ended. Raises NostosError when the site cannot be
+    used; then nothing was changed, and it can be run again."""
+    steps = {line["step"]: line for line in journals.read(folder)}
+    begun = steps["plan"]
+    site = recognise(begun["site"])
+    place = replacing(site.database, folder, folder.name)
+    tables: list[str] = begun["tables"]
+    switch = Switch.recorded(site.files, folder / "source", folder.name, steps["staging"]["switch"]) if (
+        "staging" in steps) else Switch(site.files, folder / "source", folder.name)
+    journal = journals.Journal(folder)
+    try:
+        if "staged" in steps and place.committed(tables):
+            outline = msgspec.json.decode((folder / "outline.json").read_bytes(), type=Outline)
+            settle(site, folder, place, switch, outline, tables,
+                   Path(steps.get("safety", begun)["safety"]), {})
+            journal.write("settled", recovered=True)
+            return "finished"
+        switch.back("staged" in steps)
+        place.discard()
+        for name in ("source", "before"):
+            shutil.rmtree(folder / name, ignore_errors=True)
+        journal.write("taken back", why="recovered")
+        return "taken back"
+    finally:
+        journal.close()
+
+
+def explained(error: BaseException) -> BaseException:
+    """An error that a user can read."""
+    if isinstance(error, NostosError) or not isinstance(error, Exception):
+        return error
+    said = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
+    return MergeRefused(f"The restore failed: {said or type(error).__name__}.",
+                        left="Everything was taken back; the site is as it was.",
+                        next_step="Mend the cause, then restore again.")

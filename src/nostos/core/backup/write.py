@@ -1,0 +1,284 @@
+"""Making a backup: one moment of the database, then the files, in one pass, while live goes on."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from io import BytesIO
+from pathlib import Path
+from time import monotonic
+
+import msgspec
+
+import nostos
+from nostos.core.backup import layout
+from nostos.core.backup.container import Reader, Writer
+from nostos.core.backup.layout import CONFIGURATION, FILES, Manifest
+from nostos.core.database import Location
+from nostos.core.database.base import Block, Database
+from nostos.core.database.outline import Outline
+from nostos.core.database.rowforms import row_form
+from nostos.core.database.schema import Table
+from nostos.core.errors import SiteError
+from nostos.core.history import now
+from nostos.core.private import make_private
+from nostos.core.profiles.model import ignored
+from nostos.core.progress import Listener, Progress, silent
+from nostos.core.site import Site
+from nostos.core.tree.entries import Entry, Passed, inside, scan
+
+Blocks = Mapping[str, Mapping[int, Block]]  # by table: what its blocks of rows add up to
+_WHOLE = 32 << 20  # a file up to this size is read at once, so that it is of one moment
+_TRIES = 3
+_SPARE = 64 << 20  # bytes left free on the disk
+_SQL_TYPES = {"sqlite": "SQLite", "mysql": "MariaDB and MySQL", "none": "no database"}
+
+
+@dataclass(frozen=True)
+class BackedUp:
+    """A backup that was made and read back. size, content: its bytes, and those of what is in it. blocks: what its
+    rows add up to."""
+
+    path: Path
+    site: str
+    made: str
+    tables: int
+    rows: int
+    files: int
+    size: int
+    content: int
+    passed: tuple[Passed, ...]
+    seconds: float
+    blocks: Blocks
+
+
+def default_place(folder: Path, site: Site, moment: str) -> Path:
+    """Where a backup goes that nobody named a place for. moment: ISO 8601."""
+    name = "".join(c if c.isalnum() or c in "-_." else "-" for c in site.name).strip(".") or "site"
+    stamp = "".join(c for c in moment[:19] if c.isdigit())
+    return folder / name / f"{name}-{stamp[:8]}-{stamp[8:]}{layout.ENDING}"
+
+
+def backup(site: Site, to: Path, tell: Listener = silent, rows_of: Location | None = None) -> BackedUp:
+    """Write everything of a site into one new file, readable by its owner alone, and read it back.
+
+    rows_of: where its rows are, if not where the site says. Raises SiteError when the file is there already, lies in
+    the site's own tree or cannot be written, or when the site cannot be read; then nothing is left of it.
+    """
+    start = monotonic()
+    _check_place(site, to)
+    try:
+        with Writer(to) as writer:
+            work = _Backup(site, writer, tell, rows_of or site.database)
+            manifest = work.run()
+            size = writer.finish()
+    except FileExistsError:
+        raise SiteError(f"There is a file {to} already.", next_step="Name another one with --to.") from None
+    except OSError as error:
+        raise SiteError(f"The backup {to} could not be written: {error.strerror}.", left="No file is left of it.",
+                        next_step="Free some space or name another place with --to, then try again.") from error
+    try:
+        reader = Reader(to)
+        try:
+            for _ in reader.walk():
+                tell(Progress("reading it back", 0, None, "parts"))
+            content = reader.tail.content
+        finally:
+            reader.close()
+    except BaseException:
+        to.unlink(missing_ok=True)
+        raise
+    return BackedUp(to, site.name, manifest.made, work.tables, work.rows, work.files, size, content,
+                    tuple(work.passed), monotonic() - start, work.blocks)
+
+
+def _check_place(site: Site, to: Path) -> None:
+    if to.exists() or to.is_symlink():
+        raise SiteError(f"There is a file {to} already.", next_step="Name another one with --to.")
+    if site.has_files and to.resolve().is_relative_to(site.files.resolve()):
+        raise SiteError(f"{to} lies in the site's own tree, where visitors might fetch it.",
+                        next_step="Name a place outside of it with --to.")
+    if not to.parent.exists():
+        make_private(to.parent)
+    if not to.parent.is_dir() or not os.access(to.parent, os.W_OK):
+        raise SiteError(f"You may not write in {to.parent}.", next_step="Name another place with --to.")
+    if shutil.disk_usage(to.parent).free < _SPARE:
+        raise SiteError(f"The disk of {to.parent} is full.", next_step="Free some space, or name another place.")
+
+
+class _Backup:
+    def __init__(self, site: Site, writer: Writer, tell: Listener, rows_of: Location) -> None:
+        self.site = site
+        self.writer = writer
+        self.tell = tell
+        self.location = rows_of
+        self.passed: list[Passed] = []
+        self.tables = self.rows = self.files = 0
+        self.blocks: dict[str, dict[int, Block]] = {}
+
+    def run(self) -> Manifest:
+        database = self.location.open(readonly=True)
+        try:
+            with database.reading():
+                outline = database.outline()
+                entries = list(scan(self.site.files, self.site.apart(), ignored(self.site.profile),
+                                    self.passed.append)) if self.site.has_files else []
+                manifest = self._manifest(outline, database.version())
+                self.writer.add(layout.MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
+                self.writer.add(layout.README, _readme(manifest).encode())
+                self.writer.add(layout.SCHEMA_SQL, _sql(outline, manifest).encode("utf-8", "surrogateescape"))
+                self.writer.add(layout.SCHEMA, msgspec.json.format(msgspec.json.encode(outline)))
+                self._database(database, outline)
+        finally:
+            database.close()
+        for number, name in enumerate(self.site.own):
+            path = self.site.home / name
+            self.writer.add(f"{CONFIGURATION}{number}-{path.name}", path.read_bytes(), path.stat().st_mode & 0o777)
+        self._tree(entries)
+        return manifest
+
+    def _manifest(self, outline: Outline, server: str) -> Manifest:
+        return Manifest(layout.FORMAT, layout.VERSION, self.site.name, self.site.url, now(),
+                        f"Nostos {nostos.__version__}", self.site.profile.name, outline.engine, server,
+                        self.site.database.prefix, self.site.own, self.site.has_files,
+                        self._place_of_files(), tuple((p.path, p.reason) for p in self.passed))
+
+    def _place_of_files(self) -> str:
+        files, home = self.site.files, self.site.home
+        return files.relative_to(home).as_posix() if files.is_relative_to(home) else "files"
+
+    def _database(self, database: Database, outline: Outline) -> None:
+        sizes = database.sizes()
+        expected = sum(rows for rows, _ in sizes.values()) if sizes else None
+        for number, table in enumerate(outline.tables):
+            self.tables += 1
+            pieces = _Pieces(self.writer, layout.ROWS + layout.folder_of(number, table.name), table.stored)
+            for text in self._rows(database, table):
+                pieces.add(text)
+                self.rows += 1
+                if self.rows % 1000 == 0:
+                    self.tell(Progress("database", self.rows, None if expected is None else max(expected, self.rows),
+                                       "rows", self.writer.content))
+            pieces.end()
+        for number, name in enumerate(outline.raw):
+            pieces = _Pieces(self.writer, layout.RAW + layout.folder_of(number, name), ())
+            for row in database.raw_rows(name):
+                pieces.add(layout.line(row))
+            pieces.end()
+
+    def _rows(self, database: Database, table: Table) -> Iterator[bytes]:
+        """A table's rows as lines; what its blocks add up to is remembered."""
+        if not table.key:
+            yield from (layout.line(values) for values in database.scan(table, table.stored))
+            return
+        form = row_form(table, table.stored)
+        totals: dict[int, list[int]] = {}
+        for number, payload in database.scan_payloads(table):
+            total = totals.setdefault(number, [0, 0])
+            total[0] += 1
+            total[1] ^= int.from_bytes(form.digest(payload)[:8])
+            yield layout.line(form.read(payload))
+        self.blocks[table.name] = {n: Block(count, digest) for n, (count, digest) in totals.items()}
+
+    def _tree(self, entries: list[Entry]) -> None:
+        folders: set[str] = set()
+        for entry in entries:
+            parts = entry.path.split("/")
+            for n in range(1, len(parts)):
+                folder = "/".join(parts[:n])
+                if folder not in folders:
+                    folders.add(folder)
+                    self.writer.add_folder(FILES + folder, (self.site.files / folder).stat().st_mode & 0o7777)
+            try:
+                self._file(entry)
+            except FileNotFoundError:
+                self.passed.append(Passed(entry.path, "vanished while it was being read"))
+            except PermissionError:
+                self.passed.append(Passed(entry.path, "cannot be read: no permission"))
+            self.files += 1
+            if self.files % 50 == 0:
+                self.tell(Progress("files", self.files, len(entries), "files", self.writer.content))
+
+    def _file(self, entry: Entry) -> None:
+        name, path = FILES + entry.path, inside(self.site.files, entry.path)
+        if entry.kind == "folder":
+            self.writer.add_folder(name, entry.mode)
+            return
+        if entry.kind == "link":
+            self.writer.add_link(name, str(path.readlink()))
+            return
+        with path.open("rb") as file:
+            for _ in range(_TRIES):
+                before = os.fstat(file.fileno())
+                size, content = before.st_size, file.read(_WHOLE + 1)
+                if len(content) > _WHOLE:
+                    file.seek(0)
+                    self.writer.add_stream(name, file, size, entry.mode, before.st_mtime)
+                after = os.fstat(file.fileno())
+                if (after.st_mtime_ns, after.st_size) == (before.st_mtime_ns, before.st_size):
+                    break
+                file.seek(0)  # it was written while it was read; a later entry of a name stands for it
+            if len(content) <= _WHOLE:
+                self.writer.add_stream(name, BytesIO(content), len(content), entry.mode, before.st_mtime)
+
+
+class _Pieces:
+    """Rows gathered into members of a few megabytes. Each begins with a line that names the columns."""
+
+    def __init__(self, writer: Writer, folder: str, columns: tuple[str, ...]) -> None:
+        self.writer = writer
+        self.folder = folder
+        self.head = layout.line(columns)
+        self.number = 0
+        self.lines: list[bytes] = []
+        self.size = 0
+
+    def add(self, line: bytes) -> None:
+        if len(line) > layout.LARGEST_PIECE // 2:
+            raise SiteError("A row of the database is larger than a backup can hold.", next_step="Please report this.")
+        self.lines.append(line)
+        self.size += len(line)
+        if self.size > layout.PIECE:
+            self.end()
+
+    def end(self) -> None:
+        if self.lines or not self.number:
+            self.number += 1
+            self.writer.add(f"{self.folder}/{self.number:06d}.jsonl", self.head + b"".join(self.lines))
+        self.lines, self.size = [], 0
+
+
+def _readme(manifest: Manifest) -> str:
+    return f"""A backup of the site {manifest.site}, {manifest.url}, made {manifest.made} by {manifest.by}.
+
+It can be read without Nostos. `tar --zstd -xf FILE` unpacks it; `sha256sum -c SHA256SUMS` checks what came out.
+
+  manifest.json     what it is a backup of
+  database          schema.sql has the tables as {_SQL_TYPES[manifest.engine]} writes them;
+                    rows/ has a folder a table, in it one JSON array a row; the first line of
+                    each file names the columns. Binary values are {{"base64": ...}}.
+  configuration     the site's own configuration files. They may hold passwords.
+  files             the site's tree
+
+`nostos restore FILE SITE` puts it back.
+"""
+
+
+def _sql(outline: Outline, manifest: Manifest) -> str:
+    """The schema for people: to read, or to run by hand."""
+    said = [f"-- {manifest.server}. Names are without the site's table prefix, which is \"{manifest.prefix}\"."]
+    for table in outline.tables:
+        said.append(table.ddl + ";")
+        if outline.engine == "sqlite":
+            said += [ddl + ";" for _, ddl in table.indexes]
+    said += [sql + ";" for _, sql in outline.virtual]
+    if outline.engine == "sqlite":
+        said += [sql + ";" for _, sql in outline.views] + [t.body + ";" for t in outline.triggers]
+    else:
+        said += [f"CREATE VIEW `{name}` AS {body};" for name, body in outline.views]
+        said += [f"CREATE TRIGGER `{t.name}` {t.timing} {t.event} ON `{t.table}` FOR EACH ROW {t.body};"
+                 for t in outline.triggers]
+    said += [f"-- the next number of {name}: {number}" for name, number in outline.counters.items()]
+    return "\n\n".join(said) + "\n"

@@ -1,0 +1,104 @@
+"""Everything of a database but its rows, as data: what it takes to build it again, empty.
+
+An outline may come out of a backup file. So the statements in it are looked at before they are run: each makes one
+thing, in this database, and nothing else.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from nostos.core.database.schema import Table
+from nostos.core.errors import SiteError
+
+_QUOTED = re.compile(r"'(?:[^'\\]|''|\\.)*'|`(?:[^`]|``)*`|\"(?:[^\"\\]|\"\"|\\.)*\"", re.DOTALL)
+_ELSEWHERE = re.compile(r"\b(?:OUTFILE|DUMPFILE|LOAD_FILE|LOAD\s+DATA|DIRECTORY|CONNECTION|ATTACH|LOAD_EXTENSION)\b",
+                        re.IGNORECASE)
+_ENGINE = re.compile(r"\bENGINE\s*=\s*(\w+)", re.IGNORECASE)
+_ENGINES = {"innodb", "myisam", "aria", "memory", "archive", "csv"}
+_MODULES = re.compile(r"\bUSING\s+(?:fts[345]|rtree)\b", re.IGNORECASE)
+
+
+@dataclass(frozen=True)
+class Trigger:
+    """A trigger. timing, event and body: as a server tells them; SQLite keeps the whole statement in `body`."""
+
+    name: str
+    table: str
+    timing: str
+    event: str
+    body: str
+
+
+@dataclass(frozen=True)
+class Outline:
+    """A database without its rows. engine: "sqlite", "mysql" or "none". database, prefix: what names in views and
+    triggers bear. settings: of a SQLite file. virtual: search indexes and the like, name and statement; raw: the tables
+    in which these keep what they know. counters: the next number that a table gives out.
+    """
+
+    engine: str
+    database: str = ""
+    prefix: str = ""
+    tables: tuple[Table, ...] = ()
+    settings: Mapping[str, int | str] = field(default_factory=dict)
+    virtual: tuple[tuple[str, str], ...] = ()
+    raw: tuple[str, ...] = ()
+    views: tuple[tuple[str, str], ...] = ()
+    triggers: tuple[Trigger, ...] = ()
+    counters: Mapping[str, int] = field(default_factory=dict)
+
+
+def check(outline: Outline) -> None:
+    """Raise SiteError when a statement of an outline does more than make one thing in its own database."""
+    names = [*(t.name for t in outline.tables), *(n for n, _ in (*outline.virtual, *outline.views)), *outline.raw]
+    if len(set(names)) != len(names) or any(not n or "\0" in n for n in names):
+        raise _refused("a name in it is empty, or stands twice")
+    for table in outline.tables:
+        _makes(table.ddl, "TABLE", table.name)
+        if re.search(r"\bSELECT\b", _QUOTED.sub("''", table.ddl), re.IGNORECASE):
+            raise _refused(f"the table {table.name} is made out of others")
+        if outline.engine == "sqlite":
+            for name, ddl in table.indexes:
+                _makes(ddl, "(?:UNIQUE )?INDEX", name)
+    for name, sql in outline.virtual:
+        _makes(sql, "VIRTUAL TABLE", name)
+        if not _MODULES.search(_QUOTED.sub("''", sql)):
+            raise _refused(f"the kind of table that {name} is")
+    for name, sql in outline.views:
+        if outline.engine == "sqlite":
+            _makes(sql, "VIEW", name)
+        else:
+            _stays_inside(sql, name, outline.database)
+    for trigger in outline.triggers:
+        if outline.engine == "sqlite":
+            _makes(trigger.body, "TRIGGER", trigger.name)
+        elif trigger.timing not in ("BEFORE", "AFTER") or trigger.event not in ("INSERT", "UPDATE", "DELETE"):
+            raise _refused(f"the trigger {trigger.name}")
+        else:
+            _stays_inside(trigger.body, trigger.name, outline.database)
+
+
+def _makes(sql: str, what: str, name: str) -> None:
+    """A statement must make this one thing."""
+    quoted = "|".join(re.escape(q + name.replace(q, q + q) + q) for q in ('"', "`")) + "|" + re.escape(f"[{name}]")
+    plain = rf"|{re.escape(name)}\b" if re.fullmatch(r"\w+", name) else ""
+    if not re.match(rf"\s*CREATE\s+{what}\s+(?:IF NOT EXISTS\s+)?(?:{quoted}{plain})", sql, re.IGNORECASE):
+        raise _refused(f"the statement for {name} makes something else")
+    _stays_inside(sql, name, "")
+
+
+def _stays_inside(sql: str, name: str, database: str) -> None:
+    bare = _QUOTED.sub("''", sql)
+    engine = _ENGINE.search(bare)
+    if _ELSEWHERE.search(bare) or (engine and engine.group(1).lower() not in _ENGINES):
+        raise _refused(f"the statement for {name} reaches out of the database")
+    for other in re.findall(r"`((?:[^`]|``)*)`\.`(?:[^`]|``)*`\.`", sql):
+        if database and other != database:
+            raise _refused(f"the statement for {name} reaches into the database {other}")
+
+
+def _refused(why: str) -> SiteError:
+    return SiteError(f"The schema in it is not taken: {why}.", next_step="Use another backup.")

@@ -1,0 +1,218 @@
+"""Putting other tables in the place of a site's, in one step: all of them at once or none.
+
+The new tables are made and filled beside the old ones, where nobody sees them. Whatever can be told of how far it has
+come is told by what is there, so that it can be finished or taken back after a crash.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Collection
+from dataclasses import replace
+from pathlib import Path
+
+from nostos.core.database import Location, mysql_building
+from nostos.core.database.base import Database
+from nostos.core.database.mysql import MysqlDatabase
+from nostos.core.database.mysql_places import wipe
+from nostos.core.database.mysql_schema import quote
+from nostos.core.database.none import NoDatabase
+from nostos.core.database.outline import Outline
+from nostos.core.database.sqlite import SqliteDatabase
+from nostos.core.errors import MergeRefused
+
+_WAIT_SECONDS = 3
+_TRIES = 5
+
+
+class Replacing(ABC):
+    """One replacement, by the mark of its operation."""
+
+    @abstractmethod
+    def load(self) -> Database:
+        """An empty database for the new tables; what an earlier try has left there is gone."""
+
+    @abstractmethod
+    def commit(self, tables: Collection[str], check: Callable[[Database], None], last: Callable[[], None]) -> None:
+        """Put the new tables in place. check: is given the site's database as it is at that moment, where it can be
+        held still, and may raise; last: what else must happen, or nothing does. Raises MergeRefused."""
+
+    @abstractmethod
+    def committed(self, tables: Collection[str]) -> bool:
+        """Whether it came to pass. tables: all that `load` was filled with."""
+
+    @abstractmethod
+    def finish(self, outline: Outline, tables: Collection[str]) -> None:
+        """After the commit: what could not be part of it."""
+
+    def replaced(self) -> Location | None:
+        """Where the old tables are, after the commit, until `discard`."""
+        return None
+
+    @abstractmethod
+    def discard(self) -> None:
+        """Remove what lies beside the site's tables, old or new."""
+
+
+def replacing(location: Location, folder: Path, mark: str) -> Replacing:
+    """How tables at a place are replaced. folder: a private one, of the operation's. mark: its name."""
+    if location.none:
+        return _Nothing(folder)
+    return _File(location, folder, mark) if location.file is not None else _Tables(location, mark)
+
+
+class _Nothing(Replacing):
+    """A site without a database: a file in the operation's folder says that it came to pass."""
+
+    def __init__(self, folder: Path) -> None:
+        self.said = folder / "committed"
+
+    def load(self) -> Database:
+        return NoDatabase()
+
+    def commit(self, tables: Collection[str], check: Callable[[Database], None], last: Callable[[], None]) -> None:
+        last()
+        self.said.touch(mode=0o600)
+
+    def committed(self, tables: Collection[str]) -> bool:
+        return self.said.exists()
+
+    def finish(self, outline: Outline, tables: Collection[str]) -> None:
+        return
+
+    def discard(self) -> None:
+        return
+
+
+class _File(Replacing):
+    """SQLite: filled in a file of its own, carried over in one transaction of the site's database."""
+
+    MARKER = "nostos_merges"
+
+    def __init__(self, location: Location, folder: Path, mark: str) -> None:
+        assert location.file is not None
+        self.file = location.file
+        self.beside = folder / "database.db"
+        self.mark = mark
+
+    def load(self) -> Database:
+        self.discard()
+        return SqliteDatabase(self.beside, create=True)
+
+    def commit(self, tables: Collection[str], check: Callable[[Database], None], last: Callable[[], None]) -> None:
+        database = SqliteDatabase(self.file)
+        try:
+            def marked() -> None:
+                database.mark(self.MARKER, self.mark, "restored")
+                last()
+
+            database.replace_from(self.beside, check, marked)
+        finally:
+            database.close()
+
+    def committed(self, tables: Collection[str]) -> bool:
+        database = SqliteDatabase(self.file)
+        try:
+            with database.writing():
+                table = database.tables().get(self.MARKER)
+                return table is not None and database.fetch(table, (self.mark,)) is not None
+        finally:
+            database.close()
+
+    def finish(self, outline: Outline, tables: Collection[str]) -> None:
+        return
+
+    def discard(self) -> None:
+        for ending in ("", "-wal", "-shm", "-journal"):
+            Path(f"{self.beside}{ending}").unlink(missing_ok=True)
+
+
+class _Tables(Replacing):
+    """A server: filled under another prefix in the same database, renamed in one statement, which the server does
+    whole."""
+
+    def __init__(self, location: Location, mark: str) -> None:
+        self.location = location
+        digits = mark[-4:]
+        self.new, self.old = (replace(location, prefix=f"n{what}{digits}_") for what in "wo")
+
+    def load(self) -> Database:
+        self.discard()
+        return self.new.open()
+
+    def commit(self, tables: Collection[str], check: Callable[[Database], None], last: Callable[[], None]) -> None:
+        database = self._open(self.location)
+        try:
+            last()
+            database.run(f"SET SESSION lock_wait_timeout = {_WAIT_SECONDS}")
+            for attempt in range(1, _TRIES + 1):
+                moves = self._moves(database, tables)
+                try:
+                    if moves:
+                        database.run("RENAME TABLE " + ", ".join(f"{a} TO {b}" for a, b in moves))
+                    break
+                except database.driver.MySQLError as error:
+                    if error.args[0] != 1205 or attempt == _TRIES:  # 1205: somebody held one of them
+                        raise MergeRefused(f"The server would not put the tables in place: {error.args[-1]}.",
+                                           next_step="Try again at a quieter hour.") from error
+        finally:
+            database.close()
+
+    def _moves(self, database: MysqlDatabase, tables: Collection[str]) -> list[tuple[str, str]]:
+        """What is left to be renamed: each old table out of the way of its new one."""
+        there = self._names(database)
+        moves = []
+        for name in sorted(tables):
+            own, new, old = (where.prefix + name for where in (self.location, self.new, self.old))
+            if new in there:
+                moves += [(quote(own), quote(old))] if own in there else []
+                moves.append((quote(new), quote(own)))
+        return moves
+
+    def _names(self, database: MysqlDatabase) -> set[str]:
+        return {n for (n,) in database.run("SELECT table_name FROM information_schema.tables WHERE table_schema = %s",
+                                           (database.name,))}
+
+    def committed(self, tables: Collection[str]) -> bool:
+        database = self._open(self.location)
+        try:
+            there = self._names(database)
+            # One statement renames all; a server that crashed in it may have done some, from the first on.
+            return bool(tables) and not all(self.new.prefix + t in there for t in tables)
+        finally:
+            database.close()
+
+    def finish(self, outline: Outline, tables: Collection[str]) -> None:
+        database = self._open(self.location)
+        try:
+            moves = self._moves(database, tables)
+            if moves:
+                database.run("RENAME TABLE " + ", ".join(f"{a} TO {b}" for a, b in moves))
+            # Triggers went with the old tables, and their names with them; views go by the tables' names.
+            for (name,) in database.run("SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = %s"
+                                        " AND LEFT(event_object_table, %s) = %s",
+                                        (database.name, len(self.old.prefix), self.old.prefix)):
+                database.run(f"DROP TRIGGER {quote(name)}")
+            for trigger in outline.triggers:  # made already, by a run that was cut short
+                name = mysql_building.trigger_name(outline, database, trigger)
+                database.run(f"DROP TRIGGER IF EXISTS {quote(name)}")
+            mysql_building.make_triggers(database, outline)
+            mysql_building.make_views(database, outline)
+        finally:
+            database.close()
+
+    def replaced(self) -> Location | None:
+        return self.old
+
+    def discard(self) -> None:
+        database = self._open(self.location)
+        try:
+            wipe(database, [n for n in self._names(database) if n.startswith((self.new.prefix, self.old.prefix))])
+        finally:
+            database.close()
+
+    @staticmethod
+    def _open(location: Location) -> MysqlDatabase:
+        database = location.open()
+        assert isinstance(database, MysqlDatabase)
+        return database

@@ -1,0 +1,114 @@
+"""Showing backups, and what restoring one does."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from rich.console import Console
+
+from nostos.core.backup.restore import Outlook, Restored
+from nostos.core.backup.write import BackedUp
+from nostos.core.merge import Merged, Prepared
+from nostos.core.operations import PutFile
+from nostos.core.site import Site
+from nostos.show.tables import clean, count, heading, size, table
+
+
+def listed(counts: Mapping[str, int]) -> str:
+    """`14 orders, 3 comments and 1 member`."""
+    said = [count(n, kind, _many(kind)) for kind, n in sorted(counts.items(), key=lambda c: -c[1])]
+    return " and ".join(filter(None, [", ".join(said[:-1]), *said[-1:]]))
+
+
+def _many(kind: str) -> str:
+    if kind.endswith("y") and kind[-2:-1] not in "aeiou":
+        return kind[:-1] + "ies"
+    return kind if kind.endswith("s") else kind + "s"
+
+
+def backed_up(console: Console, result: BackedUp) -> None:
+    heading(console, f"{result.site} is backed up.", f"{result.seconds:.2f} s", "bold green")
+    table(console, ("", ""), [
+        ("file", str(result.path)),
+        ("size", f"{size(result.size)} ({size(result.content)} before compression)"),
+        ("database", f"{count(result.tables, 'table')}, {count(result.rows, 'row')}, all of one moment"),
+        ("files", count(result.files, "file")),
+        ("proof", "read back: every digest is right"),
+    ])
+    for passed in result.passed[:10]:
+        console.print(f"Left out: {clean(passed.path)} {clean(passed.reason)}.")
+    if len(result.passed) > 10:
+        console.print(f"Left out for such reasons: {len(result.passed) - 10} more.")
+    console.print(f"It holds everything, passwords too, and only you may read it. To have it back: "
+                  f"nostos restore {result.path.name} SITE", soft_wrap=True)
+
+
+def aged_out(console: Console, gone: Sequence[Path]) -> None:
+    if gone:
+        console.print(f"Aged out and removed: {', '.join(p.name for p in gone)}.")
+
+
+def outlook(console: Console, found: Outlook) -> None:
+    """What restoring would do."""
+    manifest = found.contents.manifest
+    heading(console, f"A backup of {clean(manifest.site)}, made {manifest.made[:16].replace('T', ' ')} UTC.",
+            "verified: every digest is right")
+    rows = []
+    if found.lost:
+        rows.append(("will be LOST", f"{listed(found.lost)} that {found.site.name} gained since"))
+    if found.changed:
+        rows.append(("as they were", listed(found.changed)))
+    if found.back or found.tables_back:
+        back = [listed(found.back)] if found.back else []
+        back += [f"the tables {', '.join(found.tables_back)}"] if found.tables_back else []
+        rows.append(("come back", " and ".join(back)))
+    puts = sum(isinstance(o, PutFile) for o in found.files)
+    if found.files:
+        rows.append(("files", f"{puts} put, {len(found.files) - puts} removed"))
+    if found.stay:
+        rows.append(("tables that stay", f"{', '.join(found.stay)}: the backup does not know them"))
+    if manifest.url != found.site.url:
+        rows.append(("URL", f"{found.site.url} where {clean(manifest.url)} stood"))
+    if found.left_out:
+        rows.append(("left out", f"{', '.join(map(clean, found.left_out[:5]))}: not part of this site's tree"))
+    if rows:
+        table(console, ("", ""), rows)
+
+
+def restored(console: Console, result: Restored, found: Outlook, anew: bool) -> None:
+    """What a restore did."""
+    heading(console, f"{found.site.name} is {'made anew' if anew else 'restored'}.",
+            f"restore {result.id}, {result.seconds:.2f} s", "bold green")
+    console.print(f"{count(result.rows, 'row')} and {count(result.files, 'file')} put in place; the rows were read "
+                  "back and are equal.")
+    if anew:
+        console.print(f"It is in {found.site.home}, and speaks of {found.site.url}. Let that answer from there.",
+                      soft_wrap=True)
+        return
+    console.print(f"Live spent {result.between * 1000:.1f} ms between two states.")
+    console.print(f"What was replaced is in {result.safety}. Single things come back out of it with\n"
+                  f"nostos restore {result.safety.name} SITE --take 'order/*'", soft_wrap=True)
+    if result.late:
+        console.print("Live gained something in the last moment, while it was being restored. It is in that backup "
+                      "too.", style="bold red")
+
+
+def brought_back(console: Console, result: Merged, site: Site) -> None:
+    heading(console, f"Brought back into {site.name}.", f"{result.id}, {result.seconds:.2f} s", "bold green")
+    console.print("Everything else on live is as it was.")
+
+
+def coming_back(console: Console, prepared: Prepared, site: Site) -> None:
+    """Which items of a backup come back."""
+    selection = prepared.plan.selection
+    words = {"new": "comes back", "edited": "as it was then", "removed": "goes"}
+    heading(console, f"Will come back into {site.name}: {len(selection.chosen)}", style="bold green")
+    rows = [(c.item.id, words[c.item.change], f"needed: {c.because.reason}" if c.because else c.item.title)
+            for c in selection.chosen]
+    if rows:
+        table(console, ("item", "what", "title"), rows, keep=(0, 1))
+    for note in (*prepared.made.notes, *selection.warnings):
+        console.print(clean(note))
+    for item in selection.clashes:
+        console.print(f"Cannot come back: {clean(item.id)}, {clean(item.reason)}.")

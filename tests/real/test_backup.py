@@ -1,0 +1,120 @@
+"""Backups of a real server's database, of every awkward type: there and back, elsewhere, killed on the way."""
+
+import unittest
+from pathlib import Path
+from unittest import mock
+from urllib.parse import quote
+
+from nostos.core.apply.recover import recover
+from nostos.core.backup import restore as restoring
+from nostos.core.backup.anew import make_place
+from nostos.core.backup.restore import look, restore
+from nostos.core.backup.things import detached, prepare_things
+from nostos.core.backup.write import backup
+from nostos.core.merge import merge
+from nostos.core.selection import Choice
+from nostos.core.site import recognise
+from tests.faults import killed
+from tests.real.servers import PASSWORD, missing
+from tests.real.test_mariadb import LibraryTest
+
+MOVES = """INSERT INTO kr_loans (id, since) VALUES (7, '2026-02-02');
+INSERT INTO kr_loan_items VALUES (7, 2, NULL);
+UPDATE kr_books SET title = 'Ebb' WHERE id = 1;
+DELETE FROM kr_hashes WHERE note = 'abc';
+CREATE TABLE kr_gained (id int PRIMARY KEY);
+INSERT INTO kr_old VALUES (2)"""
+
+
+@unittest.skipIf(missing(), missing())
+class Backups(LibraryTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.file = self.folder / "library.tar.zst"
+        (self.site / "shelf.txt").write_text("north\n")
+        self.before = self.dump(self.live_name)
+        backup(recognise(self.site), self.file)
+
+    def restore(self, file: Path | None = None) -> restoring.Restored:
+        return restore(self.home, look(file or self.file, recognise(self.site)))
+
+    def names(self) -> set[object]:
+        return {n for (n,) in self.server.run("SELECT table_name FROM information_schema.tables WHERE table_schema=%s",
+                                              self.live_name)}
+
+    def same(self) -> bool:
+        now = self.dump(self.live_name)
+        now.pop("gained", None)
+        return repr(now) == repr(self.before)
+
+    def test_there_and_back(self) -> None:
+        self.assertFalse(look(self.file, recognise(self.site)).acts)
+        self.sql(self.live_name, MOVES)
+        after, names = self.dump(self.live_name), self.names()
+        found = look(self.file, recognise(self.site))
+        self.assertEqual(found.lost, {"loan_items": 1, "loans": 1, "old": 1})
+        self.assertEqual((found.changed, found.back, found.stay), ({"books": 1}, {"hashes": 2}, ("gained",)))
+        result = self.restore()
+        self.assertTrue(self.same())
+        self.assertEqual(self.names(), names)
+        # triggers and references are the new tables' own, and no number is given out twice
+        self.sql(self.live_name, "UPDATE kr_books SET title = 'Neap' WHERE id = 1;\nINSERT INTO kr_loans () VALUES ()")
+        self.assertIn(("100% renamed",), self.dump(self.live_name)["scribbles"])
+        self.assertEqual(max(int(str(r[0])) for r in self.dump(self.live_name)["loans"]), 8)
+        with self.assertRaises(Exception) as caught:
+            self.sql(self.live_name, "INSERT INTO kr_loan_items VALUES (99, 1, NULL)")
+        self.assertIn("foreign key constraint", str(caught.exception))
+        self.restore(result.safety)
+        self.assertEqual(repr(self.dump(self.live_name)), repr(after))
+
+    def test_rows_of_the_last_moment(self) -> None:
+        real, seen = restoring.Switch.go, []
+
+        def go(switch: restoring.Switch) -> None:
+            self.sql(self.live_name, "INSERT INTO kr_loans (id) VALUES (50)")
+            seen.append(50)
+            real(switch)
+
+        self.sql(self.live_name, MOVES)
+        with mock.patch.object(restoring.Switch, "go", go):
+            result = self.restore()
+        self.assertEqual((len(seen), result.late), (1, 1))
+        self.assertTrue(self.same())
+        site = recognise(self.site)
+        prepared = prepare_things(self.home, result.safety, site, Choice(("loans/*",)), self.folder / "scratch")
+        database = site.open(readonly=True)
+        self.addCleanup(database.close)
+        merge(self.home, detached(site, database), prepared)
+        self.assertEqual([r[0] for r in self.dump(self.live_name)["loans"]], [1, 50, 7])
+
+    def test_killed_anywhere(self) -> None:
+        self.sql(self.live_name, MOVES)
+        (self.site / "shelf.txt").write_text("south\n")
+        moved, names = repr(self.dump(self.live_name)), self.names()
+        number, walked, ends = 2, 0, set()
+        while killed(self.restore, number) is None:
+            if number % 3 == 0:
+                killed(lambda: recover(self.home), number % 7 + 1)
+            ends |= {r.ended for r in recover(self.home)}
+            now = repr(self.dump(self.live_name))
+            text = (self.site / "shelf.txt").read_text()
+            self.assertTrue((now == moved and text == "south\n") or (self.same() and text == "north\n"), number)
+            self.assertEqual(self.names(), names)
+            if now != moved:
+                self.sql(self.live_name, MOVES.replace("CREATE TABLE kr_gained (id int PRIMARY KEY);\n", ""))
+                (self.site / "shelf.txt").write_text("south\n")
+                moved = repr(self.dump(self.live_name))
+            number, walked = number + 11, walked + 1
+        self.assertGreater(walked, 5)
+        self.assertEqual(ends, {"finished", "taken back"})
+
+    def test_another_database_and_url(self) -> None:
+        name = self.server.new_database()
+        url = f"mysql://live:{quote(PASSWORD, safe='')}@/{name}"
+        site = make_place(self.file, self.folder / "other", "https://another.example",
+                          f"{url}?unix_socket={self.server.socket}", "branch_")
+        restore(self.home, look(self.file, site), anew=True)
+        there = self.dump(name, "branch_")
+        self.assertEqual(repr(there).replace("another.example", "library.example"), repr(self.before))
+        self.assertEqual((self.folder / "other/shelf.txt").read_text(), "north\n")
+        self.assertNotIn(PASSWORD, repr(list((self.home.path).rglob("journal.jsonl"))[0].read_text()))
