@@ -1,12 +1,13 @@
-"""Killing an operation at every point at which something changes, and recovering: `python -m tests.faults`.
+"""Breaking an operation at every point at which something changes, and recovering: `python -m tests.faults`.
 
 The operation runs in a process of its own, which counts whatever changes something: system calls on files, by Python's
-audit events, and statements of databases. At the point of a given number it kills itself with SIGKILL. A new step is
-covered the day it is written, for nothing here knows the steps.
+audit events, and statements of databases. From the point of a given number on it is killed (SIGKILL), or the disk is
+full, or its rights are gone. A new step is covered the day it is written, for nothing here knows the steps.
 """
 
 from __future__ import annotations
 
+import errno
 import os
 import re
 import shutil
@@ -14,7 +15,9 @@ import signal
 import sqlite3
 import sys
 import tempfile
+import traceback
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +26,7 @@ from nostos.core.backup.restore import look, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone import clone, remove
 from nostos.core.database.mysql import MysqlDatabase
+from nostos.core.errors import NostosError
 from nostos.core.keys import Side
 from nostos.core.merge import merge, prepare
 from nostos.core.selection import Choice
@@ -30,57 +34,100 @@ from nostos.core.site import recognise
 from nostos.core.undo import prepare_undo, to_take_back
 from nostos.core.voyage import STAMP, opened
 from nostos.demo.story import Story
+from tests import stream
 from tests.support import STAGING_URL, Harbour, state
 
 _CHANGES = ("os.rename", "os.remove", "os.link", "os.symlink", "os.mkdir", "os.rmdir", "os.chmod", "os.utime",
             "os.truncate")
 _connect = sqlite3.connect
+_STATUS = 10  # plus an error's status, how a process says how it ended
+VERBS = ("merge", "refresh", "undo", "restore", "clone")
 _READS = ("SELECT", "PRAGMA", "EXPLAIN", "SHOW", "SET SESSION")
 
 
 class Countdown:
-    """Kills this process at the point of this number; counts points."""
+    """Counts points; breaks this process at the point of this number.
 
-    def __init__(self, number: int) -> None:
+    fault: "killed" there; or, from there on, "disk full" (nothing can be made or grow) or "no rights" (nothing can be
+    changed).
+    """
+
+    def __init__(self, number: int, fault: str = "killed") -> None:
         self.number = number
+        self.fault = fault
         self.points = 0
         self.on = False
 
-    def point(self) -> None:
+    def point(self, grows: bool, statement: bool = False) -> None:
         if not self.on:
             return
         self.points += 1
-        if self.points == self.number:
+        if self.points < self.number:
+            return
+        if self.fault == "killed" and self.points == self.number:
             os.kill(os.getpid(), signal.SIGKILL)
+        if self.fault == "no rights":
+            raise sqlite3.OperationalError("attempt to write a readonly database") if statement else OSError(
+                errno.EACCES, "Permission denied")
+        if self.fault == "disk full" and grows:
+            raise sqlite3.OperationalError("database or disk is full") if statement else OSError(
+                errno.ENOSPC, "No space left on device")
 
     def audit(self, event: str, args: tuple[Any, ...]) -> None:
-        if event in _CHANGES or (event == "open" and isinstance(args[2], int) and args[2] & (
-                os.O_WRONLY | os.O_RDWR | os.O_CREAT)):
-            self.point()
+        if event == "open" and isinstance(args[2], int) and args[2] & (os.O_WRONLY | os.O_RDWR | os.O_CREAT):
+            self.point(grows=bool(args[2] & os.O_CREAT))
+        elif event in _CHANGES:
+            self.point(grows=event in ("os.mkdir", "os.link", "os.symlink"))
 
     def connect(self, *args: Any, **options: Any) -> sqlite3.Connection:
-        connection = _connect(*args, **options)
-        connection.set_trace_callback(self.statement)
-        return connection
+        countdown = self
+
+        class Connection(sqlite3.Connection):
+            def execute(self, sql: str, *values: Any) -> sqlite3.Cursor:
+                countdown.statement(sql)
+                return super().execute(sql, *values)
+
+            def executemany(self, sql: str, *values: Any) -> sqlite3.Cursor:
+                countdown.statement(sql)
+                return super().executemany(sql, *values)
+
+        return _connect(*args, **{**options, "factory": Connection})
 
     def statement(self, sql: str) -> None:
-        if not sql.lstrip().upper().startswith(_READS):
-            self.point()
+        word = sql.lstrip().upper()
+        if word.startswith("ROLLBACK") and self.fault != "killed":
+            return  # it needs neither space nor rights
+        if not word.startswith(_READS):
+            self.point(grows=True, statement=True)
+
+
+@dataclass(frozen=True)
+class Ended:
+    """How broken work ended: "done", "killed", "refused" or "interrupted"; with how many points."""
+
+    how: str
+    points: int = 0
 
 
 def killed(work: Callable[[], object], number: int) -> int | None:
     """Run some work in a process that is killed at its point of this number. Returns how many points there were, when
     it came to its end; None when it was killed."""
+    ended = broken(work, number, "killed")
+    return ended.points if ended.how == "done" else None
+
+
+def broken(work: Callable[[], object], number: int, fault: str) -> Ended:
+    """Run some work in a process of its own that is broken at its point of this number."""
     read, write = os.pipe()
     pid = os.fork()
     if pid == 0:
         os.close(read)
-        countdown = Countdown(number)
+        countdown = Countdown(number, fault)
         sys.addaudithook(countdown.audit)
         real = os.fsync
 
         def fsync(descriptor: int) -> None:  # what was written is one point, that it is on the disk another
-            countdown.point()
+            countdown.point(grows=True)
             real(descriptor)
 
         os.fsync = fsync
@@ -98,9 +145,11 @@ def killed(work: Callable[[], object], number: int) -> int | None:
             countdown.on = False
             os.write(write, countdown.points.to_bytes(8))
             os._exit(0)
+        except (NostosError, OSError, sqlite3.Error) as error:
+            countdown.on = False
+            os._exit(_STATUS + (error.status if isinstance(error, NostosError) else NostosError.status))
         except BaseException:
-            import traceback
-
+            countdown.on = False
             traceback.print_exc()
             os._exit(1)
     os.close(write)
@@ -108,10 +157,11 @@ def killed(work: Callable[[], object], number: int) -> int | None:
     os.close(read)
     _, status = os.waitpid(pid, 0)
     if os.WIFSIGNALED(status):
-        return None
-    if os.WEXITSTATUS(status):
+        return Ended("killed")
+    code = os.WEXITSTATUS(status)
+    if code not in (0, _STATUS + 3, _STATUS + 4):
         raise AssertionError(f"the work failed at point {number}")
-    return int.from_bytes(said)
+    return Ended({0: "done", _STATUS + 3: "refused"}.get(code, "interrupted"), int.from_bytes(said))
 
 
 class Walk:
@@ -165,12 +215,15 @@ class Walk:
         else:
             self.merge(Side.LIVE if self.verb == "merge" else Side.STAGING)
 
-    def point(self, number: int, kill_recovery_at: int = 0) -> bool:
-        """Kill the work at one point, recover, and look. False when there is no such point any more."""
+    def point(self, number: int, kill_recovery_at: int = 0, fault: str = "killed") -> bool:
+        """Break the work at one point, recover, and look. False when there is no such point any more."""
         self.again()
-        if killed(self.work, number) is not None:
+        ended = broken(self.work, number, fault)
+        if ended.how == "done" and ended.points < number:
             return False
         home = self.harbour.home
+        if ended.how == "refused" and self.verb != "clone" and not same(self.states(), self.before):
+            raise AssertionError(f"{self.verb}, {fault} at point {number}: refused, and yet something was changed")
         if kill_recovery_at:
             killed(lambda: recover(home), kill_recovery_at)
         recover(home)
@@ -179,13 +232,13 @@ class Walk:
             shutil.rmtree(self.at / "staging", ignore_errors=True)  # a folder without a stamp is nobody's
             now = self.states()
         if not any(same(now, then) for then in (self.before, self.after[0])):
-            raise AssertionError(f"{self.verb} killed at point {number}: neither before nor after")
+            raise AssertionError(f"{self.verb}, {fault} at point {number}: neither before nor after")
         if list((self.at / "live").rglob(".nostos-*")) or recover(home):
-            raise AssertionError(f"{self.verb} killed at point {number}: something was left behind")
+            raise AssertionError(f"{self.verb}, {fault} at point {number}: something was left behind")
         if same(now, self.before):
             self.work()
         if not same(self.states(), self.after[0]) or self.standings() != self.after[1]:
-            raise AssertionError(f"{self.verb} killed at point {number}: not to be done again, or remembered wrongly")
+            raise AssertionError(f"{self.verb}, {fault} at {number}: not to be done again, or wrongly remembered")
         return True
 
     def standings(self) -> dict[str, str]:
@@ -202,20 +255,23 @@ def without_moment(states: list[Any]) -> str:
                                                         if s else None for s in states]))
 
 
-def walk(verb: str, every: int = 1, start: int = 1) -> int:
+def walk(verb: str, every: int = 1, start: int = 1, fault: str = "killed") -> int:
     """Walk every so many points of an operation. Returns how many points were walked."""
     with tempfile.TemporaryDirectory(prefix="nostos-faults-") as made:
         work = Walk(Path(made), verb)
         number, walked = start, 0
-        while work.point(number, kill_recovery_at=number % 23):
+        while work.point(number, kill_recovery_at=number % 23, fault=fault):
             number, walked = number + every, walked + 1
         return walked
 
 
 if __name__ == "__main__":
     total = 0
-    for name in ("merge", "refresh", "undo", "restore", "clone"):
-        points = walk(name)
-        total += points
-        print(f"{name}: {points} points walked, each killed there with SIGKILL and recovered", flush=True)
-    print(f"{total} points walked. Neither before nor after: 0. Left behind: 0. Lost: 0.")
+    for name in VERBS:
+        for which, step in (("killed", 1), ("disk full", 3), ("no rights", 3)):
+            points = walk(name, step, fault=which)
+            total += points
+            print(f"{name}, {which}: {points} points walked, each recovered", flush=True)
+    print(f"{total} points walked. Neither before nor after: 0. Left behind: 0.")
+    for told in stream.told(60):
+        print(told, flush=True)

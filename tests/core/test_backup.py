@@ -183,7 +183,8 @@ class NotTaken(BackupTest):
         self.refused("is not a backup, or its end is missing")
         self.assertTrue(before == state(self.h.live_folder))
 
-    def forged(self, change: Change = lambda m, c: (m.name, c), more: Callable[[Writer], None] = lambda _: None) -> None:
+    def forged(self, change: Change = lambda m, c: (m.name, c),
+               more: Callable[[Writer], None] = lambda _: None) -> None:
         """A backup with right digests throughout and something else in it."""
         good = self.folder / "good.tar.zst"
         if not good.exists():
@@ -237,7 +238,8 @@ class NotTaken(BackupTest):
                 return member.name, content
             return change
 
-        for new in ("DROP TABLE comments; --", "CREATE TABLE other (", "ATTACH DATABASE 'x' AS y; CREATE TABLE comments ("):
+        for new in ("DROP TABLE comments; --", "CREATE TABLE other (",
+                    "ATTACH DATABASE 'x' AS y; CREATE TABLE comments ("):
             self.forged(said("CREATE TABLE comments (", new))
             self.refused("The schema in it is not taken")
         self.forged(said("CREATE TABLE comments (", "CREATE TABLE comments AS SELECT 1; -- ("))

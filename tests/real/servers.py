@@ -40,31 +40,42 @@ def free_port() -> int:
 class MariaDB:
     """A private server. It is stopped and removed when the tests end."""
 
-    def __init__(self) -> None:
+    def __init__(self, flush: int = 2) -> None:
+        self.flush = flush
         self.folder = Path(tempfile.mkdtemp(prefix="nostos-db-"))
         self.port = free_port()
         self.socket = str(self.folder / "s")
         data = self.folder / "data"
         subprocess.run(["mariadb-install-db", "--no-defaults", f"--datadir={data}", "--auth-root-authentication-method="
                         "normal", "--skip-test-db", f"--user={getpass.getuser()}"], check=True, capture_output=True)
+        self.start()
+        atexit.register(self.stop)
+        self.run("CREATE USER live@localhost IDENTIFIED BY %s", PASSWORD)
+        self.run("GRANT ALL ON *.* TO live@localhost")
+        self.run("CREATE USER owner@localhost IDENTIFIED BY %s", PASSWORD)
+        self.run("GRANT ALL ON *.* TO owner@localhost WITH GRANT OPTION")
+        self.count = 0
+
+    def start(self) -> None:
         self.process = subprocess.Popen(
-            ["mariadbd", "--no-defaults", f"--datadir={data}", f"--socket={self.socket}", f"--port={self.port}",
+            ["mariadbd", "--no-defaults", f"--datadir={self.folder / 'data'}", f"--socket={self.socket}",
+             f"--port={self.port}", "--max-allowed-packet=64M",
              "--bind-address=127.0.0.1", f"--user={getpass.getuser()}", "--innodb-buffer-pool-size=512M",
-             f"--pid-file={self.folder / 'pid'}", "--innodb-flush-log-at-trx-commit=2", "--max-allowed-packet=64M",
+             f"--pid-file={self.folder / 'pid'}", f"--innodb-flush-log-at-trx-commit={self.flush}",
              "--character-set-server=utf8mb4"],
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        atexit.register(self.stop)
         for _ in range(300):
             try:
                 self.run("SELECT 1")
                 break
             except pymysql.err.OperationalError:
                 time.sleep(0.1)
-        self.run("CREATE USER live@localhost IDENTIFIED BY %s", PASSWORD)
-        self.run("GRANT ALL ON *.* TO live@localhost")
-        self.run("CREATE USER owner@localhost IDENTIFIED BY %s", PASSWORD)
-        self.run("GRANT ALL ON *.* TO owner@localhost WITH GRANT OPTION")
-        self.count = 0
+
+    def restart(self) -> None:
+        """As after a crash: killed, and started again."""
+        self.process.kill()
+        self.process.wait()
+        self.start()
 
     def run(self, sql: str, *values: object, database: str = "") -> list[tuple[object, ...]]:
         """Run a statement as the server's root. Returns the rows."""

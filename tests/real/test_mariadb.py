@@ -20,7 +20,7 @@ from nostos.core.site import recognise
 from nostos.core.survey import survey
 from nostos.core.voyage import Home, opened
 from tests.faults import killed
-from tests.real.servers import PASSWORD, mariadb, missing
+from tests.real.servers import PASSWORD, MariaDB, mariadb, missing
 from tests.support import SiteTest
 
 SCHEMA = """
@@ -58,7 +58,7 @@ class LibraryTest(SiteTest):
 
     def setUp(self) -> None:
         super().setUp()
-        self.server = mariadb()
+        self.server = self.which()
         self.live_name = self.server.new_database()
         self.sql(self.live_name, SCHEMA)
         self.site = self.folder / "live"
@@ -70,6 +70,9 @@ class LibraryTest(SiteTest):
         patched.start()
         self.addCleanup(patched.stop)
         self.home = Home(self.folder / "home")
+
+    def which(self) -> MariaDB:
+        return mariadb()
 
     def sql(self, database: str, script: str) -> None:
         self.server.run("SET GLOBAL sql_mode = ''")

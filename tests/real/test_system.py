@@ -40,8 +40,9 @@ function entry($title, $page) {
 """
 
 
-@unittest.skipIf(missing(), missing())
-class RealSystem(SiteTest):
+class SystemTest(SiteTest):
+    """A site of the real system, with a page, a picture and a menu."""
+
     def setUp(self) -> None:
         super().setUp()
         self.live = PhpSite(self.folder / "live").install()
@@ -73,6 +74,9 @@ class RealSystem(SiteTest):
         with opened(self.home, self.home.read("autumn")) as crew:
             return {i.id: str(i.standing) for i in look(crew)[0].items.values()}
 
+
+@unittest.skipIf(missing(), missing())
+class RealSystem(SystemTest):
     def test_survey_needs_only_the_folder(self) -> None:
         found = survey(recognise(self.live.folder))
         self.assertEqual((found.name, found.url, found.system), ("kestrel-ridge", self.live.url, "WordPress"))

@@ -89,6 +89,13 @@ def main(argv: list[str], environment: Environment | None = None) -> int:
     except BrokenPipeError:
         sys.stderr.close()
         return ExitStatus.DONE
+    except OSError as error:
+        if env.debug:
+            raise
+        _tell(env, f"{error.strerror or error}{f': {error.filename}' if error.filename else ''}.",
+              "Whatever was under way was taken back; `nostos recover` says so when there is more to do.",
+              "Free some space, or see to your rights there, then run it again.")
+        return ExitStatus.REFUSED
     except Exception as error:
         if env.debug:
             raise

@@ -26,6 +26,7 @@ from nostos.core.apply.ledger import Ledger, Line
 from nostos.core.apply.marker import MARKER, marked
 from nostos.core.apply.settle import settle
 from nostos.core.apply.switch import Switch
+from nostos.core.busy import holding
 from nostos.core.compare import Pairs, compare_rows
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Value
@@ -196,6 +197,11 @@ def merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener = silent) -
     start = monotonic()
     if not prepared.acts:
         return Merged("", (), (), prepared.plan.selection.clashes, 0.0, 0.0, 0, 0.0)
+    with holding(crew.live if prepared.toward is Side.LIVE else crew.staging):
+        return _merge(home, crew, prepared, tell, start)
+
+
+def _merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener, start: float) -> Merged:
     wanted = [i.id for i in prepared.plan.selection.items]
     for attempt in range(1, _TRIES + 1):
         try:

@@ -19,6 +19,7 @@ from nostos.core.apply.settle import settle
 from nostos.core.apply.switch import Switch
 from nostos.core.backup import restore as restoring
 from nostos.core.backup.things import detached
+from nostos.core.busy import holding
 from nostos.core.clone import remove
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Value
@@ -105,6 +106,10 @@ class _Recovery:
 
     def run(self) -> str:
         """Returns how it ended."""
+        with holding(self.target):
+            return self._run()
+
+    def _run(self) -> str:
         journal = journals.Journal(self.folder)
         database = self.target.open()
         try:

@@ -15,6 +15,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from time import monotonic
+from typing import Any
 
 import msgspec
 
@@ -25,6 +26,7 @@ from nostos.core.backup.contents import Contents, Rows, read
 from nostos.core.backup.difference import Differences
 from nostos.core.backup.layout import BackupError
 from nostos.core.backup.write import BackedUp, Blocks, backup, default_place
+from nostos.core.busy import holding
 from nostos.core.copying import Localiser
 from nostos.core.database.base import Block, Database
 from nostos.core.database.digests import block_of
@@ -32,7 +34,7 @@ from nostos.core.database.outline import Outline
 from nostos.core.database.replacing import Replacing, replacing
 from nostos.core.database.rowforms import row_form
 from nostos.core.database.schema import Table
-from nostos.core.errors import LiveMoved, MergeRefused, NostosError, RecoverNeeded
+from nostos.core.errors import LiveMoved, MergeInterrupted, MergeRefused, NostosError, RecoverNeeded
 from nostos.core.files import tree_of
 from nostos.core.history import now
 from nostos.core.operations import Operation, PutFile, RemoveFile
@@ -164,7 +166,8 @@ def restore(home: Home, outlook: Outlook, tell: Listener = silent, anew: bool = 
     start = monotonic()
     check_free(home, outlook.site)
     work = _Restore(home, outlook, tell)
-    result = work.run()
+    with holding(outlook.site):
+        result = work.run()
     if anew:
         result.safety.unlink(missing_ok=True)
     return replace(result, seconds=monotonic() - start)
@@ -178,8 +181,8 @@ def check_free(home: Home, site: Site) -> None:
     for name in home.names():
         voyage = home.read(name)
         if _same(voyage.staging, site):
-            raise BackupError(f"{site.name} is the staging copy of voyage {name}; a restore would take its guards away.",
-                              next_step=f"`nostos refresh {name} --afresh` makes it a new copy of live.")
+            raise BackupError(f"{site.name} is the staging copy of voyage {name}; a restore would take its guards "
+                              "away.", next_step=f"`nostos refresh {name} --afresh` makes it a new copy of live.")
         if journals.unfinished(home.folder(name)) and _same(voyage.live, site):
             raise RecoverNeeded(f"An operation of voyage {name} on this site was interrupted.",
                                 left="Nothing was done now.", next_step=f"Run `nostos recover {name}` first.")
@@ -230,16 +233,22 @@ class _Restore:
                 safety = self._commit(place, switch, safety, journal)
             except BaseException as error:
                 if began and self._committed(place):
-                    raise
-                switch.back(began)
-                place.discard()
+                    raise in_doubt(error) from error
+                try:
+                    switch.back(began)
+                    place.discard()
+                except Exception as again:
+                    raise in_doubt(again) from error
                 shutil.rmtree(source, ignore_errors=True)
                 with suppress(OSError):
                     journal.write("taken back", why=type(error).__name__)
                 raise explained(error) from error
-            late = settle(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
-                          safety.path, self.outlook.contents.folders)
-            journal.write("settled")
+            try:
+                late = settle(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
+                              safety.path, self.outlook.contents.folders)
+                journal.write("settled")
+            except Exception as error:
+                raise in_doubt(error) from error
         finally:
             journal.close()
         return Restored(self.id, safety.path, self.rows, len(self.outlook.files), late, self.between, 0.0)
@@ -412,6 +421,11 @@ def recover(folder: Path) -> str:
     steps = {line["step"]: line for line in journals.read(folder)}
     begun = steps["plan"]
     site = recognise(begun["site"])
+    with holding(site):
+        return _recover(site, folder, begun, steps)
+
+
+def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[str, Mapping[str, Any]]) -> str:
     place = replacing(site.database, folder, folder.name)
     tables: list[str] = begun["tables"]
     switch = Switch.recorded(site.files, folder / "source", folder.name, steps["staging"]["switch"]) if (
@@ -432,6 +446,13 @@ def recover(folder: Path) -> str:
         return "taken back"
     finally:
         journal.close()
+
+
+def in_doubt(error: BaseException) -> MergeInterrupted:
+    """A restore that has to be finished or taken back later, for now it cannot be."""
+    return MergeInterrupted(f"The restore was interrupted: {error}.",
+                            left="It is finished or taken back by the next step, never left between.",
+                            next_step="When the cause is gone, run `nostos recover`.")
 
 
 def explained(error: BaseException) -> BaseException:
