@@ -28,11 +28,20 @@ NEEDED = ("chromium", "Xvfb", "xterm", "import")
 
 def photograph_command(folder: Path, name: str, command: list[str], prepare: str = "", wait: bool = True) -> None:
     """Run a command in a terminal window and photograph the window. wait: until it has ended."""
-    shown = shlex.join(["nostos", *command]).replace(f"{folder}/", "")
+    photograph_commands(folder, name, [command], prepare, wait)
+
+
+def photograph_commands(folder: Path, name: str, commands: list[list[str]], prepare: str = "", wait: bool = True
+                        ) -> None:
+    """The same of several commands, one after the other."""
     done = folder / "done"
     done.unlink(missing_ok=True)
-    script = (f"clear; printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(shown)}; {prepare} {sys.executable} -m nostos "
-              f"{shlex.join(command)} --home {folder}/voyages; touch {done}; sleep 60")
+    script = "clear; "
+    for command in commands:
+        shown = shlex.join(["nostos", *command]).replace(f"{folder}/", "")
+        script += (f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(shown)}; {prepare} {sys.executable} -m nostos "
+                   f"{shlex.join(command)} --home {folder}/voyages; ")
+    script += f"touch {done}; sleep 60"
     window = subprocess.Popen(
         ["xterm", "-display", DISPLAY, "-geometry", "158x46+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-b", "8",
          "-bg", "#14161c", "-fg", "#e4e6eb", "+sb", "-e", "bash", "-c", script], cwd=folder)
@@ -119,6 +128,13 @@ def take_all(folder: Path) -> None:
     photograph_command(folder, "undo", ["undo", VOYAGE, "--yes"])
     photograph_command(folder, "refresh", ["refresh", VOYAGE, "--yes"])
     photograph_command(folder, "status", ["status"], prepare="")
+    with (folder / "log").open("a") as log:
+        main(["backup", str(story.live_folder), "--to", str(story.backup), "--home", str(story.home)],
+             Environment(stdout=log, stderr=log))
+    story.an_accident()
+    photograph_commands(folder, "restore", [
+        ["restore", str(story.backup), str(story.live_folder), "--dry-run"],
+        ["restore", str(story.backup), str(story.live_folder), "--take", "page/school-groups", "--yes"], ["history"]])
 
 
 def run() -> int:

@@ -5,9 +5,10 @@ import unittest
 
 from nostos.core.database.schema import Column
 from nostos.core.errors import SelectionError
-from nostos.core.merge import prepare
+from nostos.core.merge import merge, prepare
 from nostos.core.schema_steps import widens
 from nostos.core.selection import Choice
+from nostos.core.undo import prepare_undo, to_take_back
 from tests.support import Harbour, SiteTest, rows
 
 
@@ -77,6 +78,29 @@ class Schema(PlainTest):
         self.sql(self.h.staging_folder, "UPDATE books SET title='Dos' WHERE id=2")
         self.h.merge()
         self.assertEqual(self.live("SELECT title FROM books WHERE id=2"), [("Dos",)])
+
+    def test_what_was_dropped_comes_back(self) -> None:
+        self.sql(self.h.live_folder, "INSERT INTO old_log (said) VALUES (x'00ff')")
+        self.h.refresh()
+        everything = "SELECT * FROM books", "SELECT * FROM old_log", "SELECT sql FROM sqlite_master ORDER BY name"
+        before = [self.live(sql) for sql in everything[:2]]
+        self.sql(self.h.staging_folder, "DROP TABLE old_log; DROP INDEX by_title; ALTER TABLE books DROP COLUMN legacy;"
+                                        "CREATE TABLE shelves (id INTEGER PRIMARY KEY, room TEXT);"
+                                        "INSERT INTO shelves (room) VALUES ('north');"
+                                        "ALTER TABLE books ADD COLUMN pages INTEGER DEFAULT 0;")
+        drops = ("column/books.legacy", "table/old_log", "index/by_title")
+        for schema in (True, False):
+            self.h.merge("*", *drops)
+            self.assertEqual(self.h.standings(), {})
+            with self.h.crew() as crew:
+                merge(self.h.home, crew, prepare_undo(self.h.home, crew, to_take_back(self.h.home, "trip", None),
+                                                      schema=schema))
+            there = {n for (n,) in self.live("SELECT name FROM sqlite_master")}
+            self.assertTrue({"old_log", "by_title"} <= there)
+            self.assertEqual("shelves" in there, not schema)
+            self.assertEqual(self.live("SELECT * FROM old_log"), before[1])
+            self.assertEqual(sorted(self.live("SELECT id, title, legacy FROM books")), sorted(before[0]))
+            self.assertTrue(set(drops) <= set(self.h.homeward()))
 
     def test_what_live_wrote_into_since_is_not_dropped(self) -> None:
         self.sql(self.h.staging_folder, "DROP TABLE old_log; ALTER TABLE books DROP COLUMN legacy")

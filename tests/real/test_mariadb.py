@@ -18,6 +18,7 @@ from nostos.core.merge import look, merge, prepare
 from nostos.core.selection import Choice
 from nostos.core.site import recognise
 from nostos.core.survey import survey
+from nostos.core.undo import prepare_undo, to_take_back
 from nostos.core.voyage import Home, opened
 from tests.faults import killed
 from tests.real.servers import PASSWORD, MariaDB, mariadb, missing
@@ -221,6 +222,7 @@ class Library(LibraryTest):
             self.sql(self.live_name, "CREATE TRIGGER kr_no BEFORE INSERT ON kr_loans FOR EACH ROW "
                                      "SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not today'")
             before = self.server.run("SHOW CREATE TABLE kr_shelves", database=self.live_name)
+            scribbles = [r[0] for r in self.dump(self.live_name)["scribbles"]]
             with self.assertRaisesRegex(MergeRefused, "not today"):
                 merge(self.home, crew, prepare(crew))
             self.assertEqual(self.server.run("SHOW CREATE TABLE kr_shelves", database=self.live_name), before)
@@ -231,6 +233,13 @@ class Library(LibraryTest):
         self.assertIn("varchar(90)", repr(there))
         self.assertEqual(self.server.run("SELECT more FROM kr_hashes", database=self.live_name), [(3,)] * 3)
         self.assertNotIn("scribbles", self.dump(self.live_name))
+        with opened(self.home, self.home.read("trip")) as crew:
+            merge(self.home, crew, prepare_undo(self.home, crew, to_take_back(self.home, "trip", None), schema=True))
+        self.assertEqual([r[0] for r in self.dump(self.live_name)["scribbles"]], scribbles)
+        self.assertNotIn("more", repr(self.server.run("SHOW CREATE TABLE kr_hashes", database=self.live_name)))
+        note = repr(self.server.run("SELECT note FROM kr_hashes WHERE note IS NOT NULL ORDER BY BINARY note",
+                                    database=self.live_name))
+        self.assertEqual(note, "[('Abc',), ('abc',)]")
 
     def test_a_refused_row_takes_everything_back(self) -> None:
         staging = self.clone()

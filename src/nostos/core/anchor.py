@@ -62,6 +62,11 @@ _PLACES = {
        for column in ("base", "live", "staging")}}
 
 
+_ASIDE = "\x1f"  # between a table's name and the operation that put it aside
+_OF_TABLES = (("tables", "name"), ("base", "tbl"), ("blocks", "tbl"), ("apart", "tbl"), ("advanced", "tbl"),
+              ("pairs", "tbl"))  # what is kept by the name of a table
+
+
 @dataclass(frozen=True)
 class RowMove:
     """A row of one side that is not as the anchor knew it. row: None when it is gone. born: it was not there."""
@@ -143,6 +148,7 @@ class Anchor:
     def revert(self, operation: str, owners: Iterable[tuple[Any, ...]]) -> None:
         """Set what an operation changed back to what it was, for these owners. What was changed since is looked at
         from now on instead."""
+        self._remember_tables(operation)
         names = {pack(list(o)).hex() for o in owners}
         entries = self._file.execute("SELECT owner, what, place, old, new FROM undo WHERE operation=? "
                                      "ORDER BY rowid DESC", (operation,)).fetchall()
@@ -173,6 +179,8 @@ class Anchor:
     def forget_operation(self, operation: str) -> None:
         """Forget what an operation changed here: it will not be taken back any more."""
         self._file.execute("DELETE FROM undo WHERE operation=?", (operation,))
+        for table, column in _OF_TABLES:
+            self._file.execute(f"DELETE FROM {table} WHERE {column} LIKE ?", (f"%{_ASIDE}{operation}",))
 
     # --- schema as it was
 
@@ -182,7 +190,8 @@ class Anchor:
 
     def tables(self, side: Side) -> dict[str, Table]:
         """The tables of a side as the anchor knows them."""
-        rows = self._file.execute("SELECT name, definition FROM tables WHERE side=?", (side,))
+        rows = self._file.execute("SELECT name, definition FROM tables WHERE side=? AND instr(name, ?)=0",
+                                  (side, _ASIDE))
         return {n: msgspec.json.decode(d, type=Table) for n, d in rows}
 
     def _definition(self, side: Side, name: str) -> Table | None:
@@ -319,10 +328,22 @@ class Anchor:
                 yield RowMove(key, None, born=False)
 
     def forget_table(self, name: str) -> None:
-        """The table is gone on both sides."""
-        for table, column in (("tables", "name"), ("base", "tbl"), ("blocks", "tbl"), ("apart", "tbl"),
-                              ("advanced", "tbl"), ("pairs", "tbl")):
-            self._file.execute(f"DELETE FROM {table} WHERE {column}=?", (name,))
+        """The table is gone on both sides. While changes are recorded, what is known of it is put aside."""
+        for table, column in _OF_TABLES:
+            if self._operation:
+                self._file.execute(f"UPDATE {table} SET {column}=? WHERE {column}=?",
+                                   (f"{name}{_ASIDE}{self._operation}", name))
+            else:
+                self._file.execute(f"DELETE FROM {table} WHERE {column}=?", (name,))
+
+    def _remember_tables(self, operation: str) -> None:
+        """Take up again what an operation put aside."""
+        aside = self._file.execute("SELECT DISTINCT name FROM tables WHERE name LIKE ?",
+                                   (f"%{_ASIDE}{operation}",)).fetchall()
+        for (name,) in aside:
+            for table, column in _OF_TABLES:
+                self._file.execute(f"DELETE FROM {table} WHERE {column}=?", (name.partition(_ASIDE)[0],))
+                self._file.execute(f"UPDATE {table} SET {column}=? WHERE {column}=?", (name.partition(_ASIDE)[0], name))
 
     def advance_row(self, table: str, key: Key, row: Row | None) -> None:
         """Set the common ancestor of a row, by live's key; None: there is no such row any more."""

@@ -21,7 +21,7 @@ import msgspec
 
 from nostos.core import needs as need_finder
 from nostos.core.apply import journal as journals
-from nostos.core.apply.commit import Committed, apply_rows, apply_schema, drop_schema, take_back_schema
+from nostos.core.apply.commit import Committed, apply_rows, apply_schema, drop_schema, fill, take_back_schema
 from nostos.core.apply.ledger import Ledger, Line
 from nostos.core.apply.marker import MARKER, marked
 from nostos.core.apply.settle import settle
@@ -338,6 +338,9 @@ class _Merge:
         if self.undoes:
             with anchor.changing(), anchor.recording(self.id):
                 anchor.revert(self.undoes, [tuple(o) for o in self._owners()])
+                for o in self.plan.of(SchemaOperation):
+                    if (o.step.action, o.step.what) == ("drop", "table"):
+                        anchor.forget_table(o.step.table)
             return
         settle(anchor, self.comparison, self.plan, done, self.target, self.source, live_db, self.toward, self.id)
 
@@ -349,6 +352,24 @@ class _Merge:
                 yield {"path": change.path, "before": msgspec.to_builtins(change.before, builtin_types=(bytes,)),
                        "after": msgspec.to_builtins(change.entry, builtin_types=(bytes,))
                        if isinstance(change, PutFile) else None}
+
+    def _undo_schema(self) -> Iterator[dict[str, Any]]:
+        """Steps that dropped or added something, with the table as it was, or as it came."""
+        for o in self.plan.of(SchemaOperation):
+            rows = self.comparison.rows
+            tables = rows.live_tables if o.step.action == "drop" else rows.staging_tables
+            if o.step.action != "change":
+                yield {"action": o.step.action, "what": o.step.what, "name": o.step.name,
+                       "table": msgspec.to_builtins(tables[o.step.table])}
+
+    def _bring_back(self, live_db: Database) -> None:
+        """Fill tables and columns that the operation which is taken back had dropped."""
+        for o in self.plan.of(SchemaOperation) if self.undoes else ():
+            step = o.step
+            kept = journals.dropped(self.folder.parent / self.undoes, f"{step.what}-{step.table}-{step.name}")
+            if step.action == "add" and kept.is_file():
+                fill(self.comparison.rows.staging_tables[step.table], live_db, journals.dropped_rows(kept),
+                     step.what == "table")
 
     def _commit(self, live_db: Database, journal: journals.Journal, switch: Switch) -> None:
         live_db.be_strict()
@@ -374,6 +395,7 @@ class _Merge:
                     raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
             self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
             done = apply_rows(self.plan, rows, live_db)
+            self._bring_back(live_db)
             for table in rows.profile.clear:
                 if table in rows.live_tables:
                     live_db.clear(table)
@@ -382,7 +404,7 @@ class _Merge:
                 live_db.clear(settings.table, settings.name, rows.profile.clear_settings)
             live_db.mark(MARKER, self.id, now())
             journal.keep_undo([{"table": c.table, "key": list(c.key), "before": c.before, "after": c.after}
-                               for c in done.changed], self._undo_files())
+                               for c in done.changed], self._undo_files(), self._undo_schema())
             journal.write("committing", keys=[[t, n, k] for (t, n), k in done.keys.items()])
             began = monotonic()
             switch.go()

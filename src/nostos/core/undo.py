@@ -21,12 +21,13 @@ from nostos.core.database.digests import unsqueeze
 from nostos.core.database.schema import Key, Row, Table
 from nostos.core.errors import VoyageError
 from nostos.core.files import FileState
-from nostos.core.items import Comparison, assemble
+from nostos.core.items import Comparison, Item, assemble
 from nostos.core.keys import Keys, Side
 from nostos.core.merge import Prepared
 from nostos.core.needs import Needs
 from nostos.core.operations import plan
 from nostos.core.portable import Translator
+from nostos.core.schema_steps import schema_items
 from nostos.core.selection import Choice, choose
 from nostos.core.site import Site
 from nostos.core.tree.entries import Entry, digest_file, look_at
@@ -84,9 +85,9 @@ def to_take_back(home: Home, voyage: str, name: str | None) -> Done:
     return found
 
 
-def prepare_undo(home: Home, crew: Crew, which: Done, choice: Choice | None = None) -> Prepared:
-    """Work out how to take an operation back on live as it is now. Changes nothing. Raises VoyageError or
-    SelectionError."""
+def prepare_undo(home: Home, crew: Crew, which: Done, choice: Choice | None = None, schema: bool = False) -> Prepared:
+    """Work out how to take an operation back on live as it is now. schema: tables, columns and indexes that it added go
+    too, where nothing but its own is in them. Changes nothing. Raises VoyageError or SelectionError."""
     folder = home.folder(crew.voyage.name) / "merges" / which.id
     data = unsqueeze((folder / journals.UNDO).read_bytes())
     choice = choice or Choice(everyone=True)
@@ -94,26 +95,61 @@ def prepare_undo(home: Home, crew: Crew, which: Done, choice: Choice | None = No
     try:
         with database.reading():
             files = [_file(crew, f) for f in data["files"]]
-            comparison, needs = compare_stored(crew.live, database, data["rows"], files)
+            comparison, needs = compare_stored(crew.live, database, data["rows"], files, data.get("schema", []), schema)
             selection = choose(comparison, needs, choice)
             return Prepared(comparison, needs, plan(comparison, needs, selection), choice, Side.LIVE, choice,
                             dict(comparison.items), which.id,
-                            lambda: prepare_undo(home, crew, which, choice))
+                            lambda: prepare_undo(home, crew, which, choice, schema))
     finally:
         database.close()
 
 
 def compare_stored(live: Site, database: Database, rows: list[dict[str, Any]],
-                   files: Iterable[FileState]) -> tuple[Comparison, Needs]:
+                   files: Iterable[FileState], schema: Iterable[Mapping[str, Any]] = (),
+                   additions: bool = False) -> tuple[Comparison, Needs]:
     """A comparison of live, as it is now, with rows that were kept: what is kept plays staging's part.
 
     database: live's, being read. rows: of each its "table", its "key", and how it was "before" (what comes back) and
-    "after" (the ancestor), each None where it was not there.
+    "after" (the ancestor), each None where it was not there. schema: steps as a journal keeps them; what they dropped
+    comes back, and, with `additions`, what they added goes if it is empty.
     """
     found = _rows(live, database, rows)
     states = [f for f in files if not _same(f.live, f.staging)]
-    comparison = assemble(ancestors(database), found, states, (), database, database)
+    items: list[Item] = []
+    if schema:
+        found = replace(found, staging_tables=_schema_before(database, found, schema, additions))
+        items = [replace(item, careful=False) for item in schema_items(found)]
+    comparison = assemble(ancestors(database), found, states, items, database, database)
     return comparison, need_finder.resolve(comparison, database)
+
+
+def _schema_before(database: Database, rows: Rows, steps: Iterable[Mapping[str, Any]], additions: bool
+                   ) -> dict[str, Table]:
+    """Live's tables as they are to be: with what is to come back, without what is to go."""
+    tables = dict(rows.live_tables)
+    for step in steps:
+        table, name = msgspec.convert(step["table"], Table), step["name"]
+        there = tables.get(table.name)
+        column = table.column(name)
+        if step["action"] == "drop":
+            if step["what"] == "table":
+                tables.setdefault(table.name, table)
+            elif there is not None and step["what"] == "column" and there.column(name) is None and column is not None:
+                tables[table.name] = replace(there, columns=(*there.columns, column), ddl=table.ddl)
+            elif there is not None and step["what"] == "index" and name not in dict(there.indexes):
+                index = (name, dict(table.indexes)[name])
+                tables[table.name] = replace(there, indexes=(*there.indexes, index))
+        elif additions and there is not None:
+            goes = {s.live_key for s in rows.states.values() if s.table == there.name and s.staging is None}
+            column = there.column(name)
+            if step["what"] == "table" and database.count(there.name) == len(goes):
+                del tables[there.name]
+            elif step["what"] == "column" and column is not None and all(
+                    there.key_of(row) in goes for row in database.rows_where_set(there, [column])):
+                tables[there.name] = replace(there, columns=tuple(c for c in there.columns if c != column))
+            elif step["what"] == "index":
+                tables[there.name] = replace(there, indexes=tuple(i for i in there.indexes if i[0] != name))
+    return tables
 
 
 def ancestors(database: Database) -> Anchor:

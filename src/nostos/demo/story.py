@@ -34,6 +34,7 @@ class Story:
         self.staging_folder = folder / "staging"
         self.home = folder / "voyages"
         self.selection = folder / "autumn.toml"
+        self.backup = folder / "ridge.tar.zst"
         self.live_url = live_url
         self.staging_url = staging_url
 
@@ -93,6 +94,12 @@ class Story:
                     command=("refresh", VOYAGE, "--yes"), status=1)
         yield Scene("A second merge of the same voyage: the new page finds its parent under live's id.",
                     command=("merge", VOYAGE, "--take", "page/autumn-talks", "--yes"), status=1)
+        yield Scene("Back live up: one file, of one moment.", command=("backup", live, "--to", str(self.backup)))
+        yield Scene("An order comes in. Then someone empties the school page by mistake.", act=self.an_accident)
+        yield Scene("What would a whole restore cost? The order. So not that.",
+                    command=("restore", str(self.backup), live, "--dry-run"))
+        yield Scene("Just the page, then. The order stays.",
+                    command=("restore", str(self.backup), live, "--take", "page/school-groups", "--yes"))
         yield Scene("What was done, and when.", command=("history",))
         yield Scene("Staging has served its purpose.", command=("retire", VOYAGE, "--yes"))
 
@@ -151,6 +158,11 @@ class Story:
     def one_more_order(self) -> None:
         ticket = self.live.find("product", "evening-ticket")["id"]
         self.live.order("kr-2b0f", "Jonas Weir", [(ticket, 2, 900)])
+
+    def an_accident(self) -> None:
+        ticket = self.live.find("product", "evening-ticket")["id"]
+        self.live.order("kr-2b51", "Lotte Amsel", [(ticket, 1, 900)])
+        self.live.edit(self.live.find("page", "school-groups")["id"], body="")
 
     def one_more_page(self) -> None:
         parent = self.staging.find("page", "autumn-programme")["id"]

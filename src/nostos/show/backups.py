@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from rich.console import Console
+from rich.text import Text
 
 from nostos.core.backup.restore import Outlook, Restored
 from nostos.core.backup.write import BackedUp
@@ -54,9 +55,9 @@ def outlook(console: Console, found: Outlook) -> None:
     manifest = found.contents.manifest
     heading(console, f"A backup of {clean(manifest.site)}, made {manifest.made[:16].replace('T', ' ')} UTC.",
             "verified: every digest is right")
-    rows = []
+    rows: list[tuple[str | Text, str]] = []
     if found.lost:
-        rows.append(("will be LOST", f"{listed(found.lost)} that {found.site.name} gained since"))
+        rows.append((Text("will be LOST", style="bold red"), f"{listed(found.lost)} that {found.site.name} gained since"))
     if found.changed:
         rows.append(("as they were", listed(found.changed)))
     if found.back or found.tables_back:

@@ -95,7 +95,8 @@ def undone(console: Console, result: Merged, which: Done, voyage: Voyage) -> Non
     """What an undo did."""
     heading(console, f"{which.verb.capitalize()} {which.id} is taken back.",
             f"undo {result.id}, {result.seconds:.2f} s", "bold green")
-    console.print("What live gained since is as it was. Tables and columns that came with it stay.")
+    console.print("What live gained since is as it was. Tables and columns that came with it stay, unless --schema was "
+                  "given and they are empty.", soft_wrap=True)
     console.print(f"The work is still in staging: it can be merged again. To have this back: "
                   f"nostos undo {voyage.name} {result.id}", soft_wrap=True)
 

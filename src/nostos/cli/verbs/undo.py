@@ -12,6 +12,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
     parser.add_argument("merge", metavar="MERGE", nargs="?", help="its id (left out: the last one not taken back)")
     parser.add_argument("--leave", metavar="P", action="append", default=[], help="leave these as they are; repeatable")
+    parser.add_argument("--schema", action="store_true",
+                        help="also remove tables, columns and indexes that it added, where they are empty")
     parser.add_argument("--list", action="store_true", help="list what can be taken back, and stop")
     parser.add_argument("--dry-run", action="store_true", help="show the operations and stop")
     parser.add_argument("--yes", action="store_true", help="do not ask")
@@ -39,7 +41,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         return ExitStatus.DONE
     with home.lock(voyage.name), opened(home, voyage) as crew:
         which = to_take_back(home, voyage.name, args.merge)
-        prepared = prepare_undo(home, crew, which, Choice(leave=tuple(args.leave), everyone=True))
+        prepared = prepare_undo(home, crew, which, Choice(leave=tuple(args.leave), everyone=True), args.schema)
         stays = merging.staying(prepared)
         ended = ExitStatus.LOOK if stays else ExitStatus.DONE
         if not env.json:

@@ -20,6 +20,8 @@ from nostos.core.operations import InsertRow, Plan, RemoveRow, SchemaOperation, 
 from nostos.core.portable import Portable, Unresolved, Writer
 from nostos.core.values import references as refs
 
+_AT_ONCE = 500  # rows written at once
+
 Note = Callable[[dict[str, Any]], None]
 
 
@@ -111,6 +113,22 @@ def drop_schema(plan: Plan, live_db: Database) -> None:
     steps = [o.step for o in plan.of(SchemaOperation) if o.step.action == "drop"]
     for step in sorted(steps, key=lambda s: ("index", "column", "table").index(s.what)):
         live_db.drop(step.what, step.table, step.name)
+
+
+def fill(table: Table, database: Database, rows: Iterator[tuple[Value, ...]], whole: bool) -> None:
+    """Write rows that were kept when something was dropped. whole: all of a table; else one column, after the key, for
+    the rows that are there still."""
+    columns = [str(name) for name in next(rows)]
+    batch: list[tuple[Value, ...]] = []
+    for row in rows:
+        if whole:
+            batch.append(row)
+            if len(batch) == _AT_ONCE:
+                database.insert_many(table, columns, batch)
+                batch = []
+        elif database.fetch(table, row[:-1]) is not None:
+            database.update(table, row[:-1], {columns[-1]: row[-1]})
+    database.insert_many(table, columns, batch)
 
 
 def _placeholder(column: Column) -> Value:

@@ -6,6 +6,7 @@ that are replaced.
 
 from __future__ import annotations
 
+import io
 import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
@@ -16,6 +17,7 @@ from typing import Any
 import msgspec
 import zstandard
 
+from nostos.core.database import rowlines
 from nostos.core.database.digests import squeeze
 from nostos.core.database.schema import Value
 from nostos.core.operations import Operation
@@ -68,26 +70,39 @@ class Journal:
         self._file.flush()
         os.fsync(self._file.fileno())
 
-    def keep_undo(self, rows: Iterable[Mapping[str, Any]], files: Iterable[Mapping[str, Any]]) -> None:
+    def keep_undo(self, rows: Iterable[Mapping[str, Any]], files: Iterable[Mapping[str, Any]],
+                  schema: Iterable[Mapping[str, Any]]) -> None:
         """Keep what it takes to take the operation back."""
-        write_private(self.folder / UNDO, squeeze({"rows": list(rows), "files": list(files)}))
+        write_private(self.folder / UNDO, squeeze({"rows": list(rows), "files": list(files), "schema": list(schema)}))
 
     def keep_rows(self, name: str, columns: Sequence[str], rows: Iterable[Sequence[Value]]) -> None:
         """Keep rows that are about to be dropped: JSON lines, compressed, the columns' names first."""
         make_private(self.folder / "dropped")
-        safe = "".join(c if c.isalnum() or c in "-_" else "_" for c in name)[:120]
-        path = self.folder / "dropped" / f"{safe}.jsonl.zst"
+        path = dropped(self.folder, name)
         descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(descriptor, "wb") as file, zstandard.ZstdCompressor().stream_writer(file, closefd=False) as out:
-            out.write(msgspec.json.encode(list(columns)) + b"\n")
+            out.write(rowlines.line(columns))
             for row in rows:
-                out.write(msgspec.json.encode(jsonable(list(row))) + b"\n")
+                out.write(rowlines.line(row))
         with path.open("rb") as made:
             os.fsync(made.fileno())
 
     def close(self) -> None:
         with suppress(OSError):  # what counted was flushed line by line
             self._file.close()
+
+
+def dropped(folder: Path, name: str) -> Path:
+    """Where an operation keeps the rows of something that it dropped."""
+    safe = "".join(c if c.isalnum() or c in "-_" else "_" for c in name)[:120]
+    return folder / "dropped" / f"{safe}.jsonl.zst"
+
+
+def dropped_rows(path: Path) -> Iterator[tuple[Value, ...]]:
+    """The columns' names, then the rows of what was dropped. Raises ValueError where it is damaged."""
+    with path.open("rb") as file, zstandard.ZstdDecompressor().stream_reader(file) as packed:
+        for text in io.BufferedReader(packed):
+            yield rowlines.values(text, None)
 
 
 def unfinished(place: Path, kind: str = "merges") -> list[Path]:

@@ -160,6 +160,9 @@ class _Recovery:
         if begun.get("undoes"):
             with anchor.changing(), anchor.recording(self.folder.name):
                 anchor.revert(begun["undoes"], [tuple(o) for o in begun["owners"]])
+                for step in self._steps("drop"):
+                    if step["what"] == "table":
+                        anchor.forget_table(step["table"])
             return
         pairs: dict[tuple[Side, str, Value], str] = {}
         for table, name, key in self.steps.get("committing", {}).get("keys", []):

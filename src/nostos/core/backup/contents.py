@@ -14,6 +14,7 @@ from nostos.core.backup import layout
 from nostos.core.backup.container import Member, Reader
 from nostos.core.backup.layout import Manifest, damaged
 from nostos.core.database import outline as outlines
+from nostos.core.database import rowlines
 from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Table, Value
 from nostos.core.progress import Listener, Progress, silent
@@ -113,15 +114,22 @@ def _rows(found: Contents, member: Member, body: IO[bytes], tables: dict[str, Ta
     if lines[-1:] != [b""]:
         raise damaged("a row in it is cut short")
     if isinstance(known, Table):
-        if layout.values(lines[0], None) != known.stored:
+        if _values(lines[0], None) != known.stored:
             raise damaged(f"the rows of {known.name} have other columns than it says")
         assert rows is not None
-        some = [layout.values(line, len(known.stored)) for line in lines[1:-1]]
+        some = [_values(line, len(known.stored)) for line in lines[1:-1]]
         found.rows += len(some)
         rows(known, some)
     else:
         assert raw is not None
-        raw(known, [layout.values(line, None) for line in lines[1:-1]])
+        raw(known, [_values(line, None) for line in lines[1:-1]])
+
+
+def _values(text: bytes, width: int | None) -> tuple[Value, ...]:
+    try:
+        return rowlines.values(text, width)
+    except ValueError:
+        raise damaged("a row in it cannot be read") from None
 
 
 def _file(found: Contents, member: Member, body: IO[bytes], place: Callable[[Entry], Path | None] | None) -> None:

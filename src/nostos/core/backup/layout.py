@@ -8,17 +8,11 @@ the compressed archive stands a skippable frame of fixed length that tells how m
 
 from __future__ import annotations
 
-import base64
-import binascii
-import math
 import re
-from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import msgspec
 
-from nostos.core.database.schema import Value
 from nostos.core.errors import NostosError
 
 FORMAT, VERSION = "nostos-backup", 1
@@ -80,53 +74,6 @@ class Tail:
 def folder_of(number: int, table: str) -> str:
     """The name of the folder that holds a table's rows."""
     return f"{number:04d}-" + re.sub(r"[^A-Za-z0-9_-]", "_", table)[:80]
-
-
-def line(values: Sequence[Value]) -> bytes:
-    """A row as a line of JSON: an array; what JSON cannot say is an object with one key."""
-    return msgspec.json.encode([v if type(v) is int or v is None else _out(v) for v in values]) + b"\n"
-
-
-def _out(value: Value) -> Any:
-    if isinstance(value, str):
-        try:
-            value.encode()
-            return value
-        except UnicodeEncodeError:
-            return {"text": base64.b64encode(value.encode("utf-8", "surrogateescape")).decode()}
-    if isinstance(value, bytes):
-        return {"base64": base64.b64encode(value).decode()}
-    if isinstance(value, float) and not math.isfinite(value):
-        return {"float": repr(value)}
-    return value
-
-
-_lines: msgspec.json.Decoder[list[Any]] = msgspec.json.Decoder(list[Any])
-
-
-def values(text: bytes, width: int | None) -> tuple[Value, ...]:
-    """The values of a line. width: how many there must be (None: any number). Raises BackupError."""
-    try:
-        found = _lines.decode(text)
-        if width is None or len(found) == width:
-            return tuple([v if type(v) is str or type(v) is int or v is None else _in(v) for v in found])
-    except (msgspec.DecodeError, binascii.Error, ValueError, RecursionError):
-        pass
-    raise damaged("a row in it cannot be read")
-
-
-def _in(value: Any) -> Value:
-    if isinstance(value, dict) and len(value) == 1:
-        (kind, text), = value.items()
-        if kind == "base64":
-            return base64.b64decode(text, validate=True)
-        if kind == "text":
-            return base64.b64decode(text, validate=True).decode("utf-8", "surrogateescape")
-        if kind == "float" and text in ("inf", "-inf"):
-            return float(text)
-    if isinstance(value, float):
-        return value
-    raise ValueError("not a value")
 
 
 def damaged(why: str) -> BackupError:

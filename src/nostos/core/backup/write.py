@@ -16,7 +16,7 @@ import nostos
 from nostos.core.backup import layout
 from nostos.core.backup.container import Reader, Writer
 from nostos.core.backup.layout import CONFIGURATION, FILES, Manifest
-from nostos.core.database import Location
+from nostos.core.database import Location, rowlines
 from nostos.core.database.base import Block, Database
 from nostos.core.database.outline import Outline
 from nostos.core.database.rowforms import row_form
@@ -165,13 +165,13 @@ class _Backup:
         for number, name in enumerate(outline.raw):
             pieces = _Pieces(self.writer, layout.RAW + layout.folder_of(number, name), ())
             for row in database.raw_rows(name):
-                pieces.add(layout.line(row))
+                pieces.add(rowlines.line(row))
             pieces.end()
 
     def _rows(self, database: Database, table: Table) -> Iterator[bytes]:
         """A table's rows as lines; what its blocks add up to is remembered."""
         if not table.key:
-            yield from (layout.line(values) for values in database.scan(table, table.stored))
+            yield from (rowlines.line(values) for values in database.scan(table, table.stored))
             return
         form = row_form(table, table.stored)
         totals: dict[int, list[int]] = {}
@@ -179,7 +179,7 @@ class _Backup:
             total = totals.setdefault(number, [0, 0])
             total[0] += 1
             total[1] ^= int.from_bytes(form.digest(payload)[:8])
-            yield layout.line(form.read(payload))
+            yield rowlines.line(form.read(payload))
         self.blocks[table.name] = {n: Block(count, digest) for n, (count, digest) in totals.items()}
 
     def _tree(self, entries: list[Entry]) -> None:
@@ -230,7 +230,7 @@ class _Pieces:
     def __init__(self, writer: Writer, folder: str, columns: tuple[str, ...]) -> None:
         self.writer = writer
         self.folder = folder
-        self.head = layout.line(columns)
+        self.head = rowlines.line(columns)
         self.number = 0
         self.lines: list[bytes] = []
         self.size = 0
