@@ -118,7 +118,8 @@ def rows(path: Path, sql: str, *values: Any) -> list[tuple[Any, ...]]:
 
 def contents(path: Path, without: tuple[str, ...] = ("cache", "sessions")) -> dict[str, list[tuple[Any, ...]]]:
     """Every row of every table of a database file, but Nostos's own."""
-    names = [n for (n,) in rows(path, "SELECT name FROM sqlite_master WHERE type='table' AND name NOT LIKE 'sqlite%'")]
+    names = [n for (n,) in rows(path, "SELECT name FROM sqlite_master WHERE type='table' AND name NOT LIKE 'sqlite%' "
+                                      "ORDER BY name")]
     return {n: sorted(rows(path, f'SELECT * FROM "{n}"'), key=repr)
             for n in names if n not in without and not n.startswith("nostos_")}
 

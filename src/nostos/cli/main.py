@@ -15,6 +15,8 @@ VERBS = {
     "survey": "look a site over before anything is touched",
     "clone": "make a staging copy of a live site",
     "status": "voyages at a glance",
+    "trial": "visit every public page on both sites, and say what broke",
+    "versions": "core, extensions and themes on both sides",
     "compare": "what each side changed since the clone",
     "select": "choose what goes home, and write it to a file",
     "merge": "bring chosen changes home to live",

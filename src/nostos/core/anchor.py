@@ -421,6 +421,12 @@ class Anchor:
         found = self._file.execute("SELECT base FROM files WHERE path=?", (path,)).fetchone()
         return msgspec.msgpack.decode(found[0], type=Entry) if found and found[0] else None
 
+    def base_files(self) -> dict[str, Entry]:
+        """Every file of the common ancestor."""
+        decoder = msgspec.msgpack.Decoder(Entry)
+        return {p: decoder.decode(e) for p, e in self._file.execute(
+            "SELECT path, base FROM files WHERE base IS NOT NULL")}
+
     def text(self, digest: bytes | None) -> bytes | None:
         """The content of a small text file by its digest."""
         found = self._file.execute("SELECT content FROM texts WHERE digest=?", (digest,)).fetchone()

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from nostos.core.profiles.model import Folder, Profile
 
-_HEAD = 8192  # bytes of a file that are looked at, as the systems themselves do
+HEAD = 8192  # bytes of a file that are looked at, as the systems themselves do
 
 
 @dataclass(frozen=True)
@@ -30,7 +30,7 @@ def version_in(folder: Folder, root: Path) -> str:
             if path.is_symlink() or not path.is_file():
                 continue
             with path.open("rb") as file:
-                head = file.read(_HEAD).decode("utf-8", "replace")
+                head = file.read(HEAD).decode("utf-8", "replace")
         except OSError:
             continue
         found = re.search(folder.version.pattern, head, re.MULTILINE)

@@ -57,7 +57,8 @@ def outlook(console: Console, found: Outlook) -> None:
             "verified: every digest is right")
     rows: list[tuple[str | Text, str]] = []
     if found.lost:
-        rows.append((Text("will be LOST", style="bold red"), f"{listed(found.lost)} that {found.site.name} gained since"))
+        rows.append((Text("will be LOST", style="bold red"),
+                     f"{listed(found.lost)} that {found.site.name} gained since"))
     if found.changed:
         rows.append(("as they were", listed(found.changed)))
     if found.back or found.tables_back:

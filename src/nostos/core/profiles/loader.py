@@ -115,7 +115,8 @@ def _profile(data: dict[str, Any]) -> Profile:
         settings = SettingsTable(s["table"], s["name"], s["value"], s["format"])
     kinds = tuple(
         Kind(k["name"], k["table"], _where(k), _names(k.get("label", [])), k.get("title"), tuple(k.get("identity", [])),
-             k.get("born"), k.get("visitors", False), k.get("strip", ""), k.get("volatile", False))
+             k.get("born"), k.get("visitors", False), k.get("strip", ""), k.get("volatile", False),
+             k.get("address", ""), _where({"where": k.get("shown", {})}))
         for k in data.get("kind", []))
     kind_tables = {k.table for k in kinds}
     children = []

@@ -59,6 +59,8 @@ class Kind:
     visitors: bool = False
     strip: str = ""
     volatile: bool = False
+    address: str = ""  # where visitors see one, below the site's URL, with columns in braces
+    shown: Where = ()  # which of them they see
 
     def named(self, row: Mapping[str, Value]) -> str:
         """The kind's name for a row: `{column}` in it is the row's value."""

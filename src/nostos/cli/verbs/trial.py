@@ -1,0 +1,93 @@
+"""`nostos trial [VOYAGE]`"""
+
+from __future__ import annotations
+
+import argparse
+import os
+from getpass import getpass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from nostos.cli.environment import Environment, ExitStatus
+
+if TYPE_CHECKING:
+    from nostos.core.trial.visit import Entry
+
+_PASSWORD = "NOSTOS_STAGING_PASSWORD"  # noqa: S105 - the name of a variable
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
+    parser.add_argument("--most", metavar="N", type=int, default=200, help="visit so many pages at most (200)")
+    parser.add_argument("--rate", metavar="N", type=float, default=8.0, help="requests a second on each site (8)")
+    parser.add_argument("--login", metavar="USER",
+                        help=f"staging asks for a name and a password: the name; the password is asked for, or read "
+                             f"from {_PASSWORD}")
+    parser.add_argument("--cookie-file", metavar="FILE", help="staging wants a cookie: a file with the header's value")
+    parser.add_argument("--any-certificate", action="store_true", help="do not check staging's certificate")
+    parser.add_argument("--remember", metavar="NAME", help="keep what was seen under a name")
+    parser.add_argument("--against", metavar="NAME", help="hold staging against what was seen there then")
+    parser.add_argument("--pictures", metavar="DIR", help="pictures of both, and what differs in them (needs Chromium)")
+    parser.add_argument("--html", metavar="FILE", help="write it to a page for others to read")
+    parser.epilog = ("Examples:\n  nostos trial autumn --remember before\n  nostos trial autumn --against before\n\n"
+                     "Exit status 1: something broke.")
+
+
+def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.errors import VoyageError
+    from nostos.core.history import recorded
+    from nostos.core.trial.compare import count
+    from nostos.core.trial.run import Options, judged, remember, remembered, visit
+    from nostos.core.voyage import Home, opened
+    from nostos.show import trying
+    from nostos.show.output import write_json
+    from nostos.show.progress import shown
+
+    if args.most < 1 or not args.rate > 0:
+        raise VoyageError("--most and --rate must be above nought.", next_step="Leave them out, or write a number.")
+    home = Home(env.home)
+    voyage = home.only(args.voyage)
+    against = (args.against, remembered(home, voyage.name, args.against)) if args.against else None
+    options = Options(args.most, args.rate, _entry(args))
+    with opened(home, voyage) as crew, recorded(home, "trial", voyage.name, voyage.live_name) as record:
+        with shown(env.err) as tell:
+            seen, left = visit(crew, options, tell)
+            found = judged(crew, seen, left, against)
+            pictures = []
+            if args.pictures:
+                from nostos.core.trial.pictures import take
+
+                pictures = take(found, Path(args.pictures), tell)
+        if args.remember:
+            remember(home, voyage.name, args.remember, seen)
+        record.counts = {"pages": len(found.pages), **{str(v): n for v, n in count(found.pages).items()}}
+        record.went(voyage.live_url, voyage.url)
+    if args.html:
+        from nostos.show.html import write_trial
+
+        write_trial(Path(args.html), voyage, found, pictures)
+    if env.json:
+        write_json(env.stdout, {"when": found.when, "pages": found.pages, "everywhere": found.everywhere,
+                                "left": found.left, "against": found.against, "pictures": pictures})
+    else:
+        trying.trial(env.out, found, args.remember)
+        trying.pictures(env.out, pictures)
+    return ExitStatus.LOOK if found.broke else ExitStatus.DONE
+
+
+def _entry(args: argparse.Namespace) -> Entry:
+    from nostos.core.errors import SiteError
+    from nostos.core.trial.visit import Entry
+
+    login, cookie = None, ""
+    if args.login:
+        login = (args.login, os.environ.get(_PASSWORD) or getpass("Staging's password: "))
+    if args.cookie_file:
+        try:
+            cookie = Path(args.cookie_file).expanduser().read_text(encoding="utf-8").strip()
+        except (OSError, UnicodeDecodeError) as error:
+            raise SiteError(f"The cookie file {args.cookie_file} cannot be read.",
+                            next_step="Check its path.") from error
+        if "\n" in cookie:
+            raise SiteError("The cookie file holds more than one line.", next_step="Write name=value; name=value.")
+    return Entry(login, cookie, args.any_certificate)
