@@ -25,6 +25,7 @@ VERBS = {
     "backup": "a whole copy of a site in one file",
     "restore": "a backup back in its place, or single things out of it",
     "recover": "finish or take back what a crash interrupted",
+    "tide": "when live is quiet, by hour of the week",
     "history": "every operation, and how it ended",
     "retire": "remove a staging copy and everything made for it",
     "demo": "play the whole story on made-up data",

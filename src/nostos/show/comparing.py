@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from difflib import SequenceMatcher
 from typing import Any
@@ -240,7 +241,7 @@ def _difference(console: Console, side: str, old: str, new: str) -> None:
 
 def _words(old: str, new: str) -> tuple[Text, Text]:
     """Two texts with the words that differ marked: by colour, and in brackets where there is none."""
-    a, b = _split(old), _split(new)
+    a, b = split(old), split(new)
     gone, come = Text(style="red"), Text(style="green")
     for tag, a1, a2, b1, b2 in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
         marked = tag != "equal" and old and new
@@ -249,7 +250,6 @@ def _words(old: str, new: str) -> tuple[Text, Text]:
     return gone, come
 
 
-def _split(text: str) -> list[str]:
-    import re
-
+def split(text: str) -> list[str]:
+    """A text as words and what is between them."""
     return re.findall(r"\s+|[^\s]+", text)

@@ -1,0 +1,316 @@
+"""Reports as one page that needs nothing else: for a colleague or a client, on a phone, on paper, without a network.
+
+Whatever a site holds is shown as text. The page's policy lets nothing run and nothing load but its own style and
+script, which are named by their digests.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import io
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from difflib import SequenceMatcher
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+import jinja2
+from markupsafe import Markup
+
+import nostos
+from nostos.core.apply.ledger import Line
+from nostos.core.errors import SiteError
+from nostos.core.fields import ABSENT, Standing
+from nostos.core.files import FileState
+from nostos.core.history import now
+from nostos.core.items import Comparison, Field, Item
+from nostos.core.merge import Merged, Prepared
+from nostos.core.needs import Needs
+from nostos.core.private import write_private
+from nostos.core.profiles.model import Policy
+from nostos.core.tree.entries import Entry, inside, plain_text
+from nostos.core.trial.compare import count
+from nostos.core.trial.pictures import Pictured
+from nostos.core.trial.run import Trial
+from nostos.core.voyage import Crew, Voyage
+from nostos.show.comparing import Describe, split, value_text
+
+_OPENED = 12  # entries, up to which all are open at first
+_MOST_FIELDS = 60
+_MOST_ENTRIES = 2000
+_LONGEST = 20_000  # characters of a value
+_AROUND = 12  # words that stay beside a difference
+_PICTURE_SIDE = 480
+_PICTURE_BYTES = 300_000
+_ALL_PICTURES = 12_000_000
+_FILE_BYTES = 64 << 10
+_PICTURES = {".png": "PNG", ".jpg": "JPEG", ".jpeg": "JPEG", ".gif": "GIF", ".webp": "WEBP"}
+
+Pieces = list[tuple[str, str]]  # ("del", "ins", "gap" or "", text)
+
+
+@dataclass(frozen=True)
+class _Entry:
+    name: str
+    kind: str
+    standing: str
+    change: str = ""
+    title: str = ""
+    reason: str = ""
+    why: Sequence[str] = ()
+    needs: Sequence[dict[str, str]] = ()
+    fields: Sequence[dict[str, Any]] = ()
+    pictures: Sequence[dict[str, str]] = ()
+    more: str = ""
+
+    @property
+    def anchor(self) -> str:
+        return _anchor(self.name)
+
+
+@dataclass
+class _Group:
+    title: str
+    entries: list[_Entry] = field(default_factory=list)
+    note: str = ""
+
+
+def _anchor(name: str) -> str:
+    return "i" + hashlib.sha256(name.encode("utf-8", "surrogateescape")).hexdigest()[:16]
+
+
+class Reporter:
+    """Writes reports of one voyage's comparison."""
+
+    def __init__(self, crew: Crew, found: Comparison, needs: Needs, describe: Describe) -> None:
+        self.crew = crew
+        self.found = found
+        self.needs = needs
+        self.describe = describe
+        self._left = _ALL_PICTURES
+
+    def comparison(self, path: Path, items: Sequence[Item] = ()) -> None:
+        """What goes home, what clashes, what is kept. items: only these."""
+        voyage = self.crew.voyage
+        chosen = list(items) or list(self.found.items.values())
+        groups = [
+            _Group("Would go home", note="Changed in staging by editors and administrators."),
+            _Group("Clashes", note="Both sides changed these differently. A merge leaves live's, unless decided."),
+            _Group("Stays in staging unless named", note="Made by visitors there, so test data."),
+            _Group("Kept", note="Live's own work, which no merge touches."),
+            _Group("Settled", note="Both sides made the same change.")]
+        for item in chosen[:_MOST_ENTRIES]:
+            at = 1 if item.standing is Standing.CLASH else 4 if item.standing is Standing.SETTLED else (
+                3 if item.id not in self.needs else 2 if item.visitors else 0)
+            groups[at].entries.append(self._entry(item))
+        notes = [f"Not compared, for want of a key: {', '.join(self.found.rows.skipped)}."] if (
+            self.found.rows.skipped) else []
+        if len(chosen) > _MOST_ENTRIES:
+            notes.append(f"Only the first {_MOST_ENTRIES:,} of {len(chosen):,} items are shown.")
+        write(path, f"{voyage.live_name}: what changed where", _facts(voyage), groups, notes)
+
+    def merge(self, path: Path, prepared: Prepared, result: Merged | None) -> None:
+        """What a merge takes home, or took (result), with its ledger."""
+        voyage, selection = self.crew.voyage, prepared.plan.selection
+        groups = [_Group("Went home" if result else "Would go home"), _Group("Stayed", note="Could have gone."),
+                  _Group("Clashes left", note="Live is as it was there.")]
+        for chosen in selection.chosen:
+            because = (f"{chosen.because.item} needs it: {chosen.because.reason}",) if chosen.because else ()
+            groups[0].entries.append(self._entry(chosen.item, because))
+        groups[1].entries += [self._entry(i) for i in selection.left]
+        groups[2].entries += [self._entry(i) for i in selection.clashes]
+        facts = _facts(voyage)
+        lines: Sequence[Line] = ()
+        if result:
+            facts += [f"merge {result.id}", f"live spent {result.between * 1000:.1f} ms between two states"]
+            lines = [n for n in result.ledger if n.gained or n.edited or n.removed]
+        write(path, f"{voyage.live_name}: {'what was merged' if result else 'what a merge would do'}", facts, groups,
+              [f"Mind: {w}." for w in selection.warnings], lines)
+
+    def _entry(self, item: Item, why: Sequence[str] = ()) -> _Entry:
+        shown = [f for f in item.fields if f.merged.policy is not Policy.NEWEST]
+        gone = item.change == "removed" and not item.schema
+        states = {s.path: s for s in item.files}
+        fields = [] if gone else [self._field(f, states) for f in shown[:_MOST_FIELDS]]
+        return _Entry(
+            item.id, item.kind, str(item.standing), item.change, item.title, item.reason, why,
+            [{"name": n.on, "anchor": _anchor(n.on), "reason": n.reason} for n in self.needs.get(item.id, ())],
+            fields, list(self._pictures(item)),
+            f"and {len(shown) - _MOST_FIELDS} more fields" if len(shown) > _MOST_FIELDS and not gone else "")
+
+    def _field(self, shown: Field, files: dict[str, FileState]) -> dict[str, Any]:
+        merged = shown.merged
+        base, live, staging = (value_text(v, self.describe)[:_LONGEST] for v in (
+            merged.base, merged.live, merged.staging))
+        state = files.get(shown.name) or next((s for p, s in files.items() if p.endswith("/" + shown.name)), None)
+        note = ""
+        if state is not None:
+            texts = self._texts(state)
+            if texts is not None:
+                base, live, staging = texts
+        sides = []
+        if merged.base is ABSENT and merged.live is ABSENT:
+            sides = [("staging added", "", staging)]
+        elif merged.base is ABSENT and merged.staging is ABSENT:
+            sides = [("live added", "", live)]
+        elif merged.standing is Standing.SETTLED:
+            sides = [("both sides", base, live)]
+        else:
+            sides = [(who, base, now) for who, now in (("staging", staging), ("live", live)) if now != base]
+        if merged.standing is Standing.CLASH:
+            note = "Both changed it differently."
+        elif merged.standing is Standing.BLENDED and merged.policy is Policy.TEXT:
+            sides.append(("after a merge", value_text(merged.result, self.describe)[:_LONGEST],
+                          value_text(merged.result, self.describe)[:_LONGEST]))
+        return {"name": shown.name, "standing": str(shown.standing), "note": note,
+                "differences": [{"who": who, "pieces": pieces(old, new)} for who, old, new in sides]}
+
+    def _texts(self, state: FileState) -> tuple[str, str, str] | None:
+        """The three versions of a small text file."""
+        found = []
+        for entry, root in ((state.base, None), (state.live, self.crew.live.files),
+                            (state.staging, self.crew.staging.files)):
+            if entry is None:
+                found.append("")
+                continue
+            if entry.kind != "file" or entry.size > _FILE_BYTES:
+                return None
+            raw = self.crew.anchor.text(entry.digest) if root is None else _read(root, entry)
+            text = plain_text(raw)
+            if text is None:
+                return None
+            found.append(text.decode()[:_LONGEST])
+        return found[0], found[1], found[2]
+
+    def _pictures(self, item: Item) -> Iterator[dict[str, str]]:
+        for state in item.files:
+            ending = Path(state.path).suffix.lower()
+            if item.folder or (ending not in _PICTURES and ending != ".svg"):
+                continue
+            for caption, entry, root in (("live", state.live, self.crew.live.files),
+                                         ("staging", state.staging, self.crew.staging.files)):
+                data = self._data(root, entry, ending) if entry is not None else ""
+                yield {"caption": f"{caption}: {Path(state.path).name}", "data": data}
+            return  # the other files of a picture are its sizes
+
+    def _data(self, root: Path, entry: Entry, ending: str) -> str:
+        raw = _read(root, entry)
+        if raw is None or self._left <= 0:
+            return ""
+        if ending == ".svg":  # as an image, a browser runs nothing in it
+            data, kind = (raw, "svg+xml") if len(raw) < _PICTURE_BYTES else (b"", "")
+        else:
+            data, kind = _smaller(raw), "png"
+        self._left -= len(data)
+        return f"data:image/{kind};base64,{base64.b64encode(data).decode()}" if data else ""
+
+
+def _read(root: Path, entry: Entry) -> bytes | None:
+    try:
+        place = inside(root, entry.path)
+        return None if place.is_symlink() or place.stat().st_size > 20 << 20 else place.read_bytes()
+    except (OSError, SiteError):
+        return None
+
+
+def _smaller(raw: bytes) -> bytes:
+    """A picture as a small PNG; nothing where it is none."""
+    from PIL import Image
+
+    try:
+        with Image.open(io.BytesIO(raw), formats=tuple(_PICTURES.values())) as picture:
+            if picture.width * picture.height > 60_000_000:
+                return b""
+            picture.thumbnail((_PICTURE_SIDE, _PICTURE_SIDE))
+            out = io.BytesIO()
+            picture.convert("RGBA").save(out, "PNG")
+    except Exception:  # whatever is wrong with a picture, it is merely not shown
+        return b""
+    return out.getvalue() if out.tell() < _PICTURE_BYTES * 2 else b""
+
+
+def pieces(old: str, new: str) -> Pieces:
+    """Two texts as one, with what went and what came marked; long stretches that are alike are left out."""
+    a, b = split(old), split(new)
+    if len(a) + len(b) > 8000:  # comparing that word by word would take long
+        a, b = old.splitlines(keepends=True), new.splitlines(keepends=True)
+    found: Pieces = []
+    for tag, a1, a2, b1, b2 in SequenceMatcher(None, a, b, autojunk=len(a) > 2000).get_opcodes():
+        if tag == "equal":
+            found += _equal(a[a1:a2], first=not a1, last=a2 == len(a)) if old != new else [("", "".join(a))]
+            continue
+        if a2 > a1:
+            found.append(("del", "".join(a[a1:a2])))
+        if b2 > b1:
+            found.append(("ins", "".join(b[b1:b2])))
+    return found
+
+
+def _equal(words: list[str], first: bool, last: bool) -> Pieces:
+    if len(words) <= 5 * _AROUND:
+        return [("", "".join(words))]
+    head = [] if first else [("", "".join(words[:2 * _AROUND]))]
+    tail = [] if last else [("", "".join(words[-2 * _AROUND:]))]
+    return [*head, ("gap", " ... "), *tail]
+
+
+def write_trial(path: Path, voyage: Voyage, found: Trial, pictured: Sequence[Pictured]) -> None:
+    """A trial, page by page, with its pictures."""
+    shots = {p.path: p for p in pictured}
+    groups: dict[str, _Group] = {str(v): _Group(str(v).capitalize()) for v in count(found.pages)}
+    for page in found.pages:
+        shown = []
+        if page.path in shots:
+            one = shots[page.path]
+            shown = [{"caption": what, "data": _shot(Path(place))} for what, place in (
+                ("live", one.live), ("staging", one.staging), (f"{one.share:.1%} differs", one.difference))]
+        groups[str(page.verdict)].entries.append(_Entry(
+            page.path, page.item.partition("/")[0] or "page", str(page.verdict), "", page.item, "", page.why, (), (),
+            shown, f"{page.before:.2f} s, then {page.after:.2f} s" if page.before and page.after else ""))
+    notes = [*(f"{e}." for e in found.everywhere)]
+    if found.left:
+        notes.append(f"Found and not visited: {found.left}.")
+    against = f"against staging at {found.against}" if found.against else "against live"
+    write(path, f"{voyage.live_name}: a trial of staging", [*_facts(voyage), against], list(groups.values()), notes)
+
+
+def _shot(path: Path) -> str:
+    try:
+        data = _smaller(path.read_bytes())
+    except OSError:
+        return ""
+    return f"data:image/png;base64,{base64.b64encode(data).decode()}" if data else ""
+
+
+def _facts(voyage: Voyage) -> list[str]:
+    return [f"voyage {voyage.name}", f"live {voyage.live_url}", f"staging {voyage.url}",
+            f"cloned {voyage.since[:16].replace('T', ' ')} UTC"]
+
+
+def write(path: Path, title: str, facts: Iterable[str], groups: Sequence[_Group], notes: Sequence[str] = (),
+          ledger: Sequence[Line] = ()) -> None:
+    """Write a page, readable by its owner alone. Raises SiteError when it cannot be written."""
+    folder = resources.files("nostos.show") / "templates"
+    style, script = ((folder / f"report.{ending}").read_text(encoding="utf-8") for ending in ("css", "js"))
+    template = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined).from_string(
+        (folder / "report.html").read_text(encoding="utf-8"))
+    shown = [g for g in groups if g.entries]
+    entries = [e for g in shown for e in g.entries]
+    text = template.render(
+        title=title, facts=list(facts), groups=shown, entries=entries, notes=notes, ledger=ledger,
+        counts=list(Counter(e.standing for e in entries).items()), kinds=sorted({e.kind for e in entries}),
+        opened=len(entries) <= _OPENED, made=now()[:16].replace("T", " ") + " UTC", version=nostos.__version__,
+        style=Markup(style), script=Markup(script),  # noqa: S704 - our own
+        style_digest=_digest(style), script_digest=_digest(script))
+    try:
+        write_private(path.expanduser(), text.encode("utf-8", "replace"))
+    except OSError as error:
+        raise SiteError(f"The report {path} cannot be written: {error.strerror}.",
+                        next_step="Name another file with --html.") from error
+
+
+def _digest(text: str) -> str:
+    return base64.b64encode(hashlib.sha256(text.encode()).digest()).decode()

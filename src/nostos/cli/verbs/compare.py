@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 
 from nostos.cli.environment import Environment, ExitStatus
 
@@ -14,8 +15,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("items", metavar="ITEM", nargs="*", help="show these field by field, such as page/visit")
     parser.add_argument("--standing", metavar="S", action="append", choices=_STANDINGS, default=[],
                         help=f"list only these: {', '.join(_STANDINGS)}; repeatable")
+    parser.add_argument("--html", metavar="FILE", help="also write it to a page for others to read")
     parser.epilog = ("Examples:\n  nostos compare autumn\n  nostos compare autumn page/programme\n"
-                     "  nostos compare autumn --standing kept\n\nExit status 1: there are clashes.")
+                     "  nostos compare autumn --standing kept\n  nostos compare autumn --html changes.html\n\n"
+                     "Exit status 1: there are clashes.")
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
@@ -46,6 +49,11 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         def describe(text: str) -> str:
             return describe_reference(crew.anchor, found.rows, text)
 
+        if args.html:
+            from nostos.show.html import Reporter
+
+            Reporter(crew, found, needs, describe).comparison(Path(args.html), chosen)
+            env.err.print(f"Written to {args.html}.")
         if env.json:
             if chosen:
                 write_json(env.stdout, {"items": [data.item(i, needs, describe) for i in chosen]})

@@ -4,9 +4,14 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from nostos.cli import choosing
 from nostos.cli.environment import Environment, ExitStatus
+
+if TYPE_CHECKING:
+    from nostos.core.merge import Merged, Prepared
+    from nostos.core.voyage import Crew
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -14,6 +19,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     choosing.arguments(parser, "all that editors and administrators changed")
     parser.add_argument("--selection", metavar="FILE", type=Path, help="what `nostos select --save` wrote")
     parser.add_argument("--dry-run", action="store_true", help="show the operations and stop")
+    parser.add_argument("--html", metavar="FILE", help="also write what goes home, and the ledger, to a page")
     parser.add_argument("--yes", action="store_true", help="do not ask")
     parser.epilog = ("Examples:\n  nostos merge autumn --dry-run\n"
                      "  nostos merge autumn --take 'page/*' --take menu/main\n"
@@ -40,6 +46,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         if not env.json:
             merging.plan(env.out, prepared, voyage.live_name)
         if choosing.stops(args, env, prepared, "There is nothing to bring home. Nothing was done."):
+            _report(args, env, crew, prepared, None)
             return ended
         going = len(prepared.plan.selection.chosen)
         choosing.confirm(env, args.yes, f"Bring {going} items home to {voyage.live_name}?")
@@ -49,6 +56,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             gone = age_out(home)
             record.counts = {"items": going, "clashes": len(result.clashes),
                              "gained on live": sum(line.gained for line in result.ledger)}
+        _report(args, env, crew, prepared, result)
     if env.json:
         write_json(env.stdout, {**data.plan(prepared), **data.merged(result)})
     else:
@@ -56,3 +64,15 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         merging.merged(env.out, result, voyage.live_name, voyage.since)
         backups.aged_out(env.out, gone)
     return ended
+
+
+def _report(args: argparse.Namespace, env: Environment, crew: Crew, prepared: Prepared, result: Merged | None) -> None:
+    if not args.html:
+        return
+    from nostos.core.items import describe_reference
+    from nostos.show.html import Reporter
+
+    rows = prepared.comparison.rows
+    Reporter(crew, prepared.comparison, prepared.needs,
+             lambda text: describe_reference(crew.anchor, rows, text)).merge(Path(args.html), prepared, result)
+    env.err.print(f"Written to {args.html}.")

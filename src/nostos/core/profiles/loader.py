@@ -13,6 +13,7 @@ from typing import Any
 
 from nostos.core.errors import SiteError
 from nostos.core.profiles.model import (
+    Activity,
     Caution,
     Child,
     Configuration,
@@ -159,6 +160,9 @@ def _profile(data: dict[str, Any]) -> Profile:
         guard_file=_guard_file(data.get("guards", {}).get("file")),
         cautions=tuple(Caution(tuple(c["tables"]), c["what"], c["why"], c["remedy"])
                        for c in data.get("caution", [])),
+        activities=tuple(Activity(a["name"], a["table"], a["time"], _where(a), a.get("local", False),
+                                  a.get("visitors", True)) for a in data.get("activity", [])),
+        zone_settings=_names(data.get("tide", {}).get("zone", [])),
         prefixed=tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     )
 

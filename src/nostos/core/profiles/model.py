@@ -219,6 +219,19 @@ class SettingsTable:
 
 
 @dataclass(frozen=True)
+class Activity:
+    """Rows that tell when something happened, in a column. local: in the site's own time zone, not in UTC. visitors:
+    whether it is visitors who did it."""
+
+    name: str
+    table: str
+    time: str
+    where: Where = ()
+    local: bool = False
+    visitors: bool = True
+
+
+@dataclass(frozen=True)
 class Configuration:
     """Where a system's own configuration file says its name, base URL and database: dotted keys."""
 
@@ -255,6 +268,8 @@ class Profile:
     prefixed: tuple[tuple[str, str, tuple[str, ...]], ...] = ()  # table, column, patterns of what follows the prefix
     visitor_kinds: tuple[str, ...] = ()
     cautions: tuple[Caution, ...] = ()
+    activities: tuple[Activity, ...] = ()
+    zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC
 
     def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:
         return next((k for k in self.kinds if k.table == table and holds(k.where, row)), None)

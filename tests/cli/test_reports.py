@@ -1,0 +1,72 @@
+"""Pages for others to read: whatever a site holds is text there, and nothing else is loaded or run."""
+
+import re
+
+from bs4 import BeautifulSoup
+
+from nostos.demo.seed import make
+from nostos.demo.story import LIVE_URL, STAGING_URL, Story
+from tests.support import Program, SiteTest
+
+HOSTILE = ('<script>alert(1)</script>', '"><img src=x onerror=alert(1)>', "</style><style>*{display:none}</style>",
+           "</details></main>{{ 7*7 }}{% x %}", "javascript:alert(1)", "\u202eeman", "<!--", "]]>")
+
+
+class Reports(SiteTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.run_it = Program(self.folder)
+        make(self.folder / "live", LIVE_URL)
+        done = self.run_it("clone", "live", "autumn", "--into", "staging", "--url", STAGING_URL)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.story = Story(self.folder)
+        self.story.work_on_staging()
+        self.story.life_on_live()
+
+    def page(self, name: str) -> BeautifulSoup:
+        path = self.folder / name
+        self.assertEqual(path.stat().st_mode & 0o777, 0o600)
+        soup = BeautifulSoup(path.read_text(encoding="utf-8"), "html.parser")
+        for tag in soup.find_all(True):
+            for attribute, value in tag.attrs.items():
+                self.assertFalse(attribute.startswith("on"), tag)
+                if attribute in ("src", "href"):
+                    self.assertRegex(str(value), r"^(#i[0-9a-f]{16}|data:image/(png|svg\+xml);base64,)", tag)
+        self.assertEqual((len(soup.find_all("script")), len(soup.find_all("style"))), (1, 1))
+        self.assertIn("default-src 'none'", str(soup.find("meta", attrs={"http-equiv": True})))
+        return soup
+
+    def test_a_comparison(self) -> None:
+        site = self.story.staging
+        for number, text in enumerate(HOSTILE):
+            site.add("page", f"hostile-{number}", text, text)
+            site.set(f"odd{number}{text}", {text: [text]})
+        picture = site.folder / "uploads/evil.svg"
+        picture.write_text('<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script></svg>')
+        (site.folder / "uploads/broken.png").write_bytes(b"\x89PNG\r\n\x1a\nnonsense")
+        done = self.run_it("compare", "autumn", "--html", "all.html")
+        self.assertEqual(done.returncode, 1, done.stderr)
+        soup = self.page("all.html")
+        entries = {str(e.find(class_="name").get_text()): e for e in soup.find_all("details")}  # type: ignore[union-attr]
+        self.assertEqual({str(e["data-standing"]) for e in entries.values()}, {"homeward", "blended", "clash", "kept"})
+        self.assertIn(HOSTILE[0], entries["page/hostile-0"].get_text())
+        self.assertIn("{{ 7*7 }}", entries["page/hostile-3"].get_text())
+        # needs are links to what is on the page
+        link = entries["page/autumn-programme"].find("a")
+        assert link is not None
+        self.assertIsNotNone(soup.find(id=str(link["href"])[1:]))
+        gone, come = (" ".join(t.get_text() for t in entries["page/programme"].find_all(tag)) for tag in ("del", "ins"))
+        self.assertTrue("eleven" in gone and "midnight" in come and "red lamp" in come)
+
+    def test_a_merge_with_its_ledger(self) -> None:
+        done = self.run_it("merge", "autumn", "--dry-run", "--html", "plan.html")
+        self.assertEqual(done.returncode, 1, done.stderr)
+        self.assertIn("what a merge would do", self.page("plan.html").get_text())
+        self.run_it("merge", "autumn", "--yes", "--html", "merge.html")
+        text = self.page("merge.html").get_text(" ")
+        self.assertTrue(re.search(r"order\s+9\s+0\s+0\s+[0-9a-f]+\s+[0-9a-f]+\s+equal", text),
+                        text[text.find("Ledger"):][:300])
+        self.assertIn("Clashes left", text)
+        done = self.run_it("compare", "autumn", "--html", "nowhere/at/all.html")
+        self.assertEqual(done.returncode, 3)
+        self.assertIn("cannot be written", done.stderr)
