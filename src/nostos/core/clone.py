@@ -25,6 +25,7 @@ from nostos.core.errors import SiteError, VoyageError
 from nostos.core.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.history import now
 from nostos.core.keys import Side
+from nostos.core.masking import Mask, recipe
 from nostos.core.own_configuration import Own, adapt
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
@@ -39,7 +40,10 @@ _SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
 
 @dataclass(frozen=True)
 class Cloned:
-    """What clone made. rewritten: rows in which live's URL became staging's. proved: rows found equal afterwards."""
+    """What clone made. rewritten: rows in which live's URL became staging's. proved: rows found equal afterwards.
+
+    masked: how many values of which columns were made up (None: that was not asked for).
+    """
 
     voyage: Voyage
     tables: int
@@ -52,15 +56,17 @@ class Cloned:
     passed: tuple[Passed, ...]
     unkeyed: tuple[str, ...]
     seconds: float
+    masked: dict[str, int] | None = None
 
 
 def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
-          prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent) -> Cloned:
+          prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent, mask: bool = False) -> Cloned:
     """Make a staging copy of the site at `where` in the new folder `into`, answering at `url`.
 
     database: staging's own, as a URL (or a path, for SQLite); prefix: what its tables' names begin with. Both left
     out: for SQLite as live's file lies to live's; on a server a new database beside live's, if the rights allow it.
-    skip: patterns of files to leave out. Raises SiteError or VoyageError, with everything removed that was made.
+    skip: patterns of files to leave out. mask: put made-up values in the place of personal data. Raises SiteError or
+    VoyageError, with everything removed that was made.
     """
     check_name(name)
     start = monotonic()
@@ -78,7 +84,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
                         str(target / Path(recognised_from(live)).name) if live.site_file else str(target),
                         str(target), url, staging_db.shown, now())
         asked = database is not None or prefix is not None
-        work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell)
+        work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask)
         home.write(voyage)
         try:
             result = work.run()
@@ -95,9 +101,11 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> Cloned:
     """
     recognise(voyage.live)
     skip: list[str] = []
+    mask = False
     with suppress(VoyageError):
         anchor = Anchor(home.folder(voyage.name) / "anchor.db")
         skip = list(anchor.fact("skip") or ())
+        mask = bool(anchor.fact("mask"))
         anchor.close()
     database, prefix = None, None
     with suppress(SiteError):
@@ -110,7 +118,7 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> Cloned:
     if left:
         raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
                           next_step="Remove what is left by hand, then clone again.")
-    return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell)
+    return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell, mask)
 
 
 def _check_voyage(home: Home, name: str) -> None:
@@ -186,7 +194,9 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Location, entr
 
 class _Clone:
     def __init__(self, home: Home, voyage: Voyage, live: Site, target: Path, staging_db: Location, asked: bool,
-                 skip: Sequence[str], entries: list[Entry], passed: list[Passed], tell: Listener) -> None:
+                 skip: Sequence[str], entries: list[Entry], passed: list[Passed], tell: Listener, mask: bool) -> None:
+        self.mask = mask
+        self.masked: dict[str, int] = {}
         self.home = home
         self.voyage = voyage
         self.live = live
@@ -237,7 +247,8 @@ class _Clone:
             anchor.close()
             source.close()
         return Cloned(done, len(tables), self.rows, files, size, self.rewritten, proved, tuple(guards),
-                      tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0)
+                      tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
+                      self.masked if self.mask else None)
 
     def _fallback_prefix(self) -> str:
         return re.sub(r"[^a-z0-9]", "", self.voyage.name.lower())[:12] + "_" + self.live.database.prefix
@@ -247,17 +258,25 @@ class _Clone:
     def _rows_of(self, anchor: Anchor, source: Database, target: Database, tables: dict[str, Table]) -> int:
         """Copy every row. Returns how many were read back and found equal."""
         local = Localiser(self.live_urls, self.staging_urls, (self.live.database.prefix, self.database.prefix),
-                          self.profile)
+                          self.profile, self._mask(anchor, source, tables))
         copier = RowCopier(anchor, source, target, local, self.tell)
         try:
             copier.run(tables)
         finally:
             target.close()
         self.rows, self.rewritten = copier.rows, copier.rewritten
+        self.masked = local.mask.found if local.mask else {}
         file, live_file = self.database.file, self.live.database.file
         if file is not None and live_file is not None:
             file.chmod(live_file.stat().st_mode & 0o777)
         return copier.proved
+
+    def _mask(self, anchor: Anchor, source: Database, tables: dict[str, Table]) -> Mask | None:
+        if not self.mask:
+            return None
+        made = recipe(self.profile, source, tables)
+        anchor.set_fact("mask", made.data())
+        return Mask(made, self.profile, tables)
 
     # --- files
 

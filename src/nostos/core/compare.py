@@ -15,6 +15,7 @@ from nostos.core.anchor import Anchor, RowMove
 from nostos.core.database.base import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.keys import Keys, RowName, Side
+from nostos.core.masking import Mask, Recipe
 from nostos.core.portable import Portable, Translator, Unresolved, Writer, plain
 from nostos.core.profiles.model import COMPARED, FieldPolicy, Join, Policy, Profile, holds
 from nostos.core.site import Site
@@ -78,6 +79,8 @@ class Rows:
     staging_prefix: str = ""
     skipped: list[str] = field(default_factory=list)  # tables without a key
     keep_keys: bool = False  # rows that come back keep the numbers that they had
+    mask: Mask | None = None  # how staging's rows are masked, if they are
+    masks: bool = False  # what is written is masked, for it is staging that is written to
 
     def dropped(self, name: str) -> set[str]:
         """The columns of a table that the anchor knows and one side has no more."""
@@ -159,6 +162,8 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     for name in _by_identity(profile, both):
         matcher.match(name)
 
+    said = Recipe.of(anchor.fact("mask"))
+    mask = Mask(said, profile, both) if said else None
     states: dict[RowName, RowState] = {}
     for name, table in both.items():
         found_rows: dict[Key, dict[Side, RowMove]] = {}
@@ -173,13 +178,13 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
                     stale.setdefault(canonical, []).append((side, gone.key))
                 mine[side] = move
         for canonical, mine in found_rows.items():
-            state = _state(name, table, canonical, mine, anchor, translators, base)
+            state = _state(name, table, canonical, mine, anchor, translators, base, mask)
             if state is not None:
                 states[state.id] = replace(state, stale=tuple(stale.get(canonical, ())))
     unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
     return Rows(profile, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
                 keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix,
-                staging_db.prefix, unkeyed)
+                staging_db.prefix, unkeyed, mask=mask)
 
 
 def _blocks(anchor: Anchor, databases: Mapping[Side, Database],
@@ -274,7 +279,7 @@ def base_key(table: Table, name: Key, base: Translator) -> Key | None:
 
 
 def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove], anchor: Anchor,
-           translators: Mapping[Side, Translator], base: Translator) -> RowState | None:
+           translators: Mapping[Side, Translator], base: Translator, mask: Mask | None) -> RowState | None:
     ancestor_key = base_key(table, canonical, base)
     ancestor = anchor.base_row(name, ancestor_key) if ancestor_key is not None else None
     base_form = base.row(name, ancestor) if ancestor is not None else None
@@ -283,7 +288,11 @@ def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove]
     for side in Side:
         if side in mine:
             row = mine[side].row
-            raw[side] = row
+            if side is Side.STAGING and mask is not None and row is not None and ancestor is not None:
+                # What is made up there never changes anything: it counts as what it stands for.
+                masked = mask.columns(name, ancestor)
+                row = {c: ancestor[c] if c in masked and c in ancestor else v for c, v in row.items()}
+            raw[side] = mine[side].row
             form[side] = translators[side].row(name, row) if row is not None else None
         else:
             raw[side] = ancestor if side is Side.LIVE else None

@@ -7,7 +7,7 @@ their digests and mended from the snapshot. Elsewhere rows travel through this p
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
 from nostos.core.anchor import Anchor
 from nostos.core.database.base import Block, Database, InsideCopy
@@ -16,6 +16,7 @@ from nostos.core.database.rowforms import row_form
 from nostos.core.database.schema import Key, Table, Value
 from nostos.core.errors import NostosError
 from nostos.core.keys import Side
+from nostos.core.masking import Mask
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, Progress
 from nostos.core.values.rewriting import rewritten
@@ -30,10 +31,13 @@ _BLOCKS_AT_ONCE = 256
 class Localiser:
     """A row of one place as another has it: with its own URL, and its own prefix in names that bear it.
 
-    names: bytes without any of which a row holds nothing local. prefixes: the old and the new one.
+    names: bytes without any of which a row holds nothing local. prefixes: the old and the new one. mask: makes up
+    personal data.
     """
 
-    def __init__(self, live: UrlForms, staging: UrlForms, prefixes: tuple[str, str], profile: Profile) -> None:
+    def __init__(self, live: UrlForms, staging: UrlForms, prefixes: tuple[str, str], profile: Profile,
+                 mask: Mask | None = None) -> None:
+        self.mask = mask
         self._live, self._staging, self._profile = live, staging, profile
         self._old, self._new = prefixes
         self._moves = live.own.written("o", 0, "u") != staging.own.written("o", 0, "u")
@@ -45,8 +49,16 @@ class Localiser:
         # The usual ways in which a URL is written, as a first guess for a server to make by itself.
         self.guess = tuple((old.written(form, slash, "u"), new.written(form, slash, "u")) for slash in (0, 1))
 
+    def local(self, table: str, payload: bytes) -> bool:
+        """Whether a row, by its bytes, may be otherwise in the other place."""
+        return any(name in payload for name in self.names) or (self.mask is not None and self.mask.touches(table))
+
     def change(self, table: Table, values: Values) -> Values:
         """The row as the other place has it."""
+        moved = self._moved(table, values)
+        return moved if self.mask is None else self.mask.change(table, moved)
+
+    def _moved(self, table: Table, values: Values) -> Values:
         result = values
         occurs = self._live.occurs
         if self._moves and any([isinstance(v, str) and occurs(v) for v in values]):  # noqa: C419 - a list is faster
@@ -85,15 +97,19 @@ class RowCopier:
         self.target.build(outline)
         for name in outline.raw:
             self.target.put_raw(name, self.source.raw_rows(name))
-        keyed = [t for t in tables.values() if t.key]
+        mask = self.local.mask
+        if mask is not None:
+            tables = {n: t for n, t in tables.items() if not mask.left_out(n)}
+        # What is masked must not be in staging for a moment.
+        keyed = [t for t in tables.values() if t.key and not (mask and mask.touches(t.name))]
         inside = self.target.copy_inside(self.source, keyed, self.local.guess)
         try:
             if inside is None:
                 with self.target.writing():
-                    self._all(tables, None)
+                    self._all(tables, None, ())
                     self.target.finish(outline)
             else:
-                self._all(tables, inside)
+                self._all(tables, inside, keyed)
                 self.target.finish(outline)
         finally:
             if inside is not None:
@@ -106,13 +122,13 @@ class RowCopier:
         total = None if self._expected is None else max(self._expected, self.rows)
         self.tell(Progress("database", self.rows, total, "rows", self._bytes))
 
-    def _all(self, tables: Mapping[str, Table], inside: InsideCopy | None) -> None:
+    def _all(self, tables: Mapping[str, Table], inside: InsideCopy | None, keyed: Collection[Table]) -> None:
         read = []
         for table in tables.values():
             for side in Side:
                 self.anchor.remember_table(side, table)
             if table.key:
-                read.append(_Table(self, table, inside))
+                read.append(_Table(self, table, inside if table in keyed else None))
                 read[-1].read()
             else:
                 self.insert_all(table)
@@ -179,8 +195,7 @@ class _Table:
             total = add_digests(0, map(self.form.digest, payloads))
             for side in Side:
                 self._add(side, number, len(payloads), total)
-            together = b"".join(payloads)
-            if any(name in together for name in local.names):
+            if local.local(self.table.name, b"".join(payloads)):
                 payloads = [self._localised(number, p) for p in payloads]
             if self.inside is None:
                 batch += [self.form.read(p) for p in payloads]
@@ -195,7 +210,7 @@ class _Table:
 
     def _localised(self, number: int, payload: bytes) -> bytes:
         """A row as staging has it; where that is not as live has it, the anchor is told."""
-        if not any(name in payload for name in self.copier.local.names):
+        if not self.copier.local.local(self.table.name, payload):
             return payload
         values = self.form.read(payload)
         staged = self.copier.local.change(self.table, values)

@@ -25,6 +25,12 @@ def cloned(console: Console, result: Cloned) -> None:
         ("URL", f"{voyage.url} in {count(result.rewritten, 'row')} where live's stood"),
         ("proof", f"{count(result.proved, 'row')} read back: equal to one moment of live"),
     ])
+    if result.masked is not None:
+        values = sum(result.masked.values())
+        heading(console, f"Masked: {count(values, 'value')} of personal data are made up, and never go home.",
+                "Look whether a column is missing here." if result.masked else "")
+        table(console, ("", ""), [(clean(name), f"{n:,}") for name, n in sorted(result.masked.items())], indent=4,
+              right=(1,))
     if result.guards:
         heading(console, "Guards set in staging only; they never go home:")
         table(console, ("", ""), [(g.name, json.dumps(g.value, ensure_ascii=False)) for g in result.guards], indent=4)

@@ -15,6 +15,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--database", metavar="URL", help="staging's own database (left out: as live's lies to live)")
     parser.add_argument("--prefix", metavar="P", help="what the names of staging's tables begin with (servers only)")
     parser.add_argument("--skip", metavar="GLOB", action="append", default=[], help="files to leave out; repeatable")
+    parser.add_argument("--mask", action="store_true",
+                        help="made-up values for visitors' and members' personal data; none of them ever goes home")
     parser.epilog = ("Example:\n  nostos clone /srv/www/site autumn --into /srv/www/staging "
                      "--url https://staging.example --skip 'old-backups/**'")
 
@@ -31,7 +33,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     home = Home(env.home)
     live = recognise(args.site)
     with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell:
-        result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell)
+        result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell,
+                       args.mask)
         record.went(live.url, result.voyage.url)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
     if env.json:

@@ -174,7 +174,7 @@ class _Commit:
         waiting = [self._insert(operation) for operation in self.plan.of(InsertRow)]
         for operation in self.plan.of(UpdateRow):
             table = self.tables[operation.table]
-            values = self._written(operation.item, operation.values)
+            values = self._masked(operation.table, self._written(operation.item, operation.values), operation.before)
             self._counts(operation.table, {**operation.before, **values})
             self._counts(operation.table, operation.before)
             self.live_db.update(table, operation.key, values)
@@ -236,6 +236,10 @@ class _Commit:
             raise MergeRefused(f"{item} points at {missing.table} {missing.name}, which live does not have.",
                                next_step="Compare again; if it stays so, leave the item out.") from missing
 
+    def _masked(self, table: str, values: Row, before: Row) -> Row:
+        mask = self.rows.mask if self.rows.masks else None
+        return mask.row(table, values, before) if mask is not None else values
+
     def _insert(self, operation: InsertRow) -> tuple[str, str, Key, Portable]:
         """Insert a row; what points at rows that are not there yet is returned for the second pass."""
         table = self.tables[operation.table]
@@ -258,7 +262,7 @@ class _Commit:
                     row[column] = Writer(self.rows.live_urls, self._number_or_none, self.rows.live_prefix).value(value)
         if operation.key is not None:
             row.update(zip(table.key, operation.key, strict=True))
-        key = self.live_db.insert(table, row)
+        key = self.live_db.insert(table, self._masked(operation.table, row, {}))
         if table.surrogate:
             self.done.keys[operation.table, str(operation.name[0])] = key[0]
             self.touched[operation.table, key[0]] = None

@@ -14,6 +14,7 @@ from typing import Any
 from nostos.core.errors import SiteError
 from nostos.core.profiles.model import (
     Activity,
+    Administrators,
     Caution,
     Child,
     Configuration,
@@ -23,6 +24,7 @@ from nostos.core.profiles.model import (
     GuardFile,
     Join,
     Kind,
+    Masked,
     OwnedFile,
     Policy,
     Profile,
@@ -105,6 +107,16 @@ def _reference(entry: dict[str, Any]) -> Reference:
                      _where(entry), path, pattern)
 
 
+_MASKS = {"name", "first", "last", "login", "email", "phone", "code", "address", "city", "ip", "note", "url", "label",
+          "drop", "keep"}
+
+
+def _masked(entry: dict[str, Any]) -> Masked:
+    if entry["kind"] not in _MASKS:
+        raise ValueError(f"the mask of {entry['column']!r} has no kind {entry['kind']!r}")
+    return Masked(*_column(entry), entry["kind"], _where(entry), entry.get("owner", ""))
+
+
 def _profile(data: dict[str, Any]) -> Profile:
     configuration = None
     if "configuration" in data:
@@ -162,6 +174,9 @@ def _profile(data: dict[str, Any]) -> Profile:
                        for c in data.get("caution", [])),
         activities=tuple(Activity(a["name"], a["table"], a["time"], _where(a), a.get("local", False),
                                   a.get("visitors", True)) for a in data.get("activity", [])),
+        masks=tuple(_masked(m) for m in data.get("mask", [])),
+        administrators=Administrators(data["administrators"]["table"], data["administrators"]["key"],
+                                      _where(data["administrators"])) if "administrators" in data else None,
         zone_settings=_names(data.get("tide", {}).get("zone", [])),
         prefixed=tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     )

@@ -232,6 +232,26 @@ class Activity:
 
 
 @dataclass(frozen=True)
+class Masked:
+    """A column of personal data. kind: what is made up for it. owner: the column that says whose row it is."""
+
+    table: str
+    column: str
+    kind: str
+    where: Where = ()
+    owner: str = ""
+
+
+@dataclass(frozen=True)
+class Administrators:
+    """Who is not masked: the values of a column, of the rows for which `where` holds."""
+
+    table: str
+    key: str
+    where: Where = ()
+
+
+@dataclass(frozen=True)
 class Configuration:
     """Where a system's own configuration file says its name, base URL and database: dotted keys."""
 
@@ -269,6 +289,8 @@ class Profile:
     visitor_kinds: tuple[str, ...] = ()
     cautions: tuple[Caution, ...] = ()
     activities: tuple[Activity, ...] = ()
+    masks: tuple[Masked, ...] = ()
+    administrators: Administrators | None = None
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC
 
     def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:
