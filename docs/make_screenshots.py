@@ -17,8 +17,12 @@ from pathlib import Path
 
 from nostos.cli.environment import Environment
 from nostos.cli.main import main
+from nostos.core.site import recognise
+from nostos.core.tide import tide
 from nostos.demo.server import Server
-from nostos.demo.story import VOYAGE, Story
+from nostos.demo.story import SHOWING_URL, VOYAGE, Story
+from nostos.show.html import anchor_of
+from nostos.show.tides import figure
 
 HERE = Path(__file__).parent / "screenshots"
 SIZE = (1280, 800)
@@ -66,16 +70,18 @@ def photograph_page(url: str, name: str) -> None:
             check=True, capture_output=True, timeout=120)
 
 
-def play(folder: Path, shots: dict[int, Callable[[Path], None]]) -> None:
-    """Play the story; before the scene of each number, take its pictures."""
+def play(folder: Path, shots: dict[str, Callable[[Path], None]]) -> None:
+    """Play the story; in the place of the first commands with these words, take pictures of them."""
     story = Story(folder)
     story.begin()
-    for number, scene in enumerate(story.scenes(whole=False)):
-        if number in shots:
-            shots[number](folder)
+    waiting = dict(shots)
+    for scene in story.scenes(whole=False):
+        shown = next((words for words in waiting if scene.command and " ".join(scene.command).startswith(words)), None)
+        if shown is not None:
+            waiting.pop(shown)(folder)
         if scene.act:
             scene.act()
-        if scene.command and number not in shots:
+        if scene.command and shown is None:
             with (folder / "log").open("a") as log:
                 main([*scene.command, "--home", str(story.home)], Environment(stdout=log, stderr=log))
 
@@ -93,12 +99,6 @@ def take_all(folder: Path) -> None:
 
     def fields(_: Path) -> None:
         photograph_command(folder, "compare-item", ["compare", VOYAGE, "page/programme", "page/visit"])
-
-    def need(_: Path) -> None:
-        photograph_command(folder, "merge-dry-run", ["merge", VOYAGE, "--take", "menu/main", "--dry-run"])
-
-    def removal(_: Path) -> None:
-        photograph_command(folder, "compare-removal", ["compare", VOYAGE, "note/a-still-night", "setting/theme.dusk"])
 
     def select(_: Path) -> None:
         photograph_command(folder, "select-interactive", ["select", VOYAGE, "--interactive"], wait=False)
@@ -123,7 +123,20 @@ def take_all(folder: Path) -> None:
             server.shutdown()
             server.server_close()
 
-    play(folder, {1: clone, 4: compare, 5: fields, 6: removal, 8: need, 9: select, 11: merge})
+    def trial(_: Path) -> None:
+        photograph_command(folder, "trial", ["trial", VOYAGE, "--remember", "redesign"])
+
+    def versions(_: Path) -> None:
+        photograph_command(folder, "versions", ["versions", VOYAGE])
+        with (folder / "log").open("a") as log:
+            main(["compare", VOYAGE, "--html", str(story.report), "--home", str(story.home)],
+                 Environment(stdout=log, stderr=log))
+        photograph_page(f"file://{story.report}#" + anchor_of("page/programme"), "report")
+
+    play(folder, {
+        "clone": clone, f"trial {VOYAGE}": trial, f"versions {VOYAGE}": versions, f"compare {VOYAGE} --html": compare,
+        f"compare {VOYAGE} page/programme": fields, f"select {VOYAGE}": select,
+        f"merge {VOYAGE} --selection": merge})
     story.one_more_order()
     photograph_command(folder, "undo", ["undo", VOYAGE, "--yes"])
     photograph_command(folder, "refresh", ["refresh", VOYAGE, "--yes"])
@@ -135,6 +148,10 @@ def take_all(folder: Path) -> None:
     photograph_commands(folder, "restore", [
         ["restore", str(story.backup), str(story.live_folder), "--dry-run"],
         ["restore", str(story.backup), str(story.live_folder), "--take", "page/school-groups", "--yes"], ["history"]])
+    photograph_command(folder, "mask", ["clone", str(story.live_folder), "showing", "--into", str(story.showing),
+                                        "--url", SHOWING_URL, "--mask"])
+    story.twelve_weeks()
+    figure(tide(recognise(story.live_folder)), HERE / "tide.png")
 
 
 def run() -> int:

@@ -143,7 +143,8 @@ class Values(unittest.TestCase):
     def test_they_keep_their_shape(self) -> None:
         mask = Mask(Recipe(b"k" * 32, frozenset()), Profile("x", "x"), {})
         for kind, value, shape in (
-                ("phone", "+44 (20) 12-34", r"\+\d\d \(\d\d\) \d\d-\d\d"), ("code", "AB1 2cd", r"[A-Z]{2}\d \d[a-z]{2}"),
+                ("phone", "+44 (20) 12-34", r"\+\d\d \(\d\d\) \d\d-\d\d"),
+                ("code", "AB1 2cd", r"[A-Z]{2}\d \d[a-z]{2}"),
                 ("email", "A@b.example", r"[0-9a-f]{12}@masked\.example"), ("ip", "203.0.113.9", r"10(\.\d+){3}"),
                 ("ip", "2001:db8::1", r"2001:db8::[0-9a-f]{4}:[0-9a-f]{4}"),
                 ("label", "Order of Ann", "Order [0-9a-f]{6}"),

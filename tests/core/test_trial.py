@@ -10,6 +10,8 @@ from PIL import Image
 
 from nostos.core.clone import clone
 from nostos.core.errors import NostosError
+from nostos.core.guards import gate
+from nostos.core.merge import prepare
 from nostos.core.trial.compare import Known, Seen, Verdict, judge
 from nostos.core.trial.page import inside, read
 from nostos.core.trial.pictures import difference
@@ -87,6 +89,23 @@ class Stand(SiteTest):
         clone(other, self.folder / "dark", "trip", self.folder / "darker", f"http://127.0.0.1:{free_port()}")
         with opened(other, other.read("trip")) as crew, self.assertRaisesRegex(NostosError, "cannot be reached"):
             visit(crew, FAST)
+
+    def test_a_copy_that_asks_for_a_password(self) -> None:
+        home, url = Home(self.folder / "gated"), f"http://127.0.0.1:{free_port()}"
+        done = clone(home, self.h.live_folder, "shut", self.folder / "shut", url, gate=gate("colleague", "pass: word"))
+        self.assertNotIn("pass: word", repr(done))
+        self.assertNotIn("100000:", repr(done.guards))
+        server = Server(self.folder / "shut")
+        server.start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        with opened(home, home.read("shut")) as crew:
+            for entry in (Entry(), Entry(("colleague", "guess"))):
+                with self.assertRaisesRegex(NostosError, "The staging site asks for a password"):
+                    visit(crew, Options(rate=500, entry=entry))
+            seen, _ = visit(crew, Options(most=4, rate=500, entry=Entry(("colleague", "pass: word"))))
+            self.assertFalse(judged(crew, seen).broke)
+            self.assertEqual(prepare(crew).plan.operations, ())
 
 
 HTML = """<html><head><title>T</title><link rel=stylesheet href=/s.css></head><body><nav><a href=/a>A</a></nav>

@@ -13,6 +13,16 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 
+PASSWORD = "NOSTOS_STAGING_PASSWORD"  # noqa: S105 - the name of a variable
+
+
+def staging_password() -> str:
+    """The password of staging's pages: from the environment, else asked for without being shown."""
+    from getpass import getpass
+
+    return os.environ.get(PASSWORD) or getpass("Staging's password: ")
+
+
 class ExitStatus(IntEnum):
     """What the program says to the shell (design, section 3)."""
 

@@ -40,6 +40,16 @@ class _Parser(argparse.ArgumentParser):
         super().__init__(*args, **options)  # type: ignore[arg-type]
 
 
+class _Completion(argparse.Action):
+    """Prints a shell's code for completing, and ends."""
+
+    def __call__(self, parser: argparse.ArgumentParser, _: object, values: object, __: str | None = None) -> None:
+        from argcomplete.shell_integration import shellcode
+
+        sys.stdout.write(shellcode(["nostos"], shell=str(values)))
+        parser.exit()
+
+
 def parser(verb: str | None = None) -> _Parser:
     """The command line's parser. Only the wanted verb's module is imported, so that help feels instant."""
     top = _Parser(
@@ -54,6 +64,8 @@ def parser(verb: str | None = None) -> _Parser:
                "Exit status: 0 done, 1 done but look, 2 wrong command line, 3 refused and nothing changed,\n"
                "4 interrupted part-way.")
     top.add_argument("--version", action="version", version=f"nostos {__version__}")
+    top.add_argument("--completion", metavar="SHELL", choices=("bash", "zsh", "fish"), action=_Completion,
+                     help="print what a shell needs to complete commands: bash, zsh or fish")
     common = _Parser(add_help=False)
     common.add_argument("--home", metavar="DIR", help="where voyages are kept (or NOSTOS_HOME)")
     common.add_argument("--json", action="store_true", help="results as JSON, for programs")
@@ -119,4 +131,8 @@ def _tell(env: Environment, what: str, left: str, next_step: str) -> None:
 
 def run() -> None:
     """The console script's entry."""
+    if "_ARGCOMPLETE" in os.environ:
+        from nostos.cli.completing import complete
+
+        complete(parser, VERBS)
     sys.exit(main(sys.argv[1:]))

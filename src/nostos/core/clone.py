@@ -60,13 +60,14 @@ class Cloned:
 
 
 def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
-          prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent, mask: bool = False) -> Cloned:
+          prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent, mask: bool = False,
+          gate: str = "") -> Cloned:
     """Make a staging copy of the site at `where` in the new folder `into`, answering at `url`.
 
     database: staging's own, as a URL (or a path, for SQLite); prefix: what its tables' names begin with. Both left
     out: for SQLite as live's file lies to live's; on a server a new database beside live's, if the rights allow it.
-    skip: patterns of files to leave out. mask: put made-up values in the place of personal data. Raises SiteError or
-    VoyageError, with everything removed that was made.
+    skip: patterns of files to leave out. mask: put made-up values in the place of personal data. gate: what the copy's
+    pages ask for, as `guards.gate` makes it. Raises SiteError or VoyageError, with everything removed that was made.
     """
     check_name(name)
     start = monotonic()
@@ -84,7 +85,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
                         str(target / Path(recognised_from(live)).name) if live.site_file else str(target),
                         str(target), url, staging_db.shown, now())
         asked = database is not None or prefix is not None
-        work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask)
+        work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask, gate)
         home.write(voyage)
         try:
             result = work.run()
@@ -101,11 +102,11 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> Cloned:
     """
     recognise(voyage.live)
     skip: list[str] = []
-    mask = False
+    mask, gate = False, ""
     with suppress(VoyageError):
         anchor = Anchor(home.folder(voyage.name) / "anchor.db")
         skip = list(anchor.fact("skip") or ())
-        mask = bool(anchor.fact("mask"))
+        mask, gate = bool(anchor.fact("mask")), str(anchor.fact("gate") or "")
         anchor.close()
     database, prefix = None, None
     with suppress(SiteError):
@@ -118,7 +119,7 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> Cloned:
     if left:
         raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
                           next_step="Remove what is left by hand, then clone again.")
-    return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell, mask)
+    return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell, mask, gate)
 
 
 def _check_voyage(home: Home, name: str) -> None:
@@ -194,7 +195,9 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Location, entr
 
 class _Clone:
     def __init__(self, home: Home, voyage: Voyage, live: Site, target: Path, staging_db: Location, asked: bool,
-                 skip: Sequence[str], entries: list[Entry], passed: list[Passed], tell: Listener, mask: bool) -> None:
+                 skip: Sequence[str], entries: list[Entry], passed: list[Passed], tell: Listener, mask: bool,
+                 gate: str) -> None:
+        self.gate = gate
         self.mask = mask
         self.masked: dict[str, int] = {}
         self.home = home
@@ -240,6 +243,7 @@ class _Clone:
                 guards = self._guards(anchor, tables)
                 anchor.set_fact("since", self.voyage.since)
                 anchor.set_fact("skip", list(self.skip))
+                anchor.set_fact("gate", self.gate)
             self._answers()
             done = ready(self.voyage)
             self.home.write(done)
@@ -320,9 +324,13 @@ class _Clone:
               self.live.profile.configuration)
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:
-        facts = {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name}
+        facts = {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name, "gate": self.gate}
         guards = guards_of(self.live, facts)
         laid = lay_guard_file(self.profile, self.files, facts)
+        if self.gate and not (self.profile.gate_setting or self.profile.guard_file):
+            raise SiteError("It is not known how this site's pages can ask for a password.",
+                            left="Live was only read; the copy was removed.",
+                            next_step="Leave --gate out, and protect the copy by the web server.")
         if not guards:
             return laid
         database = self.database.open()
@@ -338,7 +346,8 @@ class _Clone:
                     anchor.set_digest(Side.STAGING, table.name, move.key, move.digest)
         finally:
             database.close()
-        return [*guards, *laid]
+        shown = [Guard(g.name, "asks for a name and a password") if g.value == self.gate else g for g in guards]
+        return [*shown, *laid]
 
     def _answers(self) -> None:
         """The copy must be recognised as a site of its own."""

@@ -99,7 +99,7 @@ def effective_profile(site: Site, tables: Mapping[str, Table]) -> Profile:
     if settings is None:
         return profile
     local = []
-    for name in {**profile.guards, **site.guards}:
+    for name in filter(None, (*profile.guards, *site.guards, profile.gate_setting)):
         head, _, inner = name.partition(".")
         local.append(FieldPolicy(settings.table, settings.value, Policy.LOCAL, ((settings.name, name),)))
         if inner:

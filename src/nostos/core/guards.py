@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
+import hmac
 import json
 import re
+import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,6 +20,8 @@ from nostos.core.site import Site
 from nostos.core.tree.entries import inside
 from nostos.core.values import structures
 
+_ROUNDS = 100_000
+
 
 @dataclass(frozen=True)
 class Guard:
@@ -28,7 +33,32 @@ class Guard:
 
 def guards_of(site: Site, facts: Mapping[str, str]) -> list[Guard]:
     """The guards of a site's profile and of its site file. facts fill what they leave open, such as {voyage}."""
-    return [Guard(name, _filled(value, facts)) for name, value in {**site.profile.guards, **site.guards}.items()]
+    found = [Guard(name, _filled(value, facts)) for name, value in {**site.profile.guards, **site.guards}.items()]
+    if site.profile.gate_setting and facts.get("gate"):
+        found.append(Guard(site.profile.gate_setting, facts["gate"]))
+    return found
+
+
+def gate(name: str, password: str) -> str:
+    """What a copy's pages are to ask for, as a guard keeps it: the name, rounds, salt and hash (PBKDF2, RFC 8018).
+
+    Raises SiteError for a name that cannot be one, or no password.
+    """
+    if not re.fullmatch(r"[\w.-]{1,40}", name, re.ASCII) or not password:
+        raise SiteError("A gate needs a name of letters, digits, dots and dashes, and a password.",
+                        next_step="Name another with --gate.")
+    salt = secrets.token_hex(16)
+    made = hashlib.pbkdf2_hmac("sha256", password.encode(), salt.encode(), _ROUNDS)
+    return f"{name}:{_ROUNDS}:{salt}:{made.hex()}"
+
+
+def opens(said: str, name: str, password: str) -> bool:
+    """Whether a name and a password are those of a gate."""
+    parts = said.split(":")
+    if len(parts) != 4 or not parts[1].isdigit():
+        return False
+    made = hashlib.pbkdf2_hmac("sha256", password.encode(), parts[2].encode(), int(parts[1])).hex()
+    return hmac.compare_digest(parts[0], name) and hmac.compare_digest(parts[3], made)
 
 
 def _filled(value: Any, facts: Mapping[str, str]) -> Any:

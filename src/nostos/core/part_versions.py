@@ -160,7 +160,8 @@ def _enabled(site: Site, profile: Profile) -> set[tuple[str, str]] | None:
                 if not isinstance(said, str):
                     continue
                 tree = structures.read(said)
-                values = [said] if tree is None else [v for _, v in structures.leaves(tree.data)]
+                # A plain name may be written as JSON.
+                values = [said.strip('"')] if tree is None else [v for _, v in structures.leaves(tree.data)]
                 # Some name a file in the folder.
                 found |= {(r.to_folder, v.partition("/")[0]) for v in values if isinstance(v, str)}
     finally:

@@ -7,6 +7,8 @@ import mimetypes
 import re
 import threading
 import tomllib
+from base64 import b64decode
+from contextlib import suppress
 from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -16,6 +18,7 @@ from urllib.parse import unquote, urlsplit
 from jinja2.sandbox import SandboxedEnvironment
 from markupsafe import Markup
 
+from nostos.core.guards import opens
 from nostos.demo.system import Observatory
 
 _FOLDERS = ("themes", "extensions", "uploads")
@@ -131,6 +134,8 @@ class _Handler(BaseHTTPRequestHandler):
     def do_GET(self) -> None:
         path = unquote(urlsplit(self.path).path)
         site = self.server.renderer.site
+        if not self._may_enter(str(site.setting("staging-gate", ""))):
+            return None
         if path == "/robots.txt":
             open_to_all = site.setting("search-engines", True)
             return self._send("text/plain", f"User-agent: *\nDisallow:{'' if open_to_all else ' /'}\n".encode())
@@ -140,6 +145,23 @@ class _Handler(BaseHTTPRequestHandler):
         if html is None:
             return self._send("text/html; charset=utf-8", b"<h1>Not found</h1>", 404)
         return self._send("text/html; charset=utf-8", html.encode())
+
+    def _may_enter(self, gate: str) -> bool:
+        """Whether a visitor knows the password that the pages ask for, if they do."""
+        if not gate:
+            return True
+        name, password = "", ""
+        kind, _, said = self.headers.get("Authorization", "").partition(" ")
+        if kind.lower() == "basic":
+            with suppress(ValueError):
+                name, _, password = b64decode(said).decode("utf-8", "replace").partition(":")
+        if opens(gate, name, password):
+            return True
+        self.send_response(401)
+        self.send_header("WWW-Authenticate", 'Basic realm="Staging copy"')
+        self.send_header("Content-Length", "0")
+        self.end_headers()
+        return False
 
     def _file(self, path: str) -> None:
         site = self.server.renderer.site.folder.resolve()

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
+from nostos.demo.past import live_through
 from nostos.demo.pictures import draw
 from nostos.demo.seed import make
+from nostos.demo.server import Server
 from nostos.demo.system import Observatory
 
 LIVE_URL, STAGING_URL = "http://127.0.0.1:8431", "http://127.0.0.1:8432"
+SHOWING_URL = "http://127.0.0.1:8433"
 VOYAGE = "autumn"
 
 
@@ -34,6 +38,9 @@ class Story:
         self.staging_folder = folder / "staging"
         self.home = folder / "voyages"
         self.selection = folder / "autumn.toml"
+        self.report = folder / "changes.html"
+        self.showing = folder / "showing"
+        self.servers: list[Server] = []
         self.backup = folder / "ridge.tar.zst"
         self.live_url = live_url
         self.staging_url = staging_url
@@ -63,7 +70,14 @@ class Story:
         yield Scene("On live, the same week: nine orders, three comments, a new member, a new sky note; the same\n"
                     "page edited in another paragraph, the same menu and the same theme's settings changed elsewhere,\n"
                     "and one title that both sides changed.", act=self.life_on_live)
-        yield Scene("What has changed where?", command=("compare", VOYAGE), status=1)
+        yield Scene("", act=self.open_both)
+        if self.servers:
+            yield Scene("Both sites answer. What would a visitor notice of the work on staging?",
+                        command=("trial", VOYAGE, "--remember", "redesign"))
+            yield Scene("", act=self.close_both)
+        yield Scene("Which versions are where?", command=("versions", VOYAGE))
+        yield Scene("What has changed where? On a page for a colleague, too.",
+                    command=("compare", VOYAGE, "--html", str(self.report)), status=1)
         yield Scene("A closer look: a page that both sides edited, in different paragraphs; a menu, a list, and a\n"
                     "theme's settings, a structure, that both changed in different places; the title that clashes.",
                     command=("compare", VOYAGE, "page/programme", "menu/main", "setting/theme.dusk", "page/visit"),
@@ -102,6 +116,11 @@ class Story:
                     command=("restore", str(self.backup), live, "--take", "page/school-groups", "--yes"))
         yield Scene("What was done, and when.", command=("history",))
         yield Scene("Staging has served its purpose.", command=("retire", VOYAGE, "--yes"))
+        yield Scene("A designer from outside is to see a copy: with made-up names in it, and none of the visitors'.",
+                    command=("clone", live, "showing", "--into", str(self.showing), "--url", SHOWING_URL, "--mask"))
+        yield Scene("", command=("retire", "showing", "--yes"))
+        yield Scene("Twelve weeks later.", act=self.twelve_weeks)
+        yield Scene("When would the next merge disturb nobody?", command=("tide", live))
 
     def work_on_staging(self) -> None:
         site = self.staging
@@ -158,6 +177,26 @@ class Story:
     def one_more_order(self) -> None:
         ticket = self.live.find("product", "evening-ticket")["id"]
         self.live.order("kr-2b0f", "Jonas Weir", [(ticket, 2, 900)])
+
+    def open_both(self) -> None:
+        """Let both sites answer, if nothing else uses their ports."""
+        with suppress(OSError):
+            self.servers.append(Server(self.live_folder))
+            self.servers.append(Server(self.staging_folder))
+        if len(self.servers) < 2:
+            self.close_both()
+        for server in self.servers:
+            server.start()
+
+    def close_both(self) -> None:
+        for server in self.servers:
+            if len(self.servers) == 2:
+                server.shutdown()
+            server.server_close()
+        self.servers.clear()
+
+    def twelve_weeks(self) -> None:
+        live_through(self.live, 12)
 
     def an_accident(self) -> None:
         ticket = self.live.find("product", "evening-ticket")["id"]

@@ -68,7 +68,7 @@ class _Entry:
 
     @property
     def anchor(self) -> str:
-        return _anchor(self.name)
+        return anchor_of(self.name)
 
 
 @dataclass
@@ -78,7 +78,8 @@ class _Group:
     note: str = ""
 
 
-def _anchor(name: str) -> str:
+def anchor_of(name: str) -> str:
+    """Where an item stands on a page."""
     return "i" + hashlib.sha256(name.encode("utf-8", "surrogateescape")).hexdigest()[:16]
 
 
@@ -137,7 +138,7 @@ class Reporter:
         fields = [] if gone else [self._field(f, states) for f in shown[:_MOST_FIELDS]]
         return _Entry(
             item.id, item.kind, str(item.standing), item.change, item.title, item.reason, why,
-            [{"name": n.on, "anchor": _anchor(n.on), "reason": n.reason} for n in self.needs.get(item.id, ())],
+            [{"name": n.on, "anchor": anchor_of(n.on), "reason": n.reason} for n in self.needs.get(item.id, ())],
             fields, list(self._pictures(item)),
             f"and {len(shown) - _MOST_FIELDS} more fields" if len(shown) > _MOST_FIELDS and not gone else "")
 

@@ -41,7 +41,7 @@ def tide(console: Console, found: Tide) -> None:
         console.print(Text(f"Sparse: {found.sparse}", style="yellow"))
     heading(console, f"Quietest windows of {count(found.windows[0].hours if found.windows else 0, 'hour')}",
             "expected in one window, and an interval that holds it in 90 of 100 cases")
-    names = [c.name for c in found.counts]
+    names = [c.name for c in found.counts if c.total]
     rows = [(label(w.start), next_one(w.next), _rate(w.all), *(_rate(w.rates[n]) for n in names))
             for w in found.windows]
     if found.busiest is not None:
@@ -55,7 +55,7 @@ def next_one(said: str) -> str:
 
 
 def _rate(value: Rate) -> str:
-    return f"{value.expected:.2f} ({value.low:.2f} to {value.high:.2f})"
+    return f"{value.expected:.2f} ({value.low:.2f}-{value.high:.2f})"
 
 
 def per_hour(found: Tide) -> list[float | None]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from nostos.cli.environment import Environment, ExitStatus
+from nostos.cli.environment import PASSWORD, Environment, ExitStatus, staging_password
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -17,12 +17,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--skip", metavar="GLOB", action="append", default=[], help="files to leave out; repeatable")
     parser.add_argument("--mask", action="store_true",
                         help="made-up values for visitors' and members' personal data; none of them ever goes home")
+    parser.add_argument("--gate", metavar="USER",
+                        help="the copy's pages ask for this name and a password, which is asked for now or read from "
+                             f"{PASSWORD}")
     parser.epilog = ("Example:\n  nostos clone /srv/www/site autumn --into /srv/www/staging "
                      "--url https://staging.example --skip 'old-backups/**'")
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.clone import clone
+    from nostos.core.guards import gate as make_gate
     from nostos.core.history import recorded
     from nostos.core.site import recognise
     from nostos.core.voyage import Home
@@ -30,11 +34,12 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.show.output import write_json
     from nostos.show.progress import shown
 
+    gate = make_gate(args.gate, staging_password()) if args.gate else ""
     home = Home(env.home)
     live = recognise(args.site)
     with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell:
         result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell,
-                       args.mask)
+                       args.mask, gate)
         record.went(live.url, result.voyage.url)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
     if env.json:

@@ -22,6 +22,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.cli.completing import keep_names
     from nostos.core.errors import SelectionError
     from nostos.core.fields import Standing
     from nostos.core.items import describe_reference
@@ -40,6 +41,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     with opened(home, voyage) as crew:
         with shown(env.err) as tell:
             found, needs = look(crew, tell)
+        keep_names(home.path, voyage.name, found.items)
         for pattern in args.items:
             if not matching(found.items, [pattern]):
                 raise SelectionError(f"Nothing that changed is called {pattern}.",

@@ -3,17 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import os
-from getpass import getpass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nostos.cli.environment import Environment, ExitStatus
+from nostos.cli.environment import PASSWORD, Environment, ExitStatus, staging_password
 
 if TYPE_CHECKING:
     from nostos.core.trial.visit import Entry
-
-_PASSWORD = "NOSTOS_STAGING_PASSWORD"  # noqa: S105 - the name of a variable
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -22,7 +18,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--rate", metavar="N", type=float, default=8.0, help="requests a second on each site (8)")
     parser.add_argument("--login", metavar="USER",
                         help=f"staging asks for a name and a password: the name; the password is asked for, or read "
-                             f"from {_PASSWORD}")
+                             f"from {PASSWORD}")
     parser.add_argument("--cookie-file", metavar="FILE", help="staging wants a cookie: a file with the header's value")
     parser.add_argument("--any-certificate", action="store_true", help="do not check staging's certificate")
     parser.add_argument("--remember", metavar="NAME", help="keep what was seen under a name")
@@ -81,7 +77,7 @@ def _entry(args: argparse.Namespace) -> Entry:
 
     login, cookie = None, ""
     if args.login:
-        login = (args.login, os.environ.get(_PASSWORD) or getpass("Staging's password: "))
+        login = (args.login, staging_password())
     if args.cookie_file:
         try:
             cookie = Path(args.cookie_file).expanduser().read_text(encoding="utf-8").strip()

@@ -170,6 +170,7 @@ def _profile(data: dict[str, Any]) -> Profile:
         joins=tuple(Join(j["table"], j["name"], j["from"], tuple(j["on"].items()), j["column"], _where(j))
                     for j in data.get("join", [])),
         guard_file=_guard_file(data.get("guards", {}).get("file")),
+        gate_setting=data.get("guards", {}).get("gate", ""),
         cautions=tuple(Caution(tuple(c["tables"]), c["what"], c["why"], c["remedy"])
                        for c in data.get("caution", [])),
         activities=tuple(Activity(a["name"], a["table"], a["time"], _where(a), a.get("local", False),

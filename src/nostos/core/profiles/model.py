@@ -285,6 +285,7 @@ class Profile:
     clear_settings: tuple[str, ...] = ()
     joins: tuple[Join, ...] = ()
     guard_file: GuardFile | None = None
+    gate_setting: str = ""  # the setting by which a copy's pages ask for a password
     prefixed: tuple[tuple[str, str, tuple[str, ...]], ...] = ()  # table, column, patterns of what follows the prefix
     visitor_kinds: tuple[str, ...] = ()
     cautions: tuple[Caution, ...] = ()

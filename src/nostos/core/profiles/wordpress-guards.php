@@ -1,6 +1,20 @@
 <?php
 /* Laid down by Nostos in a staging copy, and only there: it keeps the copy from acting as the live site. */
 defined( 'ABSPATH' ) || exit;
+$nostos_gate = explode( ':', '{gate}' ); // a name, rounds, salt and hash; or nothing
+if ( count( $nostos_gate ) === 4 && PHP_SAPI !== 'cli' ) {
+	$nostos_said = array( $_SERVER['PHP_AUTH_USER'] ?? '', $_SERVER['PHP_AUTH_PW'] ?? '' );
+	$nostos_head = $_SERVER['HTTP_AUTHORIZATION'] ?? $_SERVER['REDIRECT_HTTP_AUTHORIZATION'] ?? '';
+	if ( '' === $nostos_said[0] && 0 === stripos( $nostos_head, 'basic ' ) ) {
+		$nostos_said = explode( ':', (string) base64_decode( substr( $nostos_head, 6 ) ), 2 ) + array( '', '' );
+	}
+	if ( ! hash_equals( $nostos_gate[0], $nostos_said[0] ) || ! hash_equals( $nostos_gate[3],
+		hash_pbkdf2( 'sha256', $nostos_said[1], $nostos_gate[2], (int) $nostos_gate[1] ) ) ) {
+		header( 'WWW-Authenticate: Basic realm="Staging copy"' );
+		http_response_code( 401 );
+		exit( 'This staging copy asks for a name and a password.' );
+	}
+}
 add_filter( 'pre_wp_mail', '__return_false', PHP_INT_MAX );
 add_filter( 'pre_get_ready_cron_jobs', '__return_empty_array', PHP_INT_MAX );
 add_filter( 'automatic_updater_disabled', '__return_true', PHP_INT_MAX );

@@ -74,7 +74,7 @@ def visit(crew: Crew, options: Options, tell: Listener = silent) -> tuple[Visite
         for visitor, what in ((live, "live"), (staging, "staging")):
             first = visitor.page("/")
             if first.failed or first.status in (401, 403):
-                why = first.failed or "asks for a password" if first.status != 403 else "refuses visitors"
+                why = first.failed or ("asks for a password" if first.status == 401 else "refuses visitors")
                 raise SiteError(f"The {what} site {why}: {visitor.base}.",
                                 next_step="Start it, or say how to enter with --login or --cookie-file."
                                 if what == "staging" else "See that it answers, then try again.")
