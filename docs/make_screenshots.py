@@ -21,7 +21,6 @@ from nostos.core.site import recognise
 from nostos.core.tide import tide
 from nostos.demo.server import Server
 from nostos.demo.story import SHOWING_URL, VOYAGE, Story
-from nostos.show.html import anchor_of
 from nostos.show.tides import figure
 
 HERE = Path(__file__).parent / "screenshots"
@@ -129,9 +128,9 @@ def take_all(folder: Path) -> None:
     def versions(_: Path) -> None:
         photograph_command(folder, "versions", ["versions", VOYAGE])
         with (folder / "log").open("a") as log:
-            main(["compare", VOYAGE, "--html", str(story.report), "--home", str(story.home)],
-                 Environment(stdout=log, stderr=log))
-        photograph_page(f"file://{story.report}#" + anchor_of("page/programme"), "report")
+            main(["compare", VOYAGE, "page/programme", "picture/autumn-sky", "page/visit", "--html", str(story.report),
+                  "--home", str(story.home)], Environment(stdout=log, stderr=log))
+        photograph_page(f"file://{story.report}", "report")
 
     play(folder, {
         "clone": clone, f"trial {VOYAGE}": trial, f"versions {VOYAGE}": versions, f"compare {VOYAGE} --html": compare,

@@ -271,7 +271,7 @@ def write_trial(path: Path, voyage: Voyage, found: Trial, pictured: Sequence[Pic
         groups[str(page.verdict)].entries.append(_Entry(
             page.path, page.item.partition("/")[0] or "page", str(page.verdict), "", page.item, "", page.why, (), (),
             shown, f"{page.before:.2f} s, then {page.after:.2f} s" if page.before and page.after else ""))
-    notes = [*(f"{e}." for e in found.everywhere)]
+    notes = [*(f"Around the text, {e}." for e in found.everywhere)]
     if found.left:
         notes.append(f"Found and not visited: {found.left}.")
     against = f"against staging at {found.against}" if found.against else "against live"

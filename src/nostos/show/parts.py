@@ -27,8 +27,7 @@ def versions(console: Console, found: Sequence[PartVersions]) -> None:
             if state and state.edited:
                 says.append(f"edited by hand on {side}: {_some(state.edited)}")
         if part.live and part.staging and part.live.enabled != part.staging.enabled:
-            on = "staging" if part.staging.enabled else "live"
-            says.append(f"in use on {on} only")
+            says.append(f"in use {'in staging' if part.staging.enabled else 'on live'} only")
         if part.brought:
             says.append(f"came along: {_some(part.brought)}")
         style = "bold" if part.moved else ""

@@ -33,8 +33,9 @@ def trial(console: Console, found: Trial, remembered: str | None) -> None:
                      clean("\n".join(why))))
     if rows:
         table(console, ("", "page", "item", "what a visitor would notice"), rows)
-    for text in found.everywhere:
-        console.print(clean(text) + ".", soft_wrap=True)
+    if found.everywhere:
+        heading(console, "Around the text of many pages:")
+        table(console, ("",), [(clean(text),) for text in found.everywhere])
     same = counts.get(Verdict.SAME, 0)
     if same:
         console.print(f"As before, for a visitor: {number(same, 'page')}.")

@@ -149,8 +149,8 @@ def _changed(then: Page, now: Page) -> Iterator[str]:
 def frame_changes(then: Page, now: Page) -> Iterator[str]:
     """What changed around a page's text: headings and menu entries."""
     if now.status < 400 and then.status < 400 and not now.failed:
-        yield from (f"gone around the text: {h!r}" for h in then.frame if h not in now.frame)
-        yield from (f"new around the text: {h!r}" for h in now.frame if h not in then.frame)
+        yield from (f"gone: {h!r}" for h in then.frame if h not in now.frame)
+        yield from (f"new: {h!r}" for h in now.frame if h not in then.frame)
 
 
 def _words(page: Page) -> Counter[str]:
