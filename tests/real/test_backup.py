@@ -11,6 +11,7 @@ from nostos.core.backup.anew import make_place
 from nostos.core.backup.restore import look, restore
 from nostos.core.backup.things import detached, prepare_things
 from nostos.core.backup.write import backup
+from nostos.core.errors import MergeRefused
 from nostos.core.merge import merge
 from nostos.core.selection import Choice
 from nostos.core.site import recognise
@@ -66,6 +67,14 @@ class Backups(LibraryTest):
         self.assertIn("foreign key constraint", str(caught.exception))
         self.restore(result.safety)
         self.assertEqual(repr(self.dump(self.live_name)), repr(after))
+
+    def test_a_table_that_points_at_what_is_replaced(self) -> None:
+        self.sql(self.live_name, MOVES + ";\nCREATE TABLE kr_since (id int PRIMARY KEY, book int unsigned, "
+                                         "FOREIGN KEY (book) REFERENCES kr_books (id))")
+        before, names = self.dump(self.live_name), self.names()
+        with self.assertRaisesRegex(MergeRefused, "kr_since, which the backup does not have, points at kr_books"):
+            self.restore()
+        self.assertEqual((repr(self.dump(self.live_name)), self.names()), (repr(before), names))
 
     def test_rows_of_the_last_moment(self) -> None:
         real, seen = restoring.Switch.go, []

@@ -69,6 +69,9 @@ def _old_backups(home: Home, before: float) -> Iterator[Path]:
     for folder in journals.unfinished(home.path, "restores"):
         needed |= {line.get(what) for line in journals.read(folder) for what in ("file", "safety")}
     for site in sorted((home.path / "backups").glob("*/")):
+        for left in site.glob(f"*{ENDING}.part"):  # of a backup that a crash cut short
+            if left.stat().st_mtime < before:
+                left.unlink()
         found = sorted(site.glob(f"*{ENDING}"), key=lambda p: (p.stat().st_mtime, p.name))
         for path in found[:-1]:
             if path.stat().st_mtime < before and str(path) not in needed:

@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from nostos.core.voyage import Home
 
 
+_LOCK = "-restore"  # no voyage can be called so
+
+
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("file", metavar="FILE", help="a backup")
     parser.add_argument("site", metavar="SITE", help="the site's folder or site file; a new folder makes a new site")
@@ -55,14 +58,14 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                             next_step="Name the site, or leave --take out.")
         if args.dry_run:
             raise SiteError(f"There is no site at {place} yet: it would be made.", next_step="Leave --dry-run out.")
-        with home.lock("restore"):
+        with home.lock(_LOCK):
             site = make_place(file, place, args.url, args.database, args.prefix)
             return _whole(args, env, home, site, anew=True)
     if args.url or args.database or args.prefix:
         raise SiteError(f"There is something at {place}; --url, --database and --prefix are for a new site.",
                         next_step="Name a new folder, or leave them out.")
     site = recognise(place)
-    with home.lock("restore"):
+    with home.lock(_LOCK):
         return _some(args, env, home, site) if args.take else _whole(args, env, home, site)
 
 

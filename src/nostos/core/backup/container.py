@@ -229,7 +229,7 @@ class Reader:
         raise BackupError(f"{self.path.name} is not a backup, or its end is missing.",
                           next_step="If it was copied, copy it again and compare the sizes.")
 
-    def walk(self) -> Iterator[tuple[Member, IO[bytes]]]:
+    def walk(self) -> Iterator[tuple[Member, Body]]:
         """Every member with what is in it, which may be read or not. Raises BackupError as soon as something is not as
         it must be: a digest, a size, a name, a kind."""
         self._file.seek(0)
@@ -246,11 +246,11 @@ class Reader:
                     tar.members = []  # type: ignore[attr-defined]  # it would remember every one of them
                     count += 1
                     member = _member(info, seen)
-                    body = _Body(tar.extractfile(info), member.size) if member.kind == "file" else _Body(None, 0)
+                    body = Body(tar.extractfile(info), member.size) if member.kind == "file" else Body(None, 0)
                     if member.name == SUMS:
                         sums = body.read_all(self.tail.content)
                     else:
-                        yield member, cast(IO[bytes], body)
+                        yield member, body
                         body.drain()
                         if member.kind == "file":
                             digests[member.name] = body.digest.hexdigest()
@@ -268,7 +268,7 @@ class Reader:
             raise damaged("the digests in it are not those of its content")
 
 
-class _Body(io.RawIOBase):
+class Body(io.RawIOBase):
     """What is in a member, digested as it is read."""
 
     def __init__(self, source: Any, size: int) -> None:

@@ -6,12 +6,12 @@ import hashlib
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import IO, TypeVar
+from typing import TypeVar
 
 import msgspec
 
 from nostos.core.backup import layout
-from nostos.core.backup.container import Member, Reader
+from nostos.core.backup.container import Body, Member, Reader
 from nostos.core.backup.layout import Manifest, damaged
 from nostos.core.database import outline as outlines
 from nostos.core.database import rowlines
@@ -75,7 +75,7 @@ def read(reader: Reader, rows: Callable[[Table, Rows], None] | None = None,
         elif name.startswith((layout.ROWS, layout.RAW)) and member.kind == "file":
             _rows(found, member, body, tables, raws, rows, raw)
         elif name.startswith(layout.CONFIGURATION) and member.kind == "file":
-            found.configuration[name[len(layout.CONFIGURATION):]] = _all(body, member, _LARGEST_TEXT)
+            found.configuration[name[len(layout.CONFIGURATION):]] = body.read_all(_LARGEST_TEXT)
         elif name.startswith(layout.FILES):
             _file(found, member, body, place)
         elif member.kind != "folder":
@@ -85,23 +85,14 @@ def read(reader: Reader, rows: Callable[[Table, Rows], None] | None = None,
     return found
 
 
-def _decoded(body: IO[bytes], member: Member, kind: type[T]) -> T:
+def _decoded(body: Body, member: Member, kind: type[T]) -> T:
     try:
-        return msgspec.json.decode(_all(body, member, _LARGEST_TEXT), type=kind)
+        return msgspec.json.decode(body.read_all(_LARGEST_TEXT), type=kind)
     except (msgspec.DecodeError, msgspec.ValidationError, RecursionError) as error:
         raise damaged(f"its {member.name} cannot be read") from error
 
 
-def _all(body: IO[bytes], member: Member, limit: int) -> bytes:
-    if member.size > limit:
-        raise damaged("a part of it is too large")
-    pieces = []
-    while piece := body.read(_CHUNK):
-        pieces.append(piece)
-    return b"".join(pieces)
-
-
-def _rows(found: Contents, member: Member, body: IO[bytes], tables: dict[str, Table], raws: dict[str, str],
+def _rows(found: Contents, member: Member, body: Body, tables: dict[str, Table], raws: dict[str, str],
           rows: Callable[[Table, Rows], None] | None, raw: Callable[[str, Rows], None] | None) -> None:
     area = layout.ROWS if member.name.startswith(layout.ROWS) else layout.RAW
     folder = member.name[len(area):].partition("/")[0]
@@ -110,7 +101,7 @@ def _rows(found: Contents, member: Member, body: IO[bytes], tables: dict[str, Ta
         raise damaged("it holds rows of a table that it does not describe")
     if (rows if area == layout.ROWS else raw) is None:
         return
-    lines = _all(body, member, layout.LARGEST_PIECE).split(b"\n")
+    lines = body.read_all(layout.LARGEST_PIECE).split(b"\n")
     if lines[-1:] != [b""]:
         raise damaged("a row in it is cut short")
     if isinstance(known, Table):
@@ -132,7 +123,7 @@ def _values(text: bytes, width: int | None) -> tuple[Value, ...]:
         raise damaged("a row in it cannot be read") from None
 
 
-def _file(found: Contents, member: Member, body: IO[bytes], place: Callable[[Entry], Path | None] | None) -> None:
+def _file(found: Contents, member: Member, body: Body, place: Callable[[Entry], Path | None] | None) -> None:
     path = member.name[len(layout.FILES):]
     for n in range(1, path.count("/") + 1):
         above = path.rsplit("/", n)[0]
@@ -167,6 +158,6 @@ def _file(found: Contents, member: Member, body: IO[bytes], place: Callable[[Ent
     found.files[path] = Entry(path, "file", member.size, member.mode, stamp, digest.digest())
 
 
-def _chunks(body: IO[bytes]) -> Iterator[bytes]:
+def _chunks(body: Body) -> Iterator[bytes]:
     while chunk := body.read(_CHUNK):
         yield chunk

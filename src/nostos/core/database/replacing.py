@@ -143,6 +143,7 @@ class _Tables(Replacing):
     def commit(self, tables: Collection[str], check: Callable[[Database], None], last: Callable[[], None]) -> None:
         database = self._open(self.location)
         try:
+            self._check_others(database, tables)
             last()
             database.run(f"SET SESSION lock_wait_timeout = {_WAIT_SECONDS}")
             for attempt in range(1, _TRIES + 1):
@@ -157,6 +158,16 @@ class _Tables(Replacing):
                                            next_step="Try again at a quieter hour.") from error
         finally:
             database.close()
+
+    def _check_others(self, database: MysqlDatabase, tables: Collection[str]) -> None:
+        """Tables that stay must not point at ones that are replaced: the server would let them follow the old ones."""
+        own = {self.location.prefix + t for t in tables}
+        for child, target in database.run(
+                "SELECT table_name, referenced_table_name FROM information_schema.key_column_usage "
+                "WHERE table_schema = %s AND referenced_table_schema = table_schema", (database.name,)):
+            if target in own and child not in own and not child.startswith((self.new.prefix, self.old.prefix)):
+                raise MergeRefused(f"The table {child}, which the backup does not have, points at {target}.",
+                                   next_step=f"Drop {child}, or its foreign key, then restore again.")
 
     def _moves(self, database: MysqlDatabase, tables: Collection[str]) -> list[tuple[str, str]]:
         """What is left to be renamed: each old table out of the way of its new one."""
