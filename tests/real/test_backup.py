@@ -1,6 +1,7 @@
 """Backups of a real server's database, of every awkward type: there and back, elsewhere, killed on the way."""
 
 import unittest
+from collections.abc import Sequence
 from pathlib import Path
 from unittest import mock
 from urllib.parse import quote
@@ -11,13 +12,16 @@ from nostos.core.backup.anew import make_place
 from nostos.core.backup.restore import look, restore
 from nostos.core.backup.things import detached, prepare_things
 from nostos.core.backup.write import backup
-from nostos.core.errors import MergeRefused
+from nostos.core.database.mysql import MysqlDatabase
+from nostos.core.database.schema import Value
+from nostos.core.errors import MergeInterrupted, MergeRefused
 from nostos.core.merge import merge
 from nostos.core.selection import Choice
 from nostos.core.site import recognise
 from tests.faults import killed
-from tests.real.servers import PASSWORD, missing
+from tests.real.servers import PASSWORD, PhpSite, free_port, mariadb, missing
 from tests.real.test_mariadb import LibraryTest
+from tests.real.test_system import SystemTest
 
 MOVES = """INSERT INTO kr_loans (id, since) VALUES (7, '2026-02-02');
 INSERT INTO kr_loan_items VALUES (7, 2, NULL);
@@ -96,6 +100,29 @@ class Backups(LibraryTest):
         merge(self.home, detached(site, database), prepared)
         self.assertEqual([r[0] for r in self.dump(self.live_name)["loans"]], [1, 50, 7])
 
+    def test_the_switch_is_not_heard_of(self) -> None:
+        real = MysqlDatabase.run
+        self.sql(self.live_name, MOVES)
+        names = self.names()
+        for after in (False, True):
+            gone: list[str] = []
+
+            def run(database: MysqlDatabase, sql: str, values: Sequence[Value] = (), after: bool = after,
+                    gone: list[str] = gone) -> object:
+                if sql.startswith("RENAME") and not gone:
+                    gone.append(sql)
+                    if after:
+                        real(database, sql, values)
+                    database._connection.close()
+                    raise database.driver.OperationalError(2013, "Lost connection to server during query")
+                return real(database, sql, values)
+
+            with mock.patch.object(MysqlDatabase, "run", run), self.assertRaises(
+                    MergeInterrupted if after else MergeRefused):
+                self.restore()
+            self.assertEqual([r.ended for r in recover(self.home)], ["finished"] if after else [])
+            self.assertEqual((self.same(), self.names()), (after, names))
+
     def test_killed_anywhere(self) -> None:
         self.sql(self.live_name, MOVES)
         (self.site / "shelf.txt").write_text("south\n")
@@ -127,3 +154,37 @@ class Backups(LibraryTest):
         self.assertEqual(repr(there).replace("another.example", "library.example"), repr(self.before))
         self.assertEqual((self.folder / "other/shelf.txt").read_text(), "north\n")
         self.assertFalse(any(PASSWORD in p.read_text() for p in self.home.path.rglob("journal.jsonl")))
+
+
+@unittest.skipIf(missing(), missing())
+class RealSystem(SystemTest):
+    def test_there_and_back_and_elsewhere(self) -> None:
+        site, file = recognise(self.live.folder), self.folder / "site.tar.zst"
+        said = """echo json_encode([get_page_by_path('programme') ? 1 : 0, get_option('sidebars'),
+            get_post_thumbnail_id(get_page_by_path('programme') ?: 0) > 0]);"""
+        before = self.ask(self.live, said)
+        backup(site, file)
+        self.ask(self.live, "wp_delete_post(get_page_by_path('programme')->ID, true); update_option('sidebars', 'x'); "
+                            "wp_insert_comment(['comment_post_ID' => 1, 'comment_content' => 'Late']);")
+        (picture,) = self.live.folder.glob("wp-content/uploads/*/*/dome.png")
+        picture.unlink()
+        found = look(file, site)
+        self.assertEqual(found.lost, {"comment": 1})
+        self.assertEqual(found.back["page"], 1)
+        restore(self.home, found)
+        self.assertEqual(self.ask(self.live, said), before)
+        self.assertTrue(picture.is_file())
+        # and as another site, in another database, under another prefix and URL
+        other, name = PhpSite(self.folder / "other", free_port()), mariadb().new_database()
+        url = f"mysql://live:{quote(PASSWORD, safe='')}@/{name}?unix_socket={mariadb().socket}"
+        place = make_place(file, self.folder / "other", other.url, url, "second_")
+        restore(self.home, look(file, place), anew=True)
+        sidebars = self.ask(other, said)[1]
+        self.assertTrue(sidebars["deep"]["url"].startswith(other.url))
+        self.assertTrue(self.ask(other, "echo json_encode(user_can(1, 'manage_options'));"))
+        other.serve(self)
+        self.assertIn(f"<p>One, at {other.url}", other.get("/?page_id=" + str(
+            self.ask(other, "echo json_encode(get_page_by_path('programme')->ID);"))))
+
+
+del LibraryTest, SystemTest

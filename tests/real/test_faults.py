@@ -8,6 +8,8 @@ from contextlib import suppress
 from typing import Any
 from unittest import mock
 
+import pymysql
+
 from nostos.core import busy
 from nostos.core.apply.recover import recover
 from nostos.core.database.mysql import MysqlDatabase
@@ -105,6 +107,44 @@ class Servers(LibraryTest):
             with opened(self.home, self.home.read("trip")) as crew:
                 merge(self.home, crew, prepare(crew))
             self.assertEqual([r[2] for r in self.dump(self.live_name)["books"]].count(title), 1)
+
+
+@unittest.skipIf(missing(), missing())
+class Locks(LibraryTest):
+    def test_rows_that_others_hold(self) -> None:
+        """A row of the selection is locked on live; a deadlock of which the merge is the victim."""
+        place = self.clone()
+        self.server.run("UPDATE kr_books SET title='New' WHERE id=1", database=place)
+        before = self.dump(self.live_name)
+        other = pymysql.connect(unix_socket=self.server.socket, user="root", database=self.live_name)
+        self.addCleanup(other.close)
+        with other.cursor() as cursor:
+            cursor.execute("SELECT * FROM kr_books WHERE id=1 FOR UPDATE")
+
+        def refused() -> None:
+            with opened(self.home, self.home.read("trip")) as crew, self.assertRaises(MergeRefused):
+                merge(self.home, crew, prepare(crew))
+            now = self.dump(self.live_name)
+            now.pop("nostos_merges", None)
+            self.assertEqual(repr(now), repr(before))
+            self.assertEqual(recover(self.home), [])
+
+        with mock.patch("nostos.core.database.mysql._LOCK_WAIT_SECONDS", 1):
+            refused()
+        other.rollback()
+        real = MysqlDatabase.run
+
+        def victim(database: MysqlDatabase, sql: str, values: Any = ()) -> Any:
+            if sql.startswith("UPDATE `kr_books"):
+                real(database, "ROLLBACK")  # as the server does
+                raise database.driver.OperationalError(1213, "Deadlock found when trying to get lock")
+            return real(database, sql, values)
+
+        with mock.patch.object(MysqlDatabase, "run", victim):
+            refused()
+        with opened(self.home, self.home.read("trip")) as crew:
+            merge(self.home, crew, prepare(crew))
+        self.assertIn("New", [r[2] for r in self.dump(self.live_name)["books"]])
 
 
 @unittest.skipIf(missing(), missing())

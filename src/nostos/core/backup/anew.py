@@ -8,17 +8,21 @@ from pathlib import Path
 
 from nostos.core.backup import layout
 from nostos.core.backup.container import Reader
-from nostos.core.backup.contents import Contents, read
+from nostos.core.backup.contents import Contents, Rows, read
 from nostos.core.backup.layout import BackupError
 from nostos.core.configuration import SITE_FILE
+from nostos.core.copying import Localiser
 from nostos.core.database import NONE, Location, locate
 from nostos.core.database.places import remove_place
+from nostos.core.database.schema import Table
 from nostos.core.database.sqlite import SqliteDatabase
 from nostos.core.errors import SiteError
 from nostos.core.own_configuration import Own, adapt
-from nostos.core.profiles import loader
+from nostos.core.profiles import deduce, loader
+from nostos.core.profiles.model import Profile
 from nostos.core.site import Site, check_url, recognise
 from nostos.core.tree.entries import inside
+from nostos.core.values.urls import UrlForms
 
 
 def is_free(folder: Path) -> bool:
@@ -44,7 +48,7 @@ def make_place(path: Path, folder: Path, url: str | None, database: str | None, 
     beginning = set(folder.iterdir()) if folder.exists() else set()
     folder.mkdir(parents=True, exist_ok=True)
     try:
-        return _make(contents, folder, address, location)
+        return _make(path, contents, folder, address, location)
     except BaseException:
         with suppress(SiteError):
             remove_place(location, "tables", [location.prefix + t.name for t in contents.outline.tables])
@@ -82,7 +86,7 @@ def _location(contents: Contents, folder: Path, database: str | None, prefix: st
     return found
 
 
-def _make(contents: Contents, folder: Path, address: str, location: Location) -> Site:
+def _make(path: Path, contents: Contents, folder: Path, address: str, location: Location) -> Site:
     manifest = contents.manifest
     if not manifest.configuration:
         raise BackupError("The backup holds no configuration.", next_step="Write the site's configuration by hand.")
@@ -100,21 +104,34 @@ def _make(contents: Contents, folder: Path, address: str, location: Location) ->
         names.append(here)
     if manifest.files and manifest.tree != ".":
         inside(folder, manifest.tree).mkdir(parents=True, exist_ok=True)
-    _empty_tables(contents, location)
+    _first_tables(path, contents, location, address, profile)
     adapt(Own(folder, address, location, manifest.tree if manifest.files else None,
               location.prefix != manifest.prefix), names, profile.configuration if profile else None)
     return recognise(folder / names[0] if names[0].endswith(".toml") and names[0] != SITE_FILE and (
         profile is None or profile.configuration is None or names[0] != profile.configuration.file) else folder)
 
 
-def _empty_tables(contents: Contents, location: Location) -> None:
-    """Tables without rows, by which the site is recognised."""
+def _first_tables(path: Path, contents: Contents, location: Location, address: str, profile: Profile | None) -> None:
+    """Tables without rows, but for the settings: by these the site is recognised."""
     if location.none:
         return
     database = SqliteDatabase(location.file, create=True) if location.file is not None else location.open()
+    manifest = contents.manifest
+    settings = profile.settings.table if profile is not None and profile.settings is not None else ""
+    local = Localiser(UrlForms(manifest.url), UrlForms(address, also=(manifest.url,)),
+                      (manifest.prefix, location.prefix), profile or deduce.NO_PROFILE)
+
+    def rows(table: Table, some: Rows) -> None:
+        if table.name == settings:
+            database.insert_many(table, table.stored, [local.change(table, values) for values in some])
+
+    reader = Reader(path)
     try:
         database.build(contents.outline)
+        with database.writing():
+            read(reader, rows)
     finally:
+        reader.close()
         database.close()
     if location.file is not None:
         location.file.chmod(0o640)
