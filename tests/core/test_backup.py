@@ -104,6 +104,18 @@ class There(BackupTest):
         self.assertEqual((out / "files/themes/dusk/style.css").read_bytes(),
                          (self.h.live_folder / "themes/dusk/style.css").read_bytes())
 
+    def test_a_schema_that_lost_something(self) -> None:
+        backup(self.site, self.file)
+        rows(self.h.live.database, "DROP INDEX comments_by_content")
+        rows(self.h.live.database, "ALTER TABLE comments DROP COLUMN status")
+        rows(self.h.live.database, "DROP TABLE sessions")
+        found = look(self.file, self.site)
+        self.assertEqual((found.tables_back, found.acts), (("sessions", "comments.status"), True))
+        self.restore()
+        self.assertFalse(look(self.file, self.site).acts)
+        self.assertEqual(rows(self.h.live.database, "SELECT DISTINCT status FROM comments"), [("shown",)])
+        self.assertEqual(len(rows(self.h.live.database, "PRAGMA index_list(comments)")), 1)
+
     def test_orders_in_the_last_moment(self) -> None:
         backup(self.site, self.file)
         orders: list[str] = []

@@ -63,7 +63,7 @@ def outlook(console: Console, found: Outlook) -> None:
         rows.append(("as they were", listed(found.changed)))
     if found.back or found.tables_back:
         back = [listed(found.back)] if found.back else []
-        back += [f"the tables {', '.join(found.tables_back)}"] if found.tables_back else []
+        back += [f"in the schema {', '.join(map(clean, found.tables_back))}"] if found.tables_back else []
         rows.append(("come back", " and ".join(back)))
     puts = sum(isinstance(o, PutFile) for o in found.files)
     if found.files:

@@ -40,11 +40,12 @@ class Contents:
 
 def read(reader: Reader, rows: Callable[[Table, Rows], None] | None = None,
          raw: Callable[[str, Rows], None] | None = None, place: Callable[[Entry], Path | None] | None = None,
-         tell: Listener = silent) -> Contents:
+         tell: Listener = silent, wanted: Callable[[str], bool] = lambda _: True) -> Contents:
     """Read a backup to its end. Raises BackupError when anything is wrong with it.
 
-    rows, raw: are given the rows of tables, some at a time, in the order of the outline. place: says where a file is to
-    be written, if it is. Nothing that is given out may be relied on before this has returned.
+    wanted: of which tables rows are given out. rows, raw: are given the rows of tables, some at a time, in the order of
+    the outline. place: says where a file is to be written, if it is. Nothing that is given out may be relied on before
+    this has returned.
     """
     members = reader.walk()
     manifest = outline = None
@@ -61,10 +62,8 @@ def read(reader: Reader, rows: Callable[[Table, Rows], None] | None = None,
             if manifest.format != layout.FORMAT or manifest.version != layout.VERSION:
                 raise damaged("it is of a version that is not known here")
         elif name == layout.SCHEMA:
-            outline = _decoded(body, member, Outline)
-            outlines.check(outline)
-            if manifest is None or manifest.engine != outline.engine:
-                raise damaged("its parts do not belong together")
+            outline = _outline(body, member, manifest)
+            assert manifest is not None
             found = Contents(manifest, outline)
             tables = {layout.folder_of(n, t.name): t for n, t in enumerate(outline.tables)}
             raws = {layout.folder_of(n, r): r for n, r in enumerate(outline.raw)}
@@ -73,7 +72,7 @@ def read(reader: Reader, rows: Callable[[Table, Rows], None] | None = None,
         elif found is None:
             raise damaged("its parts are not in their order")
         elif name.startswith((layout.ROWS, layout.RAW)) and member.kind == "file":
-            _rows(found, member, body, tables, raws, rows, raw)
+            _rows(found, member, body, tables, raws, rows, raw, wanted)
         elif name.startswith(layout.CONFIGURATION) and member.kind == "file":
             found.configuration[name[len(layout.CONFIGURATION):]] = body.read_all(_LARGEST_TEXT)
         elif name.startswith(layout.FILES):
@@ -85,6 +84,25 @@ def read(reader: Reader, rows: Callable[[Table, Rows], None] | None = None,
     return found
 
 
+def begin(reader: Reader) -> Contents:
+    """What a backup says of itself at its beginning; the rest of it is not looked at yet. Raises BackupError."""
+    manifest = None
+    for member, body in reader.walk():
+        if member.name == layout.MANIFEST:
+            manifest = _decoded(body, member, Manifest)
+        elif member.name == layout.SCHEMA and manifest is not None:
+            return Contents(manifest, _outline(body, member, manifest))
+    raise damaged("it holds no site")
+
+
+def _outline(body: Body, member: Member, manifest: Manifest | None) -> Outline:
+    outline = _decoded(body, member, Outline)
+    outlines.check(outline)
+    if manifest is None or manifest.engine != outline.engine:
+        raise damaged("its parts do not belong together")
+    return outline
+
+
 def _decoded(body: Body, member: Member, kind: type[T]) -> T:
     try:
         return msgspec.json.decode(body.read_all(_LARGEST_TEXT), type=kind)
@@ -93,13 +111,14 @@ def _decoded(body: Body, member: Member, kind: type[T]) -> T:
 
 
 def _rows(found: Contents, member: Member, body: Body, tables: dict[str, Table], raws: dict[str, str],
-          rows: Callable[[Table, Rows], None] | None, raw: Callable[[str, Rows], None] | None) -> None:
+          rows: Callable[[Table, Rows], None] | None, raw: Callable[[str, Rows], None] | None,
+          wanted: Callable[[str], bool]) -> None:
     area = layout.ROWS if member.name.startswith(layout.ROWS) else layout.RAW
     folder = member.name[len(area):].partition("/")[0]
     known = tables.get(folder) if area == layout.ROWS else raws.get(folder)
     if known is None:
         raise damaged("it holds rows of a table that it does not describe")
-    if (rows if area == layout.ROWS else raw) is None:
+    if (rows if area == layout.ROWS else raw) is None or (isinstance(known, Table) and not wanted(known.name)):
         return
     lines = body.read_all(layout.LARGEST_PIECE).split(b"\n")
     if lines[-1:] != [b""]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from nostos.core.backup.container import Reader
 from nostos.core.backup.contents import Contents, Rows, read
-from nostos.core.compare import compared_tables, effective_profile, is_local
+from nostos.core.compare import OWN_TABLES, compared_tables, effective_profile, is_local
 from nostos.core.copying import Localiser
 from nostos.core.database.base import Block, Database
 from nostos.core.database.digests import block_of
@@ -16,6 +16,7 @@ from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, silent
 from nostos.core.site import Site
+from nostos.core.tree.entries import matches
 
 _AT_ONCE = 500
 
@@ -52,12 +53,15 @@ class _Shared:
 class Differences:
     """The differing rows of the tables whose rows count. Made inside a `reading` of the database.
 
-    missing: tables of the backup that live does not have. gained: tables that live has and the backup does not.
+    missing, columns: tables and columns of the backup that live does not have. gained: tables that live has and the
+    backup does not.
+    contents: all of the backup, verified, once the differences were asked for.
     """
 
     def __init__(self, reader: Reader, contents: Contents, site: Site, database: Database, local: Localiser,
                  tell: Listener = silent) -> None:
         self.reader = reader
+        self.contents = contents
         self.database = database
         self.local = local
         self.tell = tell
@@ -65,8 +69,9 @@ class Differences:
         self.profile: Profile = effective_profile(site, {**{t.name: t for t in contents.outline.tables}, **tables})
         self.tables: Mapping[str, Table] = tables
         then = {t.name for t in contents.outline.tables}
-        self.missing = tuple(sorted(compared_tables(self.profile, {
-            t.name: t for t in contents.outline.tables if t.name not in tables})))
+        self.missing = tuple(sorted(n for n in then if n not in tables and not matches(n, OWN_TABLES)))
+        self.columns = tuple(f"{t.name}.{c}" for t in contents.outline.tables if t.name in tables
+                             for c in t.names if tables[t.name].column(c) is None)
         self.gained = tuple(sorted(n for n in compared_tables(self.profile, tables) if n not in then))
         self._shared: dict[str, _Shared] = {}
         for table in contents.outline.tables:
@@ -93,7 +98,9 @@ class Differences:
                     row = dict(zip(table.stored, values, strict=True))
                     found.append((shared, key, {c: row[c] for c in shared.columns}))
 
-        read(self.reader, rows, tell=self.tell)
+        if any(s.numbers for s in self._shared.values()):
+            read(self.reader, rows, tell=self.tell,
+                 wanted=lambda name: name in self._shared and bool(self._shared[name].numbers))
         for shared, key, then in found:
             now = self.database.fetch(shared.live, key)
             if not self._counts(shared.live, now or then) or now == then:
@@ -118,7 +125,7 @@ class Differences:
                 total[0] += 1
                 total[1] ^= int.from_bytes(shared.form.digest(shared.payload(values))[:8])
 
-        read(self.reader, rows, tell=self.tell)
+        self.contents = read(self.reader, rows, tell=self.tell, wanted=lambda name: name in self._shared)
         for shared in self._shared.values():
             live = self.database.blocks(shared.live, shared.columns)
             then = {n: Block(count, digest) for n, (count, digest) in shared.totals.items()}

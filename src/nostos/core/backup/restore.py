@@ -22,7 +22,7 @@ import msgspec
 from nostos.core.apply import journal as journals
 from nostos.core.apply.switch import Switch
 from nostos.core.backup.container import Reader
-from nostos.core.backup.contents import Contents, Rows, read
+from nostos.core.backup.contents import Contents, Rows, begin, read
 from nostos.core.backup.difference import Differences
 from nostos.core.backup.layout import BackupError
 from nostos.core.backup.write import BackedUp, Blocks, backup, default_place
@@ -54,9 +54,8 @@ _AT_ONCE = 500
 @dataclass(frozen=True)
 class Outlook:
     """What restoring a backup would do to a site. lost, changed, back: how many things of each kind live would lose,
-    would have as they were, and would have again. stay: tables that live gained, which stay.
-
-    files: operations on files. names: kind and count, for files.
+    would have as they were, and would have again. tables_back: tables and columns that it would have again. stay:
+    tables that live gained, which stay. files: operations on files. left_out: files that do not belong there.
     """
 
     contents: Contents
@@ -113,7 +112,7 @@ def look(path: Path, site: Site, tell: Listener = silent) -> Outlook:
     """Verify a backup, and find out what restoring it would do. Changes nothing. Raises BackupError."""
     reader = Reader(path)
     try:
-        contents = read(reader, tell=tell)
+        contents = begin(reader)
         check_fits(contents, site)
         lost: Counter[str] = Counter()
         changed: Counter[str] = Counter()
@@ -128,9 +127,10 @@ def look(path: Path, site: Site, tell: Listener = silent) -> Outlook:
                         (lost if difference.then is None else back if difference.now is None else changed)[kind] += 1
         finally:
             database.close()
+        contents = found.contents
         files, left_out = file_operations(contents, site)
         return Outlook(contents, path, site, dict(sorted(lost.items())), dict(sorted(changed.items())),
-                       dict(sorted(back.items())), found.missing, found.gained, files, left_out)
+                       dict(sorted(back.items())), (*found.missing, *found.columns), found.gained, files, left_out)
     finally:
         reader.close()
 

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.backup.container import Reader
-from nostos.core.backup.contents import Contents, read
+from nostos.core.backup.contents import Contents, begin, read
 from nostos.core.backup.difference import Differences
 from nostos.core.backup.restore import check_fits, check_free, file_operations, localiser
 from nostos.core.database.base import Database
@@ -45,7 +45,7 @@ def prepare_things(home: Home, path: Path, site: Site, choice: Choice, scratch: 
     check_free(home, site)
     reader = Reader(path)
     try:
-        contents = read(reader, tell=tell)
+        contents = begin(reader)
         check_fits(contents, site)
         database = site.open(readonly=True)
         try:
@@ -54,7 +54,7 @@ def prepare_things(home: Home, path: Path, site: Site, choice: Choice, scratch: 
                 rows: list[dict[str, Any]] = [
                     {"table": d.table, "key": list(d.key), "before": d.then, "after": d.now}
                     for d in found if d.then is not None]
-                comparison, needs = compare_stored(site, database, rows, _files(contents, site))
+                comparison, needs = compare_stored(site, database, rows, _files(found.contents, site))
                 selection = choose(comparison, needs, choice)
         finally:
             database.close()
