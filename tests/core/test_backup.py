@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import tarfile
+import tempfile
 import unittest
 from collections.abc import Callable
 from io import BytesIO
@@ -13,6 +14,7 @@ from pathlib import Path
 from unittest import mock
 
 import msgspec
+from hypothesis import HealthCheck, given, settings
 
 from nostos.core.backup import layout
 from nostos.core.backup import restore as restoring
@@ -27,9 +29,17 @@ from nostos.core.merge import merge
 from nostos.core.selection import Choice
 from nostos.core.site import Site, recognise
 from nostos.core.undo import done, prepare_undo, to_take_back
-from tests.support import Harbour, SiteTest, contents, dangling, rows, state, tree
+from nostos.core.voyage import Home
+from nostos.demo.system import Observatory
+from tests.core.test_laws import EXAMPLES, PHASES, Step, steps, take
+from tests.support import Harbour, SiteTest, contents, dangling, rows, state, template, tree
 
 Change = Callable[[Member, bytes], "tuple[str, bytes] | None"]
+
+
+def everything(site: Observatory) -> object:
+    """All of a site that is in a backup."""
+    return contents(site.database, ()), {p: d for p, d in tree(site.folder).items() if not p.startswith("outbox/")}
 
 
 class BackupTest(SiteTest):
@@ -43,8 +53,7 @@ class BackupTest(SiteTest):
         return recognise(self.h.live_folder)
 
     def everything(self) -> object:
-        files = {p: d for p, d in tree(self.h.live_folder).items() if not p.startswith("outbox/")}
-        return contents(self.h.live.database, ()), files
+        return everything(self.h.live)
 
     def restore(self, file: Path | None = None) -> Restored:
         return restore(self.h.home, look(file or self.file, self.site))
@@ -173,6 +182,30 @@ class There(BackupTest):
         self.assertIn("https://other.example/", there)
         self.assertNotIn("127.0.0.1", there)
         self.assertEqual(tree(place).keys() - tree(self.h.live_folder).keys(), set())
+
+
+class Law(unittest.TestCase):
+    @settings(max_examples=EXAMPLES // 4, deadline=None, phases=PHASES, suppress_health_check=list(HealthCheck))
+    @given(steps, steps)
+    def test_restoring_is_the_identity(self, first: list[Step], since: list[Step]) -> None:
+        folder = Path(tempfile.mkdtemp(prefix="nostos-back-"))
+        self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+        shutil.copytree(template(), folder / "live")
+        home, site, live = Home(folder / "home"), Observatory(folder / "live"), recognise(folder / "live")
+        for step in first:
+            take(site, "a", step)
+        before = everything(site)
+        backup(live, folder / "a.tar.zst")
+        for step in since:
+            take(site, "b", step)
+        after = everything(site)
+        found = look(folder / "a.tar.zst", live)
+        self.assertEqual(found.acts, before != after)
+        if found.acts:
+            safety = restore(home, found).safety
+            self.assertTrue(before == everything(site))
+            restore(home, look(safety, live))
+            self.assertTrue(after == everything(site))
 
 
 class NotTaken(BackupTest):

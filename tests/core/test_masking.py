@@ -3,8 +3,11 @@
 import re
 import shutil
 import sqlite3
+import tempfile
 import unittest
 from pathlib import Path
+
+from hypothesis import HealthCheck, given, settings
 
 from nostos.core.clone import Cloned, afresh, clone
 from nostos.core.database.schema import Column, Table
@@ -16,6 +19,7 @@ from nostos.core.selection import Choice
 from nostos.core.undo import prepare_undo, to_take_back
 from nostos.core.voyage import Home, opened
 from nostos.demo.story import Story
+from tests.core.test_laws import EXAMPLES, PHASES, Step, steps, take
 from tests.core.test_plain_database import library
 from tests.support import STAGING_URL, Harbour, SiteTest, contents, rows, state, template
 
@@ -137,6 +141,29 @@ class Masked(SiteTest):
         self.assertIn("guests.phone_number", done.masked)
         with opened(home, home.read("quiet")) as crew:
             self.assertEqual(prepare(crew).comparison.items, {})
+
+
+class Law(unittest.TestCase):
+    @settings(max_examples=EXAMPLES // 4, deadline=None, phases=PHASES, suppress_health_check=list(HealthCheck))
+    @given(steps, steps)
+    def test_nothing_made_up_goes_home_whatever_is_done(self, on_live: list[Step], on_staging: list[Step]) -> None:
+        folder = Path(tempfile.mkdtemp(prefix="nostos-mask-"))
+        self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+        h = MaskedHarbour(folder)
+        for side, site, done in (("s", h.staging, on_staging), ("l", h.live, on_live)):
+            for step in done:
+                take(site, side, step)
+        people = ("SELECT id, login, name, email FROM members", "SELECT id, name, email FROM comments",
+                  "SELECT id, slug, title FROM content WHERE kind='order'")
+        before = [set(rows(h.live.database, sql)) for sql in people]
+        h.merge()
+        for sql, then in zip(people, before, strict=True):
+            self.assertEqual(then - set(rows(h.live.database, sql)), set())
+        self.assertNotIn("masked.example", repr(contents(h.live.database)))
+        h.refresh()
+        copy = repr(contents(h.staging.database))
+        for name in ("ines@visitor.example", "kofi@visitor.example", "Kofi Adair"):
+            self.assertNotIn(name, copy)
 
 
 class Values(unittest.TestCase):

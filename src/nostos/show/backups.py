@@ -18,14 +18,16 @@ from nostos.show.tables import clean, count, heading, size, table
 
 def listed(counts: Mapping[str, int]) -> str:
     """`14 orders, 3 comments and 1 member`."""
-    said = [count(n, kind, _many(kind)) for kind, n in sorted(counts.items(), key=lambda c: -c[1])]
+    # A kind that is called as its table is: `2 of books`.
+    said = [f"{n:,} of {clean(kind)}" if kind.endswith("s") else count(n, clean(kind), _many(clean(kind)))
+            for kind, n in sorted(counts.items(), key=lambda c: -c[1])]
     return " and ".join(filter(None, [", ".join(said[:-1]), *said[-1:]]))
 
 
 def _many(kind: str) -> str:
     if kind.endswith("y") and kind[-2:-1] not in "aeiou":
         return kind[:-1] + "ies"
-    return kind if kind.endswith("s") else kind + "s"
+    return kind + "s"
 
 
 def backed_up(console: Console, result: BackedUp) -> None:

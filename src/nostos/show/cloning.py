@@ -27,8 +27,12 @@ def cloned(console: Console, result: Cloned) -> None:
     ])
     if result.masked is not None:
         values = sum(result.masked.values())
-        heading(console, f"Masked: {count(values, 'value')} of personal data are made up, and never go home.",
-                "Look whether a column is missing here." if result.masked else "")
+        if values:
+            heading(console, f"Masked: {count(values, 'value')} of personal data are made up, and never go home.",
+                    "Look whether a column is missing here.")
+        else:
+            heading(console, "Masked: nothing. No column looks like personal data.",
+                    "Name columns in a profile (docs/masking.md).", "bold red")
         table(console, ("", ""), [(clean(name), f"{n:,}") for name, n in sorted(result.masked.items())], indent=4,
               right=(1,))
     if result.guards:

@@ -137,10 +137,27 @@ class Differences:
     def _counts(self, table: Table, row: Row) -> bool:
         return not is_local(self.profile, table, row)
 
-    def kind(self, difference: RowDifference) -> str | None:
-        """What a person would call the row; None for a part of something, such as a line of an order."""
+    def owner(self, difference: RowDifference) -> RowDifference | None:
+        """The row, as live has it, that a differing one is a part of, such as the order of a line; None: it stands by
+        itself, or what it was a part of is not on live."""
         row = difference.now or difference.then or {}
-        if self.profile.child_of(difference.table, row) is not None:
+        child = self.profile.child_of(difference.table, row)
+        table = self.tables.get(child.owner) if child is not None else None
+        if child is None or table is None or len(table.key) != 1:
             return None
-        kind = self.profile.kind_of(difference.table, row)
-        return kind.named(row) if kind is not None else None
+        key: Key = (row.get(child.of),)
+        now = self.database.fetch(table, key)
+        return RowDifference(table.name, key, now, now) if now is not None else None
+
+    def kind(self, difference: RowDifference) -> str:
+        """What a person would call the row: its kind, or the table that it is in."""
+        row = difference.now or difference.then or {}
+        if self.profile.child_of(difference.table, row) is None:
+            kind = self.profile.kind_of(difference.table, row)
+            if kind is not None:
+                return kind.named(row)
+        return difference.table
+
+    def is_part(self, difference: RowDifference) -> bool:
+        """Whether a row is a part of something else."""
+        return self.profile.child_of(difference.table, difference.now or difference.then or {}) is not None

@@ -33,7 +33,7 @@ from nostos.core.database.digests import block_of
 from nostos.core.database.outline import Outline
 from nostos.core.database.replacing import Replacing, replacing
 from nostos.core.database.rowforms import row_form
-from nostos.core.database.schema import Table
+from nostos.core.database.schema import Key, Table
 from nostos.core.errors import LiveMoved, MergeInterrupted, MergeRefused, NostosError, RecoverNeeded
 from nostos.core.files import tree_of
 from nostos.core.history import now
@@ -55,7 +55,8 @@ _AT_ONCE = 500
 class Outlook:
     """What restoring a backup would do to a site. lost, changed, back: how many things of each kind live would lose,
     would have as they were, and would have again. tables_back: tables and columns that it would have again. stay:
-    tables that live gained, which stay. files: operations on files. left_out: files that do not belong there.
+    tables that live gained, which stay. files: operations on files. left_out: files that do not belong there. rows: how
+    many rows differ.
     """
 
     contents: Contents
@@ -68,10 +69,12 @@ class Outlook:
     stay: tuple[str, ...]
     files: tuple[PutFile | RemoveFile, ...]
     left_out: tuple[str, ...]
+    rows: int
 
     @property
     def acts(self) -> bool:
-        return bool(self.lost or self.changed or self.back or self.tables_back or self.files)
+        """Whether it would do anything."""
+        return bool(self.rows or self.tables_back or self.files)
 
 
 @dataclass(frozen=True)
@@ -121,16 +124,26 @@ def look(path: Path, site: Site, tell: Listener = silent) -> Outlook:
         try:
             with database.reading():
                 found = Differences(reader, contents, site, database, localiser(contents, site), tell)
+                seen: set[tuple[str, Key]] = set()
+                parts: dict[tuple[str, Key], str] = {}
+                count = 0
                 for difference in found:
-                    kind = found.kind(difference)
-                    if kind is not None:
-                        (lost if difference.then is None else back if difference.now is None else changed)[kind] += 1
+                    count += 1
+                    if found.is_part(difference):
+                        whole = found.owner(difference)
+                        if whole is not None:
+                            parts[whole.table, whole.key] = found.kind(whole)
+                        continue
+                    seen.add((difference.table, difference.key))
+                    (lost if difference.then is None else back if difference.now is None else changed)[
+                        found.kind(difference)] += 1
+                changed.update(kind for place, kind in parts.items() if place not in seen)
         finally:
             database.close()
         contents = found.contents
         files, left_out = file_operations(contents, site)
         return Outlook(contents, path, site, dict(sorted(lost.items())), dict(sorted(changed.items())),
-                       dict(sorted(back.items())), (*found.missing, *found.columns), found.gained, files, left_out)
+                       dict(sorted(back.items())), (*found.missing, *found.columns), found.gained, files, left_out, count)
     finally:
         reader.close()
 
