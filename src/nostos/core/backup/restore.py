@@ -143,7 +143,8 @@ def look(path: Path, site: Site, tell: Listener = silent) -> Outlook:
         contents = found.contents
         files, left_out = file_operations(contents, site)
         return Outlook(contents, path, site, dict(sorted(lost.items())), dict(sorted(changed.items())),
-                       dict(sorted(back.items())), (*found.missing, *found.columns), found.gained, files, left_out, count)
+                       dict(sorted(back.items())), (*found.missing, *found.columns), found.gained, files, left_out,
+                       count)
     finally:
         reader.close()
 
