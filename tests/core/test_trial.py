@@ -3,6 +3,7 @@
 import tempfile
 import threading
 import unittest
+from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
@@ -136,6 +137,10 @@ class Pages(unittest.TestCase):
             found = judge(whole, after, Known("page/x", edited))
             self.assertEqual(str(found.verdict), expected, found)
             self.assertIn(says, " ".join(found.why))
+        slow = judge(Seen(replace(whole.page, seconds=0.1, size=9000)), Seen(replace(
+            whole.page, seconds=0.9, size=200_000)), Known())
+        self.assertEqual((slow.verdict, slow.why), (Verdict.SLOWER, (
+            "takes 0.9 s, took 0.1 s", "weighs 200 kB, weighed 9 kB")))
         self.assertEqual(judge(self.seen(status=500), self.seen(status=500), Known()).verdict, Verdict.SAME)
         self.assertEqual(judge(None, Seen(whole.page, ("/p",)), Known(only="staging")).verdict, Verdict.BROKE)
 

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from nostos.core.trial.page import Page
 
 _SLOWER, _SLOWER_SECONDS = 2.0, 0.3  # so many times, and at least so much
+_HEAVIER_BYTES = 100_000
 _SHOWN = 3
 _MOST_LOST = 0.5  # of a page's words, where nobody edited it
 _FEW = 20  # words
@@ -60,6 +61,8 @@ class Known:
 def judge(before: Seen | None, after: Seen | None, known: Known) -> Judged:
     """Judge a page by how it was (None: it was not visited there) and how it is."""
     page = (after or before or _nothing()).page
+    if page.moved and "://" not in page.moved:
+        page = replace(page, path=page.moved)
     times = (before.page.seconds if before else 0.0, after.page.seconds if after else 0.0)
     if after is None:
         return Judged(page.path, Verdict.EXPECTED, ("not in staging: live has gained it since",), known.item, *times)
@@ -74,6 +77,10 @@ def judge(before: Seen | None, after: Seen | None, known: Known) -> Judged:
     changed = list(_changed(before.page, after.page))
     slow = times[1] > times[0] * _SLOWER and times[1] - times[0] > _SLOWER_SECONDS
     slower = [f"takes {times[1]:.1f} s, took {times[0]:.1f} s"] if slow else []
+    sizes = before.page.size, after.page.size
+    if sizes[1] > sizes[0] * _SLOWER and sizes[1] - sizes[0] > _HEAVIER_BYTES:
+        slow = True
+        slower.append(f"weighs {sizes[1] / 1000:,.0f} kB, weighed {sizes[0] / 1000:,.0f} kB")
     if broken:
         verdict = Verdict.BROKE
     elif changed and not known.edited:

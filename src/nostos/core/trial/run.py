@@ -104,6 +104,10 @@ class _Round:
                 if staging.seconds > 2 * live.seconds and staging.seconds - live.seconds > 0.3:
                     live, staging = self.live.quickest(live, _AGAIN), self.staging.quickest(staging, _AGAIN)
                 self.pages[path] = (live, staging)
+                # Where it led is the same page; it is not visited once more.
+                led = {p.moved for p in (live, staging) if p.moved}
+                self.waiting |= led
+                self.queue[at:] = [p for p in self.queue[at:] if p not in led]
                 onward = dict.fromkeys(link for page in (live, staging) for link in page.links if may_follow(link))
                 self.queue += [link for link in onward if link not in self.waiting]
                 self.waiting |= onward.keys()
@@ -131,8 +135,8 @@ def judged(crew: Crew, seen: Visited, left: int = 0, against: tuple[str, Visited
     """Judge what was seen: staging against live; or staging now against staging then, of a remembered trial."""
     pages = []
     # A page that broke is told once, not with every link that leads to it.
-    told = {p for p, s in seen.staging.items() if p in seen.live and not _good(s.page.status)
-            and _good(seen.live[p].page.status)}
+    told = {place for p, s in seen.staging.items() if p in seen.live and not _good(s.page.status)
+            and _good(seen.live[p].page.status) for place in (p, seen.live[p].page.moved)}
     around: Counter[str] = Counter()
     for path in seen.staging:
         known = seen.known.get(path, Known())
