@@ -17,9 +17,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.cli.keeping import age_out
     from nostos.core.backup.write import backup, default_place
     from nostos.core.history import now, recorded
-    from nostos.core.housekeeping import age_out
     from nostos.core.site import recognise
     from nostos.core.voyage import Home
     from nostos.show import backups, data
@@ -33,7 +33,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         result = backup(site, to.absolute(), tell)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.size}
         record.went(site.url, str(result.path))
-        gone = age_out(home)
+        gone = age_out(env, home)
     if env.json:
         write_json(env.stdout, data.backed_up(result))
     else:

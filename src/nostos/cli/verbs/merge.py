@@ -28,8 +28,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.cli.keeping import age_out
+    from nostos.core.errors import NostosError
     from nostos.core.history import recorded
-    from nostos.core.housekeeping import age_out
     from nostos.core.merge import merge, prepare
     from nostos.core.voyage import Home, opened
     from nostos.show import backups, data, merging
@@ -53,10 +54,14 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         with recorded(home, "merge", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
             result = merge(home, crew, prepared, tell)
             record.went(voyage.url, voyage.live_url, result.between)
-            gone = age_out(home)
+            gone = age_out(env, home)
             record.counts = {"items": going, "clashes": len(result.clashes),
                              "gained on live": sum(line.gained for line in result.ledger)}
-        _report(args, env, crew, prepared, result)
+        try:
+            _report(args, env, crew, prepared, result)
+        except NostosError as error:  # the merge is done all the same
+            env.err.print(f"The merge is done. Its report is not: {error.what}", soft_wrap=True)
+            ended = ExitStatus.LOOK
     if env.json:
         write_json(env.stdout, {**data.plan(prepared), **data.merged(result)})
     else:

@@ -70,10 +70,10 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
 
 
 def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, anew: bool = False) -> ExitStatus:
+    from nostos.cli.keeping import age_out
     from nostos.core.backup.restore import look, restore
     from nostos.core.errors import MergeRefused
     from nostos.core.history import recorded
-    from nostos.core.housekeeping import age_out
     from nostos.show import backups, data
     from nostos.show.output import write_json
     from nostos.show.progress import shown
@@ -94,7 +94,7 @@ def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, a
         result = restore(home, outlook, tell, anew)
         record.counts = {"rows": result.rows, "files": result.files}
         record.went(str(outlook.path), site.url, result.between)
-        gone = age_out(home)
+        gone = age_out(env, home)
     if env.json:
         write_json(env.stdout, {**data.outlook(outlook), **data.restored(result, anew)})
     else:
