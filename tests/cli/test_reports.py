@@ -6,6 +6,7 @@ from bs4 import BeautifulSoup
 
 from nostos.demo.seed import make
 from nostos.demo.story import LIVE_URL, STAGING_URL, Story
+from nostos.show.html import anchor_of
 from tests.support import Program, SiteTest
 
 HOSTILE = ('<script>alert(1)</script>', '"><img src=x onerror=alert(1)>', "</style><style>*{display:none}</style>",
@@ -70,6 +71,10 @@ class Reports(SiteTest):
         self.assertTrue(re.search(r"order\s+9\s+0\s+0\s+[0-9a-f]+\s+[0-9a-f]+\s+equal", text),
                         text[text.find("Ledger"):][:300])
         self.assertIn("Clashes left", text)
+        chart = self.page("merge.html").find(id=anchor_of("extension/star-chart"))
+        assert chart is not None
+        self.assertEqual({str(w.get_text()) for w in chart.find_all(class_="who")},  # type: ignore[union-attr]
+                         {"staging", "staging added"})
         self.run_it("undo", "autumn", "--yes")
         done = self.run_it("merge", "autumn", "--take", "setting/theme", "--yes", "--html", "nowhere/at/all.html")
         self.assertIn("The merge is done. Its report is not: The report", done.stderr)
