@@ -2,6 +2,7 @@
 
 import unittest
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 from unittest import mock
 from urllib.parse import quote
@@ -122,6 +123,34 @@ class Backups(LibraryTest):
                 self.restore()
             self.assertEqual([r.ended for r in recover(self.home)], ["finished"] if after else [])
             self.assertEqual((self.same(), self.names()), (after, names))
+
+    def test_killed_while_it_is_taken_back(self) -> None:
+        """The server will not rename; and in the middle of taking everything back the process is killed."""
+        real = MysqlDatabase.run
+        self.sql(self.live_name, MOVES)
+        (self.site / "shelf.txt").write_text("south\n")
+        moved, names = repr(self.dump(self.live_name)), self.names()
+
+        def run(database: MysqlDatabase, sql: str, values: Sequence[Value] = ()) -> object:
+            if sql.startswith("RENAME"):
+                raise database.driver.OperationalError(1142, "RENAME command denied")
+            return real(database, sql, values)
+
+        def refused() -> None:
+            with mock.patch.object(MysqlDatabase, "run", run), suppress(MergeRefused):
+                self.restore()
+
+        points = killed(refused, 10**9)
+        assert points is not None
+        walked = 0
+        for number in range(points - 40, points, 2):
+            if killed(refused, number) is not None:
+                break
+            walked += 1
+            self.assertLessEqual({r.ended for r in recover(self.home)}, {"taken back"})
+            self.assertEqual((repr(self.dump(self.live_name)), self.names()), (moved, names), number)
+            self.assertEqual((self.site / "shelf.txt").read_text(), "south\n")
+        self.assertGreater(walked, 12)
 
     def test_killed_anywhere(self) -> None:
         self.sql(self.live_name, MOVES)

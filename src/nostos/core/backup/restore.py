@@ -258,6 +258,7 @@ class _Restore:
                     journal.write("taken back", why=type(error).__name__)
                 raise explained(error) from error
             try:
+                journal.write("committed")
                 late = settle(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
                               safety.path, self.outlook.contents.folders)
                 journal.write("settled")
@@ -269,7 +270,7 @@ class _Restore:
 
     def _committed(self, place: Replacing) -> bool:
         try:
-            return place.committed(self.tables)
+            return place.committed()
         except Exception:
             return True  # not to be found out now: recover will
 
@@ -366,7 +367,7 @@ class _Restore:
                 self.between = monotonic() - self.began
                 return safety
             except LiveMoved:
-                if attempt == _TRIES or place.committed(self.tables):
+                if attempt == _TRIES or place.committed():
                     raise
                 safety.path.unlink()
                 safety = self._safety()
@@ -446,7 +447,7 @@ def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[
         "staging" in steps) else Switch(site.files, folder / "source", folder.name)
     journal = journals.Journal(folder)
     try:
-        if "staged" in steps and place.committed(tables):
+        if "committed" in steps or ("staged" in steps and place.committed()):
             outline = msgspec.json.decode((folder / "outline.json").read_bytes(), type=Outline)
             settle(site, folder, place, switch, outline, tables,
                    Path(steps.get("safety", begun)["safety"]), {})

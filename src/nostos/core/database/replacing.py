@@ -38,8 +38,8 @@ class Replacing(ABC):
         held still, and may raise; last: what else must happen, or nothing does. Raises MergeRefused."""
 
     @abstractmethod
-    def committed(self, tables: Collection[str]) -> bool:
-        """Whether it came to pass. tables: all that `load` was filled with."""
+    def committed(self) -> bool:
+        """Whether it came to pass; told until `discard`."""
 
     @abstractmethod
     def finish(self, outline: Outline, tables: Collection[str]) -> None:
@@ -74,7 +74,7 @@ class _Nothing(Replacing):
         last()
         self.said.touch(mode=0o600)
 
-    def committed(self, tables: Collection[str]) -> bool:
+    def committed(self) -> bool:
         return self.said.exists()
 
     def finish(self, outline: Outline, tables: Collection[str]) -> None:
@@ -110,7 +110,7 @@ class _File(Replacing):
         finally:
             database.close()
 
-    def committed(self, tables: Collection[str]) -> bool:
+    def committed(self) -> bool:
         database = SqliteDatabase(self.file)
         try:
             with database.writing():
@@ -129,7 +129,9 @@ class _File(Replacing):
 
 class _Tables(Replacing):
     """A server: filled under another prefix in the same database, renamed in one statement, which the server does
-    whole."""
+    whole. A table of its own is renamed with them, first of all: by its name one tells whether that came to pass."""
+
+    MARKER = "nostos_restore"
 
     def __init__(self, location: Location, mark: str) -> None:
         self.location = location
@@ -138,7 +140,9 @@ class _Tables(Replacing):
 
     def load(self) -> Database:
         self.discard()
-        return self.new.open()
+        database = self._open(self.new)
+        database.run(f"CREATE TABLE {database.real(self.MARKER)} (id int PRIMARY KEY) ENGINE=InnoDB")
+        return database
 
     def commit(self, tables: Collection[str], check: Callable[[Database], None], last: Callable[[], None]) -> None:
         database = self._open(self.location)
@@ -147,10 +151,10 @@ class _Tables(Replacing):
             last()
             database.run(f"SET SESSION lock_wait_timeout = {_WAIT_SECONDS}")
             for attempt in range(1, _TRIES + 1):
-                moves = self._moves(database, tables)
+                mark = (quote(self.new.prefix + self.MARKER), quote(self.old.prefix + self.MARKER))
+                moves = [mark, *self._moves(database, tables)]
                 try:
-                    if moves:
-                        database.run("RENAME TABLE " + ", ".join(f"{a} TO {b}" for a, b in moves))
+                    database.run("RENAME TABLE " + ", ".join(f"{a} TO {b}" for a, b in moves))
                     break
                 except database.driver.MySQLError as error:
                     if error.args[0] != 1205 or attempt == _TRIES:  # 1205: somebody held one of them
@@ -184,12 +188,11 @@ class _Tables(Replacing):
         return {n for (n,) in database.run("SELECT table_name FROM information_schema.tables WHERE table_schema = %s",
                                            (database.name,))}
 
-    def committed(self, tables: Collection[str]) -> bool:
+    def committed(self) -> bool:
         database = self._open(self.location)
         try:
-            there = self._names(database)
             # One statement renames all; a server that crashed in it may have done some, from the first on.
-            return bool(tables) and not all(self.new.prefix + t in there for t in tables)
+            return self.old.prefix + self.MARKER in self._names(database)
         finally:
             database.close()
 
@@ -218,7 +221,10 @@ class _Tables(Replacing):
     def discard(self) -> None:
         database = self._open(self.location)
         try:
-            wipe(database, [n for n in self._names(database) if n.startswith((self.new.prefix, self.old.prefix))])
+            mark = self.old.prefix + self.MARKER
+            ours = [n for n in self._names(database) if n.startswith((self.new.prefix, self.old.prefix)) and n != mark]
+            wipe(database, ours)
+            wipe(database, [mark])  # last: what is left of a replacement that came to pass is known by it
         finally:
             database.close()
 
