@@ -10,6 +10,8 @@ from urllib.parse import quote
 from nostos.core.apply.recover import recover
 from nostos.core.backup import restore as restoring
 from nostos.core.backup.anew import make_place
+from nostos.core.backup.container import Reader
+from nostos.core.backup.contents import begin
 from nostos.core.backup.restore import look, restore
 from nostos.core.backup.things import detached, prepare_things
 from nostos.core.backup.write import backup
@@ -90,10 +92,17 @@ class Backups(LibraryTest):
             real(switch)
 
         self.sql(self.live_name, MOVES)
+        (self.site / "shelf.txt").write_text("south\n")
         with mock.patch.object(restoring.Switch, "go", go):
             result = self.restore()
         self.assertEqual((len(seen), result.late), (1, 1))
         self.assertTrue(self.same())
+        held = begin(Reader(result.safety)).outline  # as live was around those rows, triggers and views included
+        self.assertEqual(([t.name for t in held.triggers], [n for n, _ in held.views]), (["kr_stamp"], ["lent"]))
+        self.assertNotIn("nostos_restore", [t.name for t in held.tables])
+        self.assertEqual((self.site / "shelf.txt").read_text(), "north\n")
+        files = look(result.safety, recognise(self.site)).files
+        self.assertEqual([(type(f).__name__, f.path) for f in files], [("PutFile", "shelf.txt")])
         site = recognise(self.site)
         prepared = prepare_things(self.home, result.safety, site, Choice(("loans/*",)), self.folder / "scratch")
         database = site.open(readonly=True)

@@ -260,7 +260,7 @@ class _Restore:
             try:
                 journal.write("committed")
                 late = settle(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
-                              safety.path, self.outlook.contents.folders)
+                              safety.path, self.outlook.contents.folders, journal)
                 journal.write("settled")
             except Exception as error:
                 raise in_doubt(error) from error
@@ -398,13 +398,15 @@ def late_rows(database: Database, blocks: Blocks) -> int:
 
 
 def settle(site: Site, folder: Path, place: Replacing, switch: Switch, outline: Outline, tables: list[str],
-           safety: Path, folders: Mapping[str, int]) -> int:
-    """After the commit: what could not be part of it, the late rows, and tidying. Can be done again. Returns how many
-    late blocks of rows were found and backed up."""
+           safety: Path, folders: Mapping[str, int], journal: journals.Journal, kept: Mapping[str, Any] | None = None
+           ) -> int:
+    """After the commit: what could not be part of it, the late rows, and tidying. Can be done again. kept: what the
+    journal says of the late rows, if they were kept already: the old tables may be going. Returns how many late blocks
+    of rows were found and backed up."""
     place.finish(outline, tables)
-    late = 0
+    late = int(kept["late"]) if kept else 0
     old = place.replaced()
-    if old is not None:
+    if old is not None and kept is None:
         said = msgspec.json.decode((folder / "totals.json").read_bytes())
         blocks = {t: {int(n): Block(count, int(digest)) for n, (count, digest) in some.items()}
                   for t, some in said.items()}
@@ -417,8 +419,9 @@ def settle(site: Site, folder: Path, place: Replacing, switch: Switch, outline: 
         if late:
             again = safety.with_name(safety.name.replace(".tar", "-last.tar"))
             again.unlink(missing_ok=True)
-            backup(site, again, rows_of=old)
+            backup(site, again, rows_of=old, rest_of=safety)
             again.replace(safety)
+        journal.write("kept", late=late)
     for path in switch.makes:
         mode = folders.get(path.relative_to(site.files).as_posix())
         if mode is not None and path.is_dir():
@@ -450,7 +453,7 @@ def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[
         if "committed" in steps or ("staged" in steps and place.committed()):
             outline = msgspec.json.decode((folder / "outline.json").read_bytes(), type=Outline)
             settle(site, folder, place, switch, outline, tables,
-                   Path(steps.get("safety", begun)["safety"]), {})
+                   Path(steps.get("safety", begun)["safety"]), {}, journal, steps.get("kept"))
             journal.write("settled", recovered=True)
             return "finished"
         switch.back("staged" in steps)

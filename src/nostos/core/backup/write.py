@@ -5,16 +5,18 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from io import BytesIO
 from pathlib import Path
 from time import monotonic
+from typing import IO, cast
 
 import msgspec
 
 import nostos
 from nostos.core.backup import layout
 from nostos.core.backup.container import Reader, Writer
+from nostos.core.backup.contents import begin
 from nostos.core.backup.layout import CONFIGURATION, FILES, Manifest
 from nostos.core.database import Location, rowlines
 from nostos.core.database.base import Block, Database
@@ -61,17 +63,19 @@ def default_place(folder: Path, site: Site, moment: str) -> Path:
     return folder / name / f"{name}-{stamp[:8]}-{stamp[8:]}{layout.ENDING}"
 
 
-def backup(site: Site, to: Path, tell: Listener = silent, rows_of: Location | None = None) -> BackedUp:
+def backup(site: Site, to: Path, tell: Listener = silent, rows_of: Location | None = None,
+           rest_of: Path | None = None) -> BackedUp:
     """Write everything of a site into one new file, readable by its owner alone, and read it back.
 
-    rows_of: where its rows are, if not where the site says. Raises SiteError when the file is there already, lies in
-    the site's own tree or cannot be written, or when the site cannot be read; then nothing is left of it.
+    rows_of, rest_of: where its rows are, if not where the site says, and an earlier backup from which everything else
+    is taken. Raises SiteError when the file is there already, lies in the site's own tree or cannot be written, or when
+    the site cannot be read; then nothing is left of it.
     """
     start = monotonic()
     _check_place(site, to)
     try:
         with Writer(to) as writer:
-            work = _Backup(site, writer, tell, rows_of or site.database)
+            work = _Backup(site, writer, tell, rows_of or site.database, rest_of)
             manifest = work.run()
             size = writer.finish()
     except FileExistsError:
@@ -109,7 +113,8 @@ def _check_place(site: Site, to: Path) -> None:
 
 
 class _Backup:
-    def __init__(self, site: Site, writer: Writer, tell: Listener, rows_of: Location) -> None:
+    def __init__(self, site: Site, writer: Writer, tell: Listener, rows_of: Location, rest_of: Path | None) -> None:
+        self.rest = Reader(rest_of) if rest_of is not None else None
         self.site = site
         self.writer = writer
         self.tell = tell
@@ -123,8 +128,12 @@ class _Backup:
         try:
             with database.reading():
                 outline = database.outline()
+                if self.rest is not None:
+                    like = begin(self.rest).outline
+                    known = {t.name for t in like.tables}
+                    outline = replace(like, tables=tuple(t for t in outline.tables if t.name in known))
                 entries = list(scan(self.site.files, self.site.apart(), ignored(self.site.profile),
-                                    self.passed.append)) if self.site.has_files else []
+                                    self.passed.append)) if self.site.has_files and self.rest is None else []
                 manifest = self._manifest(outline, database.version())
                 self.writer.add(layout.MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
                 self.writer.add(layout.README, _readme(manifest).encode())
@@ -133,11 +142,28 @@ class _Backup:
                 self._database(database, outline)
         finally:
             database.close()
+        if self.rest is not None:
+            self._copy_rest(self.rest)
+            return manifest
         for number, name in enumerate(self.site.own):
             path = self.site.home / name
             self.writer.add(f"{CONFIGURATION}{number}-{path.name}", path.read_bytes(), path.stat().st_mode & 0o777)
         self._tree(entries)
         return manifest
+
+    def _copy_rest(self, earlier: Reader) -> None:
+        """Configuration and files as an earlier backup has them."""
+        for member, body in earlier.walk():
+            if not member.name.startswith((CONFIGURATION, FILES)):
+                continue
+            if member.kind == "file":
+                self.writer.add_stream(member.name, cast(IO[bytes], body), member.size, member.mode, member.mtime)
+                self.files += member.name.startswith(FILES)
+            elif member.kind == "link":
+                self.writer.add_link(member.name, member.target)
+            else:
+                self.writer.add_folder(member.name, member.mode)
+        earlier.close()
 
     def _manifest(self, outline: Outline, server: str) -> Manifest:
         return Manifest(layout.FORMAT, layout.VERSION, self.site.name, self.site.url, now(),
