@@ -78,6 +78,8 @@ class There(BackupTest):
         rows(self.h.live.database, "INSERT INTO odd VALUES (1, x'00ff', 9e999, CAST(x'ff41' AS TEXT), 1 << 62)")
         (self.h.live_folder / "link").symlink_to("themes/dusk")
         (self.h.live_folder / "empty").mkdir()
+        style = self.h.live_folder / "themes/dusk/style.css"
+        os.utime(style, (1_700_000_000, 1_700_000_000))
         before = self.everything()
         made = backup(self.site, self.file)
         self.assertEqual(self.file.stat().st_mode & 0o777, 0o600)
@@ -92,6 +94,7 @@ class There(BackupTest):
         self.assertEqual(rows(self.h.live.database, "SELECT count(*) FROM found WHERE found MATCH 'comet'"), [(1,)])
         self.assertEqual((self.h.live_folder / "link").readlink(), Path("themes/dusk"))
         self.assertFalse((self.h.live_folder / "new").exists())
+        self.assertEqual(style.stat().st_mtime, 1_700_000_000)
         self.assertEqual(result.rows, made.rows)
         # no number is given out twice, and what was replaced is in a backup of its own
         again = self.h.live.order("kr-after", "Visitor", [])
@@ -310,6 +313,9 @@ class NotTaken(BackupTest):
         self.assertEqual(list(site.files.glob("*.zst*")), [])
         with self.assertRaisesRegex(NostosError, "is the staging copy of voyage trip"):
             restore(self.h.home, look(self.file, recognise(self.h.staging_folder)))
+        with mock.patch("os.link", side_effect=PermissionError(1, "Operation not permitted")):
+            backup(site, self.folder / "no-links.tar.zst")
+        self.assertEqual([p.name for p in self.folder.glob("no-links*")], ["no-links.tar.zst"])
         with mock.patch("nostos.core.backup.container._Counted.write", side_effect=OSError(28, "No space left")), \
                 self.assertRaisesRegex(NostosError, "could not be written: No space left"):
             backup(site, self.folder / "full.tar.zst")

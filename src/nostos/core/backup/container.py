@@ -139,8 +139,13 @@ class Writer:
         os.fsync(self._file.fileno())
         size = self._file.tell()
         self._file.close()
-        os.link(self.draft, self.path)  # refuses where something has come to lie there meanwhile
-        self.draft.unlink()
+        try:
+            os.link(self.draft, self.path)  # refuses where something has come to lie there meanwhile
+            self.draft.unlink()
+        except FileExistsError:
+            raise
+        except OSError:  # a filesystem that knows no links
+            self.draft.rename(self.path)
         return size
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import os
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -174,6 +175,7 @@ def _file(found: Contents, member: Member, body: Body, place: Callable[[Entry], 
                 digest.update(chunk)
                 out.write(chunk)
         target.chmod(0o600)
+        os.utime(target, ns=(stamp[0], stamp[0]))
     found.files[path] = Entry(path, "file", member.size, member.mode, stamp, digest.digest())
 
 
