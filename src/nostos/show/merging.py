@@ -89,7 +89,7 @@ def undo_plan(console: Console, prepared: Prepared, which: Done, site: str) -> N
         console.print()
         heading(console, f"Live has moved on there; it stays: {len(stays)}", style="bold red")
         table(console, ("", ""), stays, keep=(0,))
-        console.print("  What stays is yours to decide: remove it on live by hand, or leave more as it is with --leave.")
+        console.print("  What stays is yours to decide: remove it on live by hand, or leave more with --leave.")
 
 
 def undone(console: Console, result: Merged, which: Done, voyage: Voyage) -> None:
