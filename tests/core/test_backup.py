@@ -339,6 +339,9 @@ class House(BackupTest):
         for name in ("a", "b"):
             backup(self.site, backups / f"{name}.tar.zst")
         restored = self.restore(backups / "a.tar.zst")
+        other = recognise(self.h.staging_folder)  # of the same name, and another site
+        backup(other, backups / "other.tar.zst")
+        (backups / "damaged.tar.zst").write_bytes(b"no backup")
         old = [*backups.iterdir(), *(h.home.folder("trip") / "merges").iterdir(),
                *(h.home.path / "restores").iterdir()]
         self.assertEqual(age_out(h.home), [])

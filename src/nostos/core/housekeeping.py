@@ -15,9 +15,11 @@ from pathlib import Path
 
 from nostos.core.anchor import Anchor
 from nostos.core.apply import journal as journals
+from nostos.core.backup.container import Reader
+from nostos.core.backup.contents import begin
 from nostos.core.backup.layout import ENDING
 from nostos.core.configuration import dotted, read_toml
-from nostos.core.errors import VoyageError
+from nostos.core.errors import NostosError, VoyageError
 from nostos.core.undo import done, undone
 from nostos.core.voyage import Home
 
@@ -72,11 +74,28 @@ def _old_backups(home: Home, before: float) -> Iterator[Path]:
         for left in site.glob(f"*{ENDING}.part"):  # of a backup that a crash cut short
             if left.stat().st_mtime < before:
                 left.unlink()
-        found = sorted(site.glob(f"*{ENDING}"), key=lambda p: (p.stat().st_mtime, p.name))
-        for path in found[:-1]:
-            if path.stat().st_mtime < before and str(path) not in needed:
+        newest: set[tuple[str, str]] = set()
+        for path in sorted(site.glob(f"*{ENDING}"), key=lambda p: (p.stat().st_mtime, p.name), reverse=True):
+            whose = _whose(path)
+            if whose not in newest:
+                newest |= {whose} if whose else set()
+            elif path.stat().st_mtime < before and str(path) not in needed:
                 path.unlink()
                 yield path
+
+
+def _whose(path: Path) -> tuple[str, str] | None:
+    """The site that a backup is of, by name and URL: two may have one name. None where it cannot be read; it stays, for
+    somebody may still make something of it."""
+    try:
+        reader = Reader(path)
+        try:
+            manifest = begin(reader).manifest
+        finally:
+            reader.close()
+    except NostosError:
+        return None
+    return manifest.site, manifest.url
 
 
 def _old_restores(home: Home, before: float) -> Iterator[Path]:
