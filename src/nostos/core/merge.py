@@ -8,11 +8,9 @@ from __future__ import annotations
 
 import os
 import re
-import secrets
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
 from pathlib import Path
 from time import monotonic
 from typing import Any
@@ -229,8 +227,7 @@ class _Merge:
         self.comparison = prepared.comparison
         self.plan = prepared.plan
         self.tell = tell
-        # In the order of their times, to the millisecond.
-        self.id = f"{datetime.now(UTC):%Y%m%dT%H%M%S%f}"[:-3] + "-" + secrets.token_hex(2)
+        self.id = journals.new_id()
         self.detached = prepared.journals is not None
         self.folder = (prepared.journals or home.folder(crew.voyage.name) / "merges") / self.id
         self.between = self.locked = 0.0

@@ -32,7 +32,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         said = {"finished": "had reached the database: it is finished now. The site is exactly as it was to be.",
                 "taken back": "had not reached the database: it is taken back. The site is exactly as it was before.",
                 "removed": "had not ended: what it had made is removed. Live was not touched."}[one.ended]
-        env.out.print(f"Voyage {one.voyage}: {one.operation} {said}", soft_wrap=True)
+        whose = f"Voyage {one.voyage}: " if one.voyage else "The "  # a restore is of no voyage
+        env.out.print(f"{whose}{one.operation} {said}", soft_wrap=True)
     if not found:
         env.out.print("Nothing was interrupted. There is nothing to recover.")
     return ExitStatus.DONE

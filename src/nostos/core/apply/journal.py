@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import io
 import os
+import secrets
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import fields, is_dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +29,11 @@ from nostos.core.values.structures import Tree, jsonable
 
 FILE = "journal.jsonl"
 UNDO = "undo.msgpack.zst"  # rows and files before and after, exact, for taking the operation back
+
+
+def new_id() -> str:
+    """An id for an operation. Ids are in the order of their times, to the millisecond."""
+    return f"{datetime.now(UTC):%Y%m%dT%H%M%S%f}"[:-3] + "-" + secrets.token_hex(2)
 
 
 def as_data(operation: Operation) -> dict[str, Any]:

@@ -89,9 +89,7 @@ class Writer:
 
     def add(self, name: str, content: bytes, mode: int = 0o600, mtime: float = 0) -> None:
         """Add a file with this content."""
-        self._header(name, tarfile.REGTYPE, len(content), mode, mtime)
-        self._body(io.BytesIO(content), len(content))
-        self._sums[name] = hashlib.sha256(content).hexdigest()
+        self.add_stream(name, io.BytesIO(content), len(content), mode, mtime)
 
     def add_stream(self, name: str, source: IO[bytes], size: int, mode: int, mtime: float) -> None:
         """Add a file of exactly this size; what a source lacks is made up with zeros."""
@@ -112,7 +110,7 @@ class Writer:
         self._counted.write(info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape"))
         self._members += 1
 
-    def _body(self, source: IO[bytes], size: int, digest: Callable[[bytes], object] = lambda _: None) -> None:
+    def _body(self, source: IO[bytes], size: int, digest: Callable[[bytes], object]) -> None:
         left = size
         while left:
             chunk = source.read(min(left, _CHUNK)) or b"\0" * min(left, _CHUNK)

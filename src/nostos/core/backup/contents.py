@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TypeVar
@@ -18,8 +18,9 @@ from nostos.core.database import outline as outlines
 from nostos.core.database import rowlines
 from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Table, Value
+from nostos.core.private import make_private
 from nostos.core.progress import Listener, Progress, silent
-from nostos.core.tree.entries import OWN_PREFIX, Entry
+from nostos.core.tree.entries import OWN_PREFIX, Entry, inside
 
 _CHUNK = 1 << 20
 _LARGEST_TEXT = 64 << 20
@@ -59,9 +60,7 @@ def read(reader: Reader, rows: Callable[[Table, Rows], None] | None = None,
         tell(Progress("reading the backup", done, max(done, reader.tail.content), "bytes"))
         name = member.name
         if name == layout.MANIFEST:
-            manifest = _decoded(body, member, Manifest)
-            if manifest.format != layout.FORMAT or manifest.version != layout.VERSION:
-                raise damaged("it is of a version that is not known here")
+            manifest = _manifest(body, member)
         elif name == layout.SCHEMA:
             outline = _outline(body, member, manifest)
             assert manifest is not None
@@ -85,15 +84,34 @@ def read(reader: Reader, rows: Callable[[Table, Rows], None] | None = None,
     return found
 
 
+def into(folder: Path, wanted: Collection[str]) -> Callable[[Entry], Path | None]:
+    """Places below a private folder for the files with these paths."""
+    def place(entry: Entry) -> Path | None:
+        if entry.path not in wanted:
+            return None
+        target = inside(folder, entry.path)
+        make_private(target.parent)
+        return target
+
+    return place
+
+
 def begin(reader: Reader) -> Contents:
     """What a backup says of itself at its beginning; the rest of it is not looked at yet. Raises BackupError."""
     manifest = None
     for member, body in reader.walk():
         if member.name == layout.MANIFEST:
-            manifest = _decoded(body, member, Manifest)
+            manifest = _manifest(body, member)
         elif member.name == layout.SCHEMA and manifest is not None:
             return Contents(manifest, _outline(body, member, manifest))
     raise damaged("it holds no site")
+
+
+def _manifest(body: Body, member: Member) -> Manifest:
+    manifest = _decoded(body, member, Manifest)
+    if manifest.format != layout.FORMAT or manifest.version != layout.VERSION:
+        raise damaged("it is of a version that is not known here")
+    return manifest
 
 
 def _outline(body: Body, member: Member, manifest: Manifest | None) -> Outline:

@@ -9,10 +9,11 @@ from nostos.core.backup.container import Reader
 from nostos.core.backup.contents import Contents, Rows, read
 from nostos.core.compare import OWN_TABLES, compared_tables, effective_profile, is_local
 from nostos.core.copying import Localiser
-from nostos.core.database.base import Block, Database
+from nostos.core.database.base import Database
 from nostos.core.database.digests import block_of
 from nostos.core.database.rowforms import RowForm, row_form
 from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.database.sums import Sums
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, silent
 from nostos.core.site import Site
@@ -39,7 +40,7 @@ class _Shared:
     live: Table
     columns: tuple[str, ...]
     form: RowForm
-    totals: dict[int, list[int]] = field(default_factory=dict)
+    sums: Sums = field(default_factory=Sums)
     known: dict[Key, bytes] = field(default_factory=dict)
     numbers: set[int] = field(default_factory=set)
 
@@ -72,10 +73,11 @@ class Differences:
         self.missing = tuple(sorted(n for n in then if n not in tables and not matches(n, OWN_TABLES)))
         self.columns = tuple(f"{t.name}.{c}" for t in contents.outline.tables if t.name in tables
                              for c in t.names if tables[t.name].column(c) is None)
-        self.gained = tuple(sorted(n for n in compared_tables(self.profile, tables) if n not in then))
+        compared = compared_tables(self.profile, tables)
+        self.gained = tuple(sorted(n for n in compared if n not in then))
         self._shared: dict[str, _Shared] = {}
         for table in contents.outline.tables:
-            live = compared_tables(self.profile, tables).get(table.name)
+            live = compared.get(table.name)
             if live is not None and set(live.key) <= set(table.stored):
                 columns = tuple(c for c in live.stored if c in table.stored)
                 self._shared[table.name] = _Shared(table, live, columns, row_form(live, columns))
@@ -83,7 +85,7 @@ class Differences:
     def __iter__(self) -> Iterator[RowDifference]:
         """Differing rows of both, table by table; at the end those that only live has. Raises BackupError."""
         self._find_blocks()
-        found: list[tuple[_Shared, Key, Row]] = []
+        found: dict[str, list[tuple[Key, Row]]] = {}
 
         def rows(table: Table, some: Rows) -> None:
             shared = self._shared.get(table.name)
@@ -96,18 +98,14 @@ class Differences:
                 same = shared.known.pop(key, None)
                 if same != shared.form.digest(shared.payload(values)):
                     row = dict(zip(table.stored, values, strict=True))
-                    found.append((shared, key, {c: row[c] for c in shared.columns}))
+                    found.setdefault(table.name, []).append((key, {c: row[c] for c in shared.columns}))
 
         if any(s.numbers for s in self._shared.values()):
             read(self.reader, rows, tell=self.tell,
                  wanted=lambda name: name in self._shared and bool(self._shared[name].numbers))
-        for shared, key, then in found:
-            now = self.database.fetch(shared.live, key)
-            if not self._counts(shared.live, now or then) or now == then:
-                continue
-            if now is not None:  # a column that came later stays as it is
-                then = {**{c: v for c, v in now.items() if c not in shared.columns}, **then}
-            yield RowDifference(shared.live.name, key, then, now)
+        for name, rows_then in found.items():
+            for at in range(0, len(rows_then), _AT_ONCE):
+                yield from self._both(self._shared[name], rows_then[at:at + _AT_ONCE])
         for shared in self._shared.values():
             left = list(shared.known)
             for at in range(0, len(left), _AT_ONCE):
@@ -115,24 +113,33 @@ class Differences:
                     if self._counts(shared.live, now):
                         yield RowDifference(shared.live.name, shared.live.key_of(now), None, now)
 
+    def _both(self, shared: _Shared, some: Sequence[tuple[Key, Row]]) -> Iterator[RowDifference]:
+        """What differs of rows that the backup has, held against live's."""
+        there = {shared.live.key_of(row): row for row in self.database.fetch_many(shared.live, [k for k, _ in some])}
+        for key, then in some:
+            now = there.get(key)
+            if not self._counts(shared.live, now or then) or now == then:
+                continue
+            if now is not None:  # a column that came later stays as it is
+                then = {**{c: v for c, v in now.items() if c not in shared.columns}, **then}
+            yield RowDifference(shared.live.name, key, then, now)
+
     def _find_blocks(self) -> None:
         def rows(table: Table, some: Rows) -> None:
             shared = self._shared.get(table.name)
             for values in some if shared is not None else ():
                 assert shared is not None
                 values = self.local.change(table, values)
-                total = shared.totals.setdefault(block_of(shared.key_of(values)), [0, 0])
-                total[0] += 1
-                total[1] ^= int.from_bytes(shared.form.digest(shared.payload(values))[:8])
+                shared.sums.add(block_of(shared.key_of(values)), shared.form.digest(shared.payload(values)))
 
         self.contents = read(self.reader, rows, tell=self.tell, wanted=lambda name: name in self._shared)
         for shared in self._shared.values():
             live = self.database.blocks(shared.live, shared.columns)
-            then = {n: Block(count, digest) for n, (count, digest) in shared.totals.items()}
+            then = shared.sums.blocks()
             shared.numbers = {n for n in live.keys() | then.keys() if live.get(n) != then.get(n)}
             if shared.numbers:
                 shared.known = dict(self.database.row_digests(shared.live, shared.columns, shared.numbers))
-            shared.totals.clear()
+            shared.sums = Sums()
 
     def _counts(self, table: Table, row: Row) -> bool:
         return not is_local(self.profile, table, row)

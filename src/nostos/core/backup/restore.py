@@ -6,13 +6,11 @@ backup and the switch is looked for after it, and backed up as well.
 
 from __future__ import annotations
 
-import secrets
 import shutil
 from collections import Counter
 from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime
 from pathlib import Path
 from time import monotonic
 from typing import Any
@@ -22,18 +20,17 @@ import msgspec
 from nostos.core.apply import journal as journals
 from nostos.core.apply.switch import Switch
 from nostos.core.backup.container import Reader
-from nostos.core.backup.contents import Contents, Rows, begin, read
+from nostos.core.backup.contents import Contents, Rows, begin, into, read
 from nostos.core.backup.difference import Differences
 from nostos.core.backup.layout import BackupError
+from nostos.core.backup.replacing import Replacing, replacing
 from nostos.core.backup.write import BackedUp, Blocks, backup, default_place
 from nostos.core.busy import holding
 from nostos.core.copying import Localiser
 from nostos.core.database.base import Block, Database
-from nostos.core.database.digests import block_of
 from nostos.core.database.outline import Outline
-from nostos.core.database.replacing import Replacing, replacing
-from nostos.core.database.rowforms import row_form
 from nostos.core.database.schema import Key, Table
+from nostos.core.database.sums import Sums
 from nostos.core.errors import LiveMoved, MergeInterrupted, MergeRefused, NostosError, RecoverNeeded
 from nostos.core.files import tree_of
 from nostos.core.history import now
@@ -42,7 +39,7 @@ from nostos.core.private import make_private, write_private
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site, recognise, recognised_from
-from nostos.core.tree.entries import Entry, inside, matches
+from nostos.core.tree.entries import matches
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyage import Home
 
@@ -216,7 +213,7 @@ class _Restore:
         self.outlook = outlook
         self.site = outlook.site
         self.tell = tell
-        self.id = f"{datetime.now(UTC):%Y%m%dT%H%M%S%f}"[:-3] + "-" + secrets.token_hex(2)
+        self.id = journals.new_id()
         self.folder = home.path / "restores" / self.id
         self.tables = [t.name for t in outlook.contents.outline.tables]
         self.between = 0.0
@@ -292,7 +289,7 @@ class _Restore:
         contents = self.outlook.contents
         local = localiser(contents, self.site)
         wanted = {o.path for o in self.outlook.files if isinstance(o, PutFile)}
-        totals: dict[str, dict[int, list[int]]] = {}
+        sums: dict[str, Sums] = {t.name: Sums() for t in contents.outline.tables if t.key}
         target = place.load()
         outline = self._counted(contents.outline)
 
@@ -302,34 +299,26 @@ class _Restore:
             for at in range(0, len(staged), _AT_ONCE):
                 target.insert_many(table, table.stored, staged[at:at + _AT_ONCE])
             if table.key:
-                add_up(table, staged, totals.setdefault(table.name, {}))
-
-        def put(entry: Entry) -> Path | None:
-            if entry.path not in wanted:
-                return None
-            path = inside(source, entry.path)
-            make_private(path.parent)
-            return path
+                sums[table.name].add_rows(table, staged)
 
         reader = Reader(self.outlook.path)
         try:
             self._check_space(sum(e.size for n, e in contents.files.items() if n in wanted))
             target.build(outline)
             with target.writing():
-                again = read(reader, rows, target.put_raw, put, self.tell)
+                again = read(reader, rows, target.put_raw, into(source, wanted), self.tell)
             target.finish(replace(outline, views=(), triggers=()) if place.replaced() is not None else outline)
             if again.files != contents.files or again.outline != contents.outline:
                 raise BackupError("The backup was changed while it was read.", next_step="Restore it again.")
             for table in contents.outline.tables:
                 if table.key:
-                    self._prove(target, table, totals.get(table.name, {}))
+                    self._prove(target, table, sums[table.name])
         finally:
             reader.close()
             target.close()
 
-    def _prove(self, target: Database, table: Table, totals: Mapping[int, list[int]]) -> None:
-        found = target.blocks(table, table.stored)
-        if found != {n: Block(count, digest) for n, (count, digest) in totals.items()}:
+    def _prove(self, target: Database, table: Table, sums: Sums) -> None:
+        if target.blocks(table, table.stored) != sums.blocks():
             raise MergeRefused(f"The database did not take the rows of {table.name} as they are.",
                                left="The site is as it was.", next_step="Please report this.")
 
@@ -374,16 +363,6 @@ class _Restore:
                 self._keep_totals(safety.blocks)
                 journal.write("safety", safety=str(safety.path))
         raise AssertionError("unreachable")
-
-
-def add_up(table: Table, rows: Rows, totals: dict[int, list[int]]) -> None:
-    """Add rows to what their blocks add up to."""
-    form = row_form(table, table.stored)
-    places = [table.stored.index(k) for k in table.key]
-    for values in rows:
-        total = totals.setdefault(block_of(tuple(values[p] for p in places)), [0, 0])
-        total[0] += 1
-        total[1] ^= int.from_bytes(form.digest(form.write(values))[:8])
 
 
 def late_rows(database: Database, blocks: Blocks) -> int:

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.backup.container import Reader
-from nostos.core.backup.contents import Contents, begin, read
+from nostos.core.backup.contents import Contents, begin, into, read
 from nostos.core.backup.difference import Differences
 from nostos.core.backup.restore import check_fits, check_free, file_operations, localiser
 from nostos.core.database.base import Database
@@ -26,7 +26,6 @@ from nostos.core.private import make_private
 from nostos.core.progress import Listener, silent
 from nostos.core.selection import Choice, choose
 from nostos.core.site import Site, recognised_from
-from nostos.core.tree.entries import Entry, inside
 from nostos.core.undo import ancestors, compare_stored
 from nostos.core.voyage import Crew, Home, Voyage
 
@@ -89,12 +88,4 @@ def _lay(reader: Reader, prepared: Prepared, scratch: Path) -> None:
     make_private(scratch)
     if not wanted:
         return
-
-    def place(entry: Entry) -> Path | None:
-        if entry.path not in wanted:
-            return None
-        target = inside(scratch, entry.path)
-        make_private(target.parent)
-        return target
-
-    read(reader, place=place)
+    read(reader, place=into(scratch, wanted))

@@ -23,6 +23,7 @@ from nostos.core.database.base import Block, Database
 from nostos.core.database.outline import Outline
 from nostos.core.database.rowforms import row_form
 from nostos.core.database.schema import Table
+from nostos.core.database.sums import Sums
 from nostos.core.errors import SiteError
 from nostos.core.history import now
 from nostos.core.private import make_private
@@ -200,13 +201,11 @@ class _Backup:
             yield from (rowlines.line(values) for values in database.scan(table, table.stored))
             return
         form = row_form(table, table.stored)
-        totals: dict[int, list[int]] = {}
+        sums = Sums()
         for number, payload in database.scan_payloads(table):
-            total = totals.setdefault(number, [0, 0])
-            total[0] += 1
-            total[1] ^= int.from_bytes(form.digest(payload)[:8])
+            sums.add(number, form.digest(payload))
             yield rowlines.line(form.read(payload))
-        self.blocks[table.name] = {n: Block(count, digest) for n, (count, digest) in totals.items()}
+        self.blocks[table.name] = sums.blocks()
 
     def _tree(self, entries: list[Entry]) -> None:
         folders: set[str] = set()

@@ -12,9 +12,10 @@ from urllib.parse import quote as url_quote
 import sqlalchemy as sa
 
 from nostos.core.database.base import Block, Caution, Database, ForeignColumn
-from nostos.core.database.digests import add_digests, block_of, pack, row_digest
+from nostos.core.database.digests import block_of, pack, row_digest
 from nostos.core.database.outline import Outline, Trigger
 from nostos.core.database.schema import Column, ForeignKey, Key, Row, Table, Value
+from nostos.core.database.sums import Sums
 from nostos.core.errors import MergeRefused, SiteError
 
 _LOCK_WAIT_SECONDS = 10.0
@@ -197,12 +198,10 @@ class SqliteDatabase(Database):
             yield block_of(tuple([values[p] for p in places])), pack(values)
 
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
-        found: dict[int, Block] = {}
+        sums = Sums()
         for key, digest in self.row_digests(table, columns):
-            number = block_of(key)
-            block = found.get(number, Block(0, 0))
-            found[number] = Block(block.count + 1, add_digests(block.digest, (digest,)))
-        return found
+            sums.add(block_of(key), digest)
+        return sums.blocks()
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:

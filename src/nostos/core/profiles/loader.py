@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.errors import SiteError
+from nostos.core.masking import KINDS
 from nostos.core.profiles.model import (
     Activity,
     Administrators,
@@ -107,12 +108,8 @@ def _reference(entry: dict[str, Any]) -> Reference:
                      _where(entry), path, pattern)
 
 
-_MASKS = {"name", "first", "last", "login", "email", "phone", "code", "address", "city", "ip", "note", "url", "label",
-          "drop", "keep"}
-
-
 def _masked(entry: dict[str, Any]) -> Masked:
-    if entry["kind"] not in _MASKS:
+    if entry["kind"] not in KINDS:
         raise ValueError(f"the mask of {entry['column']!r} has no kind {entry['kind']!r}")
     return Masked(*_column(entry), entry["kind"], _where(entry), entry.get("owner", ""))
 

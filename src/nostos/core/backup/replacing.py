@@ -11,6 +11,7 @@ from collections.abc import Callable, Collection
 from dataclasses import replace
 from pathlib import Path
 
+from nostos.core.apply.marker import MARKER, marked
 from nostos.core.database import Location, mysql_building
 from nostos.core.database.base import Database
 from nostos.core.database.mysql import MysqlDatabase
@@ -87,8 +88,6 @@ class _Nothing(Replacing):
 class _File(Replacing):
     """SQLite: filled in a file of its own, carried over in one transaction of the site's database."""
 
-    MARKER = "nostos_merges"
-
     def __init__(self, location: Location, folder: Path, mark: str) -> None:
         assert location.file is not None
         self.file = location.file
@@ -103,7 +102,7 @@ class _File(Replacing):
         database = SqliteDatabase(self.file)
         try:
             def marked() -> None:
-                database.mark(self.MARKER, self.mark, "restored")
+                database.mark(MARKER, self.mark, "restored")
                 last()
 
             database.replace_from(self.beside, check, marked)
@@ -113,9 +112,7 @@ class _File(Replacing):
     def committed(self) -> bool:
         database = SqliteDatabase(self.file)
         try:
-            with database.writing():
-                table = database.tables().get(self.MARKER)
-                return table is not None and database.fetch(table, (self.mark,)) is not None
+            return marked(database, self.mark)
         finally:
             database.close()
 
