@@ -75,6 +75,16 @@ class Masked(SiteTest):
         self.assertEqual(set(h.cloned.masked), {"members.login", "members.name", "members.email", "comments.name",
                                                 "comments.email", "content.title", "content_fields.value"})
 
+    def test_search_indexes_are_left_empty(self) -> None:
+        database = self.h.live.database
+        rows(database, "CREATE VIRTUAL TABLE people USING fts5(name)")
+        rows(database, "INSERT INTO people SELECT name FROM comments")
+        clone(self.h.home, self.h.live_folder, "second", self.folder / "second", "http://127.0.0.1:8998", mask=True)
+        copy = everything(self.folder / "second")
+        for original in self.originals():
+            self.assertNotIn(original.encode(), copy)
+        self.assertEqual(rows(self.folder / "second/data/site.db", "SELECT count(*) FROM people"), [(0,)])
+
     def test_nothing_made_up_goes_home(self) -> None:
         h = self.h
         story = Story(self.folder)

@@ -95,9 +95,9 @@ class RowCopier:
         self.moved(0, 0)
         outline = self.source.outline()
         self.target.build(outline)
-        for name in outline.raw:
-            self.target.put_raw(name, self.source.raw_rows(name))
         mask = self.local.mask
+        for name in outline.raw if mask is None else ():  # what a search index keeps may hold anybody's words
+            self.target.put_raw(name, self.source.raw_rows(name))
         if mask is not None:
             tables = {n: t for n, t in tables.items() if not mask.left_out(n)}
         # What is masked must not be in staging for a moment.
