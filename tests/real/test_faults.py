@@ -122,7 +122,8 @@ class Locks(LibraryTest):
             cursor.execute("SELECT * FROM kr_books WHERE id=1 FOR UPDATE")
 
         def refused() -> None:
-            with opened(self.home, self.home.read("trip")) as crew, self.assertRaises(MergeRefused):
+            with opened(self.home, self.home.read("trip")) as crew, self.assertRaises(MergeRefused), \
+                    mock.patch("nostos.core.merge._PATIENCE_SECONDS", 1.0):
                 merge(self.home, crew, prepare(crew))
             now = self.dump(self.live_name)
             now.pop("nostos_merges", None)

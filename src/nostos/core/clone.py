@@ -16,22 +16,25 @@ import sqlalchemy as sa
 
 from nostos.core import configuration
 from nostos.core.anchor import SMALL_TEXT, Anchor
+from nostos.core.apply.journal import needed
+from nostos.core.busy import check_finished
 from nostos.core.copying import Localiser, RowCopier
 from nostos.core.database import Location, locate
 from nostos.core.database.base import Database
-from nostos.core.database.places import choose_place, one_server, remove_place
+from nostos.core.database.places import Place, choose_place, one_server, remove_place
 from nostos.core.database.schema import Table
-from nostos.core.errors import SiteError, VoyageError
+from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.history import now
 from nostos.core.keys import Side
 from nostos.core.masking import Mask, recipe
-from nostos.core.own_configuration import Own, adapt
+from nostos.core.own_configuration import Original, Own, adapt
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site, check_url, recognise, recognised_from
 from nostos.core.tree.copy import copy_tree
 from nostos.core.tree.entries import Entry, Passed, plain_text, scan
+from nostos.core.tree.local import LocalTree, Owner, give_as
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyage import STAMP, Home, Voyage, check_name, ready
 
@@ -72,6 +75,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
     check_name(name)
     start = monotonic()
     live = recognise(where)
+    check_finished(live)
     url = check_url(url)
     target = Path(into).expanduser().resolve()
     home.make()
@@ -100,7 +104,8 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> Cloned:
 
     What was not merged is gone. Raises as `clone` does; live is recognised before anything is removed.
     """
-    recognise(voyage.live)
+    check_finished(recognise(voyage.live))
+    check_removable(home, voyage.name)
     skip: list[str] = []
     mask, gate = False, ""
     with suppress(VoyageError):
@@ -124,6 +129,7 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> Cloned:
 
 def _check_voyage(home: Home, name: str) -> None:
     if name not in home.names():
+        check_removable(home, name)
         home.clear(name)  # what a crash may have left of one
     if name in home.names():
         old = home.read(name)
@@ -220,9 +226,33 @@ class _Clone:
         self.rows = 0
 
     def run(self) -> Cloned:
-        self.target.mkdir(mode=0o755, parents=True, exist_ok=True)
+        begun = self.target.stat().st_mode & 0o7777 if self.target.is_dir() else None
+        self.target.mkdir(mode=0o700, parents=True, exist_ok=True)
+        self.target.chmod(0o700)  # nobody looks in, and no server answers from here, until all is as it must be
         (self.target / STAMP).write_text(self.voyage.id + "\n")
         anchor = Anchor.create(self.home.folder(self.voyage.name) / "anchor.db")
+        try:
+            with anchor.changing():
+                tables, proved = self._database(anchor)
+                guards = self._guards(anchor, tables)
+                files, size = self._files(anchor)
+                laid = self._guard_file()
+                anchor.set_fact("since", self.voyage.since)
+                anchor.set_fact("skip", list(self.skip))
+                anchor.set_fact("gate", self.gate)
+            self._configuration()
+            self._answers()
+            self._open_up(begun)
+            done = ready(self.voyage)
+            self.home.write(done)
+        finally:
+            anchor.close()
+        return Cloned(done, len(tables), self.rows, files, size, self.rewritten, proved, (*guards, *laid),
+                      tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
+                      self.masked if self.mask else None)
+
+    def _database(self, anchor: Anchor) -> tuple[dict[str, Table], int]:
+        """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
         source = self.live.open(readonly=True)
         try:
             place = choose_place(self.live.database, self.database, self.asked, self._fallback_prefix())
@@ -234,25 +264,31 @@ class _Clone:
                 elsewhere=not (place.location.none or one_server(place.location, self.live.database)),
                 user=f"{place.user[0]}@{place.user[1]}" if place.user else "")
             self.home.write(self.voyage)
-            with source.reading(), anchor.changing():
+            with source.reading():
                 tables = source.tables()
                 self.profile = self.live.full_profile(tables)
-                proved = self._rows_of(anchor, source, place.open(), tables)
-                files, size = self._files(anchor)
-                self._configuration()
-                guards = self._guards(anchor, tables)
-                anchor.set_fact("since", self.voyage.since)
-                anchor.set_fact("skip", list(self.skip))
-                anchor.set_fact("gate", self.gate)
-            self._answers()
-            done = ready(self.voyage)
-            self.home.write(done)
+                return tables, self._rows_of(anchor, source, self._opened(place), tables)
         finally:
-            anchor.close()
             source.close()
-        return Cloned(done, len(tables), self.rows, files, size, self.rewritten, proved, tuple(guards),
-                      tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
-                      self.masked if self.mask else None)
+
+    def _opened(self, place: Place) -> Database:
+        """Staging's database, open for filling. A file, and the folder that is made for it, belong to whom live's do:
+        from the start, for whatever the engine lays beside the file follows it."""
+        file, live_file = self.database.file, self.live.database.file
+        folder_is_new = file is not None and not file.parent.exists()
+        opened = place.open()
+        if file is not None and live_file is not None:
+            if folder_is_new and file.parent != self.target:
+                give_as(file.parent, live_file.parent)
+            give_as(file, live_file)
+        return opened
+
+    def _open_up(self, mode: int | None) -> None:
+        """Let the web server in: the folder as it was, or as live's."""
+        if mode is None:
+            give_as(self.target, self.live.home)
+        else:
+            self.target.chmod(mode)
 
     def _fallback_prefix(self) -> str:
         return re.sub(r"[^a-z0-9]", "", self.voyage.name.lower())[:12] + "_" + self.live.database.prefix
@@ -270,9 +306,6 @@ class _Clone:
             target.close()
         self.rows, self.rewritten = copier.rows, copier.rewritten
         self.masked = local.mask.found if local.mask else {}
-        file, live_file = self.database.file, self.live.database.file
-        if file is not None and live_file is not None:
-            file.chmod(live_file.stat().st_mode & 0o777)
         return copier.proved
 
     def _mask(self, anchor: Anchor, source: Database, tables: dict[str, Table]) -> Mask | None:
@@ -289,7 +322,7 @@ class _Clone:
         done, size = 0, 0
         if not self.live.has_files:
             return 0, 0
-        for copied in copy_tree(self.live.files, self.files, entries, SMALL_TEXT):
+        for copied in copy_tree(LocalTree(self.live.files), LocalTree(self.files), entries, SMALL_TEXT):
             entry, error = copied.entry, copied.error
             if isinstance(error, FileNotFoundError):
                 self.passed.append(Passed(entry.path, "vanished while it was being copied"))
@@ -309,10 +342,12 @@ class _Clone:
 
     def _configuration(self) -> None:
         # A configuration one folder up from live's files goes into staging's own folder.
-        own = {name: name.removeprefix("../") for name in self.live.own}
-        for name, here in own.items():
-            (self.target / here).parent.mkdir(parents=True, exist_ok=True)
-            shutil.copy2(self.live.home / name, self.target / here)
+        own = {}
+        for name in self.live.own:
+            path = self.live.home / name
+            info = path.stat()
+            own[name.removeprefix("../")] = Original(
+                configuration.read_bounded(path), info.st_mode & 0o7777, Owner(info.st_uid, info.st_gid))
         old = str(self.live.database.url.database)
         server = not self.database.none and self.database.file is None
         as_live = server and self.live.site_file and not self.voyage.elsewhere and not self.voyage.user
@@ -320,19 +355,17 @@ class _Clone:
             self.database.url.database)) if as_live else None
         files = self.files.relative_to(self.target).as_posix() if self.live.has_files else None
         prefixed = self.database.prefix != self.live.database.prefix
-        adapt(Own(self.target, self.voyage.url, self.own, files, prefixed, kept), own.values(),
+        adapt(Own(self.target, self.voyage.url, self.own, files, prefixed, kept), own,
               self.live.profile.configuration)
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:
-        facts = {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name, "gate": self.gate}
-        guards = guards_of(self.live, facts)
-        laid = lay_guard_file(self.profile, self.files, facts)
+        guards = guards_of(self.live, self._facts())
         if self.gate and not (self.profile.gate_setting or self.profile.guard_file):
             raise SiteError("It is not known how this site's pages can ask for a password.",
                             left="Live was only read; the copy was removed.",
                             next_step="Leave --gate out, and protect the copy by the web server.")
         if not guards:
-            return laid
+            return []
         database = self.database.open()
         try:
             with database.writing():
@@ -346,8 +379,13 @@ class _Clone:
                     anchor.set_digest(Side.STAGING, table.name, move.key, move.digest)
         finally:
             database.close()
-        shown = [Guard(g.name, "asks for a name and a password") if g.value == self.gate else g for g in guards]
-        return [*shown, *laid]
+        return [Guard(g.name, "asks for a name and a password") if g.value == self.gate else g for g in guards]
+
+    def _facts(self) -> dict[str, str]:
+        return {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name, "gate": self.gate}
+
+    def _guard_file(self) -> list[Guard]:
+        return lay_guard_file(self.profile, self.files, self._facts())
 
     def _answers(self) -> None:
         """The copy must be recognised as a site of its own."""
@@ -358,8 +396,17 @@ class _Clone:
                             next_step="Check that the site file names `url` and `database` plainly.")
 
 
+def check_removable(home: Home, name: str) -> None:
+    """Raise RecoverNeeded when something that a voyage began on live is unfinished: its journal is needed for that."""
+    if needed(home.folder(name)):
+        raise RecoverNeeded(f"An operation of voyage {name} was interrupted, and live may need it finished.",
+                            next_step=f"Run `nostos recover {name}` first.")
+
+
 def remove(home: Home, voyage: Voyage) -> list[str]:
-    """Remove everything that clone made for a voyage. Returns what was left in place, and why."""
+    """Remove everything that clone made for a voyage. Returns what was left in place, and why. The voyage is held by
+    the caller. Raises RecoverNeeded, with nothing removed, while live needs its journal."""
+    check_removable(home, voyage.name)
     left = []
     target = Path(voyage.into)
     left += _remove_rows(voyage)
@@ -393,8 +440,9 @@ def _remove_rows(voyage: Voyage) -> list[str]:
         except SiteError as error:
             return [f"{voyage.database}: {error.what}"]
         location = replace(site.database, url=site.database.url.set(database=voyage.place), prefix=voyage.prefix)
-        if location.same_as(recognise(voyage.live).database):
-            return [f"{voyage.database}: it is live's own"]
+        with suppress(SiteError):  # live may be gone
+            if location.same_as(recognise(voyage.live).database):
+                return [f"{voyage.database}: it is live's own"]
     try:
         left = remove_place(location, voyage.made, voyage.tables, voyage.user)
     except SiteError as error:

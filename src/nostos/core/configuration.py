@@ -70,10 +70,10 @@ def expand(value: str) -> str:
     return _VARIABLE.sub(one, value)
 
 
-def rewrite_toml(path: Path, changes: Mapping[str, str], add: Sequence[str] = ()) -> None:
-    """Set dotted keys that the file already has, and those of `add` in tables that it has; every other line, comments
-    too, stays as it is."""
-    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+def rewritten_toml(content: bytes, changes: Mapping[str, str], add: Sequence[str] = ()) -> bytes:
+    """A TOML file with other values for dotted keys that it already has, and those of `add` in tables that it has; every
+    other line, comments too, stays as it is."""
+    document = tomlkit.parse(content.decode())
     for key, value in changes.items():
         *parents, last = key.split(".")
         table: Any = document
@@ -81,4 +81,4 @@ def rewrite_toml(path: Path, changes: Mapping[str, str], add: Sequence[str] = ()
             table = table.get(part) if table is not None else None
         if table is not None and (last in table or key in add):
             table[last] = value
-    path.write_text(tomlkit.dumps(document), encoding="utf-8")
+    return tomlkit.dumps(document).encode()

@@ -45,7 +45,26 @@ class LiveMoved(MergeRefused):
     """Live changed between comparing and committing; the merge may start again."""
 
 
+class Disturbed(LiveMoved):
+    """The database broke the transaction off (a deadlock, a lock that others hold, a lost connection); nothing of it is
+    there, and it may be tried again."""
+
+
+class Stopped(NostosError):
+    """Someone stopped an operation before it had reached its commit; it was taken back."""
+
+
 class MergeInterrupted(NostosError):
     """A merge stopped part-way and could not take itself back."""
 
     status = 4
+
+
+def explained(error: BaseException) -> str:
+    """What an error says, for people, as part of a sentence; never empty."""
+    if isinstance(error, NostosError):
+        return error.what.rstrip(".")
+    if isinstance(error, OSError):
+        where = f" ({str(error.filename).rpartition('/')[2]})" if error.filename else ""
+        return f"{error.strerror or error or type(error).__name__}{where}"
+    return str(error) or type(error).__name__

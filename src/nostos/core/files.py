@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
@@ -11,7 +10,8 @@ from nostos.core.fields import Standing, merge_text
 from nostos.core.keys import Side
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.site import Site
-from nostos.core.tree.entries import Entry, Passed, digest_file, inside, scan
+from nostos.core.tree.entries import Entry, Passed, digest_of, scan
+from nostos.core.tree.local import LocalTree
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,7 @@ class FileState:
             return Standing.HOMEWARD
         if self.merged is None:
             return Standing.CLASH
-        digest = hashlib.blake2b(self.merged, digest_size=16).digest()
+        digest = digest_of(self.merged)
         if self.live is not None and digest == self.live.digest:
             return Standing.KEPT  # it holds staging's lines already
         return Standing.HOMEWARD if self.staging is not None and digest == self.staging.digest else Standing.BLENDED
@@ -61,7 +61,7 @@ def tree_of(site: Site, profile: Profile, remembered: dict[str, Entry],
             entry = known
         elif entry.digest is None:
             try:
-                entry = replace(entry, digest=digest_file(site.files / entry.path))
+                entry = replace(entry, digest=LocalTree(site.files).digest(entry.path))
             except FileNotFoundError:
                 continue  # gone since it was listed
         found[entry.path] = entry
@@ -95,10 +95,10 @@ def _merged_text(anchor: Anchor, live: Site, staging: Site, state: FileState) ->
         return None
     try:
         old = base.decode()
-        texts = [inside(s.files, state.path).read_bytes().decode() for s in (live, staging)]
+        texts = [LocalTree(s.files).read(state.path, SMALL_TEXT + 1).decode() for s in (live, staging)]
     except (OSError, UnicodeDecodeError):
         return None
-    if any(hashlib.blake2b(t.encode(), digest_size=16).digest() != e.digest
+    if any(digest_of(t.encode()) != e.digest
            for t, e in zip(texts, sides, strict=True) if e is not None):
         return None  # it is being written this very moment
     merged = merge_text(old, texts[0], texts[1], lines=True)

@@ -17,7 +17,7 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.errors import SiteError
 from nostos.core.profiles.model import Profile, SettingsTable
 from nostos.core.site import Site
-from nostos.core.tree.entries import inside
+from nostos.core.tree.local import LocalTree
 from nostos.core.values import structures
 
 _ROUNDS = 100_000
@@ -80,9 +80,13 @@ def lay_guard_file(profile: Profile, files: Path, facts: Mapping[str, str]) -> l
     for name, fact in facts.items():
         # The text is a program: nothing but plain words may get into it.
         text = text.replace("{" + name + "}", re.sub(r"[^\w .:+-]", "", fact))
-    path = inside(files, guard.path)
-    path.parent.mkdir(parents=True, exist_ok=True)
-    path.write_text(text, encoding="utf-8")
+    tree, done = LocalTree(files), ""
+    for part in guard.path.split("/")[:-1]:
+        done = f"{done}/{part}" if done else part
+        if tree.status(done) is None:
+            tree.make_folder(done, 0o755)
+    tree.remove(guard.path)
+    tree.write(guard.path, text.encode(), 0o644)
     return [Guard(guard.path, guard.does)]
 
 

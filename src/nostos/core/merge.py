@@ -6,13 +6,12 @@ takes the database back with it, and a commit that fails takes the renames back:
 
 from __future__ import annotations
 
-import os
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import suppress
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from time import monotonic
+from time import monotonic, sleep
 from typing import Any
 
 import msgspec
@@ -22,32 +21,54 @@ from nostos.core.apply import journal as journals
 from nostos.core.apply.commit import Committed, apply_rows, apply_schema, drop_schema, fill, take_back_schema
 from nostos.core.apply.ledger import Ledger, Line
 from nostos.core.apply.marker import MARKER, marked
+from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.settle import settle
 from nostos.core.apply.switch import Switch
-from nostos.core.busy import holding
+from nostos.core.busy import Hold, holding
 from nostos.core.compare import Pairs, compare_rows
 from nostos.core.database.base import Database
-from nostos.core.database.schema import Value
+from nostos.core.database.schema import Table, Value
 from nostos.core.decisions import Decision, decide
-from nostos.core.errors import LiveMoved, MergeInterrupted, MergeRefused, NostosError, SiteError
+from nostos.core.errors import (
+    Disturbed,
+    LiveMoved,
+    MergeInterrupted,
+    MergeRefused,
+    NostosError,
+    SiteError,
+    Stopped,
+    explained,
+)
 from nostos.core.files import compare_files
 from nostos.core.history import now
 from nostos.core.items import Comparison, Item, assemble
 from nostos.core.keys import Side
 from nostos.core.mirror import mirrored, turned
 from nostos.core.needs import Needs
-from nostos.core.operations import InsertRow, Plan, PutFile, RemoveFile, RemoveRow, SchemaOperation, SwitchFolder, plan
+from nostos.core.operations import (
+    InsertRow,
+    Plan,
+    PutFile,
+    RemoveFile,
+    SchemaOperation,
+    SwitchFolder,
+    as_data,
+    plan,
+)
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.schema_steps import schema_items
 from nostos.core.selection import Choice, choose
 from nostos.core.site import recognised_from
-from nostos.core.tree.entries import digest_file, inside
+from nostos.core.tree.entries import inside
+from nostos.core.tree.local import LocalTree
+from nostos.core.undisturbed import undisturbed
 from nostos.core.voyage import Crew, Home
 
 DEFAULT = Choice()
 ChoiceOf = Callable[[Comparison], Choice]  # a choice that rests on what a comparison finds
 _TRIES = 3
+_PATIENCE_SECONDS = 30.0  # how long a transaction that the database breaks off is tried again
 
 
 @dataclass(frozen=True)
@@ -77,7 +98,9 @@ class Merged:
     """What a merge did. renumbered: kind, staging's key and live's for every row that came home under a new key.
 
     between: seconds that live spent between two states. locked: seconds for which rows of it were locked. tries: how
-    often it was prepared.
+    often it was prepared. carried: paths of what live itself wrote meanwhile into a folder that was switched; it was
+    taken along. late: how many things that live had gained it has changed itself since. dangling: rows that have come
+    to refer, in the very moment, to what the merge removed.
     """
 
     id: str
@@ -88,6 +111,9 @@ class Merged:
     locked: float
     tries: int
     seconds: float
+    carried: tuple[str, ...] = ()
+    late: int = 0
+    dangling: tuple[str, ...] = ()
 
 
 def look(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE,
@@ -190,22 +216,23 @@ def merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener = silent) -
 
     With no operations nothing at all is done. Where live has moved since, it is prepared again, a bounded number of
     times, as long as the same items go home.
-    Raises LiveMoved or MergeRefused with live as it was; MergeInterrupted when only the anchor could not follow.
+    Raises LiveMoved, MergeRefused or Stopped with live as it was; MergeInterrupted when it is on live and only the
+    voyage's records could not follow, or when it cannot be told now.
     """
     start = monotonic()
     if not prepared.acts:
         return Merged("", (), (), prepared.plan.selection.clashes, 0.0, 0.0, 0, 0.0)
-    with holding(crew.live if prepared.toward is Side.LIVE else crew.staging):
-        return _merge(home, crew, prepared, tell, start)
+    with holding(crew.live if prepared.toward is Side.LIVE else crew.staging) as hold:
+        return _merge(home, crew, prepared, tell, start, hold)
 
 
-def _merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener, start: float) -> Merged:
+def _merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener, start: float, hold: Hold) -> Merged:
     wanted = [i.id for i in prepared.plan.selection.items]
     for attempt in range(1, _TRIES + 1):
         try:
-            return _Merge(home, crew, prepared, tell).run(attempt, start)
-        except LiveMoved:
-            if attempt == _TRIES:
+            return _Merge(home, crew, prepared, tell, hold).run(attempt, start)
+        except LiveMoved as moved:
+            if attempt == _TRIES or (isinstance(moved, Disturbed) and monotonic() - start > _PATIENCE_SECONDS):
                 raise
         prepared = prepared.again() if prepared.again else prepare(crew, prepared.choice, tell, prepared.toward)
         if [i.id for i in prepared.plan.selection.items] != wanted:
@@ -215,8 +242,9 @@ def _merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener, start: fl
 
 
 class _Merge:
-    def __init__(self, home: Home, crew: Crew, prepared: Prepared, tell: Listener) -> None:
+    def __init__(self, home: Home, crew: Crew, prepared: Prepared, tell: Listener, hold: Hold) -> None:
         self.crew = crew
+        self.hold = hold
         self.toward = prepared.toward
         self.target, self.source = (
             (crew.live, crew.staging) if self.toward is Side.LIVE else (crew.staging, crew.live))
@@ -231,61 +259,84 @@ class _Merge:
         self.detached = prepared.journals is not None
         self.folder = (prepared.journals or home.folder(crew.voyage.name) / "merges") / self.id
         self.between = self.locked = 0.0
+        self.switched = False
         self.steps: list[dict[str, Any]] = []
-        self.result: tuple[Committed, tuple[Line, ...]] | None = None
+        self.notes = AnchorNotes()
+        self.result: Committed | None = None
 
     def run(self, tries: int, start: float) -> Merged:
-        live_db = self.target.open()
-        journal = journals.Journal(self.folder)
-        switch = Switch(self.target.files, self.source_files, self.id)
+        try:
+            journal = journals.Journal(self.folder)
+        except OSError as error:
+            raise MergeRefused(f"The merge cannot keep its journal: {explained(error)}.",
+                               next_step="Free space or rights here, then merge again.") from error
+        switch = Switch(LocalTree(self.target.files), LocalTree(self.source_files), self.id)
         began = False
         try:
             try:
                 journal.write("plan", merge=self.id, voyage=self.crew.voyage.name, at=now(), toward=self.toward,
-                              prefer=[[d.item, str(d.side), d.field] for d in self.prefer],
-                              undoes=self.undoes, owners=self._owners(),
-                              detached=recognised_from(self.target) if self.detached else None,
-                              operations=[journals.as_data(o) for o in self.plan.operations])
+                              undoes=self.undoes, detached=recognised_from(self.target) if self.detached else None,
+                              operations=[as_data(o) for o in self.plan.operations])
+                self.hold.begin(self.id, self.crew.voyage.name)
                 self.tell(Progress("staging files", 0, None, "files"))
                 switch.plan(self.plan.operations)
                 journal.write("staging", switch=switch.record())
                 switch.stage(self.plan.operations, journal.before)
-                journal.write("staged")
+                switch.keep(self.folder / journals.KEPT)
+                journal.write("staged", fresh=switch.fresh)
                 began = True
-                self._commit(live_db, journal, switch)
+                self._commit(journal, switch)
             except BaseException as error:
-                if not self._committed_after_all(error):
-                    self._take_back(switch, began, error)
-                    with suppress(OSError):  # the disk may be full; the marker in live's database tells as well
-                        journal.write("taken back", why=type(error).__name__)
-                    explained = _explained(error)
-                    if self.toward is Side.STAGING and isinstance(explained, NostosError):
-                        explained.what, explained.left = turned(explained.what), turned(explained.left)
-                    raise explained from error
-                live_db.close()
-                live_db = self.target.open()  # its connection may be gone
+                with undisturbed():
+                    if not self._committed_after_all(error):
+                        self._take_back(switch, began, journal, error)
+                        raise self._explained(error, switch) from error
+                if not isinstance(error, Exception):
+                    raise self._stopped_late(error) from error
             assert self.result is not None
-            done, lines = self.result
+            done = self.result
             try:
-                with suppress(OSError):
-                    journal.write("committed")
-                switch.tidy()
-                if not live_db.transactional_schema:  # where it cannot be taken back, it comes last
-                    self._drop(live_db, journal)
-                self._settle(live_db, done)
-            except Exception as error:
+                lines, late, again = self._finish(journal, switch)
+            except BaseException as error:
+                if not isinstance(error, Exception):
+                    raise self._stopped_late(error) from error
                 raise MergeInterrupted(
-                    f"The merge is on live, whole, but the voyage's records could not follow: {error}.",
+                    f"The merge is on live, whole, but the voyage's records could not follow: {explained(error)}.",
                     left="Live is as the merge wanted it.",
                     next_step=f"Free space or rights here, then run `nostos recover {self.crew.voyage.name}`."
                 ) from error
-            with suppress(OSError):
-                journal.write("settled")
         finally:
             journal.close()
-            live_db.close()
         return Merged(self.id, lines, self._renumbered(done), self.plan.selection.clashes, self.between, self.locked,
-                      tries, monotonic() - start)
+                      tries, monotonic() - start, tuple(switch.carried), late, again)
+
+    def _finish(self, journal: journals.Journal, switch: Switch) -> tuple[tuple[Line, ...], int, tuple[str, ...]]:
+        """After the commit. Returns the ledger's lines, how many things of what live gained it has changed itself
+        meanwhile, and what has come to refer to something that is gone now."""
+        with suppress(OSError):
+            journal.write("committed")
+        switch.tidy()
+        live_db = self.target.open()
+        try:
+            if not live_db.transactional_schema:  # where it cannot be taken back, it comes last
+                self._drop(live_db, journal)
+            lines, late = self.ledger.look_again(live_db, LocalTree(self.target.files))
+            again = need_finder.referred_again(self.comparison, self.plan.selection.items, live_db)
+        finally:
+            live_db.close()
+        if not self.detached:  # no voyage, no anchor: a voyage of this site takes it for live's own work
+            self.notes.carry_out(self.crew.anchor, self.id, self.target.files, self.source_files)
+        with suppress(OSError):
+            journal.write("settled")
+            self.hold.end(self.id)
+        return lines, late, again
+
+    def _stopped_late(self, error: BaseException) -> MergeInterrupted:
+        return MergeInterrupted(
+            "You stopped it after the merge had reached live." if isinstance(error, KeyboardInterrupt) else
+            f"It was stopped after the merge had reached live ({type(error).__name__}).",
+            left="The merge is on live, whole; the voyage's records do not know it yet.",
+            next_step=f"Run `nostos recover {self.crew.voyage.name}`: it finishes what is left.")
 
     def _committed_after_all(self, error: BaseException) -> bool:
         """Whether the transaction was committed although its end was not heard of. Raises MergeInterrupted when that
@@ -303,7 +354,7 @@ class _Merge:
         finally:
             database.close()
 
-    def _take_back(self, switch: Switch, began: bool, error: BaseException) -> None:
+    def _take_back(self, switch: Switch, began: bool, journal: journals.Journal, error: BaseException) -> None:
         """Files, and schema steps that no transaction covers, over a connection of its own: the other may be gone."""
         try:
             switch.back(began)
@@ -314,32 +365,51 @@ class _Merge:
                 finally:
                     database.close()
         except Exception as again:
-            raise self._in_doubt(f"The merge failed ({_explained(error)}), and not all of it could be taken back "
-                                 f"({again}).") from error
+            raise self._in_doubt(f"The merge failed ({explained(error)}), and not all of it could be taken back "
+                                 f"({explained(again)}).") from error
+        with suppress(OSError, NostosError):  # the disk may be full; the marker in live's database tells as well
+            journal.write("taken back", why=type(error).__name__)
+            self.hold.end(self.id)
+
+    def _explained(self, error: BaseException, switch: Switch) -> BaseException:
+        """An error that a user can read, for whatever stopped a merge before its commit."""
+        if isinstance(error, NostosError):
+            found = error
+        elif isinstance(error, Exception):
+            found = MergeRefused(f"The merge failed: {explained(error)}.",
+                                 left="Everything was taken back; live is as it was.",
+                                 next_step="Mend the cause, then merge again.")
+        else:
+            found = Stopped("It was stopped before it had reached live.",
+                            left="Everything was taken back; live is as it was.",
+                            next_step="Run it again when you like.")
+        if switch.carried:
+            found.left += f" What live itself had written meanwhile was kept: {', '.join(switch.carried[:5])}."
+        if self.toward is Side.STAGING:
+            found.what, found.left = turned(found.what), turned(found.left)
+        return found
 
     def _in_doubt(self, what: str) -> MergeInterrupted:
         return MergeInterrupted(what, left="It is finished or taken back by the next step, never left between.",
                                 next_step=f"When the cause is gone, run `nostos recover {self.crew.voyage.name}`.")
 
-    def _owners(self) -> list[list[Any]]:
+    def _owners(self) -> list[tuple[Any, ...]]:
         """What an undo takes back, by whose the anchor's records of it are: rows by live's keys, files by paths."""
-        if not self.undoes:
-            return []
-        return [*([s.table, *(s.staging_key or s.live_key or ())] for s in self.plan.settles),
-                *([f.path] for f in self.plan.settled_files)]
+        return [*((s.table, *(s.staging_key or s.live_key or ())) for s in self.plan.settles),
+                *((f.path,) for f in self.plan.settled_files)]
 
-    def _settle(self, live_db: Database, done: Committed) -> None:
-        anchor = self.crew.anchor
+    def _note(self, done: Committed, tables: dict[str, Table]) -> AnchorNotes:
+        """What the anchor will be told, worked out from what the transaction did."""
         if self.detached:
-            return  # no voyage, no anchor: a voyage of this site takes it for live's own work
-        if self.undoes:
-            with anchor.changing(), anchor.recording(self.id):
-                anchor.revert(self.undoes, [tuple(o) for o in self._owners()])
-                for o in self.plan.of(SchemaOperation):
-                    if (o.step.action, o.step.what) == ("drop", "table"):
-                        anchor.forget_table(o.step.table)
-            return
-        settle(anchor, self.comparison, self.plan, done, self.target, self.source, live_db, self.toward, self.id)
+            return AnchorNotes()
+        if not self.undoes:
+            return settle(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward)
+        notes = AnchorNotes()
+        notes.revert(self.undoes, self._owners())
+        for o in self.plan.of(SchemaOperation):
+            if (o.step.action, o.step.what) == ("drop", "table"):
+                notes.forget_table(o.step.table)
+        return notes
 
     def _undo_files(self) -> Iterator[dict[str, Any]]:
         for o in self.plan.of(PutFile, RemoveFile, SwitchFolder):
@@ -368,28 +438,52 @@ class _Merge:
                 fill(self.comparison.rows.staging_tables[step.table], live_db, journals.dropped_rows(kept),
                      step.what == "table")
 
-    def _commit(self, live_db: Database, journal: journals.Journal, switch: Switch) -> None:
-        live_db.be_strict()
-        if not live_db.transactional_schema:
-            live_db.prepare_mark(MARKER)
+    def _commit(self, journal: journals.Journal, switch: Switch) -> None:
+        """Schema steps that no transaction covers, then the transaction; again where the database broke it off."""
+        self.ledger = Ledger(self.comparison, self.plan)
+        live_db = self.target.open()
+        try:
+            live_db.be_strict()
+            if not live_db.transactional_schema:
+                live_db.prepare_mark(MARKER)
 
-            def note(step: dict[str, Any]) -> None:
-                journal.write("schema", change=step)
-                self.steps.append(step)
+                def note(step: dict[str, Any]) -> None:
+                    journal.write("schema", change=step)
+                    self.steps.append(step)
 
-            apply_schema(self.plan, self.comparison.rows, live_db, note)
-        self._transaction(live_db, journal, switch)
+                apply_schema(self.plan, self.comparison.rows, live_db, note)
+            self.ledger.look(live_db, LocalTree(self.target.files))
+            until = monotonic() + _PATIENCE_SECONDS
+            pause = 0.05
+            while True:
+                removals = need_finder.Removals(self.comparison, self.plan.selection.items, live_db)
+                switch.catch_up()
+                self.hold.check()
+                try:
+                    self._transaction(live_db, journal, switch, removals)
+                    return
+                except Disturbed:
+                    if self.switched or monotonic() + pause > until:
+                        raise
+                sleep(pause)
+                pause = min(2 * pause, 2.0)
+                live_db.close()
+                live_db = self.target.open()
+                live_db.be_strict()
+        finally:
+            live_db.close()
 
-    def _transaction(self, live_db: Database, journal: journals.Journal, switch: Switch) -> None:
-        ledger = Ledger(self.comparison, self.plan)
+    def _transaction(self, live_db: Database, journal: journals.Journal, switch: Switch,
+                     removals: need_finder.Removals) -> None:
+        """Everything that happens on live, while visitors may have to wait: only rows and files that the merge itself
+        touches are looked at here, and what an index leads to."""
         rows = self.comparison.rows
-        with live_db.writing():
-            before = ledger.digests(live_db, self._file_digest)
+        with ExitStack() as calm, live_db.writing():
             locking = monotonic()
-            if self.plan.of(RemoveRow):
-                moved = need_finder.check_removals(self.comparison, live_db, self.plan.selection.items)
-                if moved is not None:
-                    raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
+            moved = removals.moved(live_db)
+            if moved is not None:
+                raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
+            self.ledger.begin(live_db)
             self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
             done = apply_rows(self.plan, rows, live_db)
             self._bring_back(live_db)
@@ -400,15 +494,19 @@ class _Merge:
             if settings is not None and rows.profile.clear_settings:
                 live_db.clear(settings.table, settings.name, rows.profile.clear_settings)
             live_db.mark(MARKER, self.id, now())
+            self.ledger.prove(live_db, done)
             journal.keep_undo([{"table": c.table, "key": list(c.key), "before": c.before, "after": c.after}
                                for c in done.changed], self._undo_files(), self._undo_schema())
-            journal.write("committing", keys=[[t, n, k] for (t, n), k in done.keys.items()])
-            began = monotonic()
-            switch.go()
-            lines = ledger.prove(before, ledger.digests(live_db, self._file_digest))
+            self.notes = self._note(done, live_db.tables())
+            self.notes.write(self.folder)
             if live_db.transactional_schema:
                 self._drop(live_db, journal)
-            self.result = done, lines  # from here on it may be committed, whatever is heard of it
+            calm.enter_context(undisturbed())
+            journal.write("committing")
+            began = monotonic()
+            self.switched = True
+            switch.go()
+            self.result = done  # from here on it may be committed, whatever is heard of it
         self.between = monotonic() - began if switch.moves else 0.0
         self.locked = monotonic() - locking
 
@@ -422,12 +520,6 @@ class _Merge:
                 journal.keep_rows(f"{step.what}-{step.table}-{step.name}", columns, live_db.scan(table, columns))
         drop_schema(self.plan, live_db)
 
-    def _file_digest(self, path: str) -> bytes | None:
-        target = inside(self.target.files, path)
-        if target.is_symlink():
-            return os.fsencode(target.readlink())
-        return digest_file(target) if target.is_file() else None
-
     def _renumbered(self, done: Committed) -> tuple[tuple[str, str, str], ...]:
         found = []
         for o in self.plan.of(InsertRow):
@@ -435,15 +527,3 @@ class _Merge:
             if key is not None and str(o.name[0]) not in (f"s{key!r}", str(key)):
                 found.append((o.table, str(o.name[0]).lstrip("sl"), str(key)))
         return tuple(found)
-
-
-def _explained(error: BaseException) -> BaseException:
-    """An error that a user can read, for whatever stopped a merge before its commit."""
-    if isinstance(error, NostosError) or not isinstance(error, Exception):
-        return error
-    said = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
-    where = f" ({Path(str(error.filename)).name})" if isinstance(error, OSError) and error.filename else ""
-    return MergeRefused(f"The merge failed: {said or type(error).__name__}{where}.",
-                        left="Everything was taken back; live is as it was.",
-                        next_step="Mend the cause, then merge again.")
-

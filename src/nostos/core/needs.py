@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 from typing import Any
 
@@ -12,6 +12,7 @@ from nostos.core.compare import Rows, RowState, side_key
 from nostos.core.database.base import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.decisions import brings_back
+from nostos.core.errors import LiveMoved
 from nostos.core.fields import Standing, same
 from nostos.core.items import Comparison, Item, SchemaStep, with_standing
 from nostos.core.keys import RowName, Side
@@ -67,28 +68,56 @@ def resolve(comparison: Comparison, live_db: Database) -> Needs:
     return needs
 
 
-def check_removals(comparison: Comparison, live_db: Database, items: Iterable[Item]) -> str | None:
-    """Whether live has built on what is to be removed since it was compared; says what, or None."""
-    finder = _Finder(comparison, live_db)
-    with live_db.locking():
-        return _removed_now(finder, comparison, items)
+class Removals:
+    """What live has that refers to what is to be removed: looked for in one pass a table before the merge's
+    transaction, and inside it only where an index leads, and among rows that are newer than that pass."""
+
+    def __init__(self, comparison: Comparison, items: Iterable[Item], live_db: Database) -> None:
+        """Raises LiveMoved when live has built on something that is to be removed."""
+        self.comparison = comparison
+        self.items = tuple(items)
+        self.tops: dict[str, int] = {}
+        found = _Finder(comparison, live_db, self.items)
+        self.removes = bool(found.removed)
+        if self.removes:
+            for name in found.unindexed:
+                table = comparison.rows.live_tables[name]
+                self.tops[name] = (live_db.top(table) or 0) if table.surrogate else -1
+            moved = found.in_the_way()
+            if moved is not None:
+                raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
+
+    def moved(self, live_db: Database) -> str | None:
+        """Inside the transaction: whether live has built on it since; says what, or None."""
+        if not self.removes:
+            return None
+        with live_db.locking():
+            return _Finder(self.comparison, live_db, self.items, self.tops).in_the_way()
 
 
-def _removed_now(finder: _Finder, comparison: Comparison, items: Iterable[Item]) -> str | None:
-    for item in items:
-        try:
-            for write in row_writes(comparison.rows, item):
-                if write.action == "remove":
-                    list(finder.needs(item))
-                    break
-        except _Obstacle as obstacle:
-            return f"{item.id}: {obstacle}"
-    return None
+def referred_again(comparison: Comparison, items: Iterable[Item], live_db: Database) -> tuple[str, ...]:
+    """After a merge: what live has that refers to something which the merge removed. It came in the very moment."""
+    there = live_db.tables()
+    rows = replace(comparison.rows, live_tables={n: t for n, t in comparison.rows.live_tables.items() if n in there})
+    finder = _Finder(replace(comparison, rows=rows), live_db, tuple(items))
+    gone = set(finder.removed)
+    return tuple(sorted({finder.called(name) for rows in finder.referrers().values() for name in rows
+                         if name not in gone}))
 
 
 class _Finder:
-    def __init__(self, comparison: Comparison, live_db: Database) -> None:
+    """items: whose removals are looked at (None: of all that can go home). tops: look, where no index leads, only at
+    rows with higher keys than these."""
+
+    def __init__(self, comparison: Comparison, live_db: Database, items: Sequence[Item] | None = None,
+                 tops: Mapping[str, int] | None = None) -> None:
         self.comparison = comparison
+        self.tops = tops
+        wanted = items if items is not None else [i for i in comparison.items.values() if i.goes_home]
+        self.items = wanted
+        self.removed = {w.state.id: w.state for i in wanted for w in row_writes(comparison.rows, i)
+                        if w.action == "remove"}
+        self._found: dict[RowName, list[RowName]] | None = None
         self.rows: Rows = comparison.rows
         self.live_db = live_db
         self.writer = Writer(self.rows.live_urls, self._live_number, self.rows.live_prefix)
@@ -309,7 +338,7 @@ class _Finder:
                 continue
             other = self.rows.states.get(row_name)
             owner = self.comparison.owner.get(row_name)
-            called = owner or self._called(row_name)
+            called = owner or self.called(row_name)
             target = (state.table, str(state.name[0]))
             if other is None and self.rows.keep_keys:
                 raise _Obstacle(f"live has built on it since: {called}")
@@ -321,37 +350,105 @@ class _Finder:
             if owner != item.id:
                 yield Need(item.id, owner, "it refers to what is removed")
 
+    def in_the_way(self) -> str | None:
+        """Why one of the removals cannot be made; None: nothing is in their way."""
+        for item in self.items:
+            removed = {w.state.id for w in row_writes(self.rows, item) if w.action == "remove"}
+            try:
+                for name in removed:
+                    for _ in self._removal(item, self.removed[name], removed):
+                        pass
+            except _Obstacle as obstacle:
+                return f"{item.id}: {obstacle}"
+        return None
+
     def _referrers(self, state: RowState) -> Iterator[RowName]:
         """The live rows that point at a row."""
-        assert state.live_key is not None and state.live_raw is not None
-        target = (state.table, str(state.name[0]))
-        translator = self.rows.to_portable[Side.LIVE]
-        for table in self.rows.live_tables.values():
-            for fk, goal in self._keyed(table.name) if table.key else ():
-                if goal.name == state.table:
-                    values = {c: state.live_raw[t] for c, t in zip(fk.columns, fk.target_columns, strict=False)}
-                    yield from (self._named(table, row) for row in self.live_db.find(table, values))
+        yield from self.referrers().get(state.id, ())
+
+    @property
+    def unindexed(self) -> set[str]:
+        """The tables in which rows that point at what is removed are not to be found by an index."""
+        return {at.name for r, at in self._pointing() if not self._by_index(r, at)} | {
+            name for name, fk, _ in self._keyed_tables() if not self.rows.live_tables[name].indexed(fk.columns[0])}
+
+    def _pointing(self) -> Iterator[tuple[Reference, Table]]:
+        gone = {s.table for s in self.removed.values()}
         for r in self.rows.profile.references:
             at = self.rows.live_tables.get(r.table)
-            if r.to != state.table or at is None or not at.key or at.column(r.column) is None:
+            if r.to in gone and at is not None and at.key and at.column(r.column) is not None:
+                yield r, at
+
+    def _keyed_tables(self) -> Iterator[tuple[str, ForeignKey, Table]]:
+        gone = {s.table for s in self.removed.values()}
+        for table in self.rows.live_tables.values():
+            for fk, goal in self._keyed(table.name) if table.key else ():
+                if goal.name in gone:
+                    yield table.name, fk, goal
+
+    @staticmethod
+    def _by_index(r: Reference, at: Table) -> bool:
+        return at.indexed(r.column) and not (r.path or r.pattern)
+
+    def referrers(self) -> dict[RowName, list[RowName]]:
+        """The live rows that point at each row which is to be removed; found in one pass for each kind of reference.
+        """
+        if self._found is not None:
+            return self._found
+        found: dict[RowName, list[RowName]] = {}
+        for name, fk, goal in self._keyed_tables():
+            self._by_declared_key(found, self.rows.live_tables[name], fk, goal)
+        for r, at in self._pointing():
+            self._by_reference(found, r, at)
+        self._found = found
+        return found
+
+    def _candidates(self, at: Table, column: str, values: Sequence[Value], where: Mapping[str, str],
+                    numbers: Sequence[int] = ()) -> Iterator[Row]:
+        """Rows that may point at something. numbers: look for these within the column's text."""
+        if self.tops is not None and at.name in self.tops and (numbers or not at.indexed(column)):
+            return iter(()) if self.tops[at.name] < 0 else self.live_db.above(at, self.tops[at.name])
+        if numbers:
+            return self.live_db.mentioning(at, column, numbers, where)
+        return self.live_db.find_any(at, column, values, where)
+
+    def _by_declared_key(self, found: dict[RowName, list[RowName]], table: Table, fk: ForeignKey, goal: Table) -> None:
+        wanted: dict[tuple[object, ...], list[RowName]] = {}
+        for name, state in self.removed.items():
+            if state.table == goal.name and state.live_raw is not None:
+                values = tuple(state.live_raw[t] for t in fk.target_columns)
+                wanted.setdefault(values, []).append(name)
+        for row in self._candidates(table, fk.columns[0], [v[0] for v in wanted], {}):  # type: ignore[misc]
+            for name in wanted.get(tuple(row[c] for c in fk.columns), ()):
+                found.setdefault(name, []).append(self._named(table, row))
+
+    def _by_reference(self, found: dict[RowName, list[RowName]], r: Reference, at: Table) -> None:
+        targets = {name: s for name, s in self.removed.items() if s.table == r.to and s.live_raw is not None
+                   and s.live_key is not None}
+        where = {c: said for c, said in r.where if not set(said) & set("*?[")}
+        translator = self.rows.to_portable[Side.LIVE]
+        if r.to_column is not None:
+            by_value: dict[object, list[RowName]] = {}
+            for name, s in targets.items():
+                by_value.setdefault((s.live_raw or {}).get(r.to_column), []).append(name)
+            rows = self._candidates(at, r.column, list(by_value), where)  # type: ignore[arg-type]
+        else:
+            keys = [s.live_key[0] for s in targets.values() if s.live_key is not None]
+            numbers = [k for k in keys if isinstance(k, int)] if r.path or r.pattern else []
+            rows = self._candidates(at, r.column, [*keys, *map(str, keys)], where, numbers)
+        for row in rows:
+            full = translator.full(r.table, row)
+            if not holds(r.where, full):
                 continue
             if r.to_column is not None:
-                found = iter(self.live_db.find(at, {r.column: state.live_raw.get(r.to_column)}))
-            elif r.path or r.pattern:
-                found = self.live_db.containing(at, r.column, str(state.live_key[0]))
+                hit = by_value.get(row.get(r.column), [])
             else:
-                key = state.live_key[0]
-                found = iter([*self.live_db.find(at, {r.column: key}),
-                              *self.live_db.find(at, {r.column: str(key)})])
-            for row in found:
-                full = translator.full(r.table, row)
-                if not holds(r.where, full):
-                    continue
-                if r.to_column is None and target not in named_rows(translator.value(r.table, full, r.column)):
-                    continue
-                yield self._named(at, row)
+                hit = [(t, (n,)) for t, n in named_rows(translator.value(r.table, full, r.column))]
+            for name in hit:
+                if name in targets:
+                    found.setdefault(name, []).append(self._named(at, row))
 
-    def _called(self, name: RowName) -> str:
+    def called(self, name: RowName) -> str:
         """What a live row that did not change is called."""
         table = self.rows.live_tables[name[0]]
         key = side_key(table, name[1], self.rows.to_portable[Side.LIVE])

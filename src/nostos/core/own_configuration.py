@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -11,6 +11,7 @@ import sqlalchemy as sa
 from nostos.core import configuration, php_configuration
 from nostos.core.database import NONE, Location
 from nostos.core.profiles.model import Configuration
+from nostos.core.tree.local import LocalTree, Owner
 
 
 @dataclass(frozen=True)
@@ -26,8 +27,19 @@ class Own:
     database: str | None = None
 
 
-def adapt(own: Own, names: Iterable[str], system: Configuration | None) -> None:
-    """Change these files, which are in the copy's folder already. system: the profile's word on its configuration."""
+@dataclass(frozen=True)
+class Original:
+    """A configuration file of the site that a copy is made of: its content, rights, and whose the copy is to be (None:
+    as the folder that it lies in)."""
+
+    content: bytes
+    mode: int = 0o600
+    owner: Owner | None = None
+
+
+def adapt(own: Own, files: Mapping[str, Original], system: Configuration | None) -> None:
+    """Write these files into the copy's folder, by their paths there, each once and in the copy's own words: what they
+    say of the original is never there. system: the profile's word on its configuration."""
     file, location = own.location.file, own.location
     if location.none:
         path, url = "", NONE
@@ -38,16 +50,19 @@ def adapt(own: Own, names: Iterable[str], system: Configuration | None) -> None:
         path, url = "", own.database or location.url.render_as_string(hide_password=False)
     changes = {"site.url": own.url, "site.database": url, "site.prefix": location.prefix,
                "site.files": NONE if own.files is None else own.files or "."}
-    for name in names:
+    tree = LocalTree(own.folder)
+    for name, original in files.items():
         if system is None or Path(name).name != system.file:
-            configuration.rewrite_toml(own.folder / name, changes, ("site.prefix",) if own.prefixed else ())
+            made = configuration.rewritten_toml(original.content, changes, ("site.prefix",) if own.prefixed else ())
         elif system.format == "php-constants":
-            php_configuration.rewrite(own.folder / name, {
+            made = php_configuration.rewritten(original.content, {
                 "DB_NAME": str(location.url.database), "DB_USER": location.url.username or "",
                 "DB_PASSWORD": location.url.password or "", "DB_HOST": _php_host(location.url),
                 "WP_HOME": own.url, "WP_SITEURL": own.url}, location.prefix)
         else:
-            configuration.rewrite_toml(own.folder / name, {system.url: own.url, system.database: path})
+            made = configuration.rewritten_toml(original.content, {system.url: own.url, system.database: path})
+        (own.folder / name).parent.mkdir(parents=True, exist_ok=True)
+        tree.write(name, made, original.mode, original.owner)
 
 
 def _php_host(url: sa.URL) -> str:

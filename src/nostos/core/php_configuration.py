@@ -1,4 +1,4 @@
-"""The PHP configuration file of the content management system: read as text, never run, and changed in place."""
+"""The PHP configuration file of the content management system: read as text, never run, and written anew."""
 
 from __future__ import annotations
 
@@ -121,9 +121,10 @@ def _host(text: str) -> tuple[str | None, int | None, str | None]:
     return host.strip("[]") or None, int(port) if port else None, socket
 
 
-def rewrite(path: Path, constants: Mapping[str, str], prefix: str | None) -> None:
-    """Change constants that the file defines, and the prefix; every other line, comments too, stays as it is."""
-    text = _text(path)
+def rewritten(content: bytes, constants: Mapping[str, str], prefix: str | None) -> bytes:
+    """The file with other values for constants that it defines, and another prefix; every other line, comments too,
+    stays as it is."""
+    text = content.decode("utf-8", "surrogateescape")
     spans = [m.span() for m in _COMMENT.finditer(text) if m.group(1) is None]
 
     def live(at: int) -> bool:
@@ -139,7 +140,7 @@ def rewrite(path: Path, constants: Mapping[str, str], prefix: str | None) -> Non
             changes.append((*match.span(1), _quoted(prefix)))
     for start, end, new in sorted(changes, reverse=True):
         text = text[:start] + new + text[end:]
-    path.write_bytes(text.encode("utf-8", "surrogateescape"))
+    return text.encode("utf-8", "surrogateescape")
 
 
 def _quoted(value: str) -> str:

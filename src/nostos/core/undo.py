@@ -30,7 +30,8 @@ from nostos.core.portable import Translator
 from nostos.core.schema_steps import schema_items
 from nostos.core.selection import Choice, choose
 from nostos.core.site import Site
-from nostos.core.tree.entries import Entry, digest_file, look_at
+from nostos.core.tree.entries import Entry
+from nostos.core.tree.local import LocalTree
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyage import Crew, Home
 
@@ -208,9 +209,7 @@ def _known(table: Table, row: Row) -> Row:
 
 def _file(crew: Crew, entry: dict[str, Any]) -> FileState:
     after, before = (msgspec.convert(entry[k], Entry | None) for k in ("after", "before"))
-    now = look_at(crew.live.files, entry["path"])
-    if now is not None and now.digest is None:
-        now = replace(now, digest=digest_file(crew.live.files / entry["path"]))
+    now = LocalTree(crew.live.files).entry(entry["path"], digest=True)
     return FileState(entry["path"], after, now, before)
 
 

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from nostos.core.apply.journal import as_data
 from nostos.core.backup.restore import Outlook, Restored
 from nostos.core.backup.write import BackedUp
 from nostos.core.fields import ABSENT
 from nostos.core.items import Comparison, Item
 from nostos.core.merge import Merged, Prepared
 from nostos.core.needs import Needs
-from nostos.core.operations import PutFile
+from nostos.core.operations import PutFile, as_data
 from nostos.core.values.structures import jsonable
 
 

@@ -8,12 +8,20 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.apply.journal import as_data
 from nostos.core.fields import Standing
 from nostos.core.items import Item
 from nostos.core.keys import Side
 from nostos.core.merge import Merged, Prepared
-from nostos.core.operations import InsertRow, PutFile, RemoveFile, RemoveRow, SchemaOperation, SwitchFolder, UpdateRow
+from nostos.core.operations import (
+    InsertRow,
+    PutFile,
+    RemoveFile,
+    RemoveRow,
+    SchemaOperation,
+    SwitchFolder,
+    UpdateRow,
+    as_data,
+)
 from nostos.core.undo import Done
 from nostos.core.voyage import Voyage
 from nostos.show.tables import clean, count, heading, table

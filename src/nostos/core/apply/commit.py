@@ -21,6 +21,7 @@ from nostos.core.portable import Portable, Unresolved, Writer
 from nostos.core.values import references as refs
 
 _AT_ONCE = 500  # rows written at once
+_PLACEHOLDERS = 1000  # values that are tried
 
 Note = Callable[[dict[str, Any]], None]
 
@@ -42,6 +43,7 @@ class Committed:
     keys: dict[tuple[str, str], Value] = field(default_factory=dict)
     inserted: dict[tuple[str, Key], Key] = field(default_factory=dict)
     changed: list[Changed] = field(default_factory=list)
+    written: dict[tuple[str, Key], frozenset[str]] = field(default_factory=dict)  # columns that an update set
 
 
 def apply_rows(plan: Plan, rows: Rows, live_db: Database) -> Committed:
@@ -49,7 +51,14 @@ def apply_rows(plan: Plan, rows: Rows, live_db: Database) -> Committed:
 
     Raises LiveMoved when a row is no longer as compared. The caller's transaction takes everything back then.
     """
-    return _Commit(plan, rows, live_db).run()
+    work = _Commit(plan, rows, live_db)
+    try:
+        return work.run()
+    except Exception as error:
+        said = live_db.explained(error, work.at)
+        if said is None:
+            raise
+        raise said from error
 
 
 def apply_schema(plan: Plan, rows: Rows, live_db: Database, note: Note = lambda _: None) -> None:
@@ -131,14 +140,38 @@ def fill(table: Table, database: Database, rows: Iterator[tuple[Value, ...]], wh
     database.insert_many(table, columns, batch)
 
 
-def _placeholder(column: Column) -> Value:
-    """A value that no row has, for a moment inside the transaction."""
+def _placeholders(column: Column) -> Iterator[Value]:
+    """Values of a column's type that a row may have for a moment inside the transaction, the least likely ones first.
+    """
+    declared = column.declared.lower()
+    room = [int(n) for n in re.findall(r"\d+", declared.partition("(")[2])]
     if column.nullable:
-        return None
-    if "int" in column.declared.lower():
-        return secrets.randbelow(2_000_000_000)
-    room = re.search(r"\((\d+)\)", column.declared)
-    return secrets.token_hex(16)[:int(room.group(1)) if room else 32]
+        yield None
+    elif "int" in declared or "serial" in declared:
+        bits = next((b for word, b in (("tiny", 8), ("small", 16), ("medium", 24), ("big", 64)) if word in declared),
+                    32)
+        yield from ((1 << (bits - 1)) - 1 - n for n in range(_PLACEHOLDERS))
+        yield from range(-1, -_PLACEHOLDERS, -1)
+    elif "decimal" in declared or "numeric" in declared:
+        digits, places = (*room, 0)[:2] if room else (10, 0)
+        yield from (str(10 ** (digits - places) - 1 - n) for n in range(_PLACEHOLDERS))
+    elif "float" in declared or "double" in declared or "real" in declared:
+        yield from (-float(n) - 0.5 for n in range(_PLACEHOLDERS))
+    elif "datetime" in declared or "timestamp" in declared:
+        yield from (f"1971-01-01 {n // 3600:02d}:{n // 60 % 60:02d}:{n % 60:02d}" for n in range(_PLACEHOLDERS))
+    elif "date" in declared:
+        yield from (f"{1001 + n // 28}-01-{n % 28 + 1:02d}" for n in range(_PLACEHOLDERS))
+    elif "time" in declared:
+        yield from (f"{n // 3600:02d}:{n // 60 % 60:02d}:{n % 60:02d}" for n in range(_PLACEHOLDERS))
+    elif "year" in declared:
+        yield from range(2155, 1901, -1)
+    elif declared.startswith(("enum", "set")):
+        yield from re.findall(r"'([^']*)'", column.declared)
+    else:
+        most = room[0] if room else 32
+        made = (secrets.token_hex(16)[:most] for _ in range(_PLACEHOLDERS))
+        yield from (m.encode() if "bin" in declared or "blob" in declared else m for m in made)
+        yield from (chr(n) for n in range(33, 127))
 
 
 class _Commit:
@@ -147,6 +180,7 @@ class _Commit:
         self.rows = rows
         self.live_db = live_db
         self.done = Committed()
+        self.at = ""  # the item that is being written
         self.writer = Writer(rows.live_urls, self._number, rows.live_prefix)
         self.tables: dict[str, Table] = {}
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
@@ -165,22 +199,26 @@ class _Commit:
         if self.live_db.transactional_schema:
             apply_schema(self.plan, self.rows, self.live_db)
         self.tables = self.live_db.tables()
-        for operation in (*self.plan.of(UpdateRow), *self.plan.of(RemoveRow)):
-            self._check(operation)
+        self._check_all()
         for operation in self.plan.of(RemoveRow):
+            self.at = operation.item
             self._counts(operation.table, operation.before)
             self.live_db.remove(self.tables[operation.table], operation.key)
         self._make_room()
         waiting = [self._insert(operation) for operation in self.plan.of(InsertRow)]
         for operation in self.plan.of(UpdateRow):
+            self.at = operation.item
             table = self.tables[operation.table]
             values = self._masked(operation.table, self._written(operation.item, operation.values), operation.before)
             self._counts(operation.table, {**operation.before, **values})
             self._counts(operation.table, operation.before)
             self.live_db.update(table, operation.key, values)
+            self.done.written[operation.table, operation.key] = frozenset(values)
         for item, table_name, key, values in waiting:  # second pass: what pointed at rows that were not there yet
+            self.at = item
             if values:
                 self.live_db.update(self.tables[table_name], key, self._written(item, values))
+        self.at = ""
         self._recount()
         self.done.changed = list(self._changed())
         return self.done
@@ -213,15 +251,35 @@ class _Commit:
                 taker = wanted.get((operation.table, columns, *(operation.before.get(c) for c in columns)))
                 changed = [c for c in columns if c in operation.values]
                 if taker is not None and taker is not operation and changed:
-                    column = table.column(changed[0])
-                    assert column is not None
-                    self.live_db.update(table, operation.key, {column.name: _placeholder(column)})
+                    self._let_go(operation, table, changed)
+
+    def _let_go(self, operation: UpdateRow, table: Table, columns: Sequence[str]) -> None:
+        for name in columns:
+            column = table.column(name)
+            assert column is not None
+            for value in _placeholders(column):
+                if value is None or not self.live_db.find(table, {name: value}):
+                    self.live_db.update(table, operation.key, {name: value})
+                    return
+        raise MergeRefused(f"{operation.item} is to change places with another in {table.name} ({', '.join(columns)}), "
+                           "and there is no value that either could have meanwhile.",
+                           next_step="Make that change on live by hand, then merge.")
+
+    def _check_all(self) -> None:
+        """Lock every row that is to be touched, some at once, in the order of their keys, and look at each."""
+        operations = (*self.plan.of(UpdateRow), *self.plan.of(RemoveRow))
+        by_table: dict[str, list[Key]] = {}
+        for operation in operations:
+            by_table.setdefault(operation.table, []).append(operation.key)
+        for name, keys in sorted(by_table.items()):
+            table = self.tables[name]
+            self.found.update(((name, table.key_of(row)), row) for row in self.live_db.locked(table, keys))
+        for operation in operations:
+            self._check(operation)
 
     def _check(self, operation: UpdateRow | RemoveRow) -> None:
         """A live row must still be as compared, in what is about to be replaced."""
-        now = self.live_db.fetch_locked(self.tables[operation.table], operation.key)
-        if now is not None:
-            self.found[operation.table, operation.key] = now
+        now = self.found.get((operation.table, operation.key))
         columns = operation.values if isinstance(operation, UpdateRow) else operation.before
         derived = {d.column for d in self.rows.profile.derived if d.table == operation.table}
         if now is None or any(not same(now.get(c), operation.before.get(c))
@@ -242,6 +300,7 @@ class _Commit:
 
     def _insert(self, operation: InsertRow) -> tuple[str, str, Key, Portable]:
         """Insert a row; what points at rows that are not there yet is returned for the second pass."""
+        self.at = operation.item
         table = self.tables[operation.table]
         row: Row = {}
         later: Portable = {}

@@ -6,12 +6,12 @@ that are replaced.
 
 from __future__ import annotations
 
+import hashlib
 import io
 import os
 import secrets
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import suppress
-from dataclasses import fields, is_dataclass
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -22,12 +22,11 @@ import zstandard
 from nostos.core.database import rowlines
 from nostos.core.database.digests import squeeze
 from nostos.core.database.schema import Value
-from nostos.core.operations import Operation
-from nostos.core.private import make_private, write_private
-from nostos.core.values import php
-from nostos.core.values.structures import Tree, jsonable
+from nostos.core.operations import builtins
+from nostos.core.private import make_private, sync, write_private
 
 FILE = "journal.jsonl"
+KEPT = "folders.msgpack.zst"  # what was in folders that are switched as one
 UNDO = "undo.msgpack.zst"  # rows and files before and after, exact, for taking the operation back
 
 
@@ -36,34 +35,20 @@ def new_id() -> str:
     return f"{datetime.now(UTC):%Y%m%dT%H%M%S%f}"[:-3] + "-" + secrets.token_hex(2)
 
 
-def as_data(operation: Operation) -> dict[str, Any]:
-    """An operation as JSON-like data, with its kind."""
-    return {"operation": type(operation).__name__, **_builtins(operation)}
-
-
-def _builtins(value: Any) -> Any:
-    """Dataclasses as dicts, at any depth; values as JSON can say them."""
-    if isinstance(value, Tree | php.Raw):
-        return jsonable(value)
-    if is_dataclass(value) and not isinstance(value, type):
-        return {f.name: _builtins(getattr(value, f.name)) for f in fields(value)}
-    if isinstance(value, Mapping):
-        return {str(k): _builtins(v) for k, v in value.items()}
-    return [_builtins(v) for v in value] if isinstance(value, list | tuple) else jsonable(value)
-
-
 class Journal:
     """The journal of one operation, being written."""
 
     def __init__(self, folder: Path) -> None:
         make_private(folder)
+        sync(folder.parent)
         self.folder = folder
         path = folder / FILE
         cut = path.exists() and path.read_bytes()[-1:] not in (b"", b"\n")
         self._file = path.open("ab")
         if cut:  # a line that a crash cut short must not swallow the next one
             self._file.write(b"\n")
-        (folder / FILE).chmod(0o600)
+        path.chmod(0o600)
+        sync(folder)
 
     @property
     def before(self) -> Path:
@@ -72,7 +57,7 @@ class Journal:
 
     def write(self, step: str, **data: Any) -> None:
         """Add a line and flush it to disk."""
-        line = msgspec.json.encode({"step": step, **_builtins(data)})
+        line = msgspec.json.encode({"step": step, **builtins(data)})
         self._file.write(line + b"\n")
         self._file.flush()
         os.fsync(self._file.fileno())
@@ -85,6 +70,7 @@ class Journal:
     def keep_rows(self, name: str, columns: Sequence[str], rows: Iterable[Sequence[Value]]) -> None:
         """Keep rows that are about to be dropped: JSON lines, compressed, the columns' names first."""
         make_private(self.folder / "dropped")
+        sync(self.folder)
         path = dropped(self.folder, name)
         descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(descriptor, "wb") as file, zstandard.ZstdCompressor().stream_writer(file, closefd=False) as out:
@@ -93,15 +79,28 @@ class Journal:
                 out.write(rowlines.line(row))
         with path.open("rb") as made:
             os.fsync(made.fileno())
+        sync(path.parent)
 
     def close(self) -> None:
         with suppress(OSError):  # what counted was flushed line by line
             self._file.close()
 
 
+@contextmanager
+def opened(folder: Path) -> Iterator[Journal]:
+    """A journal, to be written on; closed at the end."""
+    journal = Journal(folder)
+    try:
+        yield journal
+    finally:
+        journal.close()
+
+
 def dropped(folder: Path, name: str) -> Path:
     """Where an operation keeps the rows of something that it dropped."""
-    safe = "".join(c if c.isalnum() or c in "-_" else "_" for c in name)[:120]
+    # The name for people, and what tells it from others that are cut to the same.
+    safe = "".join(c if c.isascii() and (c.isalnum() or c in "-_") else "_" for c in name)[:80]
+    safe += "-" + hashlib.blake2b(name.encode("utf-8", "surrogateescape"), digest_size=6).hexdigest()
     return folder / "dropped" / f"{safe}.jsonl.zst"
 
 
@@ -120,6 +119,16 @@ def unfinished(place: Path, kind: str = "merges") -> list[Path]:
         if _last_step(folder) not in (None, "settled", "taken back"):
             found.append(folder)
     return found
+
+
+def needed(place: Path) -> list[Path]:
+    """Of the unfinished operations of a voyage those that live needs: all but those that wrote to staging."""
+    return [f for f in unfinished(place) if next(read(f), {}).get("toward", "live") == "live"]
+
+
+def ended(folder: Path) -> bool:
+    """Whether an operation is finished or taken back."""
+    return _last_step(folder) in ("settled", "taken back")
 
 
 def _last_step(folder: Path) -> str | None:

@@ -1,25 +1,29 @@
 """The ledger: the proof that everything live gained since the anchor is still there, and equal, after a merge.
 
-It is read from live itself, inside the merge's own transaction, once before anything is written and once after, and the
-merge is taken back when the two differ.
+It is read from live itself: before the transaction, and after the commit. Inside, while visitors may have to wait, only
+those rows are read that the merge could reach at all: the ones that it writes, and those of tables that live's own
+triggers may change on the way; and the merge is taken back where one of them is not as it was. What differs after the
+commit in a row that it could not reach, live has changed itself meanwhile.
 """
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Iterator
 from dataclasses import dataclass
 
+from nostos.core.apply.commit import Committed
 from nostos.core.database.base import Database
 from nostos.core.database.digests import row_digest
-from nostos.core.database.schema import Key
+from nostos.core.database.schema import Key, Row
 from nostos.core.decisions import is_decided
-from nostos.core.errors import MergeRefused
+from nostos.core.errors import MergeRefused, SiteError
 from nostos.core.fields import Standing, same
 from nostos.core.items import Comparison
-from nostos.core.operations import Plan, RemoveRow, UpdateRow
+from nostos.core.operations import InsertRow, Plan, RemoveRow, UpdateRow
 from nostos.core.profiles.model import Policy
 from nostos.core.tree.entries import Entry
+from nostos.core.tree.local import LocalTree, Signature
 
 _AT_ONCE = 1000  # rows
 
@@ -71,6 +75,11 @@ class Ledger:
         self._rows: list[Watched] = []
         self._files: list[WatchedFile] = []
         self._blended: Counter[str] = Counter()
+        self._written = {(o.table, o.key) for o in plan.of(UpdateRow)}
+        self._events = _events(plan)
+        self._before: dict[Watched, bytes] = {}
+        self._reached: list[Watched] = []  # in tables that triggers may change
+        self._files_before: dict[str, Signature | None] = {}
         written = {(o.table, o.key): set(o.values) for o in plan.of(UpdateRow)}
         taken = {f.path for f in plan.settled_files}
         rows = comparison.rows
@@ -102,41 +111,105 @@ class Ledger:
                     action = "gained" if file.base is None else "removed" if file.live is None else "edited"
                     self._files.append(WatchedFile("file", file.path, file.live, action))
 
-    def digests(self, live_db: Database, file_digest: Callable[[str], bytes | None]) -> dict[str, int]:
-        """A digest per kind over everything watched, as live has it now."""
-        tables = live_db.tables()
-        totals: dict[str, int] = {}
-        by_table: dict[str, list[Watched]] = {}
+    # --- before the transaction, inside it, after the commit
+
+    def look(self, live_db: Database, tree: LocalTree) -> None:
+        """Read everything watched, before anything is done."""
+        self._before = self._read(live_db, self._rows)
+        effects = live_db.side_effects(self._events)
+        self._reached = [w for w in self._rows if w.table in effects]
+        self._files_before = {f.path: _signature(tree, f.path) for f in self._files}
+
+    def begin(self, live_db: Database) -> None:
+        """Inside the transaction, before anything is written: read again what triggers might reach."""
+        self._before.update(self._read(live_db, self._reached))
+
+    def prove(self, live_db: Database, done: Committed) -> None:
+        """Inside the transaction, when all is written. Raises MergeRefused when anything that live gained and that the
+        merge could reach is not as it was."""
+        after = self._read(live_db, self._reached)
+        changed = {(c.table, c.key): c for c in done.changed}
         for w in self._rows:
+            found = changed.get((w.table, w.key))
+            if found is not None and found.before is not None and w not in after:
+                self._before[w] = _digest(w, found.before)
+                after[w] = _digest(w, found.after)
+        broken = sorted({w.kind for w, digest in after.items() if digest != self._before[w]})
+        if broken:
+            raise MergeRefused(f"The ledger does not hold for {', '.join(broken)}: live would have lost something.",
+                               left="The merge was taken back; live is as it was.",
+                               next_step="Look at live's triggers; then please report this with `nostos compare "
+                                         "--json`.")
+
+    def look_again(self, live_db: Database, tree: LocalTree) -> tuple[tuple[Line, ...], int]:
+        """After the commit. Returns the ledger's lines, and how many watched things live has changed itself since they
+        were first read: these do not count in the digests."""
+        totals: dict[str, list[int]] = {}
+        late = 0
+        after = self._read(live_db, self._rows)
+        for w, digest in after.items():
+            late += digest != self._before[w]
+            self._add(totals, w.kind, self._before[w], digest)
+        for f in self._files:
+            now = _signature(tree, f.path)
+            as_known = now == self._files_before[f.path] or self._same_file(tree, f)
+            late += not as_known
+            known = row_digest([f.path, f.entry.digest if f.entry else None])
+            self._add(totals, f.kind, known, known if as_known else b"")
+        return tuple(self._lines(totals)), late
+
+    @staticmethod
+    def _add(totals: dict[str, list[int]], kind: str, before: bytes, after: bytes) -> None:
+        total = totals.setdefault(kind, [0, 0])
+        if before == after:
+            total[0] ^= int.from_bytes(before)
+            total[1] ^= int.from_bytes(after)
+
+    @staticmethod
+    def _same_file(tree: LocalTree, f: WatchedFile) -> bool:
+        found = tree.entry(f.path, digest=True)
+        return found is None if f.entry is None else found is not None and found.digest == f.entry.digest
+
+    def _read(self, live_db: Database, watched: list[Watched]) -> dict[Watched, bytes]:
+        tables = live_db.tables() if watched else {}
+        found: dict[Watched, bytes] = {}
+        by_table: dict[str, list[Watched]] = {}
+        for w in watched:
             by_table.setdefault(w.table, []).append(w)
-        for name, watched in by_table.items():
-            for at in range(0, len(watched), _AT_ONCE):
-                part = watched[at:at + _AT_ONCE]
-                table = tables.get(name)
+        for name, some in by_table.items():
+            table = tables.get(name)
+            for at in range(0, len(some), _AT_ONCE):
+                part = some[at:at + _AT_ONCE]
                 there = {} if table is None else {
                     table.key_of(r): r for r in live_db.fetch_many(table, [w.key for w in part])}
-                for w in part:
-                    row = there.get(w.key)
-                    values = [name, repr(w.key), *(("gone",) if row is None else (row.get(c) for c in w.columns))]
-                    totals[w.kind] = totals.get(w.kind, 0) ^ int.from_bytes(row_digest(values))
-        for f in self._files:
-            found = file_digest(f.path)
-            totals[f.kind] = totals.get(f.kind, 0) ^ int.from_bytes(row_digest([f.path, found]))
-        return totals
+                found.update((w, _digest(w, there.get(w.key))) for w in part)
+        return found
 
-    def prove(self, before: dict[str, int], after: dict[str, int]) -> tuple[Line, ...]:
-        """The ledger's lines. Raises MergeRefused when anything that live gained is not as it was."""
-        lines = []
-        for kind in sorted(before | +self._blended):
+    def _lines(self, totals: dict[str, list[int]]) -> Iterator[Line]:
+        for kind in sorted(totals.keys() | +self._blended):
             def count(action: str, kind: str = kind) -> int:
                 rows = len({w.item for w in self._rows if w.kind == kind and w.action == action})
                 return rows + sum(1 for f in self._files if f.kind == kind and f.action == action)
 
-            lines.append(Line(kind, count("gained"), count("edited"), count("removed"), self._blended[kind],
-                              f"{before.get(kind, 0):032x}"[:12], f"{after.get(kind, 0):032x}"[:12]))
-        broken = [kind for kind in before if before[kind] != after.get(kind)]
-        if broken:
-            raise MergeRefused(f"The ledger does not hold for {', '.join(broken)}: live would have lost something.",
-                               left="The merge was taken back; live is as it was.",
-                               next_step="Please report this with `nostos compare --json`.")
-        return tuple(lines)
+            before, after = totals.get(kind, (0, 0))
+            yield Line(kind, count("gained"), count("edited"), count("removed"), self._blended[kind],
+                       f"{before:032x}"[:12], f"{after:032x}"[:12])
+
+
+def _events(plan: Plan) -> dict[str, set[str]]:
+    found: dict[str, set[str]] = {}
+    for o in plan.of(InsertRow, UpdateRow, RemoveRow):
+        found.setdefault(o.table, set()).add(
+            "INSERT" if isinstance(o, InsertRow) else "UPDATE" if isinstance(o, UpdateRow) else "DELETE")
+    return found
+
+
+def _digest(w: Watched, row: Row | None) -> bytes:
+    return row_digest([w.table, repr(w.key), *(("gone",) if row is None else (row.get(c) for c in w.columns))])
+
+
+def _signature(tree: LocalTree, path: str) -> Signature | None:
+    try:
+        return tree.signature(path)
+    except SiteError:  # a link leads there now
+        return None

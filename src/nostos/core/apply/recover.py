@@ -1,70 +1,67 @@
 """Finishing or taking back what a crash interrupted, from the journal and the marker in the target's database.
 
 Before the database's commit everything goes back; after it everything goes forward. Each step looks at what is there,
-so recovering can itself be cut short and run again.
+so recovering can itself be cut short and run again. Only the site that was being written is needed for it.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from nostos.core import merge as merging
+from nostos.core.anchor import Anchor
 from nostos.core.apply import journal as journals
-from nostos.core.apply.commit import Committed, take_back_schema
+from nostos.core.apply.commit import take_back_schema
 from nostos.core.apply.marker import marked
-from nostos.core.apply.settle import settle
+from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.switch import Switch
 from nostos.core.backup import restore as restoring
-from nostos.core.backup.things import detached
-from nostos.core.busy import holding
+from nostos.core.busy import holding, marks
 from nostos.core.clone import remove
 from nostos.core.database.base import Database
-from nostos.core.database.schema import Value
-from nostos.core.decisions import Decision
-from nostos.core.errors import NostosError
-from nostos.core.fields import Standing
-from nostos.core.items import Comparison
+from nostos.core.database.mysql_connecting import NoSuchDatabase
+from nostos.core.errors import NostosError, SiteError, VoyageError
 from nostos.core.keys import Side
-from nostos.core.operations import Plan
-from nostos.core.selection import Selection
 from nostos.core.site import Site, recognise
-from nostos.core.voyage import Crew, Home, Voyage, opened
+from nostos.core.tree.entries import NO_FILES
+from nostos.core.voyage import Home, Voyage
 
 
 @dataclass(frozen=True)
 class Recovered:
-    """What was recovered: which operation of a voyage, and how it ended: "finished", "taken back" or "removed". verb:
-    what it was; when: its start, ISO 8601."""
+    """What was recovered: which operation of a voyage, and how it ended: "finished", "taken back", "removed", or "given
+    up" (it was at work on a staging copy that is gone). verb: what it was; when: its start, ISO 8601. carried: paths
+    of what live itself had written meanwhile into a folder that was switched; it was kept.
+    """
 
     voyage: str
     operation: str
     ended: str
     verb: str = ""
     when: str = ""
+    carried: tuple[str, ...] = ()
 
 
 def recover(home: Home, name: str | None = None) -> list[Recovered]:
-    """Finish or take back whatever is unfinished, of one voyage or of all. Raises NostosError when a site or its
-    database cannot be used; then nothing was changed, and it can be run again."""
-    found = []
+    """Finish or take back whatever is unfinished, of one voyage or of all. Raises NostosError when the site that was
+    being written, or its database, cannot be used; then nothing was changed, and it can be run again."""
+    found: list[Recovered] = []
     for voyage in [home.read(n) for n in ([name] if name else home.names())]:
         with home.lock(voyage.name):
             found += _of_voyage(home, voyage)
     for folder in journals.unfinished(home.path, "restores") if name is None else ():
         begun = _plan(folder)
+        carried: tuple[str, ...] = ()
         if begun.get("detached"):
-            site = recognise(begun["detached"])
-            database = site.open(readonly=True)
-            try:
-                ended = _Recovery(detached(site, database), folder).run()
-            finally:
-                database.close()
+            work = _Recovery(recognise(begun["detached"]), folder, None, None)
+            ended, carried = work.run(), work.carried
         else:
             ended = restoring.recover(folder)
-        found.append(Recovered("", f"restore {folder.name}", ended, "restore", begun.get("at", "")))
+        found.append(Recovered("", f"restore {folder.name}", ended, "restore", begun.get("at", ""), carried))
+    _clear_marks(home)
     return found
 
 
@@ -75,14 +72,60 @@ def _of_voyage(home: Home, voyage: Voyage) -> list[Recovered]:
             raise NostosError(f"The unfinished clone of voyage {voyage.name} could not be removed: {'; '.join(left)}.",
                               left="Live was not touched.", next_step="Remove that by hand, then recover again.")
         return [Recovered(voyage.name, "clone", "removed", "clone", voyage.since)]
-    found = []
-    for folder in journals.unfinished(home.folder(voyage.name)):
-        with opened(home, voyage, recovering=True) as crew:
-            begun = _plan(folder)
-            verb = "undo" if begun.get("undoes") else "merge" if begun.get("toward") == "live" else "refresh"
-            ended = _Recovery(crew, folder).run()
-            found.append(Recovered(voyage.name, folder.name, ended, verb, begun.get("at", "")))
-    return found
+    return [_operation(home, voyage, folder) for folder in journals.unfinished(home.folder(voyage.name))]
+
+
+def _operation(home: Home, voyage: Voyage, folder: Path) -> Recovered:
+    begun = _plan(folder)
+    verb = "undo" if begun.get("undoes") else "merge" if begun.get("toward") == "live" else "refresh"
+    said = (voyage.name, folder.name)
+    toward = Side(begun.get("toward", "live"))
+    try:
+        target = recognise(voyage.live if toward is Side.LIVE else voyage.staging)
+    except SiteError as error:
+        if toward is Side.STAGING and (isinstance(error, NoSuchDatabase) or _is_gone(voyage)):
+            with journals.opened(folder) as journal:
+                journal.write("taken back", why="staging is gone")
+            return Recovered(*said, "given up", verb, begun.get("at", ""))
+        raise
+    source = None
+    with suppress(NostosError):
+        source = recognise(voyage.staging if toward is Side.LIVE else voyage.live)
+    anchor = None
+    with suppress(VoyageError):  # without it, live is finished all the same
+        anchor = Anchor(home.folder(voyage.name) / "anchor.db")
+    try:
+        work = _Recovery(target, folder, anchor, source)
+        return Recovered(*said, work.run(), verb, begun.get("at", ""), work.carried)
+    finally:
+        if anchor is not None:
+            anchor.close()
+
+
+def _is_gone(voyage: Voyage) -> bool:
+    """Whether a staging copy's folder is gone, or its database's file."""
+    return not Path(voyage.staging).exists() or (voyage.made == "file" and not Path(voyage.place).exists())
+
+
+def _clear_marks(home: Home) -> None:
+    """Take away the marks of operations that ended, where a crash came between."""
+    ended = {f.name for place in (home.path / "voyages").glob("*/merges/*/") for f in (place,) if journals.ended(f)}
+    ended |= {f.name for f in (home.path / "restores").glob("*/") if journals.ended(f)}
+    for site in _sites(home):
+        with suppress(NostosError, OSError):
+            for mark in marks(site):
+                if mark.operation in ended:
+                    with holding(site, recovering=mark.operation) as hold:
+                        hold.end(mark.operation)
+
+
+def _sites(home: Home) -> Iterator[Site]:
+    places = {w for n in home.names() for v in (home.read(n),) for w in (v.live, v.staging)}
+    places |= {str(p.get("site") or p.get("detached")) for f in (home.path / "restores").glob("*/")
+               for p in (_plan(f),) if p.get("site") or p.get("detached")}
+    for place in sorted(places):
+        with suppress(NostosError):
+            yield recognise(place)
 
 
 def _plan(folder: Path) -> dict[str, Any]:
@@ -90,49 +133,59 @@ def _plan(folder: Path) -> dict[str, Any]:
 
 
 class _Recovery:
-    def __init__(self, crew: Crew, folder: Path) -> None:
-        self.crew = crew
+    """target: the site that was being written. anchor: None where there is none, or it is gone. source: the other site,
+    as far as there is one."""
+
+    def __init__(self, target: Site, folder: Path, anchor: Anchor | None, source: Site | None) -> None:
+        self.target = target
         self.folder = folder
+        self.anchor = anchor
+        self.carried: tuple[str, ...] = ()
         self.steps: dict[str, dict[str, Any]] = {}
         self.schema: list[dict[str, Any]] = []
         for line in journals.read(folder):
             self.steps[line["step"]] = line
             if line["step"] == "schema":
                 self.schema.append(line["change"])
-        self.toward = Side(self.steps.get("plan", {}).get("toward", "live"))
-        home_coming = self.toward is Side.LIVE
-        self.target: Site = crew.live if home_coming else crew.staging
-        self.source: Site = crew.staging if home_coming else crew.live
+        undoes = self.steps.get("plan", {}).get("undoes")
+        nowhere = folder / NO_FILES
+        self.source_files = folder.parent / undoes / "before" if undoes else source.files if source else nowhere
 
     def run(self) -> str:
         """Returns how it ended."""
-        with holding(self.target):
-            return self._run()
+        with holding(self.target, recovering=self.folder.name) as hold:
+            ended = self._run()
+            hold.end(self.folder.name)
+            return ended
 
     def _run(self) -> str:
-        journal = journals.Journal(self.folder)
-        database = self.target.open()
-        try:
-            switch = None
-            if "staging" in self.steps:
-                undoes = self.steps["plan"].get("undoes")
-                source = self.folder.parent / undoes / "before" if undoes else self.source.files
-                switch = Switch.recorded(self.target.files, source, self.folder.name, self.steps["staging"]["switch"])
-            if "committed" in self.steps or marked(database, self.folder.name):
-                if switch is not None:
-                    switch.tidy()
-                self._drop(database, journal)
-                self._settle(database)
-                journal.write("settled", recovered=True)
-                return "finished"
-            if switch is not None:
-                switch.back("staged" in self.steps)
-            take_back_schema(self.schema, database)
-            journal.write("taken back", why="recovered")
-            return "taken back"
-        finally:
-            database.close()
-            journal.close()
+        with journals.opened(self.folder) as journal:
+            database = self.target.open()
+            try:
+                switch = None
+                if "staging" in self.steps:
+                    switch = Switch.recorded(
+                        self.target.files, self.source_files, self.folder.name, self.steps["staging"]["switch"],
+                        self.folder / journals.KEPT, self.steps.get("staged", {}).get("fresh", {}))
+                if "committed" in self.steps or marked(database, self.folder.name):
+                    if switch is not None:
+                        switch.forward()
+                        switch.tidy()
+                    self._drop(database, journal)
+                    if self.anchor is not None and not self.steps.get("plan", {}).get("detached"):
+                        AnchorNotes.read(self.folder).carry_out(self.anchor, self.folder.name, self.target.files,
+                                                                self.source_files)
+                    ended = "settled", "finished"
+                else:
+                    if switch is not None:
+                        switch.back("staged" in self.steps)
+                    take_back_schema(self.schema, database)
+                    ended = "taken back", "taken back"
+                self.carried = tuple(switch.carried) if switch is not None else ()
+                journal.write(ended[0], recovered=True, carried=self.carried)
+                return ended[1]
+            finally:
+                database.close()
 
     def _drop(self, database: Database, journal: journals.Journal) -> None:
         tables = database.tables()
@@ -151,36 +204,3 @@ class _Recovery:
     def _steps(self, action: str) -> list[dict[str, Any]]:
         operations = self.steps.get("plan", {}).get("operations", [])
         return [o["step"] for o in operations if o["operation"] == "SchemaOperation" and o["step"]["action"] == action]
-
-    def _settle(self, database: Database) -> None:
-        anchor = self.crew.anchor
-        begun = self.steps.get("plan", {})
-        if begun.get("detached"):
-            return
-        if begun.get("undoes"):
-            with anchor.changing(), anchor.recording(self.folder.name):
-                anchor.revert(begun["undoes"], [tuple(o) for o in begun["owners"]])
-                for step in self._steps("drop"):
-                    if step["what"] == "table":
-                        anchor.forget_table(step["table"])
-            return
-        pairs: dict[tuple[Side, str, Value], str] = {}
-        for table, name, key in self.steps.get("committing", {}).get("keys", []):
-            if self.toward is Side.LIVE and name.startswith("s"):
-                pairs[Side.STAGING, table, int(name[1:])] = str(key)
-            else:
-                pairs[self.toward, table, key] = name
-        comparison, _ = merging.look(self.crew, toward=self.toward, prefer=self._decisions, pairs=pairs)
-        empty = Plan(Selection((), (), ()), ())
-        settle(anchor, comparison, empty, Committed(), self.target, self.source, database, self.toward,
-               self.folder.name)
-
-    def _decisions(self, comparison: Comparison) -> Sequence[Decision]:
-        """What had been decided, as far as it clashes still."""
-        found = []
-        for item, side, name in self.steps.get("plan", {}).get("prefer", []):
-            now = comparison.items.get(item)
-            if now is not None and now.standing is Standing.CLASH and (not name or any(
-                    f.name == name and f.standing is Standing.CLASH for f in now.fields)):
-                found.append(Decision(item, Side(side), name))
-        return found

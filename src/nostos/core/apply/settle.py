@@ -1,71 +1,81 @@
-"""After a merge: the anchor advances over what is the same on both sides now."""
+"""After a merge the anchor advances over what is the same on both sides now. Here that is worked out, as notes."""
 
 from __future__ import annotations
 
-from contextlib import suppress
-from dataclasses import replace
 from typing import Any
 
-from nostos.core.anchor import ALWAYS_LOOK, SMALL_TEXT, Anchor
+from nostos.core.anchor import ALWAYS_LOOK, Anchor
 from nostos.core.apply.commit import Committed
+from nostos.core.apply.notes import AnchorNotes
 from nostos.core.compare import Rows, RowState, base_key
-from nostos.core.database.base import Database
-from nostos.core.database.schema import Key, Row
+from nostos.core.database.rowforms import row_form
+from nostos.core.database.schema import Key, Row, Table
 from nostos.core.fields import ABSENT, Standing
-from nostos.core.files import FileState
 from nostos.core.items import TRAVELS, Comparison, Field
 from nostos.core.keys import RowName, Side
-from nostos.core.operations import Plan, SchemaOperation
+from nostos.core.operations import Plan, PutFile, SchemaOperation, SwitchFolder
 from nostos.core.portable import Portable, Unresolved, Writer
-from nostos.core.site import Site
-from nostos.core.tree.entries import digest_file, inside, look_at, plain_text
+from nostos.core.tree.entries import Entry
 from nostos.core.values import structures
 from nostos.core.values.structures import Tree
 
 
-def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, target: Site, source: Site,
-           target_db: Database, toward: Side, name: str) -> None:
-    """Advance the anchor: what was taken, what both sides had changed alike, and what was decided for the target,
-    becomes the common ancestor. toward: which side the target is; the comparison is seen from there.
-    name: whose doing it is, for taking it back.
+def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, tables: dict[str, Table],
+           toward: Side) -> AnchorNotes:
+    """How the anchor advances: what was taken, what both sides had changed alike, and what was decided for the target,
+    becomes the common ancestor. Nothing is read from the sites for it: rows are as the operation found and left them
+    inside its transaction, or as they were compared.
+
+    tables: the target's, as the operation leaves them. toward: which side the target is; the comparison is seen from
+    there.
     """
+    notes = AnchorNotes()
     taken = {i.id for i in plan.selection.items}
     settled = {s.id for s in plan.settles}
-    with anchor.changing(), anchor.recording(name):
-        tables = target_db.tables()
-        for operation in plan.of(SchemaOperation):
-            step = operation.step
-            if step.what == "table" and step.action == "add":
-                for side in Side:
-                    anchor.remember_table(side, tables[step.table])
-            elif step.what == "table":
-                anchor.forget_table(step.table)
-        rows = _Settler(anchor, comparison.rows, done, target_db, toward)
-        files: list[FileState] = list(plan.settled_files)
-        for item in comparison.items.values():
-            by_row: dict[RowName, list[Field]] = {}
-            for f in item.fields:
-                if f.row is not None:
-                    by_row.setdefault(f.row, []).append(f)
-            for state in item.rows:
-                rows.row(state, by_row.get(state.id, []), item.id in taken and state.id in settled)
-            files.extend(f for f in item.files if f.standing is Standing.SETTLED or f.decided is Side.LIVE)
-        for file in files:
-            anchor.owned_by(file.path)
-            _file(anchor, file, target, source, toward)
+    for operation in plan.of(SchemaOperation):
+        step = operation.step
+        if step.what == "table" and step.action == "add":
+            for side in Side:
+                notes.remember_table(side, tables[step.table])
+        elif step.what == "table":
+            notes.forget_table(step.table)
+    rows = _Settler(anchor, notes, comparison.rows, done, tables, toward)
+    written = _written_files(plan)
+    for item in comparison.items.values():
+        by_row: dict[RowName, list[Field]] = {}
+        for f in item.fields:
+            if f.row is not None:
+                by_row.setdefault(f.row, []).append(f)
+        for state in item.rows:
+            rows.row(state, by_row.get(state.id, []), item.id in taken and state.id in settled)
+    for file in plan.settled_files:
+        notes.file(file.path, toward, file.staging, written.get(file.path), written=True)
+    done_files = {f.path for f in plan.settled_files}
+    for item in comparison.items.values():
+        for file in item.files:
+            if file.path not in done_files and (file.standing is Standing.SETTLED or file.decided is Side.LIVE):
+                notes.file(file.path, toward, file.staging, file.live, written=False)
+    return notes
+
+
+def _written_files(plan: Plan) -> dict[str, Entry]:
+    return {put.path: put.entry for o in plan.of(PutFile, SwitchFolder)
+            for put in (o.puts if isinstance(o, SwitchFolder) else (o,))}
 
 
 class _Settler:
     """In the rows, "live" is the target and "staging" the source, whichever they really are; the anchor's own sides,
     and rows as live writes them, are the real ones."""
 
-    def __init__(self, anchor: Anchor, rows: Rows, done: Committed, target_db: Database, toward: Side) -> None:
+    def __init__(self, anchor: Anchor, notes: AnchorNotes, rows: Rows, done: Committed, tables: dict[str, Table],
+                 toward: Side) -> None:
         self.anchor = anchor
+        self.notes = notes
         self.rows = rows
         self.done = done
-        self.target_db = target_db
         self.toward = toward
-        self.tables = target_db.tables()
+        self.tables = tables
+        self.changed = {(c.table, c.key): c for c in done.changed}
         home = toward is Side.LIVE
         self.real_keys = rows.live_keys if home else rows.staging_keys
         urls = rows.live_urls if home else rows.to_portable[Side.STAGING].urls
@@ -85,9 +95,9 @@ class _Settler:
         if not over:
             return
         owner = self.done.inserted.get(state.id) or state.live_key
-        self.anchor.owned_by(state.table, *(owner or ("", *state.name)))
+        self.notes.owned_by(state.table, *(owner or ("", *state.name)))
         for side, key in state.stale:
-            self.anchor.set_digest(self._real(side), state.table, key, None)
+            self.notes.set_digest(self._real(side), state.table, key, None)
         if state.staging is None:
             self._without_source(state, taken)
         elif state.live is None:
@@ -105,30 +115,31 @@ class _Settler:
         """The source has the row no more: neither has the target now, unless it was decided that it stays there."""
         key = base_key(self.rows.table(state.table), state.name, self.rows.base_translator)
         if key is not None:
-            self.anchor.advance_row(state.table, key, None)
+            self.notes.advance_row(state.table, key, None)
         if state.staging_key is not None:
-            self.anchor.set_digest(self.toward.other, state.table, state.staging_key, None)
+            self.notes.set_digest(self.toward.other, state.table, state.staging_key, None)
         if state.live_key is not None:
-            stays = state.live is not None and not taken
-            self.anchor.set_digest(self.toward, state.table, state.live_key,
-                                   self._digest(state, state.live_key) if stays else None)
+            if state.live is None or taken:
+                self.notes.set_digest(self.toward, state.table, state.live_key, None)
+            elif state.live_digest:
+                self.notes.set_digest(self.toward, state.table, state.live_key, state.live_digest)
 
     def _without_target(self, state: RowState) -> None:
         """The target did not have the row: now it has it, or it was decided that it stays without."""
         key = self.done.inserted.get(state.id)
         if key is not None:
             if state.live_key is not None:  # it had been there, under another key
-                self.anchor.set_digest(self.toward, state.table, state.live_key, None)
+                self.notes.set_digest(self.toward, state.table, state.live_key, None)
             self._paired(state, key, [])
             return
         real = base_key(self.rows.table(state.table), state.name, self.rows.base_translator)
         row = self._source_row(state, state.staging or {})
         if real is None or row is None or state.staging_key is None:
             return
-        self.anchor.advance_row(state.table, real, row)
-        self.anchor.set_digest(self.toward.other, state.table, state.staging_key, state.staging_digest or ALWAYS_LOOK)
+        self.notes.advance_row(state.table, real, row)
+        self.notes.set_digest(self.toward.other, state.table, state.staging_key, state.staging_digest or ALWAYS_LOOK)
         if state.live_key is not None:
-            self.anchor.set_digest(self.toward, state.table, state.live_key, None)
+            self.notes.set_digest(self.toward, state.table, state.live_key, None)
 
     def _source_row(self, state: RowState, form: Portable) -> Row | None:
         """A portable row as live writes it; None when it rests on something that live does not have."""
@@ -142,7 +153,8 @@ class _Settler:
         table = self.tables[state.table]
         keys = self._keys(state, target_key)
         real = keys[Side.LIVE]
-        row = self.target_db.fetch(table, target_key) if self.toward is Side.LIVE else state.staging_raw
+        there = self._left(state, target_key)
+        row = there if self.toward is Side.LIVE else state.staging_raw
         assert real is not None
         if row is None:
             return
@@ -156,21 +168,34 @@ class _Settler:
             name = (int(str(state.name[0])),) if str(state.name[0]).isdigit() else real
             for side, key in keys.items():
                 if key is not None and key != name:
-                    self.anchor.pair(side, state.table, key[0], str(name[0]))
-        self.anchor.advance_row(state.table, name, row)
-        self._digests(state, target_key, ALWAYS_LOOK if over else self._digest(state, target_key), True)
+                    self.notes.pair(side, state.table, key[0], str(name[0]))
+        self.notes.advance_row(state.table, name, row)
+        self._digests(state, target_key, ALWAYS_LOOK if over else self._digest(state.table, there), True)
 
-    def _digest(self, state: RowState, key: Key) -> bytes:
-        table = self.tables[state.table]
-        found = self.target_db.row_digest(table, self.anchor.columns(self.toward, table), key)
-        return found or ALWAYS_LOOK
+    def _left(self, state: RowState, key: Key) -> Row | None:
+        """The target's row as the operation left it, but for what live changed between the comparison and the commit:
+        that is live's own, and shows next time."""
+        changed = self.changed.get((state.table, key))
+        if changed is None or changed.after is None or state.live_raw is None:
+            return state.live_raw if changed is None else changed.after
+        written = self.done.written.get((state.table, key), ())
+        return {c: changed.after.get(c) if c in written else v for c, v in state.live_raw.items()}
+
+    def _digest(self, name: str, row: Row | None) -> bytes:
+        """The digest of a row, as the target's database would give it."""
+        if row is None:
+            return ALWAYS_LOOK
+        table = self.tables[name]
+        columns = self.anchor.columns(self.toward, table)
+        form = row_form(table, columns)
+        return form.digest(form.write([row.get(c) for c in columns]))
 
     def _digests(self, state: RowState, target_key: Key, target: bytes, whole: bool) -> None:
         assert state.staging_key is not None
-        self.anchor.set_digest(self.toward, state.table, target_key, target)
+        self.notes.set_digest(self.toward, state.table, target_key, target)
         if Side.STAGING not in state.moved:
             return  # the source's row is as the anchor knows it
-        self.anchor.set_digest(self.toward.other, state.table, state.staging_key,
+        self.notes.set_digest(self.toward.other, state.table, state.staging_key,
                                state.staging_digest if whole and state.staging_digest else ALWAYS_LOOK)
 
     def _updated(self, state: RowState, over: list[Field], whole: bool) -> None:
@@ -195,27 +220,15 @@ class _Settler:
             return  # rests on something that did not travel; it is compared again next time
         key = base_key(table, state.name, self.rows.base_translator)
         assert key is not None
-        self.anchor.advance_row(state.table, key, base)
+        self.notes.advance_row(state.table, key, base)
         if table.surrogate:
             for side, own in self._keys(state, state.live_key).items():
                 if own is not None and own != key:
-                    self.anchor.pair(side, state.table, own[0], str(key[0]))
-        # Live must be as the ancestor in every column; staging has columns of its own, so it is enough that nothing is
-        # left between them.
-        home = self.toward is Side.LIVE
-        alike = self.target_db.fetch(table, state.live_key) == base if home else whole and not apart
-        self._digests(state, state.live_key, self._digest(state, state.live_key) if alike else ALWAYS_LOOK, whole)
-
-
-def _file(anchor: Anchor, file: FileState, target: Site, source: Site, toward: Side) -> None:
-    entry = file.staging
-    content = None
-    if entry is not None and entry.kind == "file" and entry.size <= SMALL_TEXT:
-        with suppress(OSError):
-            content = plain_text(inside(source.files, file.path).read_bytes())
-    anchor.keep_base_file(entry, file.path, content)
-    anchor.keep_file(toward.other, file.path, entry)
-    there = look_at(target.files, file.path)
-    if there is not None and there.digest is None:
-        there = replace(there, digest=digest_file(target.files / file.path))
-    anchor.keep_file(toward, file.path, there)
+                    self.notes.pair(side, state.table, own[0], str(key[0]))
+        # The target counts as unmoved where it is as the ancestor in every column. Staging has columns of its own, so
+        # there it is enough that nothing is left between them.
+        if self.toward is Side.LIVE:
+            target = self._digest(state.table, base)
+        else:
+            target = self._digest(state.table, self._left(state, state.live_key)) if whole and not apart else ALWAYS_LOOK
+        self._digests(state, state.live_key, target, whole)

@@ -17,7 +17,7 @@ from nostos.core.database.places import remove_place
 from nostos.core.database.schema import Table
 from nostos.core.database.sqlite import SqliteDatabase
 from nostos.core.errors import SiteError
-from nostos.core.own_configuration import Own, adapt
+from nostos.core.own_configuration import Original, Own, adapt
 from nostos.core.profiles import deduce, loader
 from nostos.core.profiles.model import Profile
 from nostos.core.site import Site, check_url, recognise
@@ -91,22 +91,19 @@ def _make(path: Path, contents: Contents, folder: Path, address: str, location: 
     if not manifest.configuration:
         raise BackupError("The backup holds no configuration.", next_step="Write the site's configuration by hand.")
     profile = loader.built_in().get(manifest.profile)
-    names = []
+    originals = {}
     for number, name in enumerate(manifest.configuration):
         here = name.removeprefix("../")
         held = contents.configuration.get(f"{number}-{Path(name).name}")
         if held is None:
             raise layout.damaged("its configuration is missing")
-        place = inside(folder, here)
-        place.parent.mkdir(parents=True, exist_ok=True)
-        place.touch(mode=0o600)
-        place.write_bytes(held)
-        names.append(here)
+        originals[here] = Original(held)
     if manifest.files and manifest.tree != ".":
         inside(folder, manifest.tree).mkdir(parents=True, exist_ok=True)
     _first_tables(path, contents, location, address, profile)
     adapt(Own(folder, address, location, manifest.tree if manifest.files else None,
-              location.prefix != manifest.prefix), names, profile.configuration if profile else None)
+              location.prefix != manifest.prefix), originals, profile.configuration if profile else None)
+    names = list(originals)
     return recognise(folder / names[0] if names[0].endswith(".toml") and names[0] != SITE_FILE and (
         profile is None or profile.configuration is None or names[0] != profile.configuration.file) else folder)
 

@@ -25,13 +25,21 @@ from nostos.core.backup.difference import Differences
 from nostos.core.backup.layout import BackupError
 from nostos.core.backup.replacing import Replacing, replacing
 from nostos.core.backup.write import BackedUp, Blocks, backup, default_place
-from nostos.core.busy import holding
+from nostos.core.busy import Hold, holding
 from nostos.core.copying import Localiser
 from nostos.core.database.base import Block, Database
 from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Key, Table
 from nostos.core.database.sums import Sums
-from nostos.core.errors import LiveMoved, MergeInterrupted, MergeRefused, NostosError, RecoverNeeded
+from nostos.core.errors import (
+    LiveMoved,
+    MergeInterrupted,
+    MergeRefused,
+    NostosError,
+    RecoverNeeded,
+    Stopped,
+    explained,
+)
 from nostos.core.files import tree_of
 from nostos.core.history import now
 from nostos.core.operations import Operation, PutFile, RemoveFile
@@ -40,6 +48,8 @@ from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site, recognise, recognised_from
 from nostos.core.tree.entries import matches
+from nostos.core.tree.local import LocalTree
+from nostos.core.undisturbed import undisturbed
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyage import Home
 
@@ -177,8 +187,8 @@ def restore(home: Home, outlook: Outlook, tell: Listener = silent, anew: bool = 
     start = monotonic()
     check_free(home, outlook.site)
     work = _Restore(home, outlook, tell)
-    with holding(outlook.site):
-        result = work.run()
+    with holding(outlook.site) as hold:
+        result = work.run(hold)
     if anew:
         result.safety.unlink(missing_ok=True)
     return replace(result, seconds=monotonic() - start)
@@ -219,18 +229,19 @@ class _Restore:
         self.between = 0.0
         self.rows = 0
 
-    def run(self) -> Restored:
+    def run(self, hold: Hold) -> Restored:
         safety = self._safety()
         journal = journals.Journal(self.folder)
         place = replacing(self.site.database, self.folder, self.id)
         source = self.folder / "source"
-        switch = Switch(self.site.files, source, self.id)
+        switch = Switch(LocalTree(self.site.files), LocalTree(source), self.id)
         began = False
         try:
             try:
                 self._keep_totals(safety.blocks)
                 journal.write("plan", restore=self.id, at=now(), site=recognised_from(self.site),
                               file=str(self.outlook.path), safety=str(safety.path), tables=self.tables)
+                hold.begin(self.id, "")
                 write_private(self.folder / "outline.json", msgspec.json.encode(self.outlook.contents.outline))
                 make_private(source)
                 self._load(place, source)
@@ -239,27 +250,30 @@ class _Restore:
                 switch.plan(operations)
                 journal.write("staging", switch=switch.record())
                 switch.stage(operations, self.folder / "before")
-                journal.write("staged")
+                journal.write("staged", fresh=switch.fresh)
                 began = True
                 safety = self._commit(place, switch, safety, journal)
             except BaseException as error:
-                if began and self._committed(place):
-                    raise in_doubt(error) from error
-                try:
-                    switch.back(began)
-                    place.discard()
-                except Exception as again:
-                    raise in_doubt(again) from error
-                shutil.rmtree(source, ignore_errors=True)
-                with suppress(OSError):
-                    journal.write("taken back", why=type(error).__name__)
-                raise explained(error) from error
+                with undisturbed():
+                    if began and self._committed(place):
+                        raise in_doubt(error) from error
+                    try:
+                        switch.back(began)
+                        place.discard()
+                    except Exception as again:
+                        raise in_doubt(again) from error
+                    shutil.rmtree(source, ignore_errors=True)
+                    with suppress(OSError, NostosError):
+                        journal.write("taken back", why=type(error).__name__)
+                        hold.end(self.id)
+                raise readable(error) from error
             try:
                 journal.write("committed")
                 late = settle(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
                               safety.path, self.outlook.contents.folders, journal)
                 journal.write("settled")
-            except Exception as error:
+                hold.end(self.id)
+            except BaseException as error:
                 raise in_doubt(error) from error
         finally:
             journal.close()
@@ -402,9 +416,10 @@ def settle(site: Site, folder: Path, place: Replacing, switch: Switch, outline: 
             again.replace(safety)
         journal.write("kept", late=late)
     for path in switch.makes:
-        mode = folders.get(path.relative_to(site.files).as_posix())
-        if mode is not None and path.is_dir():
-            path.chmod(mode)
+        mode = folders.get(path)
+        if mode is not None and switch.live.is_folder(path):
+            switch.live.give(path, switch.live.owner(path), mode)
+    switch.forward()
     switch.tidy()
     place.discard()
     for name in ("source", "before"):
@@ -418,15 +433,19 @@ def recover(folder: Path) -> str:
     steps = {line["step"]: line for line in journals.read(folder)}
     begun = steps["plan"]
     site = recognise(begun["site"])
-    with holding(site):
-        return _recover(site, folder, begun, steps)
+    with holding(site, recovering=folder.name) as hold:
+        ended = _recover(site, folder, begun, steps)
+        hold.end(folder.name)
+        return ended
 
 
 def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[str, Mapping[str, Any]]) -> str:
     place = replacing(site.database, folder, folder.name)
     tables: list[str] = begun["tables"]
-    switch = Switch.recorded(site.files, folder / "source", folder.name, steps["staging"]["switch"]) if (
-        "staging" in steps) else Switch(site.files, folder / "source", folder.name)
+    switch = Switch.recorded(
+        site.files, folder / "source", folder.name, steps["staging"]["switch"], folder / journals.KEPT,
+        steps.get("staged", {}).get("fresh", {})) if "staging" in steps else Switch(
+            LocalTree(site.files), LocalTree(folder / "source"), folder.name)
     journal = journals.Journal(folder)
     try:
         if "committed" in steps or ("staged" in steps and place.committed()):
@@ -447,16 +466,16 @@ def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[
 
 def in_doubt(error: BaseException) -> MergeInterrupted:
     """A restore that has to be finished or taken back later, for now it cannot be."""
-    return MergeInterrupted(f"The restore was interrupted: {error}.",
+    return MergeInterrupted(f"The restore was interrupted: {explained(error)}.",
                             left="It is finished or taken back by the next step, never left between.",
                             next_step="When the cause is gone, run `nostos recover`.")
 
 
-def explained(error: BaseException) -> BaseException:
-    """An error that a user can read."""
-    if isinstance(error, NostosError) or not isinstance(error, Exception):
+def readable(error: BaseException) -> NostosError:
+    """An error that a user can read, for what stopped a restore that was taken back."""
+    if isinstance(error, NostosError):
         return error
-    said = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
-    return MergeRefused(f"The restore failed: {said or type(error).__name__}.",
-                        left="Everything was taken back; the site is as it was.",
-                        next_step="Mend the cause, then restore again.")
+    left = "Everything was taken back; the site is as it was."
+    if not isinstance(error, Exception):
+        return Stopped("It was stopped before the backup was in place.", left, "Run it again when you like.")
+    return MergeRefused(f"The restore failed: {explained(error)}.", left, "Mend the cause, then restore again.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -48,10 +49,32 @@ class Location:
         return f"{self.url.database} on {where}{prefix}"
 
     def same_as(self, other: Location) -> bool:
-        """Whether both are the same tables. Credentials do not count."""
-        mine, theirs = ((u.url.get_backend_name(), u.url.host, u.url.port, u.url.database,
-                         u.url.query.get("unix_socket"), u.prefix) for u in (self, other))
-        return mine == theirs
+        """Whether both are the same tables, however they are written: a server is asked. Credentials do not count."""
+        if self.file is not None and other.file is not None:
+            with suppress(OSError):
+                return self.file.samefile(other.file)
+            return self.file == other.file
+        return (self.url.database, self.prefix) == (other.url.database, other.prefix) and self.on_server_of(other)
+
+    def on_server_of(self, other: Location) -> bool:
+        """Whether both databases are on one server. One that cannot be reached is taken for what it is written as."""
+        if self.url.drivername != other.url.drivername or self.file is not None or self.none:
+            return self.none and other.none
+        mine, theirs = (_address(u.url) for u in (self, other))
+        if mine == theirs:
+            return True
+        from nostos.core.database.mysql import MysqlDatabase
+        from nostos.core.database.mysql_connecting import same_server
+
+        opened: list[MysqlDatabase] = []
+        try:
+            opened += [MysqlDatabase(self), MysqlDatabase(other)]
+            return same_server(*opened)
+        except SiteError:
+            return False
+        finally:
+            for database in opened:
+                database.close()
 
     def open(self, readonly: bool = False) -> Database:
         """Open the database. Raises SiteError when it is missing, is none, or cannot be reached."""
@@ -66,6 +89,12 @@ class Location:
         from nostos.core.database.mysql import MysqlDatabase
 
         return MysqlDatabase(self, readonly)
+
+
+def _address(url: sa.URL) -> tuple[object, ...]:
+    host = (url.host or "localhost").lower()
+    return "this machine" if host in ("localhost", "127.0.0.1", "::1") else host, url.port or 3306, url.query.get(
+        "unix_socket")
 
 
 def locate(url: str, folder: Path, prefix: str = "") -> Location:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.errors import NostosError
 
 
 @dataclass(frozen=True)
@@ -66,7 +67,8 @@ class Database(ABC):
     def writing(self) -> AbstractContextManager[None]:
         """A transaction that nobody else's writes can come between; rolled back if the body raises.
 
-        Raises MergeRefused when the lock cannot be had in time.
+        Raises Disturbed when the lock cannot be had in time, or the database breaks the transaction off; MergeRefused
+        for any other error of the database's.
         """
 
     @abstractmethod
@@ -110,8 +112,38 @@ class Database(ABC):
         """The rows whose columns equal these values (NULL equals NULL)."""
 
     @abstractmethod
-    def containing(self, table: Table, column: str, text: str) -> Iterator[Row]:
-        """The rows whose column, as text, contains this text."""
+    def find_any(self, table: Table, column: str, values: Sequence[Value], where: Mapping[str, str]) -> Iterator[Row]:
+        """The rows whose column is one of these values, as the engine compares them, in one pass; of those only where
+        other columns hold these texts. It may give some rows more."""
+
+    @abstractmethod
+    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
+                   ) -> Iterator[Row]:
+        """The rows whose column, as text, has one of these numbers in it with no digit beside it, in one pass. where:
+        as in `find_any`."""
+
+    @abstractmethod
+    def top(self, table: Table) -> int | None:
+        """The highest key of a table with surrogate keys."""
+
+    @abstractmethod
+    def above(self, table: Table, key: int) -> Iterator[Row]:
+        """The rows with a higher surrogate key than this."""
+
+    @abstractmethod
+    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        """The tables in which the database itself may change rows, by triggers, when rows of these tables are written.
+        written: by table, what is done there: "INSERT", "UPDATE", "DELETE"."""
+
+    def explained(self, error: BaseException, at: str = "") -> NostosError | None:
+        """What an error of the driver's, met while writing, means: Disturbed where the transaction may be tried again,
+        else MergeRefused. at: the item that was being written. None: it is none of the driver's."""
+        return None
+
+    def locked(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        """The rows with these keys as they are at this moment, which nobody else changes until the transaction ends.
+        Raises Disturbed where others hold one of them."""
+        return self.fetch_many(table, keys)
 
     @abstractmethod
     def insert(self, table: Table, row: Row) -> Key:
@@ -233,7 +265,7 @@ class Database(ABC):
 
     def fetch_locked(self, table: Table, key: Key) -> Row | None:
         """The row as it is at this moment, which nobody else changes until the transaction ends."""
-        return self.fetch(table, key)
+        return next(iter(self.locked(table, [key])), None)
 
     def warnings(self) -> Iterator[Caution]:
         """What the engine has to say about this database."""

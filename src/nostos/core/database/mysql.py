@@ -7,35 +7,31 @@ Values travel as the server writes them: numbers as int, text as str, everything
 from __future__ import annotations
 
 import importlib
+import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
+from nostos.core.database import mysql_connecting as connecting
 from nostos.core.database.base import Block, Caution, Database, ForeignColumn, InsideCopy
 from nostos.core.database.mysql_rows import READERS, RowSql, as_text, bound
 from nostos.core.database.mysql_schema import REFLECTION, column_line, quote, renamed, table_of
-from nostos.core.database.outline import Outline
+from nostos.core.database.outline import Outline, Trigger, reached
 from nostos.core.database.schema import Column, Key, Row, Table, Value
-from nostos.core.errors import MergeRefused, SiteError
+from nostos.core.errors import NostosError
 
 if TYPE_CHECKING:
     from nostos.core.database import Location
 
-_LOCK_WAIT_SECONDS = 10
+_LOCK_WAIT_SECONDS = 1  # while this waits for a row, visitors wait for those that it has
+_IDLE_SECONDS = 86400
+_SLOW_SECONDS = 3600
 _AT_ONCE = 500
+_PATTERNS = 50  # so many numbers are looked for by one regular expression of the server's
 _FIRST, _BATCH_ROWS, _BATCH_BYTES = 16, 2000, 4_000_000  # of what is fetched at once
 
 
-def _driver() -> Any:
-    """mysqlclient where it is installed, for it reads bulk several times faster; else PyMySQL."""
-    with suppress(ImportError):
-        return importlib.import_module("MySQLdb")
-    return importlib.import_module("pymysql")
-
-
-def _conversions(driver: Any) -> dict[Any, Any]:
-    found: dict[Any, Any] = importlib.import_module(f"{driver.__name__}.converters").conversions
-    return found
+MARKS = "nostos_unfinished"  # the table in which a site says that something is unfinished; never copied
 
 
 class MysqlDatabase(Database):
@@ -49,42 +45,19 @@ class MysqlDatabase(Database):
         self.prefix = location.prefix
         self.name = str(location.url.database)
         self.url = location.shown
-        self.driver = _driver()
-        self._connection = self._connect()
+        self.driver = connecting.driver()
+        self._connection = connecting.connect(location, self.driver)
+        # A server may end connections that idle for a few seconds, as ours do while files are copied.
         self.run("SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', time_zone = '+00:00', "
-                  f"SESSION innodb_lock_wait_timeout = {_LOCK_WAIT_SECONDS}, SESSION group_concat_max_len = 1048576")
+                 f"SESSION innodb_lock_wait_timeout = {_LOCK_WAIT_SECONDS}, SESSION group_concat_max_len = 1048576, "
+                 f"SESSION wait_timeout = {_IDLE_SECONDS}, SESSION net_write_timeout = {_SLOW_SECONDS}, "
+                 f"SESSION net_read_timeout = {_SLOW_SECONDS}")
         if readonly:
             self.run("SET SESSION TRANSACTION READ ONLY")
         self.run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
         self._sql: dict[str, RowSql] = {}
         self._locking = False
-
-    def _connect(self) -> Any:
-        url = self.location.url
-        options: dict[str, Any] = {"user": url.username or "", "password": url.password or "", "database": self.name,
-                                   "charset": "utf8mb4", "autocommit": True,
-                                   # How values are written into statements; results come as the server sends them.
-                                   "conv": {k: v for k, v in _conversions(self.driver).items()
-                                            if not isinstance(k, int)}}
-        if url.query.get("unix_socket"):
-            options["unix_socket"] = url.query["unix_socket"]
-        else:
-            options.update(host=url.host or "localhost", port=url.port or 3306)
-        if self.driver.__name__ == "MySQLdb":
-            options.update(use_unicode=False, db=options.pop("database"), passwd=options.pop("password"))
-        else:
-            options.update(use_unicode=False)
-        try:
-            return self.driver.connect(**options)
-        except self.driver.MySQLError as error:
-            number = error.args[0] if error.args else "?"
-            reasons: dict[Any, str] = {
-                1045: "it does not accept the user name or password", 1049: f"it has no database {self.name}",
-                1044: f"the user may not use {self.name}", 2002: "it does not answer", 2003: "it does not answer",
-                2005: "its host is not known"}
-            why = reasons.get(number, f"error {number}")
-            raise SiteError(f"The database server at {self.location.shown} cannot be used: {why}.",
-                            next_step="Check host, name, user and password in the site's configuration.") from None
+        self._nowait: bool | None = None
 
     def close(self) -> None:
         with suppress(self.driver.MySQLError):
@@ -112,16 +85,27 @@ class MysqlDatabase(Database):
         """A statement's rows, streamed, as many at once as take a few megabytes."""
         cursor = self._cursor(sql, values, stream=True)
         count = _FIRST
+        broken = False
         try:
-            while batch := cursor.fetchmany(count):
+            while True:
+                try:
+                    batch = cursor.fetchmany(count)
+                except self.driver.MySQLError:
+                    broken = True
+                    raise
+                if not batch:
+                    break
                 yield batch
                 size = sum(len(v) for row in batch[:_FIRST] for v in row if v is not None) // min(len(batch), _FIRST)
                 count = max(1, min(_BATCH_BYTES // (size + 1), 2 * count, _BATCH_ROWS))
         finally:
-            # What is left must be read before the connection can be used again.
-            while cursor.fetchmany(_FIRST):
-                pass
-            cursor.close()
+            if broken:  # what comes of tidying up after that says nothing of the cause
+                with suppress(self.driver.MySQLError):
+                    cursor.close()
+            else:  # what is left must be read before the connection can be used again
+                while cursor.fetchmany(_FIRST):
+                    pass
+                cursor.close()
 
     def _stream(self, sql: str, values: Sequence[Value], kinds: Sequence[str]) -> Iterator[tuple[Value, ...]]:
         readers = [READERS[k] for k in kinds]
@@ -144,7 +128,7 @@ class MysqlDatabase(Database):
         info: dict[str, dict[str, list[tuple[Any, ...]]]] = {}
         for what, sql in REFLECTION.items():
             for name, *rest in self.run(sql, (self.name,)):
-                if name.startswith(self.prefix):
+                if name.startswith(self.prefix) and name != self.prefix + MARKS:
                     info.setdefault(name[len(self.prefix):], {}).setdefault(what, []).append(tuple(rest))
         return {name: table_of(name, self.prefix, self.definition(name), found)
                 for name, found in sorted(info.items()) if "table" in found}
@@ -168,7 +152,8 @@ class MysqlDatabase(Database):
         try:
             yield
         finally:
-            self.run("ROLLBACK")
+            with suppress(self.driver.MySQLError):  # a connection that is gone holds no snapshot
+                self.run("ROLLBACK")
 
     @contextmanager
     def writing(self) -> Iterator[None]:
@@ -179,11 +164,13 @@ class MysqlDatabase(Database):
         except BaseException as error:
             with suppress(self.driver.MySQLError):
                 self.run("ROLLBACK")
-            if isinstance(error, self.driver.MySQLError):
-                raise MergeRefused(f"The database refused the changes: {error.args[-1]}.",
-                                   left="They were all taken back.",
-                                   next_step="Look at the item that the message names, or leave it out.") from error
+            said = self.explained(error)
+            if said is not None:
+                raise said from error
             raise
+
+    def explained(self, error: BaseException, at: str = "") -> NostosError | None:
+        return connecting.explained(self.driver, error, at)
 
     # --- reading
 
@@ -244,17 +231,40 @@ class MysqlDatabase(Database):
     def fetch(self, table: Table, key: Key) -> Row | None:
         return next(iter(self.find(table, dict(zip(table.key, key, strict=True)))), None)
 
-    def fetch_locked(self, table: Table, key: Key) -> Row | None:
-        # A plain read would see the transaction's snapshot; one that locks sees what is there now.
-        where, bound = self._matching(table, dict(zip(table.key, key, strict=True)))
-        return next(iter(list(self._rows(table, where + " FOR UPDATE", bound))), None)
-
     def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        for where, values in self._keyed(table, keys):
+            yield from self._rows(table, where, values)
+
+    def locked(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        # A plain read would see the transaction's snapshot; one that locks sees what is there now. It does not wait
+        # for others while it holds rows itself; and it is read whole, for a deadlock may be told in the middle of it.
+        wanted, kinds = self._of(table).select(table.stored)
+        for where, values in self._keyed(table, sorted(keys, key=repr)):
+            sql = f"SELECT {wanted} FROM {self.real(table.name)} WHERE {where} FOR UPDATE"
+            cursor = self._cursor(f"{sql} NOWAIT" if self._may_refuse_to_wait() else sql, values)
+            try:
+                found = cursor.fetchall()
+            finally:
+                cursor.close()
+            columns = [READERS[k](column) for k, column in zip(kinds, zip(*found, strict=True), strict=True)
+                       ] if found else []
+            for row in zip(*columns, strict=True):
+                yield dict(zip(table.stored, row, strict=True))
+
+    def _may_refuse_to_wait(self) -> bool:
+        """Whether the server knows NOWAIT: MariaDB from 10.3, MySQL from 8.0 on."""
+        if self._nowait is None:
+            numbers = re.findall(r"\d+", str(self.run("SELECT VERSION()")[0][0]))
+            self._nowait = (int(numbers[0]), int(numbers[1])) >= ((10, 3) if "MariaDB" in self.version() else (8, 0))
+        return self._nowait
+
+    def _keyed(self, table: Table, keys: Sequence[Key]) -> Iterator[tuple[str, list[Value]]]:
+        """Conditions that select rows by their keys, some at once."""
         kinds = self._of(table).kinds
         if len(table.key) == 1 and kinds[table.key[0]] == "int":
             for at in range(0, len(keys), 1000):
                 numbers = [k[0] for k in keys[at:at + 1000]]
-                yield from self._rows(table, f"{quote(table.key[0])} IN ({self._marks(len(numbers))})", numbers)
+                yield f"{quote(table.key[0])} IN ({self._marks(len(numbers))})", numbers
             return
         for at in range(0, len(keys), 200):
             part = keys[at:at + 200]
@@ -263,7 +273,7 @@ class MysqlDatabase(Database):
                 where, values = self._matching(table, dict(zip(table.key, key, strict=True)))
                 tests.append(f"({where})")
                 bound += values
-            yield from self._rows(table, " OR ".join(tests), bound)
+            yield "(" + " OR ".join(tests) + ")", bound
 
     def find(self, table: Table, values: Mapping[str, Value]) -> list[Row]:
         where, bound = self._matching(table, values)
@@ -279,8 +289,53 @@ class MysqlDatabase(Database):
         finally:
             self._locking = False
 
-    def containing(self, table: Table, column: str, text: str) -> Iterator[Row]:
-        yield from list(self._rows(table, f"INSTR({quote(column)}, %s) > 0", (text,)))
+    def _texts(self, table: Table, where: Mapping[str, str]) -> tuple[str, list[Value]]:
+        names = [c for c in where if table.column(c) is not None]
+        return "".join(f" AND {quote(c)} = %s" for c in names), [where[c] for c in names]
+
+    def find_any(self, table: Table, column: str, values: Sequence[Value], where: Mapping[str, str]) -> Iterator[Row]:
+        more, texts = self._texts(table, where)
+        kind = self._of(table).kinds.get(column)
+        # Values of the column's own type, else no index leads to them.
+        some = sorted({str(v) if kind == "text" else int(v) if kind == "int" and str(v).isdigit() else v
+                       for v in values if v is not None}, key=repr)
+        for at in range(0, len(some), 1000):
+            part = some[at:at + 1000]
+            yield from list(self._rows(table, f"{quote(column)} IN ({self._marks(len(part))}){more}", [*part, *texts]))
+
+    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
+                   ) -> Iterator[Row]:
+        more, texts = self._texts(table, where)
+        own, kinds = self._of(table).select(table.key)
+        if len(numbers) <= _PATTERNS:
+            any_of = "|".join(str(n) for n in sorted(numbers))
+            found = [row for row in self._stream(
+                f"SELECT {own} FROM {self.real(table.name)} WHERE {quote(column)} REGEXP %s{more}",
+                [f"(^|[^0-9])({any_of})([^0-9]|$)", *texts], kinds)]
+        else:
+            wanted = {str(n) for n in numbers}
+            found = [row[:-1] for row in self._stream(
+                f"SELECT {own}, {quote(column)} FROM {self.real(table.name)} WHERE {quote(column)} IS NOT NULL{more}",
+                texts, [*kinds, "text"]) if not wanted.isdisjoint(re.findall(r"\d+", str(row[-1])))]
+        for at in range(0, len(found), _AT_ONCE):  # not while the answer is read: more is asked about each row
+            yield from list(self.fetch_many(table, found[at:at + _AT_ONCE]))
+
+    def top(self, table: Table) -> int | None:
+        found = self.run(f"SELECT MAX({quote(table.key[0])}) FROM {self.real(table.name)}")[0][0]
+        return None if found is None else int(found)
+
+    def above(self, table: Table, key: int) -> Iterator[Row]:
+        yield from list(self._rows(table, f"{quote(table.key[0])} > %s", (key,)))
+
+    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        triggers = [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
+            "SELECT event_object_table, event_manipulation, action_statement FROM information_schema.triggers "
+            "WHERE trigger_schema = %s", (self.name,)) if of.startswith(self.prefix)]
+        return reached(triggers, written, {n[len(self.prefix):]: n for n in self._names()} if triggers else {})
+
+    def _names(self) -> list[str]:
+        return [n for (n,) in self.run("SELECT table_name FROM information_schema.tables WHERE table_schema = %s",
+                                       (self.name,)) if n.startswith(self.prefix)]
 
     def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
         yield from ()  # the server holds its foreign keys itself
@@ -330,9 +385,7 @@ class MysqlDatabase(Database):
                     replaced: Sequence[tuple[str, str]] = ()) -> InsideCopy | None:
         if not isinstance(source, MysqlDatabase):
             return None
-        mine, theirs = (str(d.run("SELECT CONCAT(@@hostname, @@port, @@datadir, @@socket)")[0][0])
-                        for d in (self, source))
-        if mine != theirs:
+        if not connecting.same_server(self, source):
             return None
         from nostos.core.database.mysql_cloning import MysqlInsideCopy
 

@@ -63,8 +63,21 @@ class NoDatabase(Database):
     def find(self, table: Table, values: Mapping[str, Value]) -> list[Row]:
         return []
 
-    def containing(self, table: Table, column: str, text: str) -> Iterator[Row]:
+    def find_any(self, table: Table, column: str, values: Sequence[Value], where: Mapping[str, str]) -> Iterator[Row]:
         yield from ()
+
+    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
+                   ) -> Iterator[Row]:
+        yield from ()
+
+    def top(self, table: Table) -> int | None:
+        return None
+
+    def above(self, table: Table, key: int) -> Iterator[Row]:
+        yield from ()
+
+    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        return set()
 
     def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
         yield from ()

@@ -7,7 +7,7 @@ thing, in this database, and nothing else.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 
 from nostos.core.database.schema import Table
@@ -102,3 +102,23 @@ def _stays_inside(sql: str, name: str, database: str) -> None:
 
 def _refused(why: str) -> SiteError:
     return SiteError(f"The schema in it is not taken: {why}.", next_step="Use another backup.")
+
+
+def reached(triggers: Iterable[Trigger], written: Mapping[str, Collection[str]], names: Mapping[str, str]) -> set[str]:
+    """The tables that triggers may change, directly or by way of each other, when tables are written. A trigger may
+    change every table that its body names. written: by table, "INSERT", "UPDATE", "DELETE". names: of every table, as
+    bodies write it."""
+    every = list(triggers)
+    due: set[tuple[str, str]] = {(t, event) for t, events in written.items() for event in events}
+    found: set[str] = set()
+    seen: set[tuple[str, str]] = set()
+    while due:
+        table, event = due.pop()
+        seen.add((table, event))
+        for trigger in every:
+            if trigger.table == table and (event in trigger.event.upper() or not trigger.event):
+                named = {own for own, full in names.items()
+                         if re.search(rf"(?<![\w$]){re.escape(full)}(?![\w$])", trigger.body)}
+                found |= named
+                due |= {(n, e) for n in named for e in ("INSERT", "UPDATE", "DELETE")} - seen
+    return found

@@ -10,6 +10,7 @@ from pathlib import Path
 from nostos.core.database import Location, mysql_places
 from nostos.core.database.base import Database
 from nostos.core.database.mysql import MysqlDatabase
+from nostos.core.database.mysql_connecting import NoSuchDatabase
 from nostos.core.database.sqlite import SqliteDatabase
 from nostos.core.errors import SiteError
 
@@ -68,9 +69,11 @@ def choose_place(live: Location, wanted: Location, asked: bool, fallback: str) -
 
 
 def one_server(one: Location, other: Location) -> bool:
-    """Whether two databases are on one server: by host, port and socket."""
-    return replace(one, url=one.url.set(database="x")).same_as(
-        replace(other, url=other.url.set(database="x"), prefix=one.prefix))
+    """Whether two databases are on one server. The other may not be there yet: then its server's is asked, if it is
+    written alike, or by a database that is there."""
+    if one.none or other.none:
+        return one.none and other.none
+    return one.on_server_of(other) or one.on_server_of(replace(other, url=other.url.set(database=one.url.database)))
 
 
 def _empty(wanted: Location) -> Place:
@@ -102,10 +105,8 @@ def remove_place(location: Location, made: str, tables: Collection[str], user: s
         return []
     try:
         database = location.open()
-    except SiteError as error:
-        if "has no database" in error.what:
-            return []  # it is gone already
-        raise
+    except NoSuchDatabase:
+        return []  # it is gone already
     assert isinstance(database, MysqlDatabase)
     try:
         if user:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -13,12 +14,13 @@ import sqlalchemy as sa
 
 from nostos.core.database.base import Block, Caution, Database, ForeignColumn
 from nostos.core.database.digests import block_of, pack, row_digest
-from nostos.core.database.outline import Outline, Trigger
+from nostos.core.database.outline import Outline, Trigger, reached
 from nostos.core.database.schema import Column, ForeignKey, Key, Row, Table, Value
 from nostos.core.database.sums import Sums
-from nostos.core.errors import MergeRefused, SiteError
+from nostos.core.errors import Disturbed, MergeRefused, NostosError, SiteError
 
 _LOCK_WAIT_SECONDS = 10.0
+_AT_ONCE = 500  # values in one statement
 _MAGIC = b"SQLite format 3\x00"
 _SETTINGS = ("encoding", "page_size", "auto_vacuum", "application_id", "user_version", "journal_mode")
 
@@ -110,8 +112,20 @@ class SqliteDatabase(Database):
         names = [r[0] for r in self._run(
             "SELECT name FROM sqlite_master WHERE type='table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' "
             "AND sql NOT LIKE 'CREATE VIRTUAL%' ORDER BY name")]
-        shadows = {s for v in self.virtual_tables() for s in names if s.startswith(v + "_")}
+        shadows = self._shadows("main")
         return {n: self._table(inspector, n) for n in names if n not in shadows}
+
+    def _shadows(self, schema: str) -> set[str]:
+        """The tables in which virtual tables keep what they know. A table that is merely called so is none."""
+        if sqlite3.sqlite_version_info >= (3, 37):
+            return {r[1] for r in self._run(f"PRAGMA {schema}.table_list").fetchall()
+                    if r[0] == schema and r[2] == "shadow"}
+        made = self._run(f"SELECT name, sql FROM {schema}.sqlite_master WHERE type='table'").fetchall()
+        virtual = {n: sql.lower() for n, sql in made if sql and sql.upper().startswith("CREATE VIRTUAL")}
+        parts = {"fts5": ("data", "idx", "content", "docsize", "config"), "rtree": ("node", "parent", "rowid"),
+                 "fts": ("content", "segments", "segdir", "docsize", "stat")}
+        return {f"{v}_{part}" for v, sql in virtual.items() for module, names in parts.items() if module in sql
+                for part in names} & {n for n, _ in made}
 
     def virtual_tables(self) -> list[str]:
         """Names of virtual tables (search indexes and the like), which hold no data of their own."""
@@ -164,8 +178,11 @@ class SqliteDatabase(Database):
         try:
             self._run("BEGIN IMMEDIATE")
         except sqlite3.OperationalError as error:
+            said = self.explained(error)
+            if isinstance(said, Disturbed):
+                raise said from error
             raise MergeRefused(f"The database {self.path.name} cannot be written: {error}.",
-                               next_step="Wait until other programs have let go of it, and try again.") from error
+                               next_step="See to your rights there and to free space, and try again.") from error
         try:
             # References are checked when the transaction ends, so that rows may arrive in any order.
             self._run("PRAGMA defer_foreign_keys = ON")
@@ -174,10 +191,9 @@ class SqliteDatabase(Database):
         except BaseException as error:
             if self._driver.in_transaction:
                 self._run("ROLLBACK")
-            if isinstance(error, sqlite3.Error):
-                raise MergeRefused(f"The database refused the changes: {error}.",
-                                   left="They were all taken back.",
-                                   next_step="Look at the item that the message names, or leave it out.") from error
+            said = self.explained(error)
+            if said is not None:
+                raise said from error
             raise
 
     # --- reading
@@ -246,8 +262,56 @@ class SqliteDatabase(Database):
         where, bound = self._matching(values)
         return list(self._rows(table, where, bound))
 
-    def containing(self, table: Table, column: str, text: str) -> Iterator[Row]:
-        yield from self._rows(table, f"instr(CAST({quote(column)} AS TEXT), ?) > 0", (text,))
+    @staticmethod
+    def _texts(table: Table, where: Mapping[str, str]) -> tuple[str, list[Value]]:
+        names = [c for c in where if table.column(c) is not None]
+        return "".join(f"CAST({quote(c)} AS TEXT) = ? AND " for c in names), [where[c] for c in names]
+
+    def find_any(self, table: Table, column: str, values: Sequence[Value], where: Mapping[str, str]) -> Iterator[Row]:
+        more, texts = self._texts(table, where)
+        for at in range(0, len(values), _AT_ONCE):
+            part = values[at:at + _AT_ONCE]
+            yield from self._rows(table, f"{more}{quote(column)} IN ({', '.join('?' * len(part))})", [*texts, *part])
+
+    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
+                   ) -> Iterator[Row]:
+        more, texts = self._texts(table, where)
+        wanted = {str(n) for n in numbers}
+
+        def mentions(text: object) -> bool:
+            return isinstance(text, str) and not wanted.isdisjoint(re.findall(r"\d+", text))
+
+        self._driver.create_function("nostos_mentions", 1, mentions, deterministic=True)
+        yield from self._rows(table, f"{more}nostos_mentions(CAST({quote(column)} AS TEXT))", texts)
+
+    def top(self, table: Table) -> int | None:
+        found = self._run(f"SELECT MAX({quote(table.key[0])}) FROM {quote(table.name)}").fetchone()[0]
+        return found if isinstance(found, int) else None
+
+    def above(self, table: Table, key: int) -> Iterator[Row]:
+        yield from self._rows(table, f"{quote(table.key[0])} > ?", [key])
+
+    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        found = self._run("SELECT tbl_name, sql FROM sqlite_master WHERE type='trigger' AND sql IS NOT NULL").fetchall()
+        triggers = []
+        for of, sql in found:
+            event = re.search(r"\b(INSERT|UPDATE|DELETE)\b", sql, re.IGNORECASE)
+            triggers.append(Trigger("", of, "", event.group(1).upper() if event else "", sql))
+        if not triggers:
+            return set()
+        names = [n for (n,) in self._run("SELECT name FROM sqlite_master WHERE type='table'")]
+        return reached(triggers, written, {n: n for n in names})
+
+    def explained(self, error: BaseException, at: str = "") -> NostosError | None:
+        if not isinstance(error, sqlite3.Error):
+            return None
+        where = f" at {at}" if at else ""
+        if "locked" in str(error) or "busy" in str(error):
+            return Disturbed(f"The database {self.path.name} is being written by others{where}: {error}.",
+                             left="Nothing of it was changed.",
+                             next_step="Wait until other programs have let go of it, and try again.")
+        return MergeRefused(f"The database refused the changes{where}: {error}.", left="They were all taken back.",
+                            next_step=f"Look at {at}, or leave it out." if at else "Look at what the message names.")
 
     def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
         by_id = {r[0]: r for r in self._run(f"PRAGMA foreign_key_list({quote(table.name)})").fetchall()}
@@ -366,7 +430,7 @@ class SqliteDatabase(Database):
         entries = self._run("SELECT type, name, tbl_name, sql FROM sqlite_master "
                             "WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND sql IS NOT NULL").fetchall()
         virtual = self.virtual_tables()
-        shadows = [n for t, n, *_ in entries if t == "table" and any(n.startswith(v + "_") for v in virtual)]
+        shadows = self._shadows("main")
         has_counters = self._run("SELECT 1 FROM sqlite_master WHERE name='sqlite_sequence'").fetchone()
         return Outline(
             "sqlite", "", "", tuple(self.tables().values()),
@@ -443,8 +507,7 @@ class SqliteDatabase(Database):
             return sql.upper().startswith("CREATE VIRTUAL")
 
         coming = things("incoming")
-        virtual = [n for t, n, sql in coming if t == "table" and is_virtual(sql)]
-        raw = {n for t, n, _ in coming if t == "table" and any(n.startswith(v + "_") for v in virtual)}
+        raw = self._shadows("incoming")
         names = {n for _, n, _ in coming}
         for kind in ("trigger", "view", "table"):
             for what, name, _ in sorted(things("main"), key=lambda thing: not is_virtual(thing[2])):

@@ -1,24 +1,24 @@
-"""Copying files with their digests computed on the way."""
+"""Copying a whole tree, with the digests of its files computed on the way."""
 
 from __future__ import annotations
 
-import hashlib
 import os
 import stat
+import threading
+from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
 from itertools import chain
-from pathlib import Path
 
 from nostos.core.tree.entries import Entry
+from nostos.core.tree.local import LocalTree, attributes, create, pour, set_attributes
 
-_CHUNK = 1 << 20
-_TRIES = 3
 _THREADS = 2  # one computes digests while the other waits for the disk
 _FILES_AT_ONCE = 64
 _FILES_A_ROUND = 2048
+_HELD = 16  # open folders a thread
 
 
 @dataclass(frozen=True)
@@ -35,82 +35,40 @@ class Copied:
     error: OSError | None = None
 
 
-def copy_file(source: Path, target: Path, mode: int) -> bytes:
-    """Copy one file, flush it to disk, give it its rights and times. Returns the digest of what was copied.
+class _Held:
+    """Open folders of a tree, the last few that were asked for: files of one folder come one after another."""
 
-    The target must not exist, so that nothing is written through a link that someone laid there.
-    """
-    digest, _, _ = _copy(source, target, mode, flush=True)
-    return digest
+    def __init__(self, tree: LocalTree) -> None:
+        self.tree = tree
+        self._open: OrderedDict[str, int] = OrderedDict()
 
+    def at(self, folder: str) -> int:
+        found = self._open.pop(folder, None)
+        if found is None:
+            with self.tree.folder(folder) as opened:
+                found = os.dup(opened)
+            if len(self._open) >= _HELD:
+                os.close(self._open.popitem(last=False)[1])
+        self._open[folder] = found
+        return found
 
-def write_file(content: bytes, target: Path, mode: int) -> None:
-    """Write a new file, flushed to disk, with these rights."""
-    descriptor = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
-    with os.fdopen(descriptor, "wb") as file:
-        file.write(content)
-        file.flush()
-        os.fchmod(file.fileno(), mode)
-        os.fsync(file.fileno())
-
-
-def _copy(source: Path | str, target: Path | str, mode: int, flush: bool) -> tuple[bytes, tuple[int, int], bytes]:
-    """Returns the digest, the copy's times and its first piece."""
-    read = os.open(source, os.O_RDONLY | os.O_CLOEXEC)
-    try:
-        write = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
-        try:
-            before = os.fstat(read)
-            for _ in range(_TRIES):
-                digest, head = _pour(read, write, sparse=before.st_blocks * 512 < before.st_size)
-                after = os.fstat(read)
-                if (after.st_mtime_ns, after.st_size) == (before.st_mtime_ns, before.st_size):
-                    break
-                before = after  # it was written while it was read
-                os.lseek(read, 0, os.SEEK_SET)
-                os.lseek(write, 0, os.SEEK_SET)
-                os.ftruncate(write, 0)
-            with suppress(OSError):  # not every filesystem has them
-                for name in os.listxattr(read):
-                    os.setxattr(write, name, os.getxattr(read, name))
-            os.fchmod(write, mode)
-            os.utime(write, ns=(before.st_atime_ns, before.st_mtime_ns))
-            if flush:
-                os.fsync(write)
-            made = os.fstat(write)
-        finally:
-            os.close(write)
-    finally:
-        os.close(read)
-    return digest, (made.st_mtime_ns, made.st_ctime_ns), head
+    def close(self) -> None:
+        while self._open:
+            os.close(self._open.popitem()[1])
 
 
-def _pour(read: int, write: int, sparse: bool) -> tuple[bytes, bytes]:
-    """Copy from one open file to another; holes stay holes. Returns the digest and the first piece."""
-    digest = hashlib.blake2b(digest_size=16)
-    head = b""
-    size = 0
-    while True:
-        chunk = os.read(read, _CHUNK)
-        digest.update(chunk)
-        head = head or chunk
-        size += len(chunk)
-        if sparse and not chunk.strip(b"\0"):
-            os.lseek(write, len(chunk), os.SEEK_CUR)
-        else:
-            rest = memoryview(chunk)
-            while rest:
-                rest = rest[os.write(write, rest):]
-        if len(chunk) < _CHUNK and (not chunk or size >= os.fstat(read).st_size):
-            break
-    if sparse:
-        os.ftruncate(write, size)
-    return digest.digest(), head
+class _Copier(threading.local):
+    """What one thread holds open of both trees."""
+
+    def __init__(self, source: LocalTree, target: LocalTree, every: list[_Held]) -> None:
+        self.source, self.target = _Held(source), _Held(target)
+        every += [self.source, self.target]
 
 
-def copy_tree(source: Path, target: Path, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
+def copy_tree(source: LocalTree, target: LocalTree, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
     """Copy these files and links to the same places in another tree, where their folders are made, with the rights
-    that they have in the source. small: up to how many bytes a file's content is given along. In the entries' order.
+    and, where that is allowed, the owners that they have in the source. small: up to how many bytes a file's content is
+    given along. In the entries' order.
     """
     folders: set[str] = set()
     for entry in entries:
@@ -118,31 +76,70 @@ def copy_tree(source: Path, target: Path, entries: Sequence[Entry], small: int) 
         while folder and folder not in folders:
             folders.add(folder)
             folder = folder.rpartition("/")[0]
-    target.mkdir(parents=True, exist_ok=True)
-    for folder in sorted(folders):
-        (target / folder).mkdir(exist_ok=True)
-    root, into = f"{source}/", f"{target}/"
+    target.root.mkdir(mode=0o700, parents=True, exist_ok=True)
+    for folder in sorted(folders):  # private until all is in them
+        with target.place(folder) as (parent, name), suppress(FileExistsError):
+            os.mkdir(name, 0o700, dir_fd=parent)
+    every: list[_Held] = []
+    held = _Copier(source, target, every)
 
     def one(entry: Entry) -> Copied:
+        folder, _, name = entry.path.rpartition("/")
         try:
             if entry.kind == "folder":
-                (target / entry.path).mkdir(exist_ok=True)
-                (target / entry.path).chmod(entry.mode)
+                with suppress(FileExistsError):
+                    os.mkdir(name, 0o700, dir_fd=held.target.at(folder))
+                target.give(entry.path, source.owner(entry.path), entry.mode)
                 return Copied(entry, entry.digest or b"")
             if entry.kind == "link":
-                (target / entry.path).symlink_to((source / entry.path).readlink())
-                info = (target / entry.path).lstat()
+                into = held.target.at(folder)
+                os.symlink(os.readlink(name, dir_fd=held.source.at(folder)), name, dir_fd=into)
+                info = os.stat(name, dir_fd=held.source.at(folder), follow_symlinks=False)
+                if _foreign(info):
+                    os.chown(name, info.st_uid, info.st_gid, dir_fd=into, follow_symlinks=False)
+                info = os.stat(name, dir_fd=into, follow_symlinks=False)
                 return Copied(entry, entry.digest or b"", (info.st_mtime_ns, info.st_ctime_ns))
             # Not flushed: a clone that a crash cuts short is made anew.
-            digest, stamp, head = _copy(root + entry.path, into + entry.path, entry.mode, flush=False)
+            digest, stamp, head = _copy(held.source.at(folder), held.target.at(folder), name, entry.mode)
             return Copied(entry, digest, stamp, head if len(head) <= small and entry.size <= small else None)
         except OSError as error:
             return Copied(entry, error=error)
 
-    yield from _in_threads(one, entries)
+    try:
+        yield from _in_threads(one, entries)
+    finally:
+        for one_held in every:
+            one_held.close()
     for folder in sorted(folders, reverse=True):
-        with suppress(FileNotFoundError):
-            (target / folder).chmod(stat.S_IMODE((source / folder).stat().st_mode))
+        info = source.status(folder)
+        if info is not None and target.is_folder(folder):
+            target.give(folder, source.owner(folder), stat.S_IMODE(info.st_mode))
+
+
+def _foreign(info: os.stat_result) -> bool:
+    """Whether a copy should be given to another user, and may be."""
+    return os.geteuid() == 0 and (info.st_uid, info.st_gid) != (os.geteuid(), os.getegid())
+
+
+def _copy(source: int, target: int, name: str, mode: int) -> tuple[bytes, tuple[int, int], bytes]:
+    """Copy a file from one open folder to another. Returns the digest, the copy's times and its first piece."""
+    read = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=source)
+    try:
+        write = create(name, target)
+        try:
+            digest, times, head = pour(read, write)
+            info = os.fstat(read)
+            set_attributes(write, attributes(read))
+            if _foreign(info):
+                os.fchown(write, info.st_uid, info.st_gid)
+            os.fchmod(write, mode)
+            os.utime(write, ns=times)
+            made = os.fstat(write)
+        finally:
+            os.close(write)
+    finally:
+        os.close(read)
+    return digest, (made.st_mtime_ns, made.st_ctime_ns), head
 
 
 def _in_threads(one: Callable[[Entry], Copied], entries: Sequence[Entry]) -> Iterator[Copied]:

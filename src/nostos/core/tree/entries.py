@@ -13,7 +13,6 @@ from pathlib import Path
 
 from nostos.core.errors import SiteError
 
-_CHUNK = 1 << 20
 NO_FILES = ".nostos-none"  # the tree of a site without files: never made
 OWN_PREFIX = ".nostos-"  # whatever Nostos itself lays down in a tree
 
@@ -92,43 +91,28 @@ def plain_text(raw: bytes | None) -> bytes | None:
     return raw
 
 
-def digest_file(path: Path) -> bytes:
-    """BLAKE2b of a file's content, 16 bytes."""
-    digest = hashlib.blake2b(digest_size=16)
-    with path.open("rb") as file:
-        while chunk := file.read(_CHUNK):
-            digest.update(chunk)
-    return digest.digest()
+def digest_of(content: bytes) -> bytes:
+    """BLAKE2b of a content, 16 bytes."""
+    return hashlib.blake2b(content, digest_size=16).digest()
 
 
-def _entry(path: str, info: os.stat_result, target: Path | None = None) -> Entry:
+def entry_of(path: str, info: os.stat_result, target: str | None = None) -> Entry:
     """What lies at a path, by its status; target: where it leads, for a link."""
     stamp = (info.st_mtime_ns, info.st_ctime_ns)
     if target is None:
         return Entry(path, "file", info.st_size, stat.S_IMODE(info.st_mode), stamp)
-    return Entry(path, "link", 0, 0o777, stamp, hashlib.blake2b(os.fsencode(str(target)), digest_size=16).digest())
+    return Entry(path, "link", 0, 0o777, stamp, hashlib.blake2b(os.fsencode(target), digest_size=16).digest())
 
 
-def _folder(path: str, info: os.stat_result) -> Entry:
+def folder_of(path: str, info: os.stat_result) -> Entry:
     """An empty folder, which has to be told for it to be there elsewhere."""
     return Entry(path, "folder", 0, stat.S_IMODE(info.st_mode), (0, 0), hashlib.blake2b(digest_size=16).digest())
 
 
-def look_at(root: Path, path: str) -> Entry | None:
-    """The file, link or empty folder at one place of a tree, as `scan` gives it; None where there is none."""
-    place = inside(root, path)
-    try:
-        info = place.lstat()
-    except FileNotFoundError:
-        return None
-    if stat.S_ISDIR(info.st_mode):
-        return None if any(place.iterdir()) else _folder(path, info)
-    return _entry(path, info, place.readlink() if stat.S_ISLNK(info.st_mode) else None)
-
-
 def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
          passed: Callable[[Passed], None] = lambda _: None) -> Iterator[Entry]:
-    """Every file and link below `root`, without digests, in a stable order. Links are never followed.
+    """Every file and link below `root`, without digests, in a stable order. Links are never followed, and what vanishes
+    while it is looked at is passed over.
 
     apart: files that are not the tree's own. ignore: patterns to leave out. What cannot be read, is no plain file or
     links out of the tree is told to `passed`.
@@ -137,42 +121,74 @@ def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
     outside = {os.path.realpath(p.parent) + "/" + p.name for p in apart}
     base = os.path.realpath(root)
 
-    def walk(folder: str, prefix: str) -> Iterator[Entry]:
-        if not prefix and root.name == NO_FILES:
-            return
+    def walk(opened: int, prefix: str) -> Iterator[Entry]:
         try:
-            found = sorted(os.scandir(folder), key=lambda e: e.name)
+            with os.scandir(opened) as listed:
+                found = sorted(listed, key=lambda e: e.name)
         except OSError as error:
             passed(Passed(prefix.rstrip("/") or ".", f"cannot be read: {error.strerror}"))
             return
         if not found and prefix:
-            yield _folder(prefix[:-1], Path(folder).stat())
+            yield folder_of(prefix[:-1], os.fstat(opened))
         for entry in found:
             path = prefix + entry.name
-            if entry.name.startswith(OWN_PREFIX) or entry.path in outside or plain(path):
+            if entry.name.startswith(OWN_PREFIX) or f"{base}/{path}" in outside or plain(path):
                 continue
             try:
                 path.encode()
             except UnicodeEncodeError:
                 passed(Passed(path.encode("utf-8", "replace").decode(), "its name is not valid UTF-8"))
                 continue
-            info = entry.stat(follow_symlinks=False)
-            if stat.S_ISDIR(info.st_mode):
-                if not below(path):
-                    yield from walk(entry.path, path + "/")
-            elif stat.S_ISLNK(info.st_mode):
-                target = Path(entry.path).readlink()
-                resolved = os.path.realpath(entry.path)
-                if target.is_absolute() or not (resolved + "/").startswith(base + "/"):
-                    passed(Passed(path, f"is a link out of the tree, to {target}"))
-                    continue
-                yield _entry(path, info, target)
-            elif stat.S_ISREG(info.st_mode):
-                if not os.access(entry.path, os.R_OK):
-                    passed(Passed(path, "cannot be read: no permission"))
-                    continue
-                yield _entry(path, info)
-            else:
-                passed(Passed(path, "is neither a file, a folder nor a link"))
+            try:
+                info = entry.stat(follow_symlinks=False)
+                if stat.S_ISDIR(info.st_mode):
+                    if not below(path):
+                        yield from folder(opened, entry.name, path)
+                elif stat.S_ISLNK(info.st_mode):
+                    target = os.readlink(entry.name, dir_fd=opened)
+                    resolved = os.path.realpath(f"{base}/{path}")
+                    if target.startswith("/") or not (resolved + "/").startswith(base + "/"):
+                        passed(Passed(path, f"is a link out of the tree, to {target}"))
+                        continue
+                    yield entry_of(path, info, target)
+                elif not stat.S_ISREG(info.st_mode):
+                    passed(Passed(path, "is neither a file, a folder nor a link"))
+                elif not os.access(entry.name, os.R_OK, dir_fd=opened):
+                    if _is_there(entry.name, opened):
+                        passed(Passed(path, "cannot be read: no permission"))
+                else:
+                    yield entry_of(path, info)
+            except FileNotFoundError:
+                continue
 
-    yield from walk(base, "")
+    def folder(parent: int, name: str, path: str) -> Iterator[Entry]:
+        try:
+            opened = os.open(name, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=parent)
+        except FileNotFoundError:
+            return
+        except OSError as error:
+            passed(Passed(path, f"cannot be read: {error.strerror}"))
+            return
+        try:
+            yield from walk(opened, path + "/")
+        finally:
+            os.close(opened)
+
+    if root.name != NO_FILES:
+        try:
+            opened = os.open(base, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        except OSError as error:
+            passed(Passed(".", f"cannot be read: {error.strerror}"))
+            return
+        try:
+            yield from walk(opened, "")
+        finally:
+            os.close(opened)
+
+
+def _is_there(name: str, parent: int) -> bool:
+    try:
+        os.stat(name, dir_fd=parent, follow_symlinks=False)
+    except FileNotFoundError:
+        return False
+    return True

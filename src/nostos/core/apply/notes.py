@@ -1,0 +1,124 @@
+"""What an operation will change in the anchor, as data: written down before the commit, carried out after it.
+
+So what counts as the ancestor of a row or a file is what the operation itself wrote, seen inside its transaction; and
+whoever carries it out, this process or one that recovers later, needs neither of the sites for it to be right.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from nostos.core.anchor import SMALL_TEXT, Anchor
+from nostos.core.database.digests import squeeze, unsqueeze
+from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.errors import SiteError
+from nostos.core.keys import Side
+from nostos.core.private import write_private
+from nostos.core.tree.entries import Entry, digest_of, plain_text
+from nostos.core.tree.local import LocalTree
+
+FILE = "anchor.msgpack.zst"
+
+
+@dataclass
+class AnchorNotes:
+    """Takes down changes in the order in which they are to be made."""
+
+    lines: list[list[Any]] = field(default_factory=list)
+
+    def owned_by(self, *owner: Any) -> None:
+        self.lines.append(["owner", *owner])
+
+    def advance_row(self, table: str, key: Key, row: Row | None) -> None:
+        self.lines.append(["row", table, list(key), row])
+
+    def set_digest(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
+        self.lines.append(["digest", str(side), table, list(key), digest])
+
+    def pair(self, side: Side, table: str, key: Value, name: str) -> None:
+        self.lines.append(["pair", str(side), table, key, name])
+
+    def remember_table(self, side: Side, table: Table) -> None:
+        self.lines.append(["table", str(side), msgspec.to_builtins(table)])
+
+    def forget_table(self, name: str) -> None:
+        self.lines.append(["no table", name])
+
+    def revert(self, operation: str, owners: list[tuple[Any, ...]]) -> None:
+        self.lines.append(["revert", operation, [list(o) for o in owners]])
+
+    def file(self, path: str, toward: Side, base: Entry | None, target: Entry | None, written: bool) -> None:
+        """base: the ancestor, as the source has it. target: what the target has. written: it is what the operation
+        writes there, so that its stamp is not known yet."""
+        self.lines.append(["file", path, str(toward), _plain(base), _plain(target), written])
+
+    def write(self, folder: Path) -> None:
+        """Keep them in an operation's folder, flushed to disk."""
+        write_private(folder / FILE, squeeze(self.lines))
+
+    @classmethod
+    def read(cls, folder: Path) -> AnchorNotes:
+        place = folder / FILE
+        return cls(unsqueeze(place.read_bytes()) if place.is_file() else [])
+
+    def carry_out(self, anchor: Anchor, name: str, target: Path, source: Path) -> None:
+        """Make the changes, all or none. name: whose doing it is, for taking it back. target, source: the trees that
+        files were written in and came from; a file there that is another by now is not believed."""
+        steps: dict[str, Callable[..., None]] = {
+            "owner": anchor.owned_by,
+            "row": lambda table, key, row: anchor.advance_row(table, tuple(key), row),
+            "digest": lambda side, table, key, digest: anchor.set_digest(Side(side), table, tuple(key), digest),
+            "pair": lambda side, table, key, called: anchor.pair(Side(side), table, key, called),
+            "table": lambda side, table: anchor.remember_table(Side(side), msgspec.convert(table, Table)),
+            "no table": anchor.forget_table,
+            "revert": lambda operation, owners: anchor.revert(operation, [tuple(o) for o in owners]),
+            "file": _Files(anchor, LocalTree(target), LocalTree(source)).settle}
+        with anchor.changing(), anchor.recording(name):
+            for what, *told in self.lines:
+                steps[what](*told)
+
+
+def _plain(entry: Entry | None) -> Any:
+    return None if entry is None else msgspec.to_builtins(entry, builtin_types=(bytes,))
+
+
+def _entry(said: Any) -> Entry | None:
+    return None if said is None else msgspec.convert(said, Entry)
+
+
+class _Files:
+    def __init__(self, anchor: Anchor, target: LocalTree, source: LocalTree) -> None:
+        self.anchor = anchor
+        self.target = target
+        self.source = source
+
+    def settle(self, path: str, toward: str, said_base: Any, said_target: Any, written: bool) -> None:
+        base, there = _entry(said_base), _entry(said_target)
+        side = Side(toward)
+        self.anchor.owned_by(path)
+        self.anchor.keep_base_file(base, path, self._text(path, base))
+        self.anchor.keep_file(side.other, path, base)
+        if written and there is not None:
+            found = None
+            with suppress(OSError, SiteError):
+                found = self.target.entry(path, digest=True)
+            # Where live has changed it since, it is looked at next time.
+            there = found if found is not None and found.same_as(there) else replace(there, stamp=(0, 0))
+        self.anchor.keep_file(side, path, there)
+
+    def _text(self, path: str, entry: Entry | None) -> bytes | None:
+        """The content of a small text, from wherever it is to be had still."""
+        if entry is None or entry.kind != "file" or entry.size > SMALL_TEXT:
+            return None
+        for tree in (self.target, self.source):
+            with suppress(OSError, SiteError):
+                content = tree.read(path, SMALL_TEXT + 1)
+                if digest_of(content) == entry.digest:
+                    return plain_text(content)
+        return None
