@@ -99,24 +99,42 @@ def main(argv: list[str], environment: Environment | None = None) -> int:
         _tell(env, error.what, error.left, error.next_step)
         return error.status
     except KeyboardInterrupt:
-        _tell(env, "Stopped by you.", "Whatever was under way was taken back.", "Run the command again when you like.")
-        return ExitStatus.REFUSED
+        return _stopped(env, "Stopped by you.", "Run the command again when you like.")
     except BrokenPipeError:
         sys.stderr.close()
         return ExitStatus.DONE
     except OSError as error:
         if env.debug:
             raise
-        _tell(env, f"{error.strerror or error}{f': {error.filename}' if error.filename else ''}.",
-              "Whatever was under way was taken back; `nostos recover` says so when there is more to do.",
-              "Free some space, or see to your rights there, then run it again.")
-        return ExitStatus.REFUSED
+        return _stopped(env, f"{error.strerror or error}{f': {error.filename}' if error.filename else ''}.",
+                        "Free some space, or see to your rights there, then run it again.")
     except Exception as error:
         if env.debug:
             raise
-        _tell(env, f"Nostos met something it does not know: {type(error).__name__}: {error}.",
-              "Whatever was under way was taken back.", "Run it again with --debug, and report what it shows.")
-        return ExitStatus.REFUSED
+        return _stopped(env, f"Nostos met something it does not know: {type(error).__name__}: {error}.",
+                        "Run it again with --debug, and report what it shows.")
+
+
+def _stopped(env: Environment, what: str, next_step: str) -> int:
+    """Tell of a command that did not come to its end, and of what it left: that is looked up, not promised."""
+    from nostos.core.apply.journal import unfinished
+    from nostos.core.voyage import Home
+
+    home = Home(env.home).path
+    try:
+        half = [v for v in sorted((home / "voyages").glob("*/")) if unfinished(v)]
+        restores = unfinished(home, "restores")
+    except OSError as error:
+        _tell(env, what, f"Whether something was left half-way cannot be told: {error.strerror or error}.",
+              "Run `nostos recover` when that is mended.")
+        return ExitStatus.INTERRUPTED
+    if half or restores:
+        names = ", ".join(v.name for v in half) or "a restore"
+        _tell(env, what, f"An operation is unfinished ({names}).",
+              "Run `nostos recover`: it finishes it or takes it back.")
+        return ExitStatus.INTERRUPTED
+    _tell(env, what, "No operation is half-way: no journal here is open.", next_step)
+    return ExitStatus.REFUSED
 
 
 def _tell(env: Environment, what: str, left: str, next_step: str) -> None:
@@ -135,4 +153,18 @@ def run() -> None:
         from nostos.cli.completing import complete
 
         complete(parser, VERBS)
+    _stop_like_control_c()
     sys.exit(main(sys.argv[1:]))
+
+
+def _stop_like_control_c() -> None:
+    """Let whoever ends this process, or closes its terminal, have what was under way taken back first."""
+    import signal
+
+    def stop(number: int, _: object) -> None:
+        raise KeyboardInterrupt(signal.Signals(number).name)
+
+    for name in ("SIGTERM", "SIGHUP"):
+        wanted = getattr(signal, name, None)
+        if wanted is not None and signal.getsignal(wanted) is not signal.SIG_IGN:
+            signal.signal(wanted, stop)

@@ -26,7 +26,7 @@ from nostos.core.database.schema import Table
 from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.history import now
-from nostos.core.keys import Side
+from nostos.core.keys import Origin, Side, canonical
 from nostos.core.masking import Mask, recipe
 from nostos.core.own_configuration import Original, Own, adapt
 from nostos.core.profiles.model import Profile, ignored
@@ -375,7 +375,8 @@ class _Clone:
                 for move in list(anchor.moves(Side.STAGING, database, table)) if table.key else []:
                     if move.born and table.surrogate:
                         # Live will give out this very key to something else.
-                        anchor.pair(Side.STAGING, table.name, move.key[0], f"g{move.key[0]!r}")
+                        anchor.pair(Side.STAGING, table.name, move.key[0],
+                                    canonical(Origin.GUARDS, move.key[0]))
                     anchor.set_digest(Side.STAGING, table.name, move.key, move.digest)
         finally:
             database.close()

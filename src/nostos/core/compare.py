@@ -6,15 +6,16 @@ canonical name whatever its keys on the two sides are.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import TypeVar
 
 from nostos.core.anchor import Anchor, RowMove
 from nostos.core.database.base import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
-from nostos.core.keys import Keys, RowName, Side
+from nostos.core.keys import CanonicalName, Keys, Origin, RowName, Side, canonical, of_anchor
 from nostos.core.masking import Mask, Recipe
 from nostos.core.portable import Portable, Translator, Unresolved, Writer, plain
 from nostos.core.profiles.model import COMPARED, FieldPolicy, Join, Policy, Profile, holds
@@ -129,15 +130,8 @@ def is_local(profile: Profile, table: Table, row: Row) -> bool:
     return bool(policies) and not policies & COMPARED and not policies <= {Policy.DERIVED}
 
 
-Pairs = Mapping[tuple[Side, str, Value], str]  # (side, table, key) -> canonical name
-
-
-def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database,
-                 pairs: Pairs | None = None) -> Rows:
-    """Find every row that is not the same on live, in staging and at the anchor.
-
-    pairs: names of rows that the anchor does not know yet, because what made them was interrupted.
-    """
+def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database) -> Rows:
+    """Find every row that is not the same on live, in staging and at the anchor."""
     live_all, staging_all = live_db.tables(), staging_db.tables()
     profile = effective_profile(live, {**staging_all, **live_all})
     live_tables, staging_tables = compared_tables(profile, live_all), compared_tables(profile, staging_all)
@@ -146,8 +140,8 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     tables = {Side.LIVE: live_tables, Side.STAGING: staging_tables}
     both = {**staging_tables, **live_tables}
     databases = {Side.LIVE: live_db, Side.STAGING: staging_db}
-    joins = {Side.LIVE: Joins(profile, live_db, live_all, staging_db),
-             Side.STAGING: Joins(profile, staging_db, staging_all, live_db)}
+    joins = {Side.LIVE: Joins(profile, live_db, live_all, staging_db, partial(anchor.has, Side.LIVE)),
+             Side.STAGING: Joins(profile, staging_db, staging_all, live_db, partial(anchor.has, Side.STAGING))}
     base = Translator(profile, both, urls[Side.LIVE], anchor.keys(Side.LIVE), live_db.prefix, joins[Side.LIVE])
     translators = {s: Translator(profile, both, urls[s], keys[s], databases[s].prefix, joins[s]) for s in Side}
 
@@ -157,7 +151,7 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
         for name, table in tables[side].items():
             found = [m for m in list(anchor.moves(side, database, table, blocks[side].get(name)))
                      if m.row is None or not is_local(profile, table, translators[side].full(name, m.row))]
-            moves[side][name] = _apart(profile, anchor, translators[side], side, table, found, pairs or {})
+            moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)
     matcher = _Matcher(profile, both, anchor, keys, translators, base, moves)
     for name in _by_identity(profile, both):
         matcher.match(name)
@@ -202,7 +196,7 @@ def _blocks(anchor: Anchor, databases: Mapping[Side, Database],
 
 
 def _apart(profile: Profile, anchor: Anchor, translator: Translator, side: Side, table: Table,
-           found: list[RowMove], pairs: Pairs) -> list[RowMove]:
+           found: list[RowMove]) -> list[RowMove]:
     """Register births, and take apart rows whose key was given out again to another thing."""
     result = []
     keys = translator.keys
@@ -211,19 +205,18 @@ def _apart(profile: Profile, anchor: Anchor, translator: Translator, side: Side,
         if not table.surrogate:
             result.append(move)
         elif move.born and move.row is not None:
-            name = pairs.get((side, table.name, key))
-            if name is not None:
-                keys.claim(table.name, key, name)
-            else:
-                _birth(keys, side, table.name, key)
+            _birth(keys, side, table.name, key)
             result.append(move)
         else:
             name = keys.name(table.name, key)
-            old = anchor.base_row(table.name, (int(name),)) if name.isdigit() else None
+            if CanonicalName.parse(name).origin is Origin.GUARDS:
+                continue  # staging's own, whatever becomes of it
+            known = of_anchor(name)
+            old = anchor.base_row(table.name, (known,)) if known is not None else None
             if move.row is not None and old is not None and _another(
                     profile, table.name, old, translator.full(table.name, move.row)):
                 result.append(RowMove(move.key, None, born=False))
-                keys.claim(table.name, key, f"{'s' if side is Side.STAGING else 'l'}{key!r}")
+                keys.claim(table.name, key, canonical(Origin.born(side), key))
                 result.append(RowMove(move.key, move.row, born=True, digest=move.digest))
             else:
                 result.append(move)
@@ -232,7 +225,7 @@ def _apart(profile: Profile, anchor: Anchor, translator: Translator, side: Side,
 
 def _birth(keys: Keys, side: Side, table: str, key: Value) -> None:
     if side is Side.STAGING:
-        keys.claim(table, key, f"s{key!r}")
+        keys.claim(table, key, canonical(Origin.STAGING, key))
     else:
         keys.born(table, key)
 
@@ -245,7 +238,9 @@ def _another(profile: Profile, table: str, old: Row, new: Row) -> bool:
 def _canonical(table: Table, move: RowMove, keys: Keys, translator: Translator) -> Key:
     if table.surrogate:
         name = keys.name(table.name, move.key[0])
-        if move.row is None and not move.born and name.startswith(("s", "l")) and name[1:] == str(move.key[0]):
+        parsed = CanonicalName.parse(name)
+        if (move.row is None and not move.born and parsed.origin in (Origin.STAGING, Origin.LIVE)
+                and parsed.number == move.key[0]):
             return (str(move.key[0]),)  # the old row of a key that was given out again
         return (name,)
     row = dict(zip(table.key, move.key, strict=True))
@@ -274,7 +269,8 @@ def side_key(table: Table, name: Key, side: Translator) -> Key | None:
 def base_key(table: Table, name: Key, base: Translator) -> Key | None:
     """The key under which the anchor holds the ancestor of a row."""
     if table.surrogate:
-        return (int(str(name[0])),) if str(name[0]).isdigit() else None
+        known = of_anchor(name[0])
+        return None if known is None else (known,)
     return side_key(table, name, base)
 
 
@@ -317,12 +313,15 @@ def _joined(name: str, raw: Mapping[Side, Row | None], ancestor: Row | None, tra
 
 
 class Joins:
-    """Finds what rows of one side are joined to. What is gone on that side is looked up on the other."""
+    """Finds what rows of one side are joined to. What is gone on that side is looked up on the other; by a number only
+    where the anchor knows it, for what is born since has other numbers there. known: whether it does."""
 
-    def __init__(self, profile: Profile, database: Database, tables: Mapping[str, Table], other: Database) -> None:
+    def __init__(self, profile: Profile, database: Database, tables: Mapping[str, Table], other: Database,
+                 known: Callable[[str, Value], bool]) -> None:
         self._joins = {t: [j for j in profile.joins if j.table == t] for t in {j.table for j in profile.joins}}
         self._tables = tables
-        self._databases = (database, other)
+        self._database, self._other = database, other
+        self._is_known = known
         self._known: dict[tuple[object, ...], Value] = {}
 
     def __call__(self, table: str, row: Row) -> Row:
@@ -333,8 +332,11 @@ class Joins:
         known = (join, *where.values())
         if known not in self._known:
             source = self._tables[join.source]
-            found = (r for d in self._databases for r in d.find(source, where) if holds(join.where, r))
-            self._known[known] = next((r[join.column] for r in found), None)
+            found = [r for r in self._database.find(source, where) if holds(join.where, r)]
+            number = where.get(source.key[0]) if source.surrogate else None
+            if not found and (number is None or self._is_known(join.source, number)):
+                found = [r for r in self._other.find(source, where) if holds(join.where, r)]
+            self._known[known] = found[0][join.column] if found else None
         return self._known[known]
 
 
@@ -391,7 +393,7 @@ class _Matcher:
 
     def _same(self, table: str, live: Value, staging: Value) -> None:
         """Two rows born apart are one thing, which goes by live's name."""
-        if self.keys[Side.STAGING].name(table, staging).startswith("s"):
+        if CanonicalName.parse(self.keys[Side.STAGING].name(table, staging)).origin is Origin.STAGING:
             self.keys[Side.STAGING].claim(table, staging, self.keys[Side.LIVE].name(table, live))
 
     def _alike(self, table: str, live: list[Value], staging: list[Value]) -> None:

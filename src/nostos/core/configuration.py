@@ -71,8 +71,8 @@ def expand(value: str) -> str:
 
 
 def rewritten_toml(content: bytes, changes: Mapping[str, str], add: Sequence[str] = ()) -> bytes:
-    """A TOML file with other values for dotted keys that it already has, and those of `add` in tables that it has; every
-    other line, comments too, stays as it is."""
+    """A TOML file with other values for dotted keys that it has already, and for those of `add` in tables that it has;
+    every other line, comments too, stays as it is."""
     document = tomlkit.parse(content.decode())
     for key, value in changes.items():
         *parents, last = key.split(".")

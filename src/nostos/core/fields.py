@@ -188,8 +188,11 @@ def _plain(value: Any) -> Any:
 
 def merge_sets(base: list[Any], live: list[Any], staging: list[Any]) -> list[Any]:
     """Live's list without what staging took out and with what staging put in, in live's order."""
-    kept = [v for v in live if v in staging or v not in base]
-    return kept + [v for v in staging if v not in base and v not in live]
+    def holds(some: list[Any], value: Any) -> bool:
+        return any(same(value, other) for other in some)
+
+    kept = [v for v in live if holds(staging, v) or not holds(base, v)]
+    return kept + [v for v in staging if not holds(base, v) and not holds(live, v)]
 
 
 def merge_text(base: str, live: str, staging: str, lines: bool = False) -> str | None:

@@ -130,7 +130,8 @@ def assemble(anchor: Anchor, rows: Rows, files: list[FileState], schema: Iterabl
         draft = _file_draft(rows, drafts, anchor, file, staging_db, live_db)
         draft.files.append(file)
         file_owner[file.path] = draft
-    _tell_apart(drafts.values())
+    schema = tuple(schema)
+    _tell_apart(drafts.values(), [i.id for i in schema])
     items = {}
     for draft in drafts.values():
         item = _item(anchor, rows, draft)
@@ -216,22 +217,28 @@ def _readable(text: str) -> str:
     return plain if len(plain) <= 60 else plain[:57].rstrip() + "..."
 
 
-def _tell_apart(drafts: Iterable[_Draft]) -> None:
-    """Give different things that carry one name names of their own."""
+def _tell_apart(drafts: Iterable[_Draft], taken: Iterable[str]) -> None:
+    """Give different things that carry one name names of their own. taken: names that are given out already."""
     by_id: dict[str, list[_Draft]] = {}
     for draft in drafts:
         by_id.setdefault(draft.id, []).append(draft)
-    for same in by_id.values():
-        if len(same) > 1:
-            for n, draft in enumerate(same):
-                root = next((r for r in draft.rows if r.id == draft.root), None)
-                born = root is not None and root.base is None
-                side = "staging" if born and root is not None and root.live is None else "live" if born else ""
-                others = [d for d in same[:n] if d.id == f"{draft.id}~{side}"]
-                if side:
-                    draft.id += f"~{side}" + (f"{len(others) + 1}" if others else "")
-                elif n and draft.root:
-                    draft.id += f"~{draft.root[1][0]!r}"
+    given = {*by_id, *taken}
+    for name, same in by_id.items():
+        first = name not in taken
+        for draft in same if len(same) > 1 or not first else ():
+            root = next((r for r in draft.rows if r.id == draft.root), None)
+            born = root is not None and root.base is None
+            side = "staging" if born and root is not None and root.live is None else "live" if born else ""
+            if side:
+                draft.id = _free(f"{name}~{side}", given)
+            elif not first or draft is not same[0]:
+                draft.id = _free(f"{name}~{draft.root[1][0]!r}" if draft.root else f"{name}~", given)
+            given.add(draft.id)
+
+
+def _free(name: str, given: set[str]) -> str:
+    """A name that nothing else has: this one, or with a number."""
+    return next(n for n in (name, *(f"{name}{count}" for count in range(2, len(given) + 3))) if n not in given)
 
 
 def _file_draft(rows: Rows, drafts: dict[object, _Draft], anchor: Anchor, file: FileState, staging_db: Database,
@@ -384,10 +391,11 @@ def _cell(rows: Rows, table: str, column: str, form: Portable | None) -> Any:
 def default_value(column: Column) -> Any:
     """A column's default as a value, where it is a plain literal; else None."""
     text = (column.default or "NULL").strip("() ")
-    if re.fullmatch(r"-?\d+", text):
-        return int(text)
-    if re.fullmatch(r"-?\d*\.\d+", text):
-        return float(text)
+    number = re.fullmatch(r"-?(\d+|\d*(\.)\d+)", text)
+    if number and column.travels in ("other", "text", "float"):
+        return text  # so are the rows' own values of such a column
+    if number:
+        return float(text) if number.group(2) else int(text)
     if len(text) >= 2 and text[0] == text[-1] == "'":
         return text[1:-1].replace("''", "'")
     return None

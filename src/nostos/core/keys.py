@@ -3,11 +3,22 @@
 A row's canonical key is the key it had at the anchor. A row born in staging since is `s` and its key there, one born on
 live is known by live's key, unless live gave out an old key again: then it is `l` and the key. When a row has been
 carried home, both sides' keys lead to live's.
+
+The grammar of a canonical name, as it stands in tokens and in the anchor:
+
+    name    = [ origin ] number
+    origin  = "s"   born in staging since the anchor; the number is staging's
+            / "l"   born on live under a key that the anchor knows as another row's; the number is live's
+            / "g"   made in staging by its guards' doing, so that it never goes home; the number is staging's
+            / "x"   points at nothing on the side that it was read from
+    number  = [ "-" ] 1*DIGIT       without an origin: the row's key at the anchor, or of a row born on live
 """
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
+from dataclasses import dataclass
 from enum import StrEnum
 
 from nostos.core.database.schema import Key, Value
@@ -20,6 +31,53 @@ class Side(StrEnum):
     @property
     def other(self) -> Side:
         return Side.STAGING if self is Side.LIVE else Side.LIVE
+
+
+class Origin(StrEnum):
+    """Where a row's canonical name comes from."""
+
+    ANCHOR = ""
+    STAGING = "s"
+    LIVE = "l"
+    GUARDS = "g"
+    NOWHERE = "x"
+
+    @classmethod
+    def born(cls, side: Side) -> Origin:
+        return cls.STAGING if side is Side.STAGING else cls.LIVE
+
+
+@dataclass(frozen=True)
+class CanonicalName:
+    """A canonical name, taken apart; `str` writes it."""
+
+    origin: Origin
+    number: int
+
+    def __str__(self) -> str:
+        return f"{self.origin}{self.number}"
+
+    @classmethod
+    def parse(cls, name: object) -> CanonicalName:
+        """Raises ValueError for what is none."""
+        found = re.fullmatch(r"([slgx]?)(-?[0-9]+)", str(name))
+        if found is None:
+            raise ValueError(f"{name!r} is no canonical name")
+        return cls(Origin(found.group(1)), int(found.group(2)))
+
+
+def canonical(origin: Origin, key: Value) -> str:
+    """The canonical name for a surrogate key. Raises ValueError for a key that is no number."""
+    return str(CanonicalName(origin, int(str(key))))
+
+
+def of_anchor(name: object) -> int | None:
+    """The number of a row that the anchor may know; None for a row born apart, and for one that is nowhere."""
+    try:
+        parsed = CanonicalName.parse(name)
+    except ValueError:
+        return None
+    return parsed.number if parsed.origin is Origin.ANCHOR else None
 
 
 class Keys:
@@ -56,20 +114,20 @@ class Keys:
             return found
         if key in self._born.get(table, ()) or self._known(table, key):
             return str(key)
-        return f"x{key!r}"
+        return canonical(Origin.NOWHERE, key)
 
     def key(self, table: str, name: str) -> Value:
         """This side's key for a canonical name; None when this side has no such row."""
         found = self._keys.get(table, {}).get(name)
         if found is not None:
             return found
-        if name.startswith("x"):
-            return int(name[1:])
-        if name.startswith(("s", "l")) or (table, name) in self.absent:
+        parsed = CanonicalName.parse(name)
+        if parsed.origin is Origin.NOWHERE:
+            return parsed.number
+        if parsed.origin is not Origin.ANCHOR or (table, name) in self.absent:
             return None
-        key = int(name)
         # The key may have gone to another row here, which then has another name.
-        return None if self._names.get(table, {}).get(key, name) != name else key
+        return None if self._names.get(table, {}).get(parsed.number, name) != name else parsed.number
 
 
 RowName = tuple[str, Key]  # (table, canonical key)

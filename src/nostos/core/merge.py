@@ -25,7 +25,7 @@ from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.settle import settle
 from nostos.core.apply.switch import Switch
 from nostos.core.busy import Hold, holding
-from nostos.core.compare import Pairs, compare_rows
+from nostos.core.compare import compare_rows
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Table, Value
 from nostos.core.decisions import Decision, decide
@@ -39,10 +39,10 @@ from nostos.core.errors import (
     Stopped,
     explained,
 )
-from nostos.core.files import compare_files
+from nostos.core.files import FileState, compare_files
 from nostos.core.history import now
 from nostos.core.items import Comparison, Item, assemble
-from nostos.core.keys import Side
+from nostos.core.keys import CanonicalName, Side
 from nostos.core.mirror import mirrored, turned
 from nostos.core.needs import Needs
 from nostos.core.operations import (
@@ -55,7 +55,6 @@ from nostos.core.operations import (
     as_data,
     plan,
 )
-from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.schema_steps import schema_items
 from nostos.core.selection import Choice, choose
@@ -117,26 +116,26 @@ class Merged:
 
 
 def look(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE,
-         prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: (),
-         pairs: Pairs | None = None) -> tuple[Comparison, Needs]:
+         prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: ()) -> tuple[Comparison, Needs]:
     """Compare the two sites of a voyage, seen from the side that a merge is to write. prefer: how clashes are decided.
-    pairs: see compare_rows. Reads both, changes neither."""
+    Reads both, changes neither."""
+    # Files first: while they are read no snapshot of a database is held, which writers may wait for.
+    tell(Progress("comparing files", 0, None, "files"))
+    skipped = replace(crew.live.profile, ignore=(*crew.live.profile.ignore, *(crew.anchor.fact("skip") or ())))
+    files = compare_files(crew.anchor, crew.live, crew.staging, skipped)
     live_db, staging_db = crew.live.open(readonly=True), crew.staging.open(readonly=True)
     try:
         with live_db.reading(), staging_db.reading():
-            return _compared(crew, live_db, staging_db, tell, prefer, toward, pairs)
+            return _compared(crew, live_db, staging_db, files, tell, prefer, toward)
     finally:
         live_db.close()
         staging_db.close()
 
 
-def _compared(crew: Crew, live_db: Database, staging_db: Database, tell: Listener,
-              prefer: Callable[[Comparison], Sequence[Decision]], toward: Side,
-              pairs: Pairs | None) -> tuple[Comparison, Needs]:
+def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], tell: Listener,
+              prefer: Callable[[Comparison], Sequence[Decision]], toward: Side) -> tuple[Comparison, Needs]:
     tell(Progress("comparing rows", 0, None, "tables"))
-    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db, pairs)
-    tell(Progress("comparing files", 0, None, "files"))
-    files = compare_files(crew.anchor, crew.live, crew.staging, _with_skipped(crew, rows.profile))
+    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db)
     comparison = assemble(crew.anchor, rows, files, schema_items(rows), staging_db, live_db)
     decisions = prefer(comparison)
     if decisions:
@@ -151,10 +150,6 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, tell: Listene
                 comparison.items[item.id] = replace(item, reason=turned(item.reason))
         return comparison, needs
     return comparison, need_finder.resolve(comparison, live_db)
-
-
-def _with_skipped(crew: Crew, profile: Profile) -> Profile:
-    return replace(profile, ignore=(*profile.ignore, *(crew.anchor.fact("skip") or ())))
 
 
 def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,
@@ -524,6 +519,7 @@ class _Merge:
         found = []
         for o in self.plan.of(InsertRow):
             key = done.keys.get((o.table, str(o.name[0])))
-            if key is not None and str(o.name[0]) not in (f"s{key!r}", str(key)):
-                found.append((o.table, str(o.name[0]).lstrip("sl"), str(key)))
+            number = CanonicalName.parse(o.name[0]).number if key is not None else None
+            if number != key:
+                found.append((o.table, str(number), str(key)))
         return tuple(found)

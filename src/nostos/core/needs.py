@@ -15,7 +15,7 @@ from nostos.core.decisions import brings_back
 from nostos.core.errors import LiveMoved
 from nostos.core.fields import Standing, same
 from nostos.core.items import Comparison, Item, SchemaStep, with_standing
-from nostos.core.keys import RowName, Side
+from nostos.core.keys import CanonicalName, Origin, RowName, Side
 from nostos.core.portable import Unresolved, Writer, named_rows, plain
 from nostos.core.profiles.model import Reference, holds
 from nostos.core.values.structures import Tree, fits, leaves
@@ -209,13 +209,16 @@ class _Finder:
         state = self.rows.states.get((table, (name,)))
         column = next((c for c, v in write.values.items() if (table, name) in named_rows(v)), "")
         place = _where(write, column)
-        if name.startswith("x"):
-            if table in self.rows.live_tables and self.live_db.fetch(self.rows.live_tables[table], (int(name[1:]),)):
-                raise _Obstacle(f"{place} points at {table} {name[1:]}, which staging does not have, "
+        parsed = CanonicalName.parse(name)
+        if parsed.origin is Origin.NOWHERE:
+            there = self.rows.live_tables.get(table)
+            if there is not None and self.live_db.fetch(there, (parsed.number,)):
+                raise _Obstacle(f"{place} points at {table} {parsed.number}, which staging does not have, "
                                 "while live has another thing by that number")
             return None
-        if state is None and self.rows.keep_keys and table in self.rows.live_tables and name.isdigit() and (
-                self.live_db.fetch(self.rows.live_tables[table], (int(name),)) is None):
+        if state is None and self.rows.keep_keys and table in self.rows.live_tables and (
+                parsed.origin is Origin.ANCHOR
+                and self.live_db.fetch(self.rows.live_tables[table], (parsed.number,)) is None):
             raise _Obstacle(f"{place} points at {table} {name}, which live has removed since")
         if state is None or state.live is not None:
             return None

@@ -163,7 +163,8 @@ def _rows(live: Site, database: Database, entries: list[dict[str, Any]]) -> Rows
     profile = effective_profile(live, tables)
     keys = Keys({}, lambda table, key: True)
     urls = UrlForms(live.url)
-    translator = Translator(profile, tables, urls, keys, database.prefix, Joins(profile, database, tables, database))
+    joins = Joins(profile, database, tables, database, lambda table, key: True)
+    translator = Translator(profile, tables, urls, keys, database.prefix, joins)
     states = {}
     now = _now(database, tables, entries)
     for entry in entries:

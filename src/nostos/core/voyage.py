@@ -134,10 +134,9 @@ class Home:
             lock.release()
 
     def forget(self, name: str) -> None:
-        """Remove all that is kept of a voyage."""
+        """Remove all that is kept of a voyage; but not its lock, for others may wait for that very file."""
         self.clear(name)
-        for ending in ("lock", "holder"):
-            (self.path / "voyages" / f".{name}.{ending}").unlink(missing_ok=True)
+        (self.path / "voyages" / f".{name}.holder").unlink(missing_ok=True)
 
     def clear(self, name: str) -> None:
         """Remove a voyage's folder."""

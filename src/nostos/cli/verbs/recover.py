@@ -31,9 +31,14 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     for one in found:
         said = {"finished": "had reached the database: it is finished now. The site is exactly as it was to be.",
                 "taken back": "had not reached the database: it is taken back. The site is exactly as it was before.",
-                "removed": "had not ended: what it had made is removed. Live was not touched."}[one.ended]
+                "removed": "had not ended: what it had made is removed. Live was not touched.",
+                "given up": "was at work on a staging copy that is gone. There is nothing to finish. Live was not "
+                            "touched."}[one.ended]
         whose = f"Voyage {one.voyage}: " if one.voyage else "The "  # a restore is of no voyage
         env.out.print(f"{whose}{one.operation} {said}", soft_wrap=True)
+        if one.carried:
+            env.out.print("What the site itself had written meanwhile into folders that were switched was kept: "
+                          f"{', '.join(one.carried)}.", soft_wrap=True)
     if not found:
         env.out.print("Nothing was interrupted. There is nothing to recover.")
     return ExitStatus.DONE

@@ -14,26 +14,24 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.apply.journal import unfinished
-    from nostos.core.clone import remove
-    from nostos.core.errors import RecoverNeeded, VoyageError
+    from nostos.core.clone import check_removable, remove
+    from nostos.core.errors import VoyageError
     from nostos.core.history import recorded
     from nostos.core.voyage import Home
     from nostos.show.output import write_json
 
     home = Home(env.home)
     voyage = home.only(args.voyage)
-    if unfinished(home.folder(voyage.name)):
-        raise RecoverNeeded(f"An operation of voyage {voyage.name} was interrupted, and live may need it finished.",
-                            next_step=f"Run `nostos recover {voyage.name}` first.")
-    if not args.yes:
-        env.err.print(f"This removes {voyage.into}, its database and all that is remembered of voyage {voyage.name}. "
-                      "What was not merged is gone then. Live is not touched.")
-        if env.ask(f"Type the voyage's name to retire it ({voyage.name}): ") != voyage.name:
-            raise VoyageError("The name does not match.", next_step="Run it again, or with --yes.")
-    with home.lock(voyage.name), recorded(home, "retire", voyage.name, voyage.live_name) as record:
-        record.went(voyage.url, "")
-        left = remove(home, voyage)
+    with home.lock(voyage.name):
+        check_removable(home, voyage.name)
+        if not args.yes:
+            env.err.print(f"This removes {voyage.into}, its database and all that is remembered of voyage "
+                          f"{voyage.name}. What was not merged is gone then. Live is not touched.")
+            if env.ask(f"Type the voyage's name to retire it ({voyage.name}): ") != voyage.name:
+                raise VoyageError("The name does not match.", next_step="Run it again, or with --yes.")
+        with recorded(home, "retire", voyage.name, voyage.live_name) as record:
+            record.went(voyage.url, "")
+            left = remove(home, voyage)
     if env.json:
         write_json(env.stdout, {"voyage": voyage.name, "left": left})
     else:

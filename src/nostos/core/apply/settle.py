@@ -12,7 +12,7 @@ from nostos.core.database.rowforms import row_form
 from nostos.core.database.schema import Key, Row, Table
 from nostos.core.fields import ABSENT, Standing
 from nostos.core.items import TRAVELS, Comparison, Field
-from nostos.core.keys import RowName, Side
+from nostos.core.keys import RowName, Side, of_anchor
 from nostos.core.operations import Plan, PutFile, SchemaOperation, SwitchFolder
 from nostos.core.portable import Portable, Unresolved, Writer
 from nostos.core.tree.entries import Entry
@@ -165,7 +165,8 @@ class _Settler:
                 row.update(written or {})
         name: Key = real
         if table.surrogate:
-            name = (int(str(state.name[0])),) if str(state.name[0]).isdigit() else real
+            known = of_anchor(state.name[0])
+            name = real if known is None else (known,)
             for side, key in keys.items():
                 if key is not None and key != name:
                     self.notes.pair(side, state.table, key[0], str(name[0]))
@@ -230,5 +231,6 @@ class _Settler:
         if self.toward is Side.LIVE:
             target = self._digest(state.table, base)
         else:
-            target = self._digest(state.table, self._left(state, state.live_key)) if whole and not apart else ALWAYS_LOOK
+            alike = whole and not apart
+            target = self._digest(state.table, self._left(state, state.live_key)) if alike else ALWAYS_LOOK
         self._digests(state, state.live_key, target, whole)

@@ -1,4 +1,5 @@
-"""The file side of a merge: staged beside the targets, renamed into place together, taken back together if anything fails.
+"""The file side of a merge: staged beside the targets, renamed into place together, taken back together if anything
+fails.
 
 What is going to happen is known, as data, before anything is touched, so that it can be journaled; and taking it back
 looks at what is there, so that it works from any point at which it was cut short, by this process, by another, or by

@@ -309,9 +309,9 @@ class MysqlDatabase(Database):
         own, kinds = self._of(table).select(table.key)
         if len(numbers) <= _PATTERNS:
             any_of = "|".join(str(n) for n in sorted(numbers))
-            found = [row for row in self._stream(
+            found = list(self._stream(
                 f"SELECT {own} FROM {self.real(table.name)} WHERE {quote(column)} REGEXP %s{more}",
-                [f"(^|[^0-9])({any_of})([^0-9]|$)", *texts], kinds)]
+                [f"(^|[^0-9])({any_of})([^0-9]|$)", *texts], kinds))
         else:
             wanted = {str(n) for n in numbers}
             found = [row[:-1] for row in self._stream(

@@ -45,10 +45,23 @@ def kind_of(declared: str) -> str:
     return "text" if "char" in word or "text" in word or word in ("enum", "set", "json") else "other"
 
 
+def _literal(declared: str, default: str | None, extra: str) -> str | None:
+    """A column's default as SQL writes it. MySQL, unlike MariaDB, tells text without its quotation marks."""
+    if default is None or default == "NULL" or "DEFAULT_GENERATED" in extra.upper() or default[:1] == "'":
+        return default
+    if kind_of(declared) == "text" or re.match(r"(?i)date|time", declared):
+        if re.fullmatch(r"(?i)(current_timestamp|now|uuid)\b.*|[a-z_]+\(.*\)", default):
+            return default
+        return "'" + default.replace("'", "''") + "'"
+    return default
+
+
 def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[Any, ...]]]) -> Table:
     """A table from what the server says of it. name: without the prefix; ddl: as the server writes it."""
     columns = tuple(
-        Column(c, declared, nullable == "YES", default, generated="GENERATED" in extra.upper(), charset=charset)
+        Column(c, declared, nullable == "YES", _literal(declared, default, extra),
+               generated=re.search(r"\b(?:VIRTUAL|STORED|PERSISTENT) GENERATED|^GENERATED", extra.upper()) is not None,
+               charset=charset, travels=kind_of(declared))
         for c, declared, nullable, default, extra, charset in found.get("column", ()))
     indexes: dict[str, list[tuple[str, bool, Any]]] = {}
     for index, column, not_unique, part in found.get("index", ()):

@@ -13,6 +13,8 @@ Key = tuple[Value, ...]
 @dataclass(frozen=True)
 class Column:
     """One column. declared: the type as the schema writes it. default: SQL text, or None. charset: a server's, of text.
+    travels: how a server's values of it come, where not as the engine has them: "int", "binary", "text", "float", or
+    "other" (as text).
     """
 
     name: str
@@ -21,6 +23,7 @@ class Column:
     default: str | None
     generated: bool = False
     charset: str | None = None
+    travels: str = ""
 
     @property
     def is_json(self) -> bool:

@@ -123,7 +123,7 @@ class LocalTree:
         """What a folder holds, sorted; nothing where there is no folder."""
         try:
             with self.folder(path) as opened:
-                return sorted(os.listdir(opened))
+                return sorted(os.listdir(opened))  # noqa: PTH208 - by a descriptor
         except OSError as error:
             if error.errno in _GONE:
                 return []
