@@ -12,7 +12,7 @@ from nostos.core.clone import clone, remove
 from nostos.core.errors import SiteError
 from nostos.core.keys import Side
 from nostos.core.merge import look, merge, prepare
-from nostos.core.php_configuration import read, rewrite
+from nostos.core.php_configuration import read, rewritten
 from nostos.core.selection import Choice
 from nostos.core.selection_files import read as read_selection
 from nostos.core.selection_files import write
@@ -327,7 +327,7 @@ class Configuration(SiteTest):
                          ("ridge", 'u"ser', "it's # not // a comment; \\", "db.example", 3307, "odd_"))
         self.assertFalse((self.folder / "ran").exists())
         before = path.read_text()
-        rewrite(path, {"DB_NAME": "new'name"}, "new_")
+        path.write_bytes(rewritten(path.read_bytes(), {"DB_NAME": "new'name"}, "new_"))
         self.assertEqual(path.read_text(), before.replace("'ridge'", "'new\\'name'").replace('"odd_"', "'new_'"))
         for host, expected in {"localhost:/run/s": ("localhost", None, "/run/s"), "[::1]:33": ("::1", 33, None),
                                ":/s": (None, None, "/s"), "h": ("h", None, None)}.items():

@@ -285,7 +285,10 @@ class _Merge:
                 with undisturbed():
                     if not self._committed_after_all(error):
                         self._take_back(switch, began, journal, error)
-                        raise self._explained(error, switch) from error
+                        said = self._explained(error, switch)
+                        if said is error:  # it has its first cause with it already
+                            raise
+                        raise said from error
                 if not isinstance(error, Exception):
                     raise self._stopped_late(error) from error
             assert self.result is not None
@@ -366,7 +369,7 @@ class _Merge:
             journal.write("taken back", why=type(error).__name__)
             self.hold.end(self.id)
 
-    def _explained(self, error: BaseException, switch: Switch) -> BaseException:
+    def _explained(self, error: BaseException, switch: Switch) -> NostosError:
         """An error that a user can read, for whatever stopped a merge before its commit."""
         if isinstance(error, NostosError):
             found = error

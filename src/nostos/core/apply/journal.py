@@ -100,7 +100,8 @@ def dropped(folder: Path, name: str) -> Path:
     """Where an operation keeps the rows of something that it dropped."""
     # The name for people, and what tells it from others that are cut to the same.
     safe = "".join(c if c.isascii() and (c.isalnum() or c in "-_") else "_" for c in name)[:80]
-    safe += "-" + hashlib.blake2b(name.encode("utf-8", "surrogateescape"), digest_size=6).hexdigest()
+    if safe != name:
+        safe += "-" + hashlib.blake2b(name.encode("utf-8", "surrogateescape"), digest_size=6).hexdigest()
     return folder / "dropped" / f"{safe}.jsonl.zst"
 
 

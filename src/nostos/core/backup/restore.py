@@ -266,7 +266,10 @@ class _Restore:
                     with suppress(OSError, NostosError):
                         journal.write("taken back", why=type(error).__name__)
                         hold.end(self.id)
-                raise readable(error) from error
+                said = readable(error)
+                if said is error:  # it has its first cause with it already
+                    raise
+                raise said from error
             try:
                 journal.write("committed")
                 late = settle(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
