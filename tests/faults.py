@@ -20,13 +20,16 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
+from nostos.core.apply.journal import unfinished
 from nostos.core.apply.recover import recover
 from nostos.core.backup.restore import look, restore
 from nostos.core.backup.write import backup
-from nostos.core.clone import clone, remove
+from nostos.core.busy import marks
+from nostos.core.clone import afresh, clone, remove
 from nostos.core.database.mysql import MysqlDatabase
-from nostos.core.errors import NostosError
+from nostos.core.errors import NostosError, RecoverNeeded, SelectionError, VoyageError
 from nostos.core.keys import Side
 from nostos.core.merge import merge, prepare
 from nostos.core.selection import Choice
@@ -35,10 +38,11 @@ from nostos.core.undo import prepare_undo, to_take_back
 from nostos.core.voyage import STAMP, opened
 from nostos.demo.story import Story
 from tests import stream
+from tests.power import Disk
 from tests.support import STAGING_URL, Harbour, state
 
 _CHANGES = ("os.rename", "os.remove", "os.link", "os.symlink", "os.mkdir", "os.rmdir", "os.chmod", "os.utime",
-            "os.truncate")
+            "os.truncate", "nostos.exchange")
 _connect = sqlite3.connect
 _STATUS = 10  # plus an error's status, how a process says how it ended
 VERBS = ("merge", "refresh", "undo", "restore", "clone")
@@ -48,11 +52,12 @@ _READS = ("SELECT", "PRAGMA", "EXPLAIN", "SHOW", "SET SESSION")
 class Countdown:
     """Counts points; breaks this process at the point of this number.
 
-    fault: "killed" there; or, from there on, "disk full" (nothing can be made or grow) or "no rights" (nothing can be
-    changed).
+    fault: "killed" there; "power cut" (killed, and whatever was not flushed is gone); or, from there on, "disk full"
+    (nothing can be made or grow) or "no rights" (nothing can be changed).
     """
 
-    def __init__(self, number: int, fault: str = "killed") -> None:
+    def __init__(self, number: int, fault: str = "killed", disk: Disk | None = None) -> None:
+        self.disk = disk
         self.number = number
         self.fault = fault
         self.points = 0
@@ -64,7 +69,10 @@ class Countdown:
         self.points += 1
         if self.points < self.number:
             return
-        if self.fault == "killed" and self.points == self.number:
+        if self.fault in ("killed", "power cut") and self.points == self.number:
+            self.on = False
+            if self.disk is not None:
+                self.disk.cut()
             os.kill(os.getpid(), signal.SIGKILL)
         if self.fault == "no rights":
             raise sqlite3.OperationalError("attempt to write a readonly database") if statement else OSError(
@@ -78,6 +86,8 @@ class Countdown:
             self.point(grows=bool(args[2] & os.O_CREAT))
         elif event in _CHANGES:
             self.point(grows=event in ("os.mkdir", "os.link", "os.symlink"))
+        if self.on and self.disk is not None:
+            self.disk.audit(event, args)
 
     def connect(self, *args: Any, **options: Any) -> sqlite3.Connection:
         countdown = self
@@ -95,7 +105,7 @@ class Countdown:
 
     def statement(self, sql: str) -> None:
         word = sql.lstrip().upper()
-        if word.startswith("ROLLBACK") and self.fault != "killed":
+        if word.startswith("ROLLBACK") and self.fault in ("disk full", "no rights"):
             return  # it needs neither space nor rights
         if not word.startswith(_READS):
             self.point(grows=True, statement=True)
@@ -122,15 +132,24 @@ def broken(work: Callable[[], object], number: int, fault: str) -> Ended:
     pid = os.fork()
     if pid == 0:
         os.close(read)
-        countdown = Countdown(number, fault)
+        disk = Disk(Path(tempfile.mkdtemp(prefix="nostos-grave-"))) if fault == "power cut" else None
+        countdown = Countdown(number, fault, disk)
         sys.addaudithook(countdown.audit)
-        real = os.fsync
+        real, real_open = os.fsync, os.open
 
         def fsync(descriptor: int) -> None:  # what was written is one point, that it is on the disk another
             countdown.point(grows=True)
             real(descriptor)
+            if disk is not None:
+                disk.flush(descriptor)
+
+        def opened(path: Any, flags: int, mode: int = 0o777, *, dir_fd: int | None = None) -> int:
+            if disk is not None and countdown.on and not disk.off:
+                disk.opened(disk._full(path, dir_fd), flags)
+            return real_open(path, flags, mode, dir_fd=dir_fd)
 
         os.fsync = fsync
+        os.open = opened
         cursor = MysqlDatabase._cursor
 
         def counted(self: MysqlDatabase, sql: str, *args: Any, **options: Any) -> Any:
@@ -182,6 +201,8 @@ class Walk:
             (self.at / "staging/themes/dusk/style.css").write_text("/* new */\n")
             (self.at / "staging/empty").mkdir()
             (self.at / "live/gone").mkdir()
+            clone(self.harbour.home, self.at / "live", "second", self.at / "second", "http://127.0.0.1:8433")
+            (self.at / "second/themes/dusk/second.css").write_text("/* another voyage's */\n")
         if verb == "undo":
             self.merge(Side.LIVE)
             self.harbour.live.set("tagline", "Since")
@@ -222,12 +243,19 @@ class Walk:
         if ended.how == "done" and ended.points < number:
             return False
         home = self.harbour.home
+        half = any(unfinished(home.folder(n)) for n in home.names()) or unfinished(home.path, "restores")
+        if half and self.verb not in ("clone", "refresh"):
+            self.refused_to_others()
+        if half and self.verb in ("merge", "undo") and number % 7 == 3:
+            return self.without_staging(number, fault)
         if ended.how == "refused" and self.verb != "clone" and not same(self.states(), self.before):
             raise AssertionError(f"{self.verb}, {fault} at point {number}: refused, and yet something was changed")
         if kill_recovery_at:
-            killed(lambda: recover(home), kill_recovery_at)
+            broken(lambda: recover(home), kill_recovery_at, fault if number % 2 else "disk full")
         recover(home)
         now = self.states()
+        if self.verb == "clone" and fault == "power cut" and "trip" in home.names():
+            return self.lost_in_the_cache()
         if self.verb == "clone" and not home.names():
             shutil.rmtree(self.at / "staging", ignore_errors=True)  # a folder without a stamp is nobody's
             now = self.states()
@@ -239,7 +267,49 @@ class Walk:
             self.work()
         if not same(self.states(), self.after[0]) or self.standings() != self.after[1]:
             raise AssertionError(f"{self.verb}, {fault} at {number}: not to be done again, or wrongly remembered")
+        if number % 3 == 0:
+            self.retired()
         return True
+
+    def lost_in_the_cache(self) -> bool:
+        """A copy that was finished, and not yet on the disk when the machine went down, is not believed."""
+        home = self.harbour.home
+        with mock.patch("nostos.core.voyage.boot", return_value="another"):
+            try:
+                with opened(home, home.read("trip")):
+                    raise AssertionError("clone: what a power cut took of the copy would count as staging's work")
+            except VoyageError:
+                afresh(home, home.read("trip"))
+        if not same(self.states(), self.after[0]):
+            raise AssertionError("clone: not to be made afresh")
+        return True
+
+    def refused_to_others(self) -> None:
+        """While something is unfinished on live, no other voyage writes there."""
+        home = self.harbour.home
+        try:
+            with home.lock("second"), opened(home, home.read("second")) as crew:
+                prepared = prepare(crew, Choice(("theme/*",)))
+                if marks(crew.live) and merge(home, crew, prepared).id:
+                    raise AssertionError(f"{self.verb}: another voyage wrote to a live that is half-way")
+        except NostosError as error:
+            if not isinstance(error, RecoverNeeded | SelectionError):
+                raise
+
+    def without_staging(self, number: int, fault: str) -> bool:
+        """Staging is gone before anyone recovers: live is finished or taken back all the same."""
+        shutil.rmtree(self.at / "staging")
+        recover(self.harbour.home)
+        if not any(same(self.states()[:1], then[:1]) for then in (self.before, self.after[0])):
+            raise AssertionError(f"{self.verb}, {fault} at point {number}, staging gone: neither before nor after")
+        self.retired()
+        return True
+
+    def retired(self) -> None:
+        home = self.harbour.home
+        for name in home.names():
+            if remove(home, home.read(name)):
+                raise AssertionError(f"{self.verb}: stuck; {name} cannot be retired")
 
     def standings(self) -> dict[str, str]:
         return {n: s for n, s in self.harbour.standings().items() if s != "settled"}
@@ -268,10 +338,10 @@ def walk(verb: str, every: int = 1, start: int = 1, fault: str = "killed") -> in
 if __name__ == "__main__":
     total = 0
     for name in VERBS:
-        for which, step in (("killed", 1), ("disk full", 3), ("no rights", 3)):
+        for which, step in (("killed", 1), ("power cut", 1), ("disk full", 3), ("no rights", 3)):
             points = walk(name, step, fault=which)
             total += points
             print(f"{name}, {which}: {points} points walked, each recovered", flush=True)
-    print(f"{total} points walked. Neither before nor after: 0. Left behind: 0.")
+    print(f"{total} points walked. Neither before nor after: 0. Left behind: 0. Stuck: 0.")
     for told in stream.told(60):
         print(told, flush=True)

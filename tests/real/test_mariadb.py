@@ -15,6 +15,7 @@ from nostos.core.database.mysql import MysqlDatabase
 from nostos.core.database.places import one_server
 from nostos.core.errors import LiveMoved, MergeRefused, NostosError, SiteError
 from nostos.core.merge import look, merge, prepare
+from nostos.core.needs import Removals
 from nostos.core.selection import Choice
 from nostos.core.site import recognise
 from nostos.core.survey import survey
@@ -90,7 +91,7 @@ class LibraryTest(SiteTest):
         names = [str(n) for (n,) in self.server.run("SELECT table_name FROM information_schema.tables WHERE "
                                                     "table_schema=%s ORDER BY 1", database)]
         return {n.removeprefix(prefix): sorted(self.server.run(f"SELECT * FROM `{n}`", database=database), key=repr)
-                for n in names if n.startswith(prefix)}
+                for n in names if n.startswith(prefix) and not n.endswith("nostos_unfinished")}
 
 
 @unittest.skipIf(missing(), missing())
@@ -280,16 +281,16 @@ class Library(LibraryTest):
         """The row is edited on live after the merge's transaction has begun to read: seen, and nothing overwritten."""
         staging = self.clone()
         self.sql(staging, "UPDATE kr_hashes SET note = 'staging' WHERE note = 'Abc'")
-        digests = Ledger.digests
+        begin = Ledger.begin
         edits = iter(["live edit"])
 
         def moved(ledger: Ledger, *args: object) -> object:
-            found = digests(ledger, *args)  # type: ignore[arg-type]
+            found = begin(ledger, *args)  # type: ignore[arg-type]
             for edit in edits:
                 self.server.run("UPDATE kr_hashes SET note = %s WHERE note = 'Abc'", edit, database=self.live_name)
             return found
 
-        with mock.patch.object(Ledger, "digests", moved), opened(self.home, self.home.read("trip")) as crew:
+        with mock.patch.object(Ledger, "begin", moved), opened(self.home, self.home.read("trip")) as crew:
             prepared = prepare(crew)
             with self.assertRaises(LiveMoved):
                 merge(self.home, crew, prepared)
@@ -304,15 +305,14 @@ class Library(LibraryTest):
         path.write_text(path.read_text() + 'profile = "library.toml"\n')
         staging = self.clone()
         self.sql(staging, "DELETE FROM kr_books WHERE id = 2")
-        digests, loans = Ledger.digests, iter([2])
+        moved, loans = Removals.moved, iter([2])
 
-        def lent(ledger: Ledger, *args: object) -> object:
-            found = digests(ledger, *args)  # type: ignore[arg-type]
+        def lent(removals: Removals, *args: object) -> object:
             for book in loans:
                 self.server.run("INSERT INTO kr_loan_items VALUES (1, %s, NULL)", book, database=self.live_name)
-            return found
+            return moved(removals, *args)  # type: ignore[arg-type]
 
-        with mock.patch.object(Ledger, "digests", lent), opened(self.home, self.home.read("trip")) as crew:
+        with mock.patch.object(Removals, "moved", lent), opened(self.home, self.home.read("trip")) as crew:
             prepared = prepare(crew)
             self.assertEqual([i.id for i in prepared.plan.selection.items], ["books/2"])
             with self.assertRaises(LiveMoved):
@@ -349,8 +349,9 @@ class Library(LibraryTest):
                 (self.folder / "staging/new.txt").write_text("x")
                 with opened(self.home, self.home.read("trip")) as crew:
                     prepared = prepare(crew)
+                    tried_again = False
                     with mock.patch.object(MysqlDatabase, "run", broken(at, after)), suppress(NostosError):
-                        merge(self.home, crew, prepared)
+                        tried_again = bool(merge(self.home, crew, prepared).id)
                 recover(self.home)
                 table = repr(self.server.run("SHOW CREATE TABLE kr_loans", database=self.live_name))
                 there = "note" in table and len(self.server.run("SELECT 1 FROM kr_loans WHERE note='new'",
@@ -358,7 +359,7 @@ class Library(LibraryTest):
                 self.assertEqual(bool(there), "note" in table)
                 self.assertEqual((self.site / "new.txt").exists(), bool(there))
                 self.assertEqual(len(hit), 1)
-                self.assertEqual(bool(there), after and hit == ["COMMIT"])
+                self.assertEqual(bool(there), tried_again or (after and hit == ["COMMIT"]))
                 with opened(self.home, self.home.read("trip")) as crew:
                     if not there:
                         merge(self.home, crew, prepare(crew))

@@ -264,6 +264,8 @@ class _Server:
                 self.database = self._open()
             if MARKS in _names(self.database):
                 self.database.run(f"DELETE FROM {self.database.real(MARKS)} WHERE operation = %s", (operation,))
+                if not _rows(self.database):
+                    self.database.run(f"DROP TABLE {self.database.real(MARKS)}")
 
     def marks(self) -> list[Mark]:
         with self._one_at_a_time:

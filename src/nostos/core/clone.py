@@ -20,7 +20,7 @@ from nostos.core.apply.journal import needed
 from nostos.core.busy import check_finished
 from nostos.core.copying import Localiser, RowCopier
 from nostos.core.database import Location, locate
-from nostos.core.database.base import Database
+from nostos.core.database.base import Database, told
 from nostos.core.database.places import Place, choose_place, one_server, remove_place
 from nostos.core.database.schema import Table
 from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
@@ -264,7 +264,7 @@ class _Clone:
                 elsewhere=not (place.location.none or one_server(place.location, self.live.database)),
                 user=f"{place.user[0]}@{place.user[1]}" if place.user else "")
             self.home.write(self.voyage)
-            with source.reading():
+            with told(source), source.reading():
                 tables = source.tables()
                 self.profile = self.live.full_profile(tables)
                 return tables, self._rows_of(anchor, source, self._opened(place), tables)

@@ -26,7 +26,7 @@ from nostos.core.apply.settle import settle
 from nostos.core.apply.switch import Switch
 from nostos.core.busy import Hold, holding
 from nostos.core.compare import compare_rows
-from nostos.core.database.base import Database
+from nostos.core.database.base import Database, told
 from nostos.core.database.schema import Table, Value
 from nostos.core.decisions import Decision, decide
 from nostos.core.errors import (
@@ -125,7 +125,7 @@ def look(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE,
     files = compare_files(crew.anchor, crew.live, crew.staging, skipped)
     live_db, staging_db = crew.live.open(readonly=True), crew.staging.open(readonly=True)
     try:
-        with live_db.reading(), staging_db.reading():
+        with told(live_db, staging_db), live_db.reading(), staging_db.reading():
             return _compared(crew, live_db, staging_db, files, tell, prefer, toward)
     finally:
         live_db.close()

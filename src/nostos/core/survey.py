@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from nostos.core.compare import compared_tables, effective_profile
-from nostos.core.database.base import Database
+from nostos.core.database.base import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.profiles.deduce import NO_PROFILE
 from nostos.core.profiles.model import Policy, Profile, ignored
@@ -84,7 +84,7 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     """Look a site over. Raises SiteError when its database cannot be read at all."""
     database = site.open(readonly=True)
     try:
-        with database.reading():
+        with told(database), database.reading():
             tables = database.tables()
             profile = effective_profile(site, tables)
             tell(Progress("reading tables", 0, len(tables), "tables"))

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta, timezone, tzinfo
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from nostos.core.database.base import Database
+from nostos.core.database.base import Database, told
 from nostos.core.database.schema import Table, Value
 from nostos.core.errors import SiteError
 from nostos.core.profiles.model import Activity, Profile, holds
@@ -93,7 +93,7 @@ def tide(site: Site, weeks: int = 12, hours: int = 2, zone: str | None = None, n
     since = until - timedelta(weeks=weeks)
     database = site.open(readonly=True)
     try:
-        with database.reading():
+        with told(database), database.reading():
             tables = database.tables()
             profile = site.full_profile(tables)
             known = [a for a in profile.activities if a.table in tables]

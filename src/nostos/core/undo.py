@@ -16,7 +16,7 @@ from nostos.core import needs as need_finder
 from nostos.core.anchor import Anchor
 from nostos.core.apply import journal as journals
 from nostos.core.compare import Joins, Rows, RowState, effective_profile
-from nostos.core.database.base import Database
+from nostos.core.database.base import Database, told
 from nostos.core.database.digests import unsqueeze
 from nostos.core.database.schema import Key, Row, Table
 from nostos.core.errors import VoyageError
@@ -94,7 +94,7 @@ def prepare_undo(home: Home, crew: Crew, which: Done, choice: Choice | None = No
     choice = choice or Choice(everyone=True)
     database = crew.live.open(readonly=True)
     try:
-        with database.reading():
+        with told(database), database.reading():
             files = [_file(crew, f) for f in data["files"]]
             comparison, needs = compare_stored(crew.live, database, data["rows"], files, data.get("schema", []), schema)
             selection = choose(comparison, needs, choice)

@@ -52,6 +52,7 @@ class Voyage:
     tables: tuple[str, ...] = ()  # the full names of what was made in a database that is not the voyage's alone
     elsewhere: bool = False
     user: str = ""  # the server's user who was made for staging, as name@host
+    unflushed: str = ""  # which run of the machine made the copy, as long as it may not be on the disk
 
     def age(self, now: datetime | None = None) -> float:
         """Seconds since the clone."""
@@ -178,6 +179,7 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
                 raise RecoverNeeded(f"An operation of voyage {voyage.name} was interrupted.",
                                     left="Nothing was done now.",
                                     next_step=f"Run `nostos recover {voyage.name}`: it finishes it or takes it back.")
+    voyage = _flush(home, voyage)
     sites = []
     for what, where in (("live", voyage.live), ("staging", voyage.staging)):
         try:
@@ -201,4 +203,25 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
 
 
 def ready(voyage: Voyage) -> Voyage:
-    return replace(voyage, state="ready")
+    """A voyage whose copy is finished. The copy may be in the machine's memory still: it is not waited for."""
+    return replace(voyage, state="ready", unflushed=boot())
+
+
+def boot() -> str:
+    """What tells this run of the machine from another."""
+    with suppress(OSError):
+        return Path("/proc/sys/kernel/random/boot_id").read_text().strip()
+    return "?"
+
+
+def _flush(home: Home, voyage: Voyage) -> Voyage:
+    """Make sure that a new copy is on the disk: else what a power cut took of it would count as staging's work."""
+    if not voyage.unflushed:
+        return voyage
+    if voyage.unflushed != boot():
+        raise VoyageError(f"The machine went down before staging's copy of voyage {voyage.name} was on the disk.",
+                          next_step=f"`nostos refresh {voyage.name} --afresh` makes it anew.")
+    os.sync()
+    voyage = replace(voyage, unflushed="")
+    home.write(voyage)
+    return voyage

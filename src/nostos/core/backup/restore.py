@@ -27,7 +27,7 @@ from nostos.core.backup.replacing import Replacing, replacing
 from nostos.core.backup.write import BackedUp, Blocks, backup, default_place
 from nostos.core.busy import Hold, holding
 from nostos.core.copying import Localiser
-from nostos.core.database.base import Block, Database
+from nostos.core.database.base import Block, Database, told
 from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Key, Table
 from nostos.core.database.sums import Sums
@@ -129,7 +129,7 @@ def look(path: Path, site: Site, tell: Listener = silent) -> Outlook:
         back: Counter[str] = Counter()
         database = site.open(readonly=True)
         try:
-            with database.reading():
+            with told(database), database.reading():
                 found = Differences(reader, contents, site, database, localiser(contents, site), tell)
                 seen: set[tuple[str, Key]] = set()
                 parts: dict[tuple[str, Key], str] = {}

@@ -16,7 +16,7 @@ from nostos.core.backup.container import Reader
 from nostos.core.backup.contents import Contents, begin, into, read
 from nostos.core.backup.difference import Differences
 from nostos.core.backup.restore import check_fits, check_free, file_operations, localiser
-from nostos.core.database.base import Database
+from nostos.core.database.base import Database, told
 from nostos.core.files import FileState
 from nostos.core.history import now
 from nostos.core.keys import Side
@@ -48,7 +48,7 @@ def prepare_things(home: Home, path: Path, site: Site, choice: Choice, scratch: 
         check_fits(contents, site)
         database = site.open(readonly=True)
         try:
-            with database.reading():
+            with told(database), database.reading():
                 found = Differences(reader, contents, site, database, localiser(contents, site), tell)
                 rows: list[dict[str, Any]] = [
                     {"table": d.table, "key": list(d.key), "before": d.then, "after": d.now}

@@ -19,7 +19,7 @@ from nostos.core.backup.container import Reader, Writer
 from nostos.core.backup.contents import begin
 from nostos.core.backup.layout import CONFIGURATION, FILES, Manifest
 from nostos.core.database import Location, rowlines
-from nostos.core.database.base import Block, Database
+from nostos.core.database.base import Block, Database, told
 from nostos.core.database.outline import Outline
 from nostos.core.database.rowforms import row_form
 from nostos.core.database.schema import Table
@@ -127,7 +127,7 @@ class _Backup:
     def run(self) -> Manifest:
         database = self.location.open(readonly=True)
         try:
-            with database.reading():
+            with told(database), database.reading():
                 outline = database.outline()
                 if self.rest is not None:
                     like = begin(self.rest).outline

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Column, Key, Row, Table, Value
-from nostos.core.errors import NostosError
+from nostos.core.errors import NostosError, SiteError
 
 
 @dataclass(frozen=True)
@@ -274,6 +274,21 @@ class Database(ABC):
     @abstractmethod
     def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
         """Rows whose declared foreign key points at nothing."""
+
+
+@contextmanager
+def told(*databases: Database) -> Iterator[None]:
+    """While databases are read: an error of a driver's becomes one that a user can read (SiteError)."""
+    try:
+        yield
+    except Exception as error:
+        for database in databases:
+            said = database.explained(error)
+            if said is not None:
+                what = said.what.replace("refused the changes", "could not be read")
+                raise SiteError(what, left="It was only being read.",
+                                next_step="See to the database server, then run it again.") from error
+        raise
 
 
 @dataclass(frozen=True)
