@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
+from copy import copy
 from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import TypeVar
@@ -326,6 +327,13 @@ class Joins:
 
     def __call__(self, table: str, row: Row) -> Row:
         return {j.name: self._value(j, row) for j in self._joins.get(table, ()) if j.source in self._tables}
+
+    def on(self, database: Database) -> Joins:
+        """The same, in another connection to the side's database, and nowhere else."""
+        twin = copy(self)
+        twin._database = twin._other = database
+        twin._known = {}
+        return twin
 
     def _value(self, join: Join, row: Row) -> Value:
         where = {other: row.get(own) for own, other in join.on}

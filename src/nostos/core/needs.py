@@ -120,6 +120,7 @@ class _Finder:
         self._found: dict[RowName, list[RowName]] | None = None
         self.rows: Rows = comparison.rows
         self.live_db = live_db
+        self.translator = self.rows.to_portable[Side.LIVE].on(live_db)
         self.writer = Writer(self.rows.live_urls, self._live_number, self.rows.live_prefix)
         # New files by path, for links to them; new rows by column values, for references that are not ids.
         self.new_files = {f.path: i.id for i in comparison.items.values() for f in i.files
@@ -429,7 +430,7 @@ class _Finder:
         targets = {name: s for name, s in self.removed.items() if s.table == r.to and s.live_raw is not None
                    and s.live_key is not None}
         where = {c: said for c, said in r.where if not set(said) & set("*?[")}
-        translator = self.rows.to_portable[Side.LIVE]
+        translator = self.translator
         if r.to_column is not None:
             by_value: dict[object, list[RowName]] = {}
             for name, s in targets.items():
@@ -454,7 +455,7 @@ class _Finder:
     def called(self, name: RowName) -> str:
         """What a live row that did not change is called."""
         table = self.rows.live_tables[name[0]]
-        key = side_key(table, name[1], self.rows.to_portable[Side.LIVE])
+        key = side_key(table, name[1], self.translator)
         row = self.live_db.fetch(table, key) if key is not None else None
         kind = self.rows.profile.kind_of(name[0], row) if row is not None else None
         if row is None or kind is None:
@@ -463,7 +464,7 @@ class _Finder:
 
     def _named(self, table: Table, row: Row) -> RowName:
         """The canonical name of a live row."""
-        translator = self.rows.to_portable[Side.LIVE]
+        translator = self.translator
         if table.surrogate:
             return table.name, (translator.keys.name(table.name, row[table.key[0]]),)
         return table.name, tuple(translator.value(table.name, row, c) for c in table.key)

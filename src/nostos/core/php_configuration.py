@@ -12,6 +12,7 @@ import sqlalchemy as sa
 
 from nostos.core.configuration import read_bounded
 from nostos.core.database import Location, locate
+from nostos.core.database.base import told
 from nostos.core.errors import SiteError
 from nostos.core.profiles.model import Profile
 
@@ -68,7 +69,8 @@ def settings(profile: Profile, said: PhpConfiguration) -> tuple[str, str]:
     assert table is not None and profile.configuration is not None
     database = said.database.open(readonly=True)
     try:
-        tables = database.tables()
+        with told(database):
+            tables = database.tables()
         if table.table not in tables:
             raise SiteError(f"The database {said.database.shown} has no table {said.database.prefix}{table.table}.",
                             next_step="Check the table prefix in the configuration, or finish the site's installation.")

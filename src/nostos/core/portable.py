@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
+from copy import copy
 from dataclasses import dataclass
 from typing import Any
 
@@ -79,6 +80,15 @@ class Translator:
                 else:
                     now = _Column((*now.whole, r), now.paths, now.patterns)
                 self._columns[r.table, r.column] = now
+
+    def on(self, database: Any) -> Translator:
+        """The same, but what rows are joined to is looked up in this database: the one that it was made with may be
+        closed by now."""
+        twin = copy(self)
+        rebound = getattr(self._join, "on", None)
+        if rebound is not None:
+            twin._join = rebound(database)
+        return twin
 
     def row(self, table: str, row: Row) -> Portable:
         """The portable form of a row."""

@@ -11,7 +11,7 @@ from urllib.parse import urlsplit
 
 from nostos.core import configuration, php_configuration
 from nostos.core.database import NONE, Location, locate
-from nostos.core.database.base import Database
+from nostos.core.database.base import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 from nostos.core.profiles import deduce, loader
@@ -162,7 +162,8 @@ def _from_site_file(path: Path) -> Site:
     else:
         opened = database.open(readonly=True)
         try:
-            profile = deduce.recognise(opened.tables(), loader.built_in())
+            with told(opened):
+                profile = deduce.recognise(opened.tables(), loader.built_in())
         finally:
             opened.close()
     visitors = section.get("visitors", data.get("visitors", []))
@@ -184,7 +185,8 @@ def _site(home: Path, name: str, url: str, location: Location, profile: Profile,
     database = location.open(readonly=True)  # says so when it is missing or is no database
     try:
         # Kinds that no profile names are known only with the schema, and `visitors` may name those.
-        full = deduce.complete(profile, database.tables()) if visitors else profile
+        with told(database):
+            full = deduce.complete(profile, database.tables()) if visitors else profile
     finally:
         database.close()
     return Site(name, check_url(url), home, files, location, full.with_visitors(visitors) if visitors else profile, own,

@@ -196,7 +196,14 @@ class FolderSwitch:
         return carried
 
     def _clear(self) -> None:
-        for place in (self.aside, self.staged, self.aside + "c", self.staged + "c"):
+        """Remove what is not needed any more. The old folder gets another name first: cut short in the middle, it must
+        not pass for one in which live itself has removed files."""
+        doomed = self.aside + "x"
+        if self.tree.status(self.aside) is not None:
+            self.tree.remove(doomed)
+            self.tree.move(self.aside, doomed)
+            self.tree.sync(self.target.rpartition("/")[0])
+        for place in (doomed, self.staged, self.aside + "c", self.staged + "c"):
             self.tree.remove(place)
 
     def tidy(self) -> list[str]:

@@ -30,7 +30,8 @@ from nostos.core.private import make_private
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site
-from nostos.core.tree.entries import Entry, Passed, inside, scan
+from nostos.core.tree.entries import Entry, Passed, scan
+from nostos.core.tree.local import LocalTree
 
 Blocks = Mapping[str, Mapping[int, Block]]  # by table: what its blocks of rows add up to
 _WHOLE = 32 << 20  # a file up to this size is read at once, so that it is of one moment
@@ -117,6 +118,7 @@ class _Backup:
     def __init__(self, site: Site, writer: Writer, tell: Listener, rows_of: Location, rest_of: Path | None) -> None:
         self.rest = Reader(rest_of) if rest_of is not None else None
         self.site = site
+        self.files_of = LocalTree(site.files)
         self.writer = writer
         self.tell = tell
         self.location = rows_of
@@ -125,6 +127,9 @@ class _Backup:
         self.blocks: dict[str, dict[int, Block]] = {}
 
     def run(self) -> Manifest:
+        # Listed before the database is read: its snapshot is not held while files are looked at.
+        entries = list(scan(self.site.files, self.site.apart(), ignored(self.site.profile),
+                            self.passed.append)) if self.site.has_files and self.rest is None else []
         database = self.location.open(readonly=True)
         try:
             with told(database), database.reading():
@@ -133,8 +138,6 @@ class _Backup:
                     like = begin(self.rest).outline
                     known = {t.name for t in like.tables}
                     outline = replace(like, tables=tuple(t for t in outline.tables if t.name in known))
-                entries = list(scan(self.site.files, self.site.apart(), ignored(self.site.profile),
-                                    self.passed.append)) if self.site.has_files and self.rest is None else []
                 manifest = self._manifest(outline, database.version())
                 self.writer.add(layout.MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
                 self.writer.add(layout.README, _readme(manifest).encode())
@@ -215,7 +218,8 @@ class _Backup:
                 folder = "/".join(parts[:n])
                 if folder not in folders:
                     folders.add(folder)
-                    self.writer.add_folder(FILES + folder, (self.site.files / folder).stat().st_mode & 0o7777)
+                    info = self.files_of.status(folder)
+                    self.writer.add_folder(FILES + folder, 0o755 if info is None else info.st_mode & 0o7777)
             try:
                 self._file(entry)
             except FileNotFoundError:
@@ -227,14 +231,14 @@ class _Backup:
                 self.tell(Progress("files", self.files, len(entries), "files", self.writer.content))
 
     def _file(self, entry: Entry) -> None:
-        name, path = FILES + entry.path, inside(self.site.files, entry.path)
+        name = FILES + entry.path
         if entry.kind == "folder":
             self.writer.add_folder(name, entry.mode)
             return
         if entry.kind == "link":
-            self.writer.add_link(name, str(path.readlink()))
+            self.writer.add_link(name, self.files_of.link(entry.path))
             return
-        with path.open("rb") as file:
+        with os.fdopen(self.files_of.open(entry.path), "rb") as file:
             for _ in range(_TRIES):
                 before = os.fstat(file.fileno())
                 size, content = before.st_size, file.read(_WHOLE + 1)
