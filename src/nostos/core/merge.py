@@ -6,6 +6,7 @@ takes the database back with it, and a commit that fails takes the renames back:
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, suppress
@@ -23,7 +24,7 @@ from nostos.core.apply.ledger import Ledger, Line
 from nostos.core.apply.marker import MARKER, marked
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.settle import settle
-from nostos.core.apply.switch import Switch
+from nostos.core.apply.switch import Switch, changes_of
 from nostos.core.busy import Hold, holding
 from nostos.core.compare import compare_rows
 from nostos.core.database.base import Database, told
@@ -60,7 +61,7 @@ from nostos.core.schema_steps import schema_items
 from nostos.core.selection import Choice, choose
 from nostos.core.site import recognised_from
 from nostos.core.tree.entries import inside
-from nostos.core.tree.local import LocalTree
+from nostos.core.tree.local import LocalTree, may_give
 from nostos.core.undisturbed import undisturbed
 from nostos.core.voyage import Crew, Home
 
@@ -167,7 +168,21 @@ def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = si
 
     comparison, needs = look(crew, tell, toward, prefer)
     selection = choose(comparison, needs, made, lambda name: exists(crew, comparison, name))
-    return Prepared(comparison, needs, plan(comparison, needs, selection), choice, toward, made, undecided)
+    planned = plan(comparison, needs, selection)
+    target = crew.live if toward is Side.LIVE else crew.staging
+    noted = replace(selection, warnings=(*selection.warnings, *not_given(LocalTree(target.files), planned)))
+    return Prepared(comparison, needs, replace(planned, selection=noted), choice, toward, made, undecided)
+
+
+def not_given(tree: LocalTree, planned: Plan) -> Iterator[str]:
+    """What will belong to this user, who may not give it to whom it should belong to."""
+    paths = [change.path for o in planned.of(PutFile, RemoveFile, SwitchFolder) for change in changes_of(o)
+             if isinstance(change, PutFile)]
+    mine = [p for p in paths if not may_give(tree.owner(p))] if os.geteuid() else []
+    if mine:
+        owner = tree.owner(mine[0])
+        yield (f"{len(mine)} files, such as {mine[0]}, will belong to you and not to user {owner.user}, group "
+               f"{owner.group}, for only root may give files away: the site may not be able to change them")
 
 
 def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
@@ -411,9 +426,7 @@ class _Merge:
 
     def _undo_files(self) -> Iterator[dict[str, Any]]:
         for o in self.plan.of(PutFile, RemoveFile, SwitchFolder):
-            changes: tuple[PutFile | RemoveFile, ...] = (
-                (*o.puts, *o.removals) if isinstance(o, SwitchFolder) else (o,))
-            for change in changes:
+            for change in changes_of(o):
                 yield {"path": change.path, "before": msgspec.to_builtins(change.before, builtin_types=(bytes,)),
                        "after": msgspec.to_builtins(change.entry, builtin_types=(bytes,))
                        if isinstance(change, PutFile) else None}

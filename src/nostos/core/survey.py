@@ -16,6 +16,7 @@ from nostos.core.profiles.model import Policy, Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site
 from nostos.core.tree.entries import Passed, scan
+from nostos.core.tree.local import Owner, may_give
 from nostos.core.values import structures
 from nostos.core.values.php import looks_serialised
 from nostos.core.versions import Part, parts
@@ -193,6 +194,12 @@ def _rights(site: Site) -> Iterator[Finding]:
             yield Finding(Level.OBSTACLE, f"You may not write to {path}.",
                           "Cloning works, but nothing can be merged home.",
                           "Run Nostos as the user that the site belongs to.", Whose.HOST)
+    root = site.files if site.has_files else site.home
+    info = root.stat()
+    if not may_give(Owner(info.st_uid, info.st_gid)):
+        yield Finding(Level.NOTICE, f"{root} belongs to user {info.st_uid}, group {info.st_gid}, and you may not give "
+                      "files to them.", "What a merge writes there will belong to you: the site may then be unable to "
+                      "update or change it.", "Run it as the user that the site belongs to, or as root.", Whose.HOST)
 
 
 def _passed(passed: list[Passed]) -> Iterator[Finding]:

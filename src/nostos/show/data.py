@@ -84,7 +84,8 @@ def merged(result: Merged) -> dict[str, Any]:
     return {
         "merge": result.id, "seconds": round(result.seconds, 3), "seconds_between_states": round(result.between, 4),
         "seconds_locked": round(result.locked, 4),
-        "tries": result.tries,
+        "tries": result.tries, "late": result.late, "carried": list(result.carried),
+        "dangling": list(result.dangling),
         "renumbered": [{"table": t, "staging": s, "live": n} for t, s, n in result.renumbered],
         "clashes": [{"item": i.id, "reason": i.reason} for i in result.clashes],
         "ledger": [{"kind": line.kind, "gained": line.gained, "edited": line.edited, "removed": line.removed,

@@ -161,6 +161,7 @@ def merged(console: Console, result: Merged, site: str, since: str) -> None:
         console.print(f"New ids on live: {', '.join(f'{n} in {t}' for t, n in by_table.items())} "
                       f"({'; '.join(shown)}{'; ...' if len(result.renumbered) > 3 else ''}).")
     console.print(f"Live spent {result.between * 1000:.1f} ms between two states.")
+    _meanwhile(console, result)
     console.print()
     ledger(console, result, since)
     if result.clashes:
@@ -180,6 +181,18 @@ def refreshed(console: Console, result: Merged, voyage: str, since: str) -> None
         _short(console, result.clashes)
 
 
+def _meanwhile(console: Console, result: Merged) -> None:
+    """What the site itself did in the very moment, which stays as it has it."""
+    if result.carried:
+        console.print("What the site itself wrote meanwhile into folders that were switched came along: "
+                      f"{', '.join(result.carried[:5])}{' and more' if len(result.carried) > 5 else ''}.",
+                      soft_wrap=True)
+    if result.dangling:
+        console.print(Text("In the very moment something came to refer to what was removed: "
+                           f"{', '.join(result.dangling[:5])}. Look at it, or take the merge back with `nostos undo`.",
+                           style="bold red"), soft_wrap=True)
+
+
 def ledger(console: Console, result: Merged, since: str, side: str = "live") -> None:
     """The ledger. side: whose own work it proves."""
     heading(console, f"Ledger: what {side} gained since the clone of {since[:16].replace('T', ' ')} UTC")
@@ -196,5 +209,7 @@ def ledger(console: Console, result: Merged, since: str, side: str = "live") -> 
                                for what in ("gained", "edited", "blended"))
     if gained or edited:
         console.print(f"  Present and equal: {count(gained, 'thing')} that {side} gained, {count(edited, 'edit')}.")
+    if result.late:
+        console.print(f"  Changed by {side} itself while the merge ran, and left so: {count(result.late, 'thing')}.")
     if blended:
         console.print(f"  Merged with staging's into one: {count(blended, 'edit')} of {side}'s.")
