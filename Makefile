@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV   ?= .venv
 BIN     = $(VENV)/bin
 
-.PHONY: demo serve test faults servers check screenshots venv dev clean
+.PHONY: demo serve test faults waits servers check screenshots venv dev clean
 
 demo: venv            ## play the whole story on made-up data
 	$(BIN)/nostos demo
@@ -24,6 +24,9 @@ servers:
 
 faults: dev           ## kill every operation at every point, recover, and look (some minutes)
 	$(BIN)/python -m tests.faults
+
+waits: dev servers    ## how long visitors wait while merges run on a site that has grown (long)
+	$(BIN)/python -m tests.waits
 
 check: dev            ## style and types
 	$(BIN)/ruff check .

@@ -17,7 +17,7 @@ from tests.faults import VERBS, broken, walk
 from tests.support import Harbour, dangling, rows, state
 
 _EVERY = 17
-FAULTS = ("killed", "disk full", "no rights")
+FAULTS = ("killed", "power cut", "disk full", "no rights")
 
 
 class Faults(unittest.TestCase):
@@ -25,6 +25,11 @@ class Faults(unittest.TestCase):
         for number, verb in enumerate(VERBS, start=1):
             with self.subTest(verb):
                 self.assertGreater(walk(verb, _EVERY, start=3 * number), 5)
+
+    def test_the_power_is_cut(self) -> None:
+        for number, verb in enumerate(VERBS, start=1):
+            with self.subTest(verb):
+                self.assertGreater(walk(verb, 2 * _EVERY, start=5 * number, fault="power cut"), 3)
 
     def test_a_full_disk_and_rights_that_are_gone(self) -> None:
         for number, verb in enumerate(VERBS, start=1):
