@@ -270,6 +270,22 @@ class Files(SiteTest):
         if acl:
             self.assertEqual(os.getxattr(live / WIDGET, "system.posix_acl_access"), acl)
 
+    def test_a_tree_below_the_sites_folder(self) -> None:
+        """The copy's folders are open as live's are, whoever makes them."""
+        live = self.folder / "live"
+        (live / "public/www/in").mkdir(parents=True)
+        (live / "public/www/in/a.txt").write_text("x")
+        (live / "rows").mkdir(mode=0o750)
+        sqlite3.connect(live / "rows/site.db").execute("CREATE TABLE t (id INTEGER PRIMARY KEY)").connection.close()
+        (live / "nostos.toml").write_text('[site]\nname = "lending"\nurl = "https://lending.example"\n'
+                                          'database = "sqlite:///rows/site.db"\nfiles = "public/www"\n')
+        (live / "public").chmod(0o751)
+        h = Harbour(self.folder, live)
+        for name in ("", "public", "public/www", "public/www/in", "public/www/in/a.txt", "rows", "nostos.toml"):
+            mine, theirs = (h.staging_folder / name).stat(), (live / name).stat()
+            self.assertEqual((mine.st_mode, mine.st_uid, mine.st_gid), (theirs.st_mode, theirs.st_uid, theirs.st_gid),
+                             name)
+
     def test_links_swapped_in(self) -> None:
         """A folder becomes a link while it is worked in: nothing is read or written where it leads."""
         outside = self.folder / "outside"

@@ -272,19 +272,23 @@ class _Clone:
             source.close()
 
     def _opened(self, place: Place) -> Database:
-        """Staging's database, open for filling. A file, and the folder that is made for it, belong to whom live's do:
-        from the start, for whatever the engine lays beside the file follows it."""
+        """Staging's database, open for filling. A file belongs to whom live's does: from the start, for whatever the
+        engine lays beside it follows it."""
         file, live_file = self.database.file, self.live.database.file
-        folder_is_new = file is not None and not file.parent.exists()
         opened = place.open()
         if file is not None and live_file is not None:
-            if folder_is_new and file.parent != self.target:
-                give_as(file.parent, live_file.parent)
             give_as(file, live_file)
         return opened
 
     def _open_up(self, mode: int | None) -> None:
-        """Let the web server in: the folder as it was, or as live's."""
+        """Let the web server in: folders that no file's copy has made as live's are; the whole as it was, or as live's."""
+        places = [self.files] if self.live.has_files else []
+        places += [self.database.file.parent] if self.database.file is not None else []
+        for place in places:
+            while place.is_relative_to(self.target) and place != self.target:
+                model = self.live.home / place.relative_to(self.target)
+                give_as(place, model if model.is_dir() else self.live.files if place == self.files else self.live.home)
+                place = place.parent
         if mode is None:
             give_as(self.target, self.live.home)
         else:
