@@ -26,7 +26,7 @@ from nostos.core.apply.journal import unfinished
 from nostos.core.apply.recover import recover
 from nostos.core.backup.restore import look, restore
 from nostos.core.backup.write import backup
-from nostos.core.busy import marks
+from nostos.core.busy import MARK, marks
 from nostos.core.clone import afresh, clone, remove
 from nostos.core.database.mysql import MysqlDatabase
 from nostos.core.errors import NostosError, RecoverNeeded, SelectionError, VoyageError
@@ -144,9 +144,13 @@ def broken(work: Callable[[], object], number: int, fault: str) -> Ended:
                 disk.flush(descriptor)
 
         def opened(path: Any, flags: int, mode: int = 0o777, *, dir_fd: int | None = None) -> int:
-            if disk is not None and countdown.on and not disk.off:
+            watched = disk is not None and countdown.on and not disk.off and flags & (os.O_WRONLY | os.O_RDWR)
+            if watched:
                 disk.opened(disk._full(path, dir_fd), flags)
-            return real_open(path, flags, mode, dir_fd=dir_fd)
+            made = real_open(path, flags, mode, dir_fd=dir_fd)
+            if watched:
+                disk.written(made, os.fstat(made).st_size)
+            return made
 
         os.fsync = fsync
         os.open = opened
@@ -321,7 +325,8 @@ def same(one: list[Any], other: list[Any]) -> bool:
 
 
 def without_moment(states: list[Any]) -> str:
-    return re.sub(r"\d{4}-\d\d-\d\dT[0-9:+]*", "", repr([(s[0], {p: d for p, d in s[1].items() if p != STAMP})
+    return re.sub(r"\d{4}-\d\d-\d\dT[0-9:+]*", "", repr([(s[0], {p: d for p, d in s[1].items()
+                                                                if p not in (STAMP, MARK)})
                                                         if s else None for s in states]))
 
 

@@ -22,7 +22,7 @@ class Disk:
     def __init__(self, grave: Path) -> None:
         self.grave = grave
         self.undo: list[tuple[set[str], Callable[[], None]]] = []  # folders to be flushed, and how it is undone
-        self.flushed: dict[str, int] = {}  # by path: how much of a file's content is on the disk
+        self.flushed: dict[int, tuple[int, int]] = {}  # by inode: a descriptor, and how much of it is on the disk
         self.off = False
 
     @staticmethod
@@ -83,9 +83,12 @@ class Disk:
             return
         if not os.path.lexists(path):
             self._add({path}, lambda: None if _is_database(path) else _gone(path))
-            self.flushed[path] = 0
-        else:
-            self.flushed.setdefault(path, 0 if flags & os.O_TRUNC else os.path.getsize(path))
+
+    def written(self, descriptor: int, size: int) -> None:
+        """A file is open for writing; so many bytes of it are on the disk."""
+        info = os.fstat(descriptor)
+        if info.st_ino not in self.flushed:
+            self.flushed[info.st_ino] = os.dup(descriptor), size
 
     def _add(self, paths: set[str], undo: Callable[[], None]) -> None:
         self.undo.append(({os.path.dirname(p) for p in paths}, undo))
@@ -99,16 +102,15 @@ class Disk:
             self.undo = [u for u in self.undo if u[0]]
         else:
             info = os.fstat(descriptor)
-            for name in [n for n in self.flushed if _inode(n) == info.st_ino]:
-                del self.flushed[name]
-            self.flushed[path] = info.st_size
+            held = self.flushed.get(info.st_ino)
+            self.flushed[info.st_ino] = held[0] if held else os.dup(descriptor), info.st_size
 
     def cut(self) -> None:
         """Forget whatever was not flushed."""
         self.off = True
-        for path, size in self.flushed.items():
-            if os.path.isfile(path) and not os.path.islink(path) and os.path.getsize(path) > size:
-                os.truncate(path, size)
+        for descriptor, size in self.flushed.values():
+            if os.fstat(descriptor).st_size > size:
+                os.ftruncate(descriptor, size)
         for _, undo in reversed(self.undo):
             undo()
 

@@ -63,14 +63,19 @@ class Hold:
         mark = Mark(operation, voyage, by, socket.gethostname(), datetime.now(UTC).isoformat(timespec="seconds"))
         if self._server is not None:
             self._server.begin(mark)
-        descriptor = os.open(MARK, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600,
-                             dir_fd=self._folder)
         try:
-            os.write(descriptor, msgspec.json.encode(mark) + b"\n")
-            os.fsync(descriptor)
-        finally:
-            os.close(descriptor)
-        sync_descriptor(self._folder)
+            descriptor = os.open(MARK, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600,
+                                 dir_fd=self._folder)
+            try:
+                os.write(descriptor, msgspec.json.encode(mark) + b"\n")
+                os.fsync(descriptor)
+            finally:
+                os.close(descriptor)
+            sync_descriptor(self._folder)
+        except BaseException:  # nothing is changed yet, so nothing is unfinished
+            with suppress(OSError):
+                os.unlink(MARK, dir_fd=self._folder)
+            raise
 
     def end(self, operation: str) -> None:
         """Take the mark away, once the operation is finished or taken back."""
