@@ -71,9 +71,11 @@ class Countdown:
             return
         if self.fault in ("killed", "power cut") and self.points == self.number:
             self.on = False
-            if self.disk is not None:
-                self.disk.cut()
-            os.kill(os.getpid(), signal.SIGKILL)
+            try:
+                if self.disk is not None:
+                    self.disk.cut()
+            finally:
+                os.kill(os.getpid(), signal.SIGKILL)
         if self.fault == "no rights":
             raise sqlite3.OperationalError("attempt to write a readonly database") if statement else OSError(
                 errno.EACCES, "Permission denied")

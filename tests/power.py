@@ -10,6 +10,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -112,7 +113,8 @@ class Disk:
             if os.fstat(descriptor).st_size > size:
                 os.ftruncate(descriptor, size)
         for _, undo in reversed(self.undo):
-            undo()
+            with suppress(OSError):  # what it was about is not there any more
+                undo()
 
     @staticmethod
     def _back(one: str, other: str, before: int, saved: str) -> None:

@@ -281,7 +281,7 @@ class _Clone:
         return opened
 
     def _open_up(self, mode: int | None) -> None:
-        """Let the web server in: the folders above what was copied, as live's are; the whole as it was, or as live's."""
+        """Let the web server in: the folders above what was copied as live's are, the whole as it was or as live's."""
         places = [self.files] if self.live.has_files else []
         places += [self.database.file.parent] if self.database.file is not None else []
         for place in places:

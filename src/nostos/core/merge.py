@@ -23,7 +23,7 @@ from nostos.core.apply.commit import Committed, apply_rows, apply_schema, drop_s
 from nostos.core.apply.ledger import Ledger, Line
 from nostos.core.apply.marker import MARKER, marked
 from nostos.core.apply.notes import AnchorNotes
-from nostos.core.apply.settle import settle
+from nostos.core.apply.settle import settle, settle_rest
 from nostos.core.apply.switch import Switch, changes_of
 from nostos.core.busy import Hold, holding
 from nostos.core.compare import compare_rows
@@ -271,7 +271,7 @@ class _Merge:
         self.between = self.locked = 0.0
         self.switched = False
         self.steps: list[dict[str, Any]] = []
-        self.notes = AnchorNotes()
+        self.notes = self.rest = AnchorNotes()
         self.result: Committed | None = None
 
     def run(self, tries: int, start: float) -> Merged:
@@ -416,7 +416,8 @@ class _Merge:
         if self.detached:
             return AnchorNotes()
         if not self.undoes:
-            return settle(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward)
+            taken = settle(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward)
+            return AnchorNotes([*taken.lines, *self.rest.lines])
         notes = AnchorNotes()
         notes.revert(self.undoes, self._owners())
         for o in self.plan.of(SchemaOperation):
@@ -464,6 +465,9 @@ class _Merge:
 
                 apply_schema(self.plan, self.comparison.rows, live_db, note)
             self.ledger.look(live_db, LocalTree(self.target.files))
+            tables = live_db.tables()
+            if not self.undoes and not self.detached:
+                self.rest = settle_rest(self.crew.anchor, self.comparison, self.plan, tables, self.toward)
             until = monotonic() + _PATIENCE_SECONDS
             pause = 0.05
             while True:
@@ -471,7 +475,7 @@ class _Merge:
                 switch.catch_up()
                 self.hold.check()
                 try:
-                    self._transaction(live_db, journal, switch, removals)
+                    self._transaction(live_db, journal, switch, removals, tables)
                     return
                 except Disturbed:
                     if self.switched or monotonic() + pause > until:
@@ -485,7 +489,7 @@ class _Merge:
             live_db.close()
 
     def _transaction(self, live_db: Database, journal: journals.Journal, switch: Switch,
-                     removals: need_finder.Removals) -> None:
+                     removals: need_finder.Removals, tables: dict[str, Table]) -> None:
         """Everything that happens on live, while visitors may have to wait: only rows and files that the merge itself
         touches are looked at here, and what an index leads to."""
         rows = self.comparison.rows
@@ -496,7 +500,7 @@ class _Merge:
                 raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
             self.ledger.begin(live_db)
             self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
-            done = apply_rows(self.plan, rows, live_db)
+            done = apply_rows(self.plan, rows, live_db, tables)
             self._bring_back(live_db)
             for table in rows.profile.clear:
                 if table in rows.live_tables:

@@ -86,13 +86,15 @@ class Removals:
             moved = found.in_the_way()
             if moved is not None:
                 raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
+            # Made before the transaction, for making it looks at all that live gained.
+            self._again = _Finder(comparison, live_db, self.items, self.tops)
 
     def moved(self, live_db: Database) -> str | None:
-        """Inside the transaction: whether live has built on it since; says what, or None."""
+        """Inside the transaction, in the same connection: whether live has built on it since; says what, or None."""
         if not self.removes:
             return None
         with live_db.locking():
-            return _Finder(self.comparison, live_db, self.items, self.tops).in_the_way()
+            return self._again.in_the_way()
 
 
 def referred_again(comparison: Comparison, items: Iterable[Item], live_db: Database) -> tuple[str, ...]:

@@ -46,12 +46,13 @@ class Committed:
     written: dict[tuple[str, Key], frozenset[str]] = field(default_factory=dict)  # columns that an update set
 
 
-def apply_rows(plan: Plan, rows: Rows, live_db: Database) -> Committed:
-    """Carry out the operations on rows and schema.
+def apply_rows(plan: Plan, rows: Rows, live_db: Database, tables: dict[str, Table]) -> Committed:
+    """Carry out the operations on rows and, where that is part of transactions, on the schema. tables: live's; brought
+    up to what the schema steps make of them.
 
     Raises LiveMoved when a row is no longer as compared. The caller's transaction takes everything back then.
     """
-    work = _Commit(plan, rows, live_db)
+    work = _Commit(plan, rows, live_db, tables)
     try:
         return work.run()
     except Exception as error:
@@ -175,14 +176,14 @@ def _placeholders(column: Column) -> Iterator[Value]:
 
 
 class _Commit:
-    def __init__(self, plan: Plan, rows: Rows, live_db: Database) -> None:
+    def __init__(self, plan: Plan, rows: Rows, live_db: Database, tables: dict[str, Table]) -> None:
         self.plan = plan
         self.rows = rows
         self.live_db = live_db
         self.done = Committed()
         self.at = ""  # the item that is being written
         self.writer = Writer(rows.live_urls, self._number, rows.live_prefix)
-        self.tables: dict[str, Table] = {}
+        self.tables = tables
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
 
@@ -196,9 +197,10 @@ class _Commit:
         return key
 
     def run(self) -> Committed:
-        if self.live_db.transactional_schema:
+        if self.live_db.transactional_schema and self.plan.of(SchemaOperation):
             apply_schema(self.plan, self.rows, self.live_db)
-        self.tables = self.live_db.tables()
+            self.tables.clear()
+            self.tables.update(self.live_db.tables())
         self._check_all()
         for operation in self.plan.of(RemoveRow):
             self.at = operation.item
@@ -227,12 +229,16 @@ class _Commit:
         """Every row that was touched, as it was and as it is now."""
         for operation in self.plan.of(RemoveRow):
             yield Changed(operation.table, operation.key, self.found[operation.table, operation.key], None)
+        written: dict[str, list[Key]] = {}
         for (name, _), key in self.done.inserted.items():
-            yield Changed(name, key, None, self.live_db.fetch(self.tables[name], key))
+            written.setdefault(name, []).append(key)
         for operation in self.plan.of(UpdateRow):
-            table = self.tables[operation.table]
-            yield Changed(operation.table, operation.key, self.found[operation.table, operation.key],
-                          self.live_db.fetch(table, operation.key))
+            written.setdefault(operation.table, []).append(operation.key)
+        for name, keys in written.items():
+            table = self.tables[name]
+            now = {table.key_of(row): row for row in self.live_db.fetch_many(table, keys)}
+            for key in keys:
+                yield Changed(name, key, self.found.get((name, key)), now.get(key))
 
     def _make_room(self) -> None:
         """Where one row is to have the very values that another, which must not be alike, still has: first let go."""

@@ -75,7 +75,7 @@ class Ledger:
         self._rows: list[Watched] = []
         self._files: list[WatchedFile] = []
         self._blended: Counter[str] = Counter()
-        self._written = {(o.table, o.key) for o in plan.of(UpdateRow)}
+        self._by_row: dict[tuple[str, Key], list[Watched]] = {}
         self._events = _events(plan)
         self._before: dict[Watched, bytes] = {}
         self._reached: list[Watched] = []  # in tables that triggers may change
@@ -116,6 +116,9 @@ class Ledger:
     def look(self, live_db: Database, tree: LocalTree) -> None:
         """Read everything watched, before anything is done."""
         self._before = self._read(live_db, self._rows)
+        self._by_row = {}
+        for w in self._rows:
+            self._by_row.setdefault((w.table, w.key), []).append(w)
         effects = live_db.side_effects(self._events)
         self._reached = [w for w in self._rows if w.table in effects]
         self._files_before = {f.path: _signature(tree, f.path) for f in self._files}
@@ -128,12 +131,11 @@ class Ledger:
         """Inside the transaction, when all is written. Raises MergeRefused when anything that live gained and that the
         merge could reach is not as it was."""
         after = self._read(live_db, self._reached)
-        changed = {(c.table, c.key): c for c in done.changed}
-        for w in self._rows:
-            found = changed.get((w.table, w.key))
-            if found is not None and found.before is not None and w not in after:
-                self._before[w] = _digest(w, found.before)
-                after[w] = _digest(w, found.after)
+        for found in done.changed:
+            for w in self._by_row.get((found.table, found.key), ()) if found.before is not None else ():
+                if w not in after:
+                    self._before[w] = _digest(w, found.before)
+                    after[w] = _digest(w, found.after)
         broken = sorted({w.kind for w, digest in after.items() if digest != self._before[w]})
         if broken:
             raise MergeRefused(f"The ledger does not hold for {', '.join(broken)}: live would have lost something.",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 from nostos.core.anchor import ALWAYS_LOOK, Anchor
@@ -11,7 +12,7 @@ from nostos.core.compare import Rows, RowState, base_key
 from nostos.core.database.rowforms import row_form
 from nostos.core.database.schema import Key, Row, Table
 from nostos.core.fields import ABSENT, Standing
-from nostos.core.items import TRAVELS, Comparison, Field
+from nostos.core.items import TRAVELS, Comparison, Field, Item
 from nostos.core.keys import RowName, Side, of_anchor
 from nostos.core.operations import Plan, PutFile, SchemaOperation, SwitchFolder
 from nostos.core.portable import Portable, Unresolved, Writer
@@ -20,17 +21,31 @@ from nostos.core.values import structures
 from nostos.core.values.structures import Tree
 
 
+def settle_rest(anchor: Anchor, comparison: Comparison, plan: Plan, tables: dict[str, Table],
+                toward: Side) -> AnchorNotes:
+    """How the anchor advances over what the operation does not touch: what both sides had changed alike, and what was
+    decided for the target. It is known before the transaction. Arguments as of `settle`."""
+    notes = AnchorNotes()
+    taken = {i.id for i in plan.selection.items}
+    rest = [i for i in comparison.items.values() if i.id not in taken]
+    _rows(_Settler(anchor, notes, comparison.rows, Committed(), tables, toward), rest, set())
+    done_files = {f.path for f in plan.settled_files}
+    for item in comparison.items.values():
+        for file in item.files:
+            if file.path not in done_files and (file.standing is Standing.SETTLED or file.decided is Side.LIVE):
+                notes.file(file.path, toward, file.staging, file.live, written=False)
+    return notes
+
+
 def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, tables: dict[str, Table],
            toward: Side) -> AnchorNotes:
-    """How the anchor advances: what was taken, what both sides had changed alike, and what was decided for the target,
-    becomes the common ancestor. Nothing is read from the sites for it: rows are as the operation found and left them
-    inside its transaction, or as they were compared.
+    """How the anchor advances over what was taken: it becomes the common ancestor. Nothing is read from the sites for
+    it: rows are as the operation found and left them inside its transaction, or as they were compared.
 
     tables: the target's, as the operation leaves them. toward: which side the target is; the comparison is seen from
     there.
     """
     notes = AnchorNotes()
-    taken = {i.id for i in plan.selection.items}
     settled = {s.id for s in plan.settles}
     for operation in plan.of(SchemaOperation):
         step = operation.step
@@ -41,21 +56,20 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, 
             notes.forget_table(step.table)
     rows = _Settler(anchor, notes, comparison.rows, done, tables, toward)
     written = _written_files(plan)
-    for item in comparison.items.values():
+    _rows(rows, [comparison.items[i.id] for i in plan.selection.items], settled)
+    for file in plan.settled_files:
+        notes.file(file.path, toward, file.staging, written.get(file.path), written=True)
+    return notes
+
+
+def _rows(rows: _Settler, items: Iterable[Item], settled: set[RowName]) -> None:
+    for item in items:
         by_row: dict[RowName, list[Field]] = {}
         for f in item.fields:
             if f.row is not None:
                 by_row.setdefault(f.row, []).append(f)
         for state in item.rows:
-            rows.row(state, by_row.get(state.id, []), item.id in taken and state.id in settled)
-    for file in plan.settled_files:
-        notes.file(file.path, toward, file.staging, written.get(file.path), written=True)
-    done_files = {f.path for f in plan.settled_files}
-    for item in comparison.items.values():
-        for file in item.files:
-            if file.path not in done_files and (file.standing is Standing.SETTLED or file.decided is Side.LIVE):
-                notes.file(file.path, toward, file.staging, file.live, written=False)
-    return notes
+            rows.row(state, by_row.get(state.id, []), state.id in settled)
 
 
 def _written_files(plan: Plan) -> dict[str, Entry]:
