@@ -48,7 +48,7 @@ class HalfWay(SiteTest):
                     self.h.merge()
                 except MergeInterrupted:  # it is on live, and only its tidying is left
                     recover(self.h.home)
-                    self.assertEqual(self.h.homeward(), [])
+                    self.assertEqual({i.partition("/")[0] for i in self.h.homeward()} - {"order", "comment"}, set())
                     return number
                 except NostosError:
                     self.assertTrue(state(self.h.live_folder) == self.before, f"{target}, call {number}")
