@@ -62,7 +62,7 @@ from nostos.core.selection import Choice, choose
 from nostos.core.site import recognised_from
 from nostos.core.tree.entries import inside
 from nostos.core.tree.local import LocalTree, may_give
-from nostos.core.undisturbed import undisturbed
+from nostos.core.undisturbed import not_collecting, undisturbed
 from nostos.core.voyage import Crew, Home
 
 DEFAULT = Choice()
@@ -493,7 +493,7 @@ class _Merge:
         """Everything that happens on live, while visitors may have to wait: only rows and files that the merge itself
         touches are looked at here, and what an index leads to."""
         rows = self.comparison.rows
-        with ExitStack() as calm, live_db.writing():
+        with not_collecting(), ExitStack() as calm, live_db.writing():
             locking = monotonic()
             moved = removals.moved(live_db)
             if moved is not None:

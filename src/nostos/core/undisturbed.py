@@ -2,11 +2,26 @@
 
 from __future__ import annotations
 
+import gc
 import signal
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
+
+
+@contextmanager
+def not_collecting() -> Iterator[None]:
+    """While it lasts, Python's cyclic garbage collector waits: with a large comparison in memory one pass of it takes
+    as long as all of a small transaction, and visitors would wait for it."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
+
 
 _SIGNALS = tuple(s for s in (getattr(signal, n, None) for n in ("SIGINT", "SIGTERM", "SIGHUP")) if s is not None)
 

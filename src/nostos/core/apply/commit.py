@@ -350,7 +350,7 @@ class _Commit:
     def _recount(self) -> None:
         for name, key in self.touched:
             table = self.tables.get(name)
-            if table is None or self.live_db.fetch(table, (key,)) is None:
+            if table is None:
                 continue
             for d in self.rows.profile.derived:
                 if d.table == name and d.counts in self.tables:
