@@ -154,4 +154,4 @@ class Program:
     def __call__(self, *args: str, answer: str = "") -> subprocess.CompletedProcess[str]:
         return subprocess.run(
             [sys.executable, "-m", "nostos", *args], input=answer, capture_output=True, text=True, cwd=self.folder,
-            timeout=120, env={**os.environ, "NOSTOS_HOME": str(self.folder / "home"), "COLUMNS": "160"}, check=False)
+            timeout=600, env={**os.environ, "NOSTOS_HOME": str(self.folder / "home"), "COLUMNS": "160"}, check=False)

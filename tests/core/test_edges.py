@@ -151,7 +151,7 @@ class Stopping(SiteTest):
                                        env={**os.environ, "NOSTOS_HOME": str(h.home.path)})
             time.sleep(delay)
             process.send_signal((signal.SIGTERM, signal.SIGHUP, signal.SIGINT)[number % 3])
-            said = process.communicate(timeout=60)[1]
+            said = process.communicate(timeout=600)[1]
             there = h.live.find("page", slug) is not None
             seen.add(process.returncode)
             if process.returncode in (3, 4):
