@@ -42,7 +42,7 @@ class Moves(SiteTest):
 
     def test_what_is_settled_is_no_move(self) -> None:
         self.sql.execute("UPDATE t SET v = 'new' WHERE id = 1")
-        digest = self.database.row_digest(self.table, ("id", "v"), (1,))
+        digest = dict(self.database.row_digests(self.table, ("id", "v")))[1,]
         with self.anchor.changing():
             self.anchor.set_digest(Side.LIVE, "t", (1,), digest)
             self.anchor.set_digest(Side.LIVE, "t", (8,), ALWAYS_LOOK)

@@ -80,11 +80,8 @@ def lay_guard_file(profile: Profile, files: Path, facts: Mapping[str, str]) -> l
     for name, fact in facts.items():
         # The text is a program: nothing but plain words may get into it.
         text = text.replace("{" + name + "}", re.sub(r"[^\w .:+-]", "", fact))
-    tree, done = LocalTree(files), ""
-    for part in guard.path.split("/")[:-1]:
-        done = f"{done}/{part}" if done else part
-        if tree.status(done) is None:
-            tree.make_folder(done, 0o755)
+    tree = LocalTree(files)
+    tree.make_above(guard.path, lambda _: (0o755, None))
     tree.remove(guard.path)
     tree.write(guard.path, text.encode(), 0o644)
     return [Guard(guard.path, guard.does)]

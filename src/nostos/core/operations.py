@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields, is_dataclass, replace
 from typing import Any, TypeVar
@@ -16,7 +15,7 @@ from nostos.core.keys import RowName
 from nostos.core.needs import Needs
 from nostos.core.portable import named_rows
 from nostos.core.selection import Selection
-from nostos.core.tree.entries import Entry
+from nostos.core.tree.entries import Entry, digest_of
 from nostos.core.values import php
 from nostos.core.values.structures import Tree, jsonable
 from nostos.core.writes import row_writes
@@ -168,7 +167,7 @@ def _put(item: Item, file: FileState) -> PutFile:
     assert file.staging is not None
     merged = file.merged if file.standing is Standing.BLENDED else None
     entry = file.staging if merged is None else replace(
-        file.staging, size=len(merged), digest=hashlib.blake2b(merged, digest_size=16).digest())
+        file.staging, size=len(merged), digest=digest_of(merged))
     return PutFile(item.id, file.path, entry, file.live, merged)
 
 

@@ -31,7 +31,7 @@ from nostos.core.merge import Merged, Prepared
 from nostos.core.needs import Needs
 from nostos.core.private import write_private
 from nostos.core.profiles.model import Policy
-from nostos.core.tree.entries import Entry, inside, plain_text
+from nostos.core.tree.entries import Entry, digest_of, inside, plain_text
 from nostos.core.trial.compare import count
 from nostos.core.trial.pictures import Pictured
 from nostos.core.trial.run import Trial
@@ -189,7 +189,7 @@ class Reporter:
     def _content(self, root: Path, entry: Entry) -> bytes | None:
         """A file as it was compared: a merge may have put another in its place since."""
         raw = _read(root, entry)
-        if raw is None or hashlib.blake2b(raw, digest_size=16).digest() == entry.digest:
+        if raw is None or digest_of(raw) == entry.digest:
             return raw
         return self.crew.anchor.text(entry.digest)
 

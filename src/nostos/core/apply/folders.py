@@ -17,7 +17,7 @@ from typing import Any
 
 from nostos.core.database.digests import squeeze, unsqueeze
 from nostos.core.private import write_private
-from nostos.core.tree.local import LocalTree, Signature
+from nostos.core.tree.local import LocalTree, Owner, Signature
 
 State = tuple[int, int, int]  # inode, size, time of change in ns
 
@@ -107,12 +107,12 @@ class FolderSwitch:
 
     def make_parents(self, rest: str, source: LocalTree) -> None:
         """The folders above what comes, with the rights that they have on live, or where it comes from."""
-        done = ""
-        for part in rest.split("/")[:-1]:
-            done = f"{done}/{part}" if done else part
-            if self.tree.status(f"{self.staged}/{done}") is None:
-                model = self.tree.status(f"{self.target}/{done}") or source.status(f"{self.target}/{done}")
-                self.tree.make_folder(f"{self.staged}/{done}", 0o755 if model is None else stat.S_IMODE(model.st_mode))
+        def rights(folder: str) -> tuple[int, None]:
+            there = self.target + folder[len(self.staged):]
+            model = self.tree.status(there) or source.status(there)
+            return 0o755 if model is None else stat.S_IMODE(model.st_mode), None
+
+        self.tree.make_above(f"{self.staged}/{rest}", rights)
 
     def close_up(self, removals: Sequence[tuple[str, bool]]) -> None:
         """Remove the folders that lost their last file, the whole of it too, and flush what was staged. removals: what
@@ -248,6 +248,7 @@ class FolderSwitch:
                 self.tree.remove(f"{target}/{rest}")
                 carried.append(f"{self.target}/{rest}")
             del self.rest[rest]
+        self._flush(target, carried)
         return carried
 
     def _remember(self, rest: str, source: str, target: str) -> None:
@@ -263,13 +264,18 @@ class FolderSwitch:
         return any(rest == r or rest.startswith(r + "/") for r in self.removals)
 
     def _parents(self, source: str, target: str, rest: str) -> None:
-        done = ""
-        for part in rest.split("/")[:-1]:
-            done = f"{done}/{part}" if done else part
-            there = self.tree.status(f"{source}/{done}")
-            if there is not None and self.tree.status(f"{target}/{done}") is None:
-                self.tree.make_folder(f"{target}/{done}", stat.S_IMODE(there.st_mode),
-                                      self.tree.owner(f"{source}/{done}"))
+        def rights(folder: str) -> tuple[int, Owner]:
+            there = source + folder[len(target):]
+            info = self.tree.status(there)
+            return 0o755 if info is None else stat.S_IMODE(info.st_mode), self.tree.owner(there)
+
+        self.tree.make_above(f"{target}/{rest}", rights)
+
+    def _flush(self, target: str, carried: Sequence[str]) -> None:
+        """What was carried over is on the disk before the folder that it came from goes."""
+        rests = [path[len(self.target) + 1:] for path in carried]
+        for folder in {"/".join(r.split("/")[:n]) for r in rests for n in range(r.count("/") + 1)}:
+            self.tree.sync(f"{target}/{folder}" if folder else target)
 
     def _replace(self, path: str, place: str) -> None:
         """Put a second name of something in the place of what is there."""
@@ -308,6 +314,7 @@ class FolderSwitch:
             if rest not in seen and own is not None and own.st_ino == was_there[0]:
                 self.tree.remove(f"{self.target}/{rest}")
                 carried.append(f"{self.target}/{rest}")
+        self._flush(self.target, carried)
         return carried
 
     def _leave_others(self) -> list[str]:

@@ -234,11 +234,7 @@ class Switch:
             return
         parent = path.rpartition("/")[0]
         make_private(before.root)
-        done = ""
-        for part in parent.split("/") if parent else ():
-            done = f"{done}/{part}" if done else part
-            if before.status(done) is None:
-                before.make_folder(done, 0o700)
+        before.make_above(path, lambda _: (0o700, None))
         if expected.kind == "link":
             before.make_link(path, self.live.link(path))
         elif before.copy_in(self.live, path, path, 0o600) != expected.digest:

@@ -92,10 +92,6 @@ class Database(ABC):
         """Key and digest over these columns of every row, or of the rows of these blocks, streamed."""
 
     @abstractmethod
-    def row_digest(self, table: Table, columns: Sequence[str], key: Key) -> bytes | None:
-        """The digest over these columns of one row."""
-
-    @abstractmethod
     def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
         """The rows with these keys, in any order."""
 

@@ -199,12 +199,6 @@ class MysqlDatabase(Database):
                                     [*kinds, "text"]):
                 yield row[:-1], bytes.fromhex(str(row[-1]))
 
-    def row_digest(self, table: Table, columns: Sequence[str], key: Key) -> bytes | None:
-        where, bound = self._matching(table, dict(zip(table.key, key, strict=True)))
-        sql = self._of(table)
-        found = self.run(f"SELECT {sql.digest(columns)} FROM {sql.real} WHERE {where}", bound)
-        return bytes.fromhex(found[0][0]) if found else None
-
     def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
         tests = " OR ".join(f"NOT ({quote(c.name)} <=> DEFAULT({quote(c.name)}))" for c in columns)
         yield from self._rows(table, tests, ())

@@ -48,9 +48,6 @@ class NoDatabase(Database):
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
         yield from ()
 
-    def row_digest(self, table: Table, columns: Sequence[str], key: Key) -> bytes | None:
-        return None
-
     def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
         yield from ()
 

@@ -227,10 +227,6 @@ class SqliteDatabase(Database):
             if wanted is None or block_of(key) in wanted:
                 yield key, row_digest(values[len(table.key):])
 
-    def row_digest(self, table: Table, columns: Sequence[str], key: Key) -> bytes | None:
-        row = self.fetch(table, key)
-        return None if row is None else row_digest([row.get(c) for c in columns])
-
     def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
         for key in keys:
             yield from self.find(table, dict(zip(table.key, key, strict=True)))

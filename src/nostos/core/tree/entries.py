@@ -101,12 +101,12 @@ def entry_of(path: str, info: os.stat_result, target: str | None = None) -> Entr
     stamp = (info.st_mtime_ns, info.st_ctime_ns)
     if target is None:
         return Entry(path, "file", info.st_size, stat.S_IMODE(info.st_mode), stamp)
-    return Entry(path, "link", 0, 0o777, stamp, hashlib.blake2b(os.fsencode(target), digest_size=16).digest())
+    return Entry(path, "link", 0, 0o777, stamp, digest_of(os.fsencode(target)))
 
 
 def folder_of(path: str, info: os.stat_result) -> Entry:
     """An empty folder, which has to be told for it to be there elsewhere."""
-    return Entry(path, "folder", 0, stat.S_IMODE(info.st_mode), (0, 0), hashlib.blake2b(digest_size=16).digest())
+    return Entry(path, "folder", 0, stat.S_IMODE(info.st_mode), (0, 0), digest_of(b""))
 
 
 def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],

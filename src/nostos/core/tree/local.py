@@ -258,6 +258,14 @@ class LocalTree:
             os.mkdir(name, 0o700, dir_fd=parent)
         self.give(path, owner, mode)
 
+    def make_above(self, path: str, rights: Callable[[str], tuple[int, Owner | None]]) -> None:
+        """Make the missing folders above a path. rights: what each of them is to have, by its own path."""
+        done = ""
+        for part in path.split("/")[:-1]:
+            done = f"{done}/{part}" if done else part
+            if self.status(done) is None:
+                self.make_folder(done, *rights(done))
+
     def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None) -> None:
         """Write a new file, flushed to disk. owner: whose it is to be; None: as the folder that it lies in."""
         owner = owner or self.owner(path)
