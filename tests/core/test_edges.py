@@ -405,6 +405,43 @@ class Names(SiteTest):
         self.assertEqual(rows(h.staging.database, "SELECT count(*) FROM search WHERE search MATCH 'star'"), [(1,)])
 
 
+class Declared(SiteTest):
+    """What a database would do by itself to rows that refer to something which is removed."""
+
+    def test_rows_without_a_key_are_never_removed_along(self) -> None:
+        shutil.copytree(template(), self.folder / "site")
+        database = self.folder / "site/data/site.db"
+        rows(database, "CREATE TABLE bookings (page INTEGER REFERENCES content(id) ON DELETE CASCADE, who TEXT)")
+        h = Harbour(self.folder, self.folder / "site")
+        page = h.staging.find("page", "winter-closing")["id"]
+        rows(database, "INSERT INTO bookings VALUES (?, 'Mira')", page)
+        h.staging.remove(page)
+        self.assertEqual(h.standings()["page/winter-closing"], "clash")
+        rows(database, "DELETE FROM bookings")
+        with h.crew() as crew:
+            prepared = prepare(crew)
+            rows(database, "INSERT INTO bookings VALUES (?, 'Mira')", page)
+            with self.assertRaises(LiveMoved):
+                merge(h.home, crew, prepared)
+        self.assertEqual(rows(database, "SELECT who FROM bookings"), [("Mira",)])
+
+    def test_a_merge_checks_what_the_engine_would_read_whole_tables_for(self) -> None:
+        h = self.harbour()
+        page = h.staging.find("page", "visit")["id"]
+        h.staging.remove(h.staging.find("page", "winter-closing")["id"])
+        h.staging.add("page", "talks", "Talks", parent=page)
+        real = Switch.stage
+
+        def stage(switch: Switch, *more: Any) -> None:  # live removes the parent when all has been looked at
+            real(switch, *more)
+            rows(h.live.database, "DELETE FROM content WHERE id=?", page)
+
+        with mock.patch.object(Switch, "stage", stage), self.assertRaises(MergeRefused) as caught:
+            h.merge()
+        self.assertIn("would point at content by its parent_id", caught.exception.what)
+        self.assertEqual(h.live.find("page", "winter-closing")["slug"], "winter-closing")
+
+
 class Small(SiteTest):
     def test_sets_tell_one_from_true(self) -> None:
         self.assertEqual(merge_sets([1], [1, 2], [1, True]), [1, 2, True])

@@ -23,6 +23,7 @@ from nostos.core.apply.commit import Committed, apply_rows, apply_schema, drop_s
 from nostos.core.apply.ledger import Ledger, Line
 from nostos.core.apply.marker import MARKER, marked
 from nostos.core.apply.notes import AnchorNotes
+from nostos.core.apply.own_checks import check_parents, may_check_itself
 from nostos.core.apply.settle import settle, settle_rest
 from nostos.core.apply.switch import Switch, changes_of
 from nostos.core.busy import Hold, holding
@@ -493,7 +494,8 @@ class _Merge:
         """Everything that happens on live, while visitors may have to wait: only rows and files that the merge itself
         touches are looked at here, and what an index leads to."""
         rows = self.comparison.rows
-        with not_collecting(), ExitStack() as calm, live_db.writing():
+        unchecked = may_check_itself(self.plan, live_db, rows.live_tables, rows.profile.clear)
+        with not_collecting(), ExitStack() as calm, live_db.writing(unchecked):
             locking = monotonic()
             moved = removals.moved(live_db)
             if moved is not None:
@@ -501,6 +503,8 @@ class _Merge:
             self.ledger.begin(live_db)
             self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
             done = apply_rows(self.plan, rows, live_db, tables)
+            if unchecked:
+                check_parents(done.changed, live_db, tables)
             self._bring_back(live_db)
             for table in rows.profile.clear:
                 if table in rows.live_tables:

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
+from functools import cached_property
 from typing import Any
 
 from nostos.core.compare import Rows, RowState, side_key
@@ -18,6 +19,7 @@ from nostos.core.items import Comparison, Item, SchemaStep, with_standing
 from nostos.core.keys import CanonicalName, Origin, RowName, Side
 from nostos.core.portable import Unresolved, Writer, named_rows, plain
 from nostos.core.profiles.model import Reference, holds
+from nostos.core.tree.entries import matches
 from nostos.core.values.structures import Tree, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
 from nostos.core.writes import RowWrite, row_writes
@@ -376,7 +378,7 @@ class _Finder:
     def unindexed(self) -> set[str]:
         """The tables in which rows that point at what is removed are not to be found by an index."""
         return {at.name for r, at in self._pointing() if not self._by_index(r, at)} | {
-            name for name, fk, _ in self._keyed_tables() if not self.rows.live_tables[name].indexed(fk.columns[0])}
+            at.name for at, fk, _ in self._declared() if not at.indexed(fk.columns[0])}
 
     def _pointing(self) -> Iterator[tuple[Reference, Table]]:
         gone = {s.table for s in self.removed.values()}
@@ -385,12 +387,23 @@ class _Finder:
             if r.to in gone and at is not None and at.key and at.column(r.column) is not None:
                 yield r, at
 
-    def _keyed_tables(self) -> Iterator[tuple[str, ForeignKey, Table]]:
+    def _declared(self) -> Iterator[tuple[Table, ForeignKey, Table]]:
+        """The declared keys that lead to what is removed and are no references: by composite or natural keys, and from
+        tables without a key, whose rows are not compared: the database might remove them along with it."""
         gone = {s.table for s in self.removed.values()}
         for table in self.rows.live_tables.values():
             for fk, goal in self._keyed(table.name) if table.key else ():
                 if goal.name in gone:
-                    yield table.name, fk, goal
+                    yield table, fk, goal
+        for table in self._keyless:
+            for fk in table.foreign_keys:
+                if fk.target in gone:
+                    yield table, fk, self.rows.live_tables[fk.target]
+
+    @cached_property
+    def _keyless(self) -> list[Table]:
+        return [t for t in self.live_db.tables().values() if not t.key
+                and not matches(t.name, self.rows.profile.volatile)] if self.removed else []
 
     @staticmethod
     def _by_index(r: Reference, at: Table) -> bool:
@@ -402,8 +415,8 @@ class _Finder:
         if self._found is not None:
             return self._found
         found: dict[RowName, list[RowName]] = {}
-        for name, fk, goal in self._keyed_tables():
-            self._by_declared_key(found, self.rows.live_tables[name], fk, goal)
+        for table, fk, goal in self._declared():
+            self._by_declared_key(found, table, fk, goal)
         for r, at in self._pointing():
             self._by_reference(found, r, at)
         self._found = found
@@ -456,6 +469,8 @@ class _Finder:
 
     def called(self, name: RowName) -> str:
         """What a live row that did not change is called."""
+        if not name[1]:
+            return f"a row of {name[0]}, which has no key,"
         table = self.rows.live_tables[name[0]]
         key = side_key(table, name[1], self.translator)
         row = self.live_db.fetch(table, key) if key is not None else None

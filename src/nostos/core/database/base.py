@@ -64,8 +64,9 @@ class Database(ABC):
         """A transaction in which everything read is of one moment."""
 
     @abstractmethod
-    def writing(self) -> AbstractContextManager[None]:
-        """A transaction that nobody else's writes can come between; rolled back if the body raises.
+    def writing(self, unchecked: bool = False) -> AbstractContextManager[None]:
+        """A transaction that nobody else's writes can come between; rolled back if the body raises. unchecked: the
+        caller checks declared foreign keys itself, where the engine lets it.
 
         Raises Disturbed when the lock cannot be had in time, or the database breaks the transaction off; MergeRefused
         for any other error of the database's.
@@ -226,6 +227,7 @@ class Database(ABC):
         """Remove a "table", "column" or "index"."""
 
     computes = False  # whether a server computes the digests, so that two of them are asked at once
+    scans_for_children = False  # whether removing a row reads whole tables where no index leads to its children
     transactional_schema = True  # whether schema changes are part of transactions
     prefix = ""  # what the names of the site's tables begin with; names given and returned are without it
 

@@ -156,7 +156,7 @@ class MysqlDatabase(Database):
                 self.run("ROLLBACK")
 
     @contextmanager
-    def writing(self) -> Iterator[None]:
+    def writing(self, unchecked: bool = False) -> Iterator[None]:
         self.run("START TRANSACTION")
         try:
             yield

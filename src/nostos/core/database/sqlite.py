@@ -63,6 +63,8 @@ def check_file(path: Path) -> None:
 class SqliteDatabase(Database):
     """A SQLite file. readonly opens it so that nothing at all can be written; create makes it, private, first."""
 
+    scans_for_children = True
+
     def __init__(self, path: Path, readonly: bool = False, create: bool = False) -> None:
         if create:
             path.parent.mkdir(parents=True, exist_ok=True)
@@ -174,7 +176,16 @@ class SqliteDatabase(Database):
             self._run("ROLLBACK")
 
     @contextmanager
-    def writing(self) -> Iterator[None]:
+    def writing(self, unchecked: bool = False) -> Iterator[None]:
+        if unchecked:
+            self._run("PRAGMA foreign_keys = OFF")
+        try:
+            yield from self._writing()
+        finally:
+            if unchecked:
+                self._run("PRAGMA foreign_keys = ON")
+
+    def _writing(self) -> Iterator[None]:
         try:
             self._run("BEGIN IMMEDIATE")
         except sqlite3.OperationalError as error:
