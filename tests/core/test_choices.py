@@ -2,9 +2,9 @@
 
 import tomllib
 
+from nostos.core.clock import now
 from nostos.core.errors import SelectionError
 from nostos.core.fields import merge_lists, merge_text
-from nostos.core.history import now
 from nostos.core.merge import merge, prepare
 from nostos.core.selection import Choice
 from nostos.core.selection_files import read, with_voyage, write

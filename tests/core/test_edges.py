@@ -452,7 +452,7 @@ class Small(SiteTest):
                 ("varchar(20)", "text", _literal("varchar(20)", "'publish'", ""), "publish"),
                 ("decimal(9,2)", "other", "0.00", "0.00"), ("int(11)", "int", "7", 7),
                 ("datetime", "other", _literal("datetime", "CURRENT_TIMESTAMP", "DEFAULT_GENERATED"), None)):
-            self.assertEqual(default_value(Column("c", declared, False, default, travels=travels)), wanted)
+            self.assertEqual(default_value(Column("c", declared, False, default, kind=travels)), wanted)
 
     def test_kept_rows_of_long_names_have_places_of_their_own(self) -> None:
         places = {journals.dropped(self.folder, f"column-{'t' * 100}-{'c' * 60}{n}") for n in range(3)}

@@ -21,7 +21,7 @@ import msgspec
 from nostos.core.database.base import Block, Database
 from nostos.core.database.digests import add_digests, block_of, pack, squeeze, unpack, unsqueeze
 from nostos.core.database.rowforms import row_form
-from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.database.schema import Key, Row, Table, Value, in_todays_names
 from nostos.core.errors import VoyageError
 from nostos.core.keys import Keys, Side
 from nostos.core.tree.entries import Entry
@@ -192,11 +192,11 @@ class Anchor:
         """The tables of a side as the anchor knows them."""
         rows = self._file.execute("SELECT name, definition FROM tables WHERE side=? AND instr(name, ?)=0",
                                   (side, _ASIDE))
-        return {n: msgspec.json.decode(d, type=Table) for n, d in rows}
+        return {n: msgspec.json.decode(in_todays_names(d), type=Table) for n, d in rows}
 
     def _definition(self, side: Side, name: str) -> Table | None:
         found = self._file.execute("SELECT definition FROM tables WHERE side=? AND name=?", (side, name)).fetchone()
-        return msgspec.json.decode(found[0], type=Table) if found else None
+        return msgspec.json.decode(in_todays_names(found[0]), type=Table) if found else None
 
     # --- rows
 

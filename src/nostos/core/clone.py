@@ -18,6 +18,7 @@ from nostos.core import configuration
 from nostos.core.anchor import SMALL_TEXT, Anchor
 from nostos.core.apply.journal import needed
 from nostos.core.busy import check_finished
+from nostos.core.clock import now
 from nostos.core.copying import Localiser, RowCopier
 from nostos.core.database import Location, locate
 from nostos.core.database.base import Database, told
@@ -25,7 +26,6 @@ from nostos.core.database.places import Place, choose_place, one_server, remove_
 from nostos.core.database.schema import Table
 from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.guards import Guard, guards_of, lay_guard_file, set_guards
-from nostos.core.history import now
 from nostos.core.keys import Origin, Side, canonical
 from nostos.core.masking import Mask, recipe
 from nostos.core.own_configuration import Original, Own, adapt

@@ -18,10 +18,10 @@ from nostos.core.database.base import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.keys import CanonicalName, Keys, Origin, RowName, Side, canonical, of_anchor
 from nostos.core.masking import Mask, Recipe
+from nostos.core.patterns import matches
 from nostos.core.portable import Portable, Translator, Unresolved, Writer, plain
 from nostos.core.profiles.model import COMPARED, FieldPolicy, Join, Policy, Profile, holds
 from nostos.core.site import Site
-from nostos.core.tree.entries import matches
 from nostos.core.values import structures
 from nostos.core.values.urls import UrlForms
 

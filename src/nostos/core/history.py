@@ -7,11 +7,11 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
 from time import monotonic
 
 import msgspec
 
+from nostos.core.clock import now
 from nostos.core.errors import NostosError
 from nostos.core.voyage import Home
 
@@ -49,10 +49,6 @@ class Record:
     def went(self, origin: str, target: str, between: float | None = None) -> None:
         """Say from where to where it went, and for how many seconds the target was between two states."""
         self.origin, self.target, self.between = origin, target, between
-
-
-def now() -> str:
-    return datetime.now(UTC).isoformat(timespec="seconds")
 
 
 @contextmanager

@@ -392,7 +392,7 @@ def default_value(column: Column) -> Any:
     """A column's default as a value, where it is a plain literal; else None."""
     text = (column.default or "NULL").strip("() ")
     number = re.fullmatch(r"-?(\d+|\d*(\.)\d+)", text)
-    if number and column.travels in ("other", "text", "float"):
+    if number and column.kind in ("other", "text", "float"):
         return text  # so are the rows' own values of such a column
     if number:
         return float(text) if number.group(2) else int(text)

@@ -17,8 +17,8 @@ from typing import Any
 
 from nostos.core.database.base import Database
 from nostos.core.database.schema import Column, Row, Table, Value
-from nostos.core.profiles.model import Masked, Profile, holds
-from nostos.core.tree.entries import matches
+from nostos.core.patterns import matches
+from nostos.core.profiles.model import MASK_KINDS, Masked, Profile, holds
 
 _FIRST = ("Ada", "Bela", "Cato", "Dena", "Emil", "Fay", "Gil", "Hedy", "Ivo", "Jana", "Kit", "Lena", "Milo", "Nia",
           "Otis", "Pia", "Quin", "Rhea", "Sol", "Tess", "Una", "Vito", "Wanda", "Xeno", "Yara", "Zeno")
@@ -203,4 +203,4 @@ _MAKERS: Mapping[str, Callable[[bytes, str], str]] = {
     "city": lambda s, t: _pick(s, 0, _CITIES), "ip": _ip, "note": _note, "url": lambda s, t: f"https://{DOMAIN}/",
     "label": lambda s, t: f"{t.split()[0] if t.split() else ''} {s[:3].hex()}".strip(), "drop": lambda s, t: "",
 }
-KINDS = frozenset({*_MAKERS, "keep"})
+assert frozenset(_MAKERS) | {"keep"} == MASK_KINDS

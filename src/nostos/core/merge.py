@@ -27,6 +27,7 @@ from nostos.core.apply.own_checks import check_parents, may_check_itself
 from nostos.core.apply.settle import settle, settle_rest
 from nostos.core.apply.switch import Switch, changes_of
 from nostos.core.busy import Hold, holding
+from nostos.core.clock import now
 from nostos.core.compare import compare_rows
 from nostos.core.database.base import Database, told
 from nostos.core.database.schema import Table, Value
@@ -42,7 +43,6 @@ from nostos.core.errors import (
     explained,
 )
 from nostos.core.files import FileState, compare_files
-from nostos.core.history import now
 from nostos.core.items import Comparison, Item, assemble
 from nostos.core.keys import CanonicalName, Side
 from nostos.core.mirror import mirrored, turned

@@ -17,9 +17,9 @@ from nostos.core.errors import LiveMoved
 from nostos.core.fields import Standing, same
 from nostos.core.items import Comparison, Item, SchemaStep, with_standing
 from nostos.core.keys import CanonicalName, Origin, RowName, Side
+from nostos.core.patterns import matches
 from nostos.core.portable import Unresolved, Writer, named_rows, plain
 from nostos.core.profiles.model import Reference, holds
-from nostos.core.tree.entries import matches
 from nostos.core.values.structures import Tree, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
 from nostos.core.writes import RowWrite, row_writes

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, fields, is_dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
 from nostos.core.compare import Rows, RowState
@@ -16,8 +16,7 @@ from nostos.core.needs import Needs
 from nostos.core.portable import named_rows
 from nostos.core.selection import Selection
 from nostos.core.tree.entries import Entry, digest_of
-from nostos.core.values import php
-from nostos.core.values.structures import Tree, jsonable
+from nostos.core.values.structures import builtins
 from nostos.core.writes import row_writes
 
 
@@ -96,17 +95,6 @@ Operation = SchemaOperation | InsertRow | UpdateRow | RemoveRow | PutFile | Remo
 def as_data(operation: Operation) -> dict[str, Any]:
     """An operation as JSON-like data, with its kind."""
     return {"operation": type(operation).__name__, **builtins(operation)}
-
-
-def builtins(value: Any) -> Any:
-    """Dataclasses as dicts, at any depth; values as JSON can say them."""
-    if isinstance(value, Tree | php.Raw):
-        return jsonable(value)
-    if is_dataclass(value) and not isinstance(value, type):
-        return {f.name: builtins(getattr(value, f.name)) for f in fields(value)}
-    if isinstance(value, Mapping):
-        return {str(k): builtins(v) for k, v in value.items()}
-    return [builtins(v) for v in value] if isinstance(value, list | tuple) else jsonable(value)
 
 
 @dataclass(frozen=True)

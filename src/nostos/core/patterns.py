@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import re
+from collections.abc import Callable, Iterable, Sequence
 from difflib import get_close_matches
-from fnmatch import fnmatchcase
+from fnmatch import fnmatchcase, translate
 
 
 def matching(names: Iterable[str], patterns: Sequence[str]) -> set[str]:
@@ -16,3 +17,26 @@ def nearest(names: Iterable[str], pattern: str) -> str:
     """Advice for a pattern that matches nothing."""
     near = get_close_matches(pattern, list(names), n=3, cutoff=0.4)
     return f"Nearest names: {', '.join(near)}." if near else "`nostos compare` lists the names."
+
+
+def matches(path: str, patterns: Iterable[str]) -> bool:
+    """Whether a path or a folder that holds it matches one of these shell wildcards; `dir/**` is all below `dir`."""
+    parts = path.split("/")
+    for pattern in patterns:
+        bare = pattern.removesuffix("/**").removesuffix("/")
+        for n in range(len(parts), 0, -1):
+            head = "/".join(parts[:n])
+            if (n < len(parts) or not pattern.endswith("/**")) and fnmatchcase(head, bare):
+                return True
+    return False
+
+
+def _compiled(patterns: Iterable[str]) -> tuple[Callable[[str], object], Callable[[str], object]]:
+    """Tests like `matches`, for paths whose folders were tested before: of the path itself, and, for a folder, whether
+    all below it is meant."""
+    plain: list[str] = []
+    below: list[str] = []
+    for pattern in patterns:
+        bare = pattern.removesuffix("/**").removesuffix("/")
+        (below if pattern.endswith("/**") else plain).append(translate(bare))
+    return tuple(re.compile("|".join(some) or r"(?!)").match for some in (plain, below))  # type: ignore[return-value]

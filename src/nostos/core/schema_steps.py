@@ -11,8 +11,8 @@ from nostos.core.database.schema import Column
 from nostos.core.fields import ABSENT, Merged, Standing, same
 from nostos.core.items import Field, Item, SchemaStep, default_value
 from nostos.core.keys import Side
+from nostos.core.patterns import matches
 from nostos.core.profiles.model import Policy
-from nostos.core.tree.entries import matches
 
 _LADDERS = (("tinyint", "smallint", "mediumint", "int", "integer", "bigint"),
             ("tinytext", "text", "mediumtext", "longtext"), ("tinyblob", "blob", "mediumblob", "longblob"),

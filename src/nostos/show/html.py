@@ -22,10 +22,10 @@ from markupsafe import Markup
 
 import nostos
 from nostos.core.apply.ledger import Line
+from nostos.core.clock import now
 from nostos.core.errors import SiteError
 from nostos.core.fields import ABSENT, Standing
 from nostos.core.files import FileState
-from nostos.core.history import now
 from nostos.core.items import Comparison, Field, Item
 from nostos.core.merge import Merged, Prepared
 from nostos.core.needs import Needs

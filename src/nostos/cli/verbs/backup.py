@@ -19,7 +19,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.cli.keeping import age_out
     from nostos.core.backup.write import backup, default_place
-    from nostos.core.history import now, recorded
+    from nostos.core.clock import now
+    from nostos.core.history import recorded
     from nostos.core.site import recognise
     from nostos.core.voyage import Home
     from nostos.show import backups, data

@@ -21,7 +21,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.history import now
+    from nostos.core.clock import now
     from nostos.core.merge import prepare
     from nostos.core.selection_files import write
     from nostos.core.voyage import Home, opened

@@ -22,8 +22,8 @@ import zstandard
 from nostos.core.database import rowlines
 from nostos.core.database.digests import squeeze
 from nostos.core.database.schema import Value
-from nostos.core.operations import builtins
 from nostos.core.private import make_private, sync, write_private
+from nostos.core.values.structures import builtins
 
 FILE = "journal.jsonl"
 KEPT = "folders.msgpack.zst"  # what was in folders that are switched as one

@@ -17,7 +17,7 @@ from nostos.core.backup.layout import Manifest, damaged
 from nostos.core.database import outline as outlines
 from nostos.core.database import rowlines
 from nostos.core.database.outline import Outline
-from nostos.core.database.schema import Table, Value
+from nostos.core.database.schema import Table, Value, in_todays_names
 from nostos.core.private import make_private
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.tree.entries import OWN_PREFIX, Entry, inside
@@ -124,7 +124,7 @@ def _outline(body: Body, member: Member, manifest: Manifest | None) -> Outline:
 
 def _decoded(body: Body, member: Member, kind: type[T]) -> T:
     try:
-        return msgspec.json.decode(body.read_all(_LARGEST_TEXT), type=kind)
+        return msgspec.json.decode(in_todays_names(body.read_all(_LARGEST_TEXT)), type=kind)
     except (msgspec.DecodeError, msgspec.ValidationError, RecursionError) as error:
         raise damaged(f"its {member.name} cannot be read") from error
 

@@ -14,10 +14,10 @@ from nostos.core.database.digests import block_of
 from nostos.core.database.rowforms import RowForm, row_form
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.database.sums import Sums
+from nostos.core.patterns import matches
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, silent
 from nostos.core.site import Site
-from nostos.core.tree.entries import matches
 
 _AT_ONCE = 500
 

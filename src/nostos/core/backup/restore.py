@@ -26,6 +26,7 @@ from nostos.core.backup.layout import BackupError
 from nostos.core.backup.replacing import Replacing, replacing
 from nostos.core.backup.write import BackedUp, Blocks, backup, default_place
 from nostos.core.busy import Hold, holding
+from nostos.core.clock import now
 from nostos.core.copying import Localiser
 from nostos.core.database.base import Block, Database, told
 from nostos.core.database.outline import Outline
@@ -41,13 +42,12 @@ from nostos.core.errors import (
     explained,
 )
 from nostos.core.files import tree_of
-from nostos.core.history import now
 from nostos.core.operations import Operation, PutFile, RemoveFile
+from nostos.core.patterns import matches
 from nostos.core.private import make_private, write_private
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.site import Site, recognise, recognised_from
-from nostos.core.tree.entries import matches
 from nostos.core.tree.local import LocalTree
 from nostos.core.undisturbed import undisturbed
 from nostos.core.values.urls import UrlForms

@@ -16,9 +16,9 @@ from nostos.core.backup.container import Reader
 from nostos.core.backup.contents import Contents, begin, into, read
 from nostos.core.backup.difference import Differences
 from nostos.core.backup.restore import check_fits, check_free, file_operations, localiser
+from nostos.core.clock import now
 from nostos.core.database.base import Database, told
 from nostos.core.files import FileState
-from nostos.core.history import now
 from nostos.core.keys import Side
 from nostos.core.merge import Prepared
 from nostos.core.operations import PutFile, SwitchFolder, plan

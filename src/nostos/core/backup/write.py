@@ -18,6 +18,7 @@ from nostos.core.backup import layout
 from nostos.core.backup.container import Reader, Writer
 from nostos.core.backup.contents import begin
 from nostos.core.backup.layout import CONFIGURATION, FILES, Manifest
+from nostos.core.clock import now
 from nostos.core.database import Location, rowlines
 from nostos.core.database.base import Block, Database, told
 from nostos.core.database.outline import Outline
@@ -25,7 +26,6 @@ from nostos.core.database.rowforms import row_form
 from nostos.core.database.schema import Table
 from nostos.core.database.sums import Sums
 from nostos.core.errors import SiteError
-from nostos.core.history import now
 from nostos.core.private import make_private
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent

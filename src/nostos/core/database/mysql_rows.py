@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection, Iterator, Sequence
 from typing import Any
 
 from nostos.core.database.digests import BUCKETS, ROWS_PER_BLOCK
-from nostos.core.database.mysql_schema import kind_of, quote
+from nostos.core.database.mysql_schema import quote
 from nostos.core.database.schema import Table, Value
 
 _UTF8 = (None, "utf8mb4", "utf8mb3", "utf8", "ascii", "binary")
@@ -19,7 +19,7 @@ class RowSql:
     def __init__(self, table: Table, real: str) -> None:
         self.table = table
         self.real = real
-        self.kinds = {c.name: kind_of(c.declared) for c in table.columns}
+        self.kinds = {c.name: c.kind for c in table.columns}
 
     def select(self, columns: Sequence[str]) -> tuple[str, list[str]]:
         """What to select for these columns' values, and how each travels. A column that is not there reads as NULL."""

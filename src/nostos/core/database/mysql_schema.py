@@ -61,7 +61,7 @@ def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[An
     columns = tuple(
         Column(c, declared, nullable == "YES", _literal(declared, default, extra),
                generated=re.search(r"\b(?:VIRTUAL|STORED|PERSISTENT) GENERATED|^GENERATED", extra.upper()) is not None,
-               charset=charset, travels=kind_of(declared))
+               charset=charset, kind=kind_of(declared))
         for c, declared, nullable, default, extra, charset in found.get("column", ()))
     indexes: dict[str, list[tuple[str, bool, Any]]] = {}
     for index, column, not_unique, part in found.get("index", ()):

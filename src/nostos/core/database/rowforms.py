@@ -99,7 +99,5 @@ def row_form(table: Table, columns: Sequence[str]) -> RowForm:
     """The form in which a table's rows are written over these columns."""
     if table.form == "packed":
         return Packed()
-    from nostos.core.database.mysql_schema import kind_of
-
     found = (table.column(c) for c in columns)
-    return Written([kind_of(c.declared) if c else "other" for c in found])
+    return Written([c.kind if c else "other" for c in found])

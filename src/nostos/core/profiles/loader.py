@@ -12,8 +12,8 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.errors import SiteError
-from nostos.core.masking import KINDS
 from nostos.core.profiles.model import (
+    MASK_KINDS,
     Activity,
     Administrators,
     Caution,
@@ -109,7 +109,7 @@ def _reference(entry: dict[str, Any]) -> Reference:
 
 
 def _masked(entry: dict[str, Any]) -> Masked:
-    if entry["kind"] not in KINDS:
+    if entry["kind"] not in MASK_KINDS:
         raise ValueError(f"the mask of {entry['column']!r} has no kind {entry['kind']!r}")
     return Masked(*_column(entry), entry["kind"], _where(entry), entry.get("owner", ""))
 

@@ -14,6 +14,10 @@ from nostos.core.database.schema import Value
 Where = tuple[tuple[str, str], ...]
 
 
+MASK_KINDS = frozenset({"name", "first", "last", "login", "email", "phone", "code", "address", "city", "ip", "note",
+                        "url", "label", "drop", "keep"})  # how a personal value can be made up
+
+
 class Policy(StrEnum):
     """How a field is compared and merged (design, section 4)."""
 

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import hashlib
 import os
-import re
 import stat
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from fnmatch import fnmatchcase, translate
 from pathlib import Path
 
 from nostos.core.errors import SiteError
+from nostos.core.patterns import _compiled
 
 NO_FILES = ".nostos-none"  # the tree of a site without files: never made
 OWN_PREFIX = ".nostos-"  # whatever Nostos itself lays down in a tree
@@ -55,29 +54,6 @@ def inside(root: Path, relative: str) -> Path:
         raise SiteError(f"The path {relative!r} leaves its folder through a link.",
                         next_step="Replace the link with a folder, or leave the file out.")
     return root.joinpath(*parts)
-
-
-def matches(path: str, patterns: Iterable[str]) -> bool:
-    """Whether a path or a folder that holds it matches one of these shell wildcards; `dir/**` is all below `dir`."""
-    parts = path.split("/")
-    for pattern in patterns:
-        bare = pattern.removesuffix("/**").removesuffix("/")
-        for n in range(len(parts), 0, -1):
-            head = "/".join(parts[:n])
-            if (n < len(parts) or not pattern.endswith("/**")) and fnmatchcase(head, bare):
-                return True
-    return False
-
-
-def _compiled(patterns: Iterable[str]) -> tuple[Callable[[str], object], Callable[[str], object]]:
-    """Tests like `matches`, for paths whose folders were tested before: of the path itself, and, for a folder, whether
-    all below it is meant."""
-    plain: list[str] = []
-    below: list[str] = []
-    for pattern in patterns:
-        bare = pattern.removesuffix("/**").removesuffix("/")
-        (below if pattern.endswith("/**") else plain).append(translate(bare))
-    return tuple(re.compile("|".join(some) or r"(?!)").match for some in (plain, below))  # type: ignore[return-value]
 
 
 def plain_text(raw: bytes | None) -> bytes | None:

@@ -10,9 +10,9 @@ from pathlib import Path
 
 import msgspec
 
+from nostos.core.clock import now
 from nostos.core.database.digests import squeeze, unsqueeze
 from nostos.core.errors import SiteError, VoyageError
-from nostos.core.history import now
 from nostos.core.merge import look
 from nostos.core.private import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field, fields, is_dataclass
 from functools import cache
 from typing import Any
 
@@ -173,3 +173,14 @@ def put(tree: Any, path: Path, value: Any, missing: object) -> Any:
     else:
         data[key] = below
     return list(data.values()) if data and list(data) == list(range(len(data))) else data
+
+
+def builtins(value: Any) -> Any:
+    """Dataclasses as dicts, at any depth; values as JSON can say them."""
+    if isinstance(value, Tree | php.Raw):
+        return jsonable(value)
+    if is_dataclass(value) and not isinstance(value, type):
+        return {f.name: builtins(getattr(value, f.name)) for f in fields(value)}
+    if isinstance(value, Mapping):
+        return {str(k): builtins(v) for k, v in value.items()}
+    return [builtins(v) for v in value] if isinstance(value, list | tuple) else jsonable(value)
