@@ -18,10 +18,10 @@ from unittest import mock
 
 from tests.real.servers import MariaDB, mariadb
 
-from nostos.core.clone import clone
-from nostos.core.database.mysql import MysqlDatabase
-from nostos.core.merge import look
-from nostos.core.voyage import Home, opened
+from nostos.core.apply.merge import look
+from nostos.core.clone.clone import clone
+from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.voyages.home import Home, opened
 
 
 def make(server: MariaDB, rows: int) -> str:

@@ -15,8 +15,8 @@ import tempfile
 from pathlib import Path
 
 from bench.database import timed
-from nostos.core.clone import clone
-from nostos.core.voyage import Home
+from nostos.core.clone.clone import clone
+from nostos.core.voyages.home import Home
 
 
 def make(folder: Path, files: int) -> None:

@@ -21,9 +21,9 @@ import pymysql
 from tests.real.servers import MariaDB, mariadb
 
 from bench.database import make, site, timed
-from nostos.core.clone import clone
-from nostos.core.merge import merge, prepare
-from nostos.core.voyage import opened
+from nostos.core.apply.merge import merge, prepare
+from nostos.core.clone.clone import clone
+from nostos.core.voyages.home import opened
 
 _TURNS = 7
 

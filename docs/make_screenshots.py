@@ -17,8 +17,8 @@ from pathlib import Path
 
 from nostos.cli.environment import Environment
 from nostos.cli.main import main
-from nostos.core.site import recognise
-from nostos.core.tide import tide
+from nostos.core.inspect.tide import tide
+from nostos.core.sites.recognise import recognise
 from nostos.demo.server import Server
 from nostos.demo.story import SHOWING_URL, VOYAGE, Story
 from nostos.show.tides import figure

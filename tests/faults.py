@@ -22,20 +22,20 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
-from nostos.core.apply.journal import unfinished
-from nostos.core.apply.recover import recover
+from nostos.core.anchor.names import Side
+from nostos.core.apply.merge import merge, prepare
 from nostos.core.backup.restore import look, restore
 from nostos.core.backup.write import backup
-from nostos.core.busy import MARK, marks
-from nostos.core.clone import afresh, clone, remove
-from nostos.core.database.mysql import MysqlDatabase
+from nostos.core.clone.clone import afresh, clone, remove
+from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import NostosError, RecoverNeeded, SelectionError, VoyageError
-from nostos.core.keys import Side
-from nostos.core.merge import merge, prepare
-from nostos.core.selection import Choice
-from nostos.core.site import recognise
-from nostos.core.undo import prepare_undo, to_take_back
-from nostos.core.voyage import STAMP, opened
+from nostos.core.plan.selection import Choice
+from nostos.core.sites.lock import MARK, marks
+from nostos.core.sites.recognise import recognise
+from nostos.core.takeback.recover import recover
+from nostos.core.takeback.undo import prepare_undo, to_take_back
+from nostos.core.voyages.home import STAMP, opened
+from nostos.core.voyages.journal import unfinished
 from nostos.demo.story import Story
 from tests import stream
 from tests.power import Disk
@@ -280,7 +280,7 @@ class Walk:
     def lost_in_the_cache(self) -> bool:
         """A copy that was finished, and not yet on the disk when the machine went down, is not believed."""
         home = self.harbour.home
-        with mock.patch("nostos.core.voyage.boot", return_value="another"):
+        with mock.patch("nostos.core.voyages.home.boot", return_value="another"):
             try:
                 with opened(home, home.read("trip")):
                     raise AssertionError("clone: what a power cut took of the copy would count as staging's work")

@@ -17,12 +17,12 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from nostos.core.clone import clone
-from nostos.core.items import Comparison
-from nostos.core.keys import Side
-from nostos.core.merge import Merged, look, merge, prepare
-from nostos.core.selection import Choice
-from nostos.core.voyage import Crew, Home, opened
+from nostos.core.anchor.names import Side
+from nostos.core.apply.merge import Merged, look, merge, prepare
+from nostos.core.clone.clone import clone
+from nostos.core.compare.gather import Comparison
+from nostos.core.plan.selection import Choice
+from nostos.core.voyages.home import Crew, Home, opened
 from nostos.demo.seed import make
 from nostos.demo.story import Story
 from nostos.demo.system import Observatory

@@ -19,13 +19,13 @@ from typing import Any
 
 import pymysql
 
-from nostos.core.clone import clone
+from nostos.core.apply.merge import look, merge, prepare
+from nostos.core.clone.clone import clone
 from nostos.core.errors import NostosError
-from nostos.core.merge import look, merge, prepare
-from nostos.core.selection import Choice
-from nostos.core.site import recognise
-from nostos.core.undo import prepare_undo, to_take_back
-from nostos.core.voyage import Home, opened
+from nostos.core.plan.selection import Choice
+from nostos.core.sites.recognise import recognise
+from nostos.core.takeback.undo import prepare_undo, to_take_back
+from nostos.core.voyages.home import Home, opened
 from tests.real.servers import PASSWORD, PhpSite, mariadb, missing
 from tests.support import STAGING_URL, Harbour
 

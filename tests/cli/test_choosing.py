@@ -11,8 +11,8 @@ import time
 import tomllib
 
 from nostos.cli.picking import Picker
-from nostos.core.keys import Side
-from nostos.core.merge import look
+from nostos.core.anchor.names import Side
+from nostos.core.apply.merge import look
 from tests.support import Harbour, Program, SiteTest, rows
 
 

@@ -5,7 +5,7 @@ import sqlite3
 import unittest
 from pathlib import Path
 
-from nostos.core.voyage import Home
+from nostos.core.voyages.home import Home
 from nostos.demo.seed import make
 from nostos.demo.story import LIVE_URL, STAGING_URL, Story
 from tests.core.test_plain_database import library

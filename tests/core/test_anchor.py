@@ -2,11 +2,11 @@
 
 import sqlite3
 
-from nostos.core.anchor import ALWAYS_LOOK, Anchor
-from nostos.core.database.digests import pack, row_digest, unpack
-from nostos.core.database.sqlite import SqliteDatabase
+from nostos.core.anchor.names import Keys, Side
+from nostos.core.anchor.store import ALWAYS_LOOK, Anchor
+from nostos.core.database.rows.digests import pack, row_digest, unpack
+from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.errors import VoyageError
-from nostos.core.keys import Keys, Side
 from tests.support import SiteTest
 
 

@@ -16,20 +16,20 @@ from unittest import mock
 import msgspec
 from hypothesis import HealthCheck, given, settings
 
+from nostos.core.apply.merge import merge
 from nostos.core.backup import layout
 from nostos.core.backup import restore as restoring
-from nostos.core.backup.anew import make_place
-from nostos.core.backup.container import Member, Reader, Writer
+from nostos.core.backup.archive import Member, Reader, Writer
+from nostos.core.backup.items import detached, prepare_things
+from nostos.core.backup.new_site import make_place
 from nostos.core.backup.restore import Restored, look, restore
-from nostos.core.backup.things import detached, prepare_things
 from nostos.core.backup.write import backup
 from nostos.core.errors import NostosError, SelectionError
-from nostos.core.housekeeping import SETTINGS, age_out, space
-from nostos.core.merge import merge
-from nostos.core.selection import Choice
-from nostos.core.site import Site, recognise
-from nostos.core.undo import done, prepare_undo, to_take_back
-from nostos.core.voyage import Home
+from nostos.core.inspect.housekeeping import SETTINGS, age_out, space
+from nostos.core.plan.selection import Choice
+from nostos.core.sites.recognise import Site, recognise
+from nostos.core.takeback.undo import done, prepare_undo, to_take_back
+from nostos.core.voyages.home import Home
 from nostos.demo.system import Observatory
 from tests.core.test_laws import EXAMPLES, PHASES, Step, steps, take
 from tests.support import Harbour, SiteTest, contents, dangling, rows, state, template, tree
@@ -174,7 +174,7 @@ class There(BackupTest):
     def test_another_place_and_url(self) -> None:
         backup(self.site, self.file)
         place = self.folder / "other"
-        with mock.patch("nostos.core.backup.anew.adapt", side_effect=OSError("no")), self.assertRaises(OSError):
+        with mock.patch("nostos.core.backup.new_site.adapt", side_effect=OSError("no")), self.assertRaises(OSError):
             make_place(self.file, place, "https://other.example", None, None)
         self.assertFalse(place.exists())
         site = make_place(self.file, place, "https://other.example", None, None)
@@ -316,7 +316,7 @@ class NotTaken(BackupTest):
         with mock.patch("os.link", side_effect=PermissionError(1, "Operation not permitted")):
             backup(site, self.folder / "no-links.tar.zst")
         self.assertEqual([p.name for p in self.folder.glob("no-links*")], ["no-links.tar.zst"])
-        with mock.patch("nostos.core.backup.container._Counted.write", side_effect=OSError(28, "No space left")), \
+        with mock.patch("nostos.core.backup.archive._Counted.write", side_effect=OSError(28, "No space left")), \
                 self.assertRaisesRegex(NostosError, "could not be written: No space left"):
             backup(site, self.folder / "full.tar.zst")
         self.assertEqual(list(self.folder.glob("full*")), [])

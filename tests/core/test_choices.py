@@ -2,12 +2,12 @@
 
 import tomllib
 
+from nostos.core.apply.merge import merge, prepare
 from nostos.core.clock import now
+from nostos.core.compare.field_merge import merge_lists, merge_text
 from nostos.core.errors import SelectionError
-from nostos.core.fields import merge_lists, merge_text
-from nostos.core.merge import merge, prepare
-from nostos.core.selection import Choice
-from nostos.core.selection_files import read, with_voyage, write
+from nostos.core.plan.selection import Choice
+from nostos.core.plan.selection_file import read, with_voyage, write
 from nostos.demo.story import Story
 from tests.support import Harbour, SiteTest, rows, state
 
@@ -45,8 +45,8 @@ class Deciding(SiteTest):
         self.h.live.edit(self.page, title="Live's", body="<p>l</p>")
 
     def prefer(self, *decisions: tuple[str, str, str], take: tuple[str, ...] = ()) -> None:
-        from nostos.core.decisions import Decision
-        from nostos.core.keys import Side
+        from nostos.core.anchor.names import Side
+        from nostos.core.plan.decisions import Decision
 
         with self.h.crew() as crew:
             made = tuple(Decision(item, Side(side), field) for side, item, field in decisions)
@@ -81,7 +81,7 @@ class Deciding(SiteTest):
                 h = self.h = Harbour(self.folder / side)
                 page = h.live.add("page", "fresh", "Fresh", "<p>x</p>", fields={"season": "spring"})
                 with h.crew() as crew:
-                    from nostos.core.keys import Side
+                    from nostos.core.anchor.names import Side
 
                     merge(h.home, crew, prepare(crew, toward=Side.STAGING))
                 h.staging.edit(h.staging.find("page", "fresh")["id"], title="Worked on")
@@ -204,8 +204,8 @@ class Files(SiteTest):
         self.assertIn("page/talks is the same on both sides now", self.load().notes)
 
     def test_live_moved_on_since(self) -> None:
-        from nostos.core.decisions import Decision
-        from nostos.core.keys import Side
+        from nostos.core.anchor.names import Side
+        from nostos.core.plan.decisions import Decision
 
         self.save(Choice(("page/visit", "setting/tagline"), prefer=(Decision("page/visit", Side.STAGING, "title"),)))
         self.assertIn('"page/visit" = { "title" = "staging" }', self.path.read_text())

@@ -15,23 +15,23 @@ from unittest import mock
 
 from nostos.cli.environment import Environment
 from nostos.cli.main import main
-from nostos.core import busy
-from nostos.core.apply import journal as journals
-from nostos.core.apply.recover import recover
-from nostos.core.apply.switch import Switch
-from nostos.core.clone import afresh, clone, remove
-from nostos.core.database.mysql_schema import _literal
+from nostos.core.anchor.names import CanonicalName, Keys, Origin, canonical, of_anchor
+from nostos.core.apply.files import Switch
+from nostos.core.apply.merge import merge, prepare
+from nostos.core.clone.clone import afresh, clone, remove
+from nostos.core.compare.field_merge import merge_sets
+from nostos.core.compare.gather import default_value
+from nostos.core.database.mysql.reflection import _literal
 from nostos.core.database.schema import Column
 from nostos.core.errors import Disturbed, LiveMoved, MergeRefused, RecoverNeeded, SiteError
-from nostos.core.fields import merge_sets
-from nostos.core.items import default_value
-from nostos.core.keys import CanonicalName, Keys, Origin, canonical, of_anchor
-from nostos.core.merge import merge, prepare
-from nostos.core.private import write_private
-from nostos.core.site import recognise
-from nostos.core.tree.entries import digest_of, scan
-from nostos.core.tree.local import LocalTree
-from nostos.core.voyage import Home
+from nostos.core.files.local import LocalTree
+from nostos.core.files.scan import digest_of, scan
+from nostos.core.private_files import write_private
+from nostos.core.sites import lock as busy
+from nostos.core.sites.recognise import recognise
+from nostos.core.takeback.recover import recover
+from nostos.core.voyages import journal as journals
+from nostos.core.voyages.home import Home
 from tests.faults import killed
 from tests.support import Harbour, SiteTest, rows, template
 
@@ -78,7 +78,7 @@ class HalfWay(SiteTest):
         self.assertEqual(remove(h.home, voyage), [])
 
     def second(self) -> None:
-        from nostos.core.voyage import opened
+        from nostos.core.voyages.home import opened
 
         with opened(self.h.home, self.h.home.read("second")) as crew:
             merge(self.h.home, crew, prepare(crew))
@@ -162,7 +162,7 @@ class Stopping(SiteTest):
         self.assertTrue(seen & {0, 3, 4, -15, -1, -2, 130})
 
     def test_errors_name_their_item_and_their_reason(self) -> None:
-        from nostos.core.database.sqlite import SqliteDatabase
+        from nostos.core.database.sqlite.connection import SqliteDatabase
 
         h = self.harbour()
         h.staging.add("page", "talks", "Talks")
@@ -235,7 +235,7 @@ class Files(SiteTest):
         (h.live_folder / "themes/dusk/kept.txt").write_text("LIVE")
         (h.staging_folder / "themes/dusk/style.css").write_text("NEW")
         with mock.patch("os.link", raises(PermissionError(1, "Operation not permitted"))), \
-                mock.patch("nostos.core.tree.local.rename_with", return_value=False):
+                mock.patch("nostos.core.files.local.rename_with", return_value=False):
             h.merge()
             self.assertEqual((h.live_folder / WIDGET).read_text(), "NEW")
             self.assertEqual((h.live_folder / "themes/dusk/kept.txt").read_text(), "LIVE")

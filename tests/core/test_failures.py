@@ -8,9 +8,9 @@ from collections.abc import Callable
 from typing import Any
 from unittest import mock
 
-from nostos.core.apply.recover import recover
 from nostos.core.errors import MergeInterrupted, MergeRefused, NostosError, SiteError, VoyageError
-from nostos.core.voyage import STAMP
+from nostos.core.takeback.recover import recover
+from nostos.core.voyages.home import STAMP
 from nostos.demo.story import Story
 from tests.support import Harbour, SiteTest, state
 
@@ -61,10 +61,10 @@ class HalfWay(SiteTest):
         return OSError(errno.ENOSPC, "No space left on device")
 
     def test_copying_a_file(self) -> None:
-        self.assertGreaterEqual(self.broken("nostos.core.tree.local.pour", self.full()), 8)
+        self.assertGreaterEqual(self.broken("nostos.core.files.local.pour", self.full()), 8)
 
     def test_renaming_into_place(self) -> None:
-        self.assertGreaterEqual(self.broken("nostos.core.tree.local.rename_with", self.full()), 3)
+        self.assertGreaterEqual(self.broken("nostos.core.files.local.rename_with", self.full()), 3)
 
     def test_replacing_a_file(self) -> None:
         self.assertGreaterEqual(self.broken("os.rename", self.full()), 2)
@@ -73,7 +73,7 @@ class HalfWay(SiteTest):
         self.assertGreaterEqual(self.broken("os.fsync", self.full()), 10)
 
     def test_a_statement_of_the_database(self) -> None:
-        from nostos.core.database.sqlite import SqliteDatabase
+        from nostos.core.database.sqlite.connection import SqliteDatabase
 
         for name, least in (("insert", 12), ("update", 3), ("remove", 1), ("recount", 3), ("add_column", 1),
                             ("mark", 1)):
@@ -120,8 +120,8 @@ class HalfWay(SiteTest):
     def test_live_locked_by_another(self) -> None:
         other = sqlite3.connect(self.h.live.database, isolation_level=None)
         other.execute("BEGIN IMMEDIATE")
-        with mock.patch("nostos.core.database.sqlite._LOCK_WAIT_SECONDS", 0.1), \
-                mock.patch("nostos.core.merge._PATIENCE_SECONDS", 0.5), self.assertRaises(MergeRefused):
+        with mock.patch("nostos.core.database.sqlite.connection._LOCK_WAIT_SECONDS", 0.1), \
+                mock.patch("nostos.core.apply.merge._PATIENCE_SECONDS", 0.5), self.assertRaises(MergeRefused):
             self.h.merge()
         other.close()
         self.assertTrue(state(self.h.live_folder) == self.before)
@@ -149,8 +149,8 @@ def _method(number: int, real: Callable[..., Any], error: Exception) -> Callable
 
 class Cloning(SiteTest):
     def test_everything_is_removed_when_a_clone_fails(self) -> None:
-        for target in ("nostos.core.clone.copy_tree", "nostos.core.clone.set_guards",
-                       "nostos.core.copying._Table.prove"):
+        for target in ("nostos.core.clone.clone.copy_tree", "nostos.core.clone.clone.set_guards",
+                       "nostos.core.clone.copy_rows._Table.prove"):
             with mock.patch(target, side_effect=OSError(errno.ENOSPC, "No space left on device")), \
                     self.assertRaises((NostosError, OSError)):
                 self.harbour()
@@ -160,8 +160,9 @@ class Cloning(SiteTest):
         self.assertEqual(self.harbour().standings(), {})
 
     def test_a_killed_clone_is_cleaned_up_by_the_next(self) -> None:
-        with mock.patch("nostos.core.clone.remove"), mock.patch("nostos.core.clone.set_guards", side_effect=OSError), \
-                self.assertRaises(OSError):
+        with (mock.patch("nostos.core.clone.clone.remove"),
+              mock.patch("nostos.core.clone.clone.set_guards", side_effect=OSError),
+              self.assertRaises(OSError)):
             self.harbour()
         self.assertTrue((self.folder / "staging" / STAMP).exists())
         h = Harbour(self.folder / "again", self.folder / "live")

@@ -8,9 +8,9 @@ from pathlib import Path
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from nostos.core.apply.recover import recover
-from nostos.core.merge import merge, prepare
-from nostos.core.undo import prepare_undo, to_take_back
+from nostos.core.apply.merge import merge, prepare
+from nostos.core.takeback.recover import recover
+from nostos.core.takeback.undo import prepare_undo, to_take_back
 from tests import stream
 from tests.core.test_laws import EXAMPLES, PHASES, Step, steps, take
 from tests.faults import VERBS, broken, walk

@@ -18,13 +18,13 @@ from pathlib import Path
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
-from nostos.core.decisions import Decision
+from nostos.core.anchor.names import Side
+from nostos.core.apply.merge import Merged, look, merge, prepare
+from nostos.core.compare.field_merge import Standing
 from nostos.core.errors import SelectionError
-from nostos.core.fields import Standing
-from nostos.core.keys import Side
-from nostos.core.merge import Merged, look, merge, prepare
-from nostos.core.selection import Choice
-from nostos.core.undo import prepare_undo, to_take_back
+from nostos.core.plan.decisions import Decision
+from nostos.core.plan.selection import Choice
+from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.demo.system import Observatory
 from tests.support import Harbour, contents, dangling, rows, state, tree
 

@@ -15,10 +15,10 @@ from typing import Any
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from nostos.core.apply.recover import recover
+from nostos.core.apply.merge import merge, prepare
 from nostos.core.errors import LiveMoved
-from nostos.core.merge import merge, prepare
-from nostos.core.undo import prepare_undo, to_take_back
+from nostos.core.takeback.recover import recover
+from nostos.core.takeback.undo import prepare_undo, to_take_back
 from tests.core.test_laws import EXAMPLES, PHASES
 from tests.faults import killed
 from tests.support import Harbour, dangling, rows

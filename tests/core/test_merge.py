@@ -1,8 +1,8 @@
 """Merging on the stand-in site: what has to be right, each on its own."""
 
+from nostos.core.apply.merge import merge, prepare
 from nostos.core.errors import LiveMoved, SelectionError
-from nostos.core.merge import merge, prepare
-from nostos.core.selection import Choice
+from nostos.core.plan.selection import Choice
 from nostos.demo.story import Story
 from tests.support import LIVE_URL, Harbour, SiteTest, contents, dangling, rows
 
@@ -201,7 +201,7 @@ class Merging(SiteTest):
         """Live's own edit in the middle of a merge is seen, and stays: of a plain file, of a file in a folder."""
         from unittest import mock
 
-        from nostos.core import merge as merging
+        from nostos.core.apply import merge as merging
 
         for path, item in (("robots.txt", "file/robots.txt"), ("themes/dusk/style.css", "theme/dusk")):
             with self.subTest(path):

@@ -3,8 +3,8 @@
 import sqlite3
 from pathlib import Path
 
-from nostos.core.site import recognise
-from nostos.core.survey import survey
+from nostos.core.inspect.survey import survey
+from nostos.core.sites.recognise import recognise
 from tests.support import Harbour, SiteTest, contents, rows
 
 SCHEMA = """

@@ -3,9 +3,10 @@
 import sqlite3
 import unittest
 
-from nostos.core.database.sqlite import SqliteDatabase
+from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.errors import SiteError
-from nostos.core.profiles import deduce, loader
+from nostos.core.profiles import from_schema as deduce
+from nostos.core.profiles import loader
 from nostos.core.profiles.model import Policy
 from tests.support import SiteTest
 

@@ -1,9 +1,9 @@
 """Refresh: a merge with the roles changed. And many voyages of one live."""
 
-from nostos.core.clone import afresh, clone
-from nostos.core.keys import Side
-from nostos.core.merge import merge, prepare
-from nostos.core.voyage import opened
+from nostos.core.anchor.names import Side
+from nostos.core.apply.merge import merge, prepare
+from nostos.core.clone.clone import afresh, clone
+from nostos.core.voyages.home import opened
 from nostos.demo.system import Observatory
 from tests.support import STAGING_URL, SiteTest, contents, dangling, rows, state, tree
 

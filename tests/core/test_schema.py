@@ -3,12 +3,12 @@
 import sqlite3
 import unittest
 
+from nostos.core.apply.merge import merge, prepare
+from nostos.core.compare.schema_changes import widens
 from nostos.core.database.schema import Column
 from nostos.core.errors import SelectionError
-from nostos.core.merge import merge, prepare
-from nostos.core.schema_steps import widens
-from nostos.core.selection import Choice
-from nostos.core.undo import prepare_undo, to_take_back
+from nostos.core.plan.selection import Choice
+from nostos.core.takeback.undo import prepare_undo, to_take_back
 from tests.support import Harbour, SiteTest, rows
 
 

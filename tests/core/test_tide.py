@@ -6,8 +6,8 @@ from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 from nostos.core.errors import SiteError
-from nostos.core.site import recognise
-from nostos.core.tide import HOURS, exposure, hour_of_week, interval, next_time, rate, read_time, tide
+from nostos.core.inspect.tide import HOURS, exposure, hour_of_week, interval, next_time, rate, read_time, tide
+from nostos.core.sites.recognise import recognise
 from nostos.demo.past import ZONE, live_through, orders_an_hour
 from nostos.demo.system import Observatory
 from nostos.show.tides import figure

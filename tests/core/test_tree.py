@@ -1,8 +1,8 @@
 """File trees: what is taken, what is left out, and what never leaves its root."""
 
 from nostos.core.errors import SiteError
+from nostos.core.files.scan import Passed, inside, scan
 from nostos.core.patterns import matches
-from nostos.core.tree.entries import Passed, inside, scan
 from tests.support import SiteTest
 
 

@@ -9,16 +9,16 @@ from pathlib import Path
 
 from PIL import Image
 
-from nostos.core.clone import clone
+from nostos.core.apply.merge import prepare
+from nostos.core.clone.clone import clone
 from nostos.core.errors import NostosError
-from nostos.core.guards import gate
-from nostos.core.merge import prepare
-from nostos.core.trial.compare import Known, Seen, Verdict, judge
-from nostos.core.trial.page import inside, read
-from nostos.core.trial.pictures import difference
-from nostos.core.trial.run import Options, Trial, Visited, judged, remember, remembered, visit
-from nostos.core.trial.visit import Entry, Visitor, may_follow
-from nostos.core.voyage import Home, opened
+from nostos.core.inspect.trial.compare import Known, Seen, Verdict, judge
+from nostos.core.inspect.trial.page import inside, read
+from nostos.core.inspect.trial.pictures import difference
+from nostos.core.inspect.trial.run import Options, Trial, Visited, judged, remember, remembered, visit
+from nostos.core.inspect.trial.visit import Entry, Visitor, may_follow
+from nostos.core.sites.guards import gate
+from nostos.core.voyages.home import Home, opened
 from nostos.demo.seed import make
 from nostos.demo.server import Server
 from tests.real.servers import free_port

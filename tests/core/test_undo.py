@@ -2,9 +2,9 @@
 
 from typing import Any
 
+from nostos.core.apply.merge import Merged, merge
 from nostos.core.errors import VoyageError
-from nostos.core.merge import Merged, merge
-from nostos.core.undo import done, prepare_undo, to_take_back
+from nostos.core.takeback.undo import done, prepare_undo, to_take_back
 from nostos.demo.story import Story
 from tests.support import Harbour, SiteTest, contents, dangling, rows, state
 

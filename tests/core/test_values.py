@@ -6,7 +6,7 @@ import unittest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from nostos.core.fields import ABSENT, Standing, merge, merge_sets, merge_text
+from nostos.core.compare.field_merge import ABSENT, Standing, merge, merge_sets, merge_text
 from nostos.core.profiles.model import Policy
 from nostos.core.values import structures
 from nostos.core.values.structures import Tree

@@ -5,7 +5,7 @@ import shlex
 from collections.abc import Iterator
 from pathlib import Path
 
-from nostos.core.voyage import Home
+from nostos.core.voyages.home import Home
 from nostos.demo.story import Story
 from tests.support import Program, SiteTest
 

@@ -7,20 +7,20 @@ from pathlib import Path
 from unittest import mock
 from urllib.parse import quote
 
-from nostos.core.apply.recover import recover
+from nostos.core.apply.merge import merge
 from nostos.core.backup import restore as restoring
-from nostos.core.backup.anew import make_place
-from nostos.core.backup.container import Reader
+from nostos.core.backup.archive import Reader
 from nostos.core.backup.contents import begin
+from nostos.core.backup.items import detached, prepare_things
+from nostos.core.backup.new_site import make_place
 from nostos.core.backup.restore import look, restore
-from nostos.core.backup.things import detached, prepare_things
 from nostos.core.backup.write import backup
-from nostos.core.database.mysql import MysqlDatabase
+from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.schema import Value
 from nostos.core.errors import MergeInterrupted, MergeRefused
-from nostos.core.merge import merge
-from nostos.core.selection import Choice
-from nostos.core.site import recognise
+from nostos.core.plan.selection import Choice
+from nostos.core.sites.recognise import recognise
+from nostos.core.takeback.recover import recover
 from tests.faults import killed
 from tests.real.servers import PASSWORD, PhpSite, free_port, mariadb, missing
 from tests.real.test_mariadb import LibraryTest

@@ -10,20 +10,20 @@ from urllib.parse import quote
 
 import pymysql
 
-from nostos.core import clone as cloning
+from nostos.core.apply.merge import merge, prepare
 from nostos.core.backup.restore import look as look_into
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
-from nostos.core.busy import check_finished, holding
-from nostos.core.database import locate
-from nostos.core.database.mysql import MARKS, MysqlDatabase
+from nostos.core.clone import clone as cloning
+from nostos.core.database.location import locate
+from nostos.core.database.mysql.connection import MARKS, MysqlDatabase
 from nostos.core.errors import MergeRefused, RecoverNeeded, SiteError, VoyageError
-from nostos.core.merge import merge, prepare
-from nostos.core.selection import Choice
-from nostos.core.site import recognise
-from nostos.core.tree import local
-from nostos.core.undo import prepare_undo, to_take_back
-from nostos.core.voyage import opened
+from nostos.core.files import local
+from nostos.core.plan.selection import Choice
+from nostos.core.sites.lock import check_finished, holding
+from nostos.core.sites.recognise import recognise
+from nostos.core.takeback.undo import prepare_undo, to_take_back
+from nostos.core.voyages.home import opened
 from tests.real.servers import PASSWORD, MariaDB, missing
 from tests.real.test_mariadb import LibraryTest
 from tests.real.test_system import SystemTest
@@ -66,10 +66,10 @@ class Idle(LibraryTest):
 
     def test_the_lock_is_held_throughout(self) -> None:
         site = recognise(self.site)
-        with mock.patch("nostos.core.busy._WAIT_SECONDS", 1.0), holding(site) as hold:
+        with mock.patch("nostos.core.sites.lock._WAIT_SECONDS", 1.0), holding(site) as hold:
             time.sleep(4)
             hold.check()
-            with mock.patch("nostos.core.busy._lock_folder"), self.assertRaises(VoyageError), holding(site):
+            with mock.patch("nostos.core.sites.lock._lock_folder"), self.assertRaises(VoyageError), holding(site):
                 pass
 
 

@@ -10,14 +10,14 @@ from unittest import mock
 
 import pymysql
 
-from nostos.core import busy
-from nostos.core.apply.recover import recover
-from nostos.core.database.mysql import MysqlDatabase
+from nostos.core.apply.merge import merge, prepare
+from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import MergeInterrupted, MergeRefused, SiteError, VoyageError
-from nostos.core.merge import merge, prepare
-from nostos.core.site import recognise
-from nostos.core.undo import prepare_undo, to_take_back
-from nostos.core.voyage import opened
+from nostos.core.sites import lock as busy
+from nostos.core.sites.recognise import recognise
+from nostos.core.takeback.recover import recover
+from nostos.core.takeback.undo import prepare_undo, to_take_back
+from nostos.core.voyages.home import opened
 from tests.faults import killed
 from tests.real.servers import MariaDB, missing
 from tests.real.test_mariadb import LibraryTest
@@ -124,14 +124,14 @@ class Locks(LibraryTest):
 
         def refused() -> None:
             with opened(self.home, self.home.read("trip")) as crew, self.assertRaises(MergeRefused), \
-                    mock.patch("nostos.core.merge._PATIENCE_SECONDS", 1.0):
+                    mock.patch("nostos.core.apply.merge._PATIENCE_SECONDS", 1.0):
                 merge(self.home, crew, prepare(crew))
             now = self.dump(self.live_name)
             now.pop("nostos_merges", None)
             self.assertEqual(repr(now), repr(before))
             self.assertEqual(recover(self.home), [])
 
-        with mock.patch("nostos.core.database.mysql._LOCK_WAIT_SECONDS", 1):
+        with mock.patch("nostos.core.database.mysql.connection._LOCK_WAIT_SECONDS", 1):
             refused()
         other.rollback()
         real = MysqlDatabase.run

@@ -10,11 +10,11 @@ from typing import Any
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
-from nostos.core.clone import clone, remove
-from nostos.core.fields import Standing
-from nostos.core.keys import Side
-from nostos.core.merge import look, merge, prepare
-from nostos.core.voyage import Home, opened
+from nostos.core.anchor.names import Side
+from nostos.core.apply.merge import look, merge, prepare
+from nostos.core.clone.clone import clone, remove
+from nostos.core.compare.field_merge import Standing
+from nostos.core.voyages.home import Home, opened
 from tests.real.servers import mariadb, missing
 
 SCHEMA = """

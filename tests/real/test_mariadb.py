@@ -8,19 +8,19 @@ from unittest import mock
 from urllib.parse import quote
 
 from nostos.core.apply.ledger import Ledger
-from nostos.core.apply.recover import recover
-from nostos.core.clone import clone, remove
-from nostos.core.database import locate
-from nostos.core.database.mysql import MysqlDatabase
-from nostos.core.database.places import one_server
+from nostos.core.apply.merge import look, merge, prepare
+from nostos.core.clone.clone import clone, remove
+from nostos.core.clone.places import one_server
+from nostos.core.database.location import locate
+from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import LiveMoved, MergeRefused, NostosError, SiteError
-from nostos.core.merge import look, merge, prepare
-from nostos.core.needs import Removals
-from nostos.core.selection import Choice
-from nostos.core.site import recognise
-from nostos.core.survey import survey
-from nostos.core.undo import prepare_undo, to_take_back
-from nostos.core.voyage import Home, opened
+from nostos.core.inspect.survey import survey
+from nostos.core.plan.needs import Removals
+from nostos.core.plan.selection import Choice
+from nostos.core.sites.recognise import recognise
+from nostos.core.takeback.recover import recover
+from nostos.core.takeback.undo import prepare_undo, to_take_back
+from nostos.core.voyages.home import Home, opened
 from tests.faults import killed
 from tests.real.servers import PASSWORD, MariaDB, mariadb, missing
 from tests.support import SiteTest

@@ -8,17 +8,17 @@ from typing import Any
 
 import pymysql
 
-from nostos.core.clone import clone, remove
+from nostos.core.anchor.names import Side
+from nostos.core.apply.merge import look, merge, prepare
+from nostos.core.clone.clone import clone, remove
 from nostos.core.errors import SiteError
-from nostos.core.keys import Side
-from nostos.core.merge import look, merge, prepare
-from nostos.core.php_configuration import read, rewritten
-from nostos.core.selection import Choice
-from nostos.core.selection_files import read as read_selection
-from nostos.core.selection_files import write
-from nostos.core.site import recognise
-from nostos.core.survey import survey
-from nostos.core.voyage import Home, opened
+from nostos.core.inspect.survey import survey
+from nostos.core.plan.selection import Choice
+from nostos.core.plan.selection_file import read as read_selection
+from nostos.core.plan.selection_file import write
+from nostos.core.sites.php_configuration import read, rewritten
+from nostos.core.sites.recognise import recognise
+from nostos.core.voyages.home import Home, opened
 from tests.real.servers import PhpSite, free_port, mariadb, missing
 from tests.support import SiteTest
 

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from nostos.cli.environment import Environment
-    from nostos.core.items import Comparison
-    from nostos.core.merge import ChoiceOf, Prepared
-    from nostos.core.selection import Choice
-    from nostos.core.voyage import Voyage
+    from nostos.core.apply.merge import ChoiceOf, Prepared
+    from nostos.core.compare.gather import Comparison
+    from nostos.core.plan.selection import Choice
+    from nostos.core.voyages.home import Voyage
 
 
 def arguments(parser: argparse.ArgumentParser, what: str) -> None:
@@ -24,10 +24,10 @@ def arguments(parser: argparse.ArgumentParser, what: str) -> None:
 
 def chosen(args: argparse.Namespace, voyage: Voyage, everyone: bool = False) -> ChoiceOf:
     """The choice that the options make, once the sites are compared. Raises SelectionError for a wrong --prefer."""
-    from nostos.core.decisions import decision
     from nostos.core.errors import SelectionError
-    from nostos.core.selection import Choice
-    from nostos.core.selection_files import read, with_voyage
+    from nostos.core.plan.decisions import decision
+    from nostos.core.plan.selection import Choice
+    from nostos.core.plan.selection_file import read, with_voyage
 
     for side, said in args.prefer:
         if side not in ("live", "staging"):

@@ -14,7 +14,7 @@ _KEPT = "names"  # a file in a voyage's folder: a name a line
 
 def keep_names(home: Path, voyage: str, names: Collection[str]) -> None:
     """Remember the names of items for completing; comparing anew at each key press would take too long."""
-    from nostos.core.private import write_private
+    from nostos.core.private_files import write_private
 
     with suppress(OSError):
         write_private(home / "voyages" / voyage / _KEPT, "\n".join(sorted(names)).encode("utf-8", "replace"))
@@ -42,14 +42,14 @@ def _actions(top: argparse.ArgumentParser, verb: str | None) -> Iterator[argpars
 
 
 def _home(parsed: argparse.Namespace) -> Path:
-    from nostos.core.voyage import Home
+    from nostos.core.voyages.home import Home
 
     said = getattr(parsed, "home", None) or os.environ.get("NOSTOS_HOME")
     return Home(Path(said).expanduser() if said else None).path
 
 
 def _voyages(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
-    from nostos.core.voyage import Home
+    from nostos.core.voyages.home import Home
 
     return Home(_home(parsed_args)).names()
 

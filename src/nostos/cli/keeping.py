@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from nostos.cli.environment import Environment
-    from nostos.core.voyage import Home
+    from nostos.core.voyages.home import Home
 
 
 def age_out(env: Environment, home: Home) -> list[Path]:
     """Let old journals and backups go. Returns which; trouble with it is told, and is no error of the operation's."""
-    from nostos.core import housekeeping
     from nostos.core.errors import NostosError
+    from nostos.core.inspect import housekeeping
 
     try:
         return housekeeping.age_out(home)

@@ -117,8 +117,8 @@ def main(argv: list[str], environment: Environment | None = None) -> int:
 
 def _stopped(env: Environment, what: str, next_step: str) -> int:
     """Tell of a command that did not come to its end, and of what it left: that is looked up, not promised."""
-    from nostos.core.apply.journal import unfinished
-    from nostos.core.voyage import Home
+    from nostos.core.voyages.home import Home
+    from nostos.core.voyages.journal import unfinished
 
     home = Home(env.home).path
     try:

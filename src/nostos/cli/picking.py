@@ -13,15 +13,15 @@ from typing import Any
 from rich.console import Console
 
 from nostos.cli.environment import Environment
-from nostos.core.decisions import Decision
+from nostos.core.anchor.names import Side
+from nostos.core.apply.merge import Prepared, prepare
+from nostos.core.compare.field_merge import Standing
+from nostos.core.compare.gather import Item, describe_reference
 from nostos.core.errors import SelectionError
-from nostos.core.fields import Standing
-from nostos.core.items import Item, describe_reference
-from nostos.core.keys import Side
-from nostos.core.merge import Prepared, prepare
-from nostos.core.needs import Needs
-from nostos.core.selection import Choice
-from nostos.core.voyage import Crew
+from nostos.core.plan.decisions import Decision
+from nostos.core.plan.needs import Needs
+from nostos.core.plan.selection import Choice
+from nostos.core.voyages.home import Crew
 from nostos.show import comparing
 from nostos.show.tables import clean
 

@@ -18,7 +18,7 @@ from urllib.parse import unquote, urlsplit
 from jinja2.sandbox import SandboxedEnvironment
 from markupsafe import Markup
 
-from nostos.core.guards import opens
+from nostos.core.sites.guards import opens
 from nostos.demo.system import Observatory
 
 _FOLDERS = ("themes", "extensions", "uploads")

@@ -7,8 +7,8 @@ import json
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.clone import Cloned
-from nostos.core.voyage import Voyage
+from nostos.core.clone.clone import Cloned
+from nostos.core.voyages.home import Voyage
 from nostos.show.tables import clean, count, heading, size, table
 from nostos.show.webserver import left_to_do
 

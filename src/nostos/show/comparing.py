@@ -13,9 +13,9 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from nostos.core.fields import ABSENT, Standing
-from nostos.core.items import Comparison, Field, Item
-from nostos.core.needs import Needs
+from nostos.core.compare.field_merge import ABSENT, Standing
+from nostos.core.compare.gather import Comparison, Field, Item
+from nostos.core.plan.needs import Needs
 from nostos.core.profiles.model import Policy
 from nostos.core.values.php import Raw
 from nostos.core.values.structures import Tree, jsonable

@@ -22,20 +22,20 @@ from markupsafe import Markup
 
 import nostos
 from nostos.core.apply.ledger import Line
+from nostos.core.apply.merge import Merged, Prepared
 from nostos.core.clock import now
+from nostos.core.compare.field_merge import ABSENT, Standing
+from nostos.core.compare.file_changes import FileState
+from nostos.core.compare.gather import Comparison, Field, Item
 from nostos.core.errors import SiteError
-from nostos.core.fields import ABSENT, Standing
-from nostos.core.files import FileState
-from nostos.core.items import Comparison, Field, Item
-from nostos.core.merge import Merged, Prepared
-from nostos.core.needs import Needs
-from nostos.core.private import write_private
+from nostos.core.files.scan import Entry, digest_of, inside, plain_text
+from nostos.core.inspect.trial.compare import count
+from nostos.core.inspect.trial.pictures import Pictured
+from nostos.core.inspect.trial.run import Trial
+from nostos.core.plan.needs import Needs
+from nostos.core.private_files import write_private
 from nostos.core.profiles.model import Policy
-from nostos.core.tree.entries import Entry, digest_of, inside, plain_text
-from nostos.core.trial.compare import count
-from nostos.core.trial.pictures import Pictured
-from nostos.core.trial.run import Trial
-from nostos.core.voyage import Crew, Voyage
+from nostos.core.voyages.home import Crew, Voyage
 from nostos.show.comparing import Describe, split, value_text
 
 _OPENED = 12  # entries, up to which all are open at first

@@ -8,11 +8,11 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.fields import Standing
-from nostos.core.items import Item
-from nostos.core.keys import Side
-from nostos.core.merge import Merged, Prepared
-from nostos.core.operations import (
+from nostos.core.anchor.names import Side
+from nostos.core.apply.merge import Merged, Prepared
+from nostos.core.compare.field_merge import Standing
+from nostos.core.compare.gather import Item
+from nostos.core.plan.operations import (
     InsertRow,
     PutFile,
     RemoveFile,
@@ -22,8 +22,8 @@ from nostos.core.operations import (
     UpdateRow,
     as_data,
 )
-from nostos.core.undo import Done
-from nostos.core.voyage import Voyage
+from nostos.core.takeback.undo import Done
+from nostos.core.voyages.home import Voyage
 from nostos.show.tables import clean, count, heading, table
 
 

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.keys import Side
-from nostos.core.part_versions import PartState, PartVersions
+from nostos.core.anchor.names import Side
+from nostos.core.inspect.versions import PartState, PartVersions
 from nostos.show.tables import clean, heading, table
 
 _NAMED = 3

@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from nostos.core.errors import SiteError
-from nostos.core.survey import Level, Survey
+from nostos.core.inspect.survey import Level, Survey
 from nostos.show.tables import clean, count, heading, size, table
 
 

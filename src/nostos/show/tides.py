@@ -10,7 +10,7 @@ from rich.console import Console
 from rich.text import Text
 
 from nostos.core.errors import SiteError
-from nostos.core.tide import DAYS, HOURS, Rate, Tide, label, visits
+from nostos.core.inspect.tide import DAYS, HOURS, Rate, Tide, label, visits
 from nostos.show.tables import clean, count, heading, table
 
 _SHADES = " .:-=+*#%@"  # from nothing to the most, readable without colour

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.trial.compare import Verdict, count
-from nostos.core.trial.pictures import Pictured
-from nostos.core.trial.run import Trial
+from nostos.core.inspect.trial.compare import Verdict, count
+from nostos.core.inspect.trial.pictures import Pictured
+from nostos.core.inspect.trial.run import Trial
 from nostos.show.tables import clean, heading, table
 from nostos.show.tables import count as number
 

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.history import Entry
-from nostos.core.housekeeping import Space
-from nostos.core.status import Status
+from nostos.core.inspect.housekeeping import Space
+from nostos.core.inspect.status import Status
+from nostos.core.voyages.history import Entry
 from nostos.show.tables import age, clean, count, heading, size, table
 
 

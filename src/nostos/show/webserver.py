@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from urllib.parse import urlsplit
 
-from nostos.core.voyage import Voyage
+from nostos.core.voyages.home import Voyage
 
 _APACHE = """\
 <VirtualHost *:80>

@@ -20,9 +20,9 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.cli.keeping import age_out
     from nostos.core.backup.write import backup, default_place
     from nostos.core.clock import now
-    from nostos.core.history import recorded
-    from nostos.core.site import recognise
-    from nostos.core.voyage import Home
+    from nostos.core.sites.recognise import recognise
+    from nostos.core.voyages.history import recorded
+    from nostos.core.voyages.home import Home
     from nostos.show import backups, data
     from nostos.show.output import write_json
     from nostos.show.progress import shown

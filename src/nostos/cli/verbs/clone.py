@@ -25,11 +25,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.clone import clone
-    from nostos.core.guards import gate as make_gate
-    from nostos.core.history import recorded
-    from nostos.core.site import recognise
-    from nostos.core.voyage import Home
+    from nostos.core.clone.clone import clone
+    from nostos.core.sites.guards import gate as make_gate
+    from nostos.core.sites.recognise import recognise
+    from nostos.core.voyages.history import recorded
+    from nostos.core.voyages.home import Home
     from nostos.show.cloning import cloned
     from nostos.show.output import write_json
     from nostos.show.progress import shown

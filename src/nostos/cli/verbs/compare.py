@@ -23,12 +23,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.cli.completing import keep_names
+    from nostos.core.apply.merge import look
+    from nostos.core.compare.field_merge import Standing
+    from nostos.core.compare.gather import describe_reference
     from nostos.core.errors import SelectionError
-    from nostos.core.fields import Standing
-    from nostos.core.items import describe_reference
-    from nostos.core.merge import look
     from nostos.core.patterns import matching, nearest
-    from nostos.core.voyage import Home, opened
+    from nostos.core.voyages.home import Home, opened
     from nostos.show import comparing, data
     from nostos.show.output import write_json
     from nostos.show.progress import shown

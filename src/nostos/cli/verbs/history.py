@@ -14,8 +14,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.errors import VoyageError
-    from nostos.core.history import entries
-    from nostos.core.voyage import Home
+    from nostos.core.voyages.history import entries
+    from nostos.core.voyages.home import Home
     from nostos.show.output import write_json
     from nostos.show.voyages import history
 

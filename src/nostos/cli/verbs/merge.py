@@ -10,8 +10,8 @@ from nostos.cli import choosing
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
-    from nostos.core.merge import Merged, Prepared
-    from nostos.core.voyage import Crew
+    from nostos.core.apply.merge import Merged, Prepared
+    from nostos.core.voyages.home import Crew
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,10 +29,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.cli.keeping import age_out
+    from nostos.core.apply.merge import merge, prepare
     from nostos.core.errors import NostosError
-    from nostos.core.history import recorded
-    from nostos.core.merge import merge, prepare
-    from nostos.core.voyage import Home, opened
+    from nostos.core.voyages.history import recorded
+    from nostos.core.voyages.home import Home, opened
     from nostos.show import backups, data, merging
     from nostos.show.output import write_json
     from nostos.show.progress import shown
@@ -74,7 +74,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
 def _report(args: argparse.Namespace, env: Environment, crew: Crew, prepared: Prepared, result: Merged | None) -> None:
     if not args.html:
         return
-    from nostos.core.items import describe_reference
+    from nostos.core.compare.gather import describe_reference
     from nostos.show.html import Reporter
 
     rows = prepared.comparison.rows

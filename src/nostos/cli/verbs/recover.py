@@ -14,9 +14,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.apply.recover import recover
-    from nostos.core.history import Entry, append, recorded, who
-    from nostos.core.voyage import Home
+    from nostos.core.takeback.recover import recover
+    from nostos.core.voyages.history import Entry, append, recorded, who
+    from nostos.core.voyages.home import Home
     from nostos.show.output import write_json
 
     home = Home(env.home)

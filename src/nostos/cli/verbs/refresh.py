@@ -9,7 +9,7 @@ from nostos.cli import choosing
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
-    from nostos.core.voyage import Home, Voyage
+    from nostos.core.voyages.home import Home, Voyage
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -24,11 +24,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.anchor.names import Side
+    from nostos.core.apply.merge import merge, prepare
     from nostos.core.errors import SelectionError
-    from nostos.core.history import recorded
-    from nostos.core.keys import Side
-    from nostos.core.merge import merge, prepare
-    from nostos.core.voyage import Home, opened
+    from nostos.core.voyages.history import recorded
+    from nostos.core.voyages.home import Home, opened
     from nostos.show import data, merging
     from nostos.show.output import write_json
     from nostos.show.progress import shown
@@ -63,9 +63,9 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
 
 
 def _afresh(args: argparse.Namespace, env: Environment, home: Home, voyage: Voyage) -> ExitStatus:
-    from nostos.core.clone import afresh
+    from nostos.core.clone.clone import afresh
     from nostos.core.errors import VoyageError
-    from nostos.core.history import recorded
+    from nostos.core.voyages.history import recorded
     from nostos.show.cloning import cloned
     from nostos.show.output import write_json
     from nostos.show.progress import shown

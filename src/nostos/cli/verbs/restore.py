@@ -12,8 +12,8 @@ from nostos.cli import choosing
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
-    from nostos.core.site import Site
-    from nostos.core.voyage import Home
+    from nostos.core.sites.recognise import Site
+    from nostos.core.voyages.home import Home
 
 
 _LOCK = "-restore"  # no voyage can be called so
@@ -38,10 +38,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.backup.anew import is_free, make_place
+    from nostos.core.backup.new_site import is_free, make_place
     from nostos.core.errors import SelectionError, SiteError
-    from nostos.core.site import recognise
-    from nostos.core.voyage import Home
+    from nostos.core.sites.recognise import recognise
+    from nostos.core.voyages.home import Home
 
     home = Home(env.home)
     home.make()
@@ -73,7 +73,7 @@ def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, a
     from nostos.cli.keeping import age_out
     from nostos.core.backup.restore import look, restore
     from nostos.core.errors import MergeRefused
-    from nostos.core.history import recorded
+    from nostos.core.voyages.history import recorded
     from nostos.show import backups, data
     from nostos.show.output import write_json
     from nostos.show.progress import shown
@@ -104,10 +104,10 @@ def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, a
 
 
 def _some(args: argparse.Namespace, env: Environment, home: Home, site: Site) -> ExitStatus:
-    from nostos.core.backup.things import detached, prepare_things
-    from nostos.core.history import recorded
-    from nostos.core.merge import merge
-    from nostos.core.selection import Choice
+    from nostos.core.apply.merge import merge
+    from nostos.core.backup.items import detached, prepare_things
+    from nostos.core.plan.selection import Choice
+    from nostos.core.voyages.history import recorded
     from nostos.show import backups, data
     from nostos.show.output import write_json
     from nostos.show.progress import shown

@@ -14,10 +14,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.clone import check_removable, remove
+    from nostos.core.clone.clone import check_removable, remove
     from nostos.core.errors import VoyageError
-    from nostos.core.history import recorded
-    from nostos.core.voyage import Home
+    from nostos.core.voyages.history import recorded
+    from nostos.core.voyages.home import Home
     from nostos.show.output import write_json
 
     home = Home(env.home)

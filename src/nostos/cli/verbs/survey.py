@@ -16,8 +16,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.site import recognise
-    from nostos.core.survey import survey
+    from nostos.core.inspect.survey import survey
+    from nostos.core.sites.recognise import recognise
     from nostos.show import surveying
     from nostos.show.output import write_json
     from nostos.show.progress import shown

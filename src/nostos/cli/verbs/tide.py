@@ -18,8 +18,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.site import recognise
-    from nostos.core.tide import tide
+    from nostos.core.inspect.tide import tide
+    from nostos.core.sites.recognise import recognise
     from nostos.show import tides
     from nostos.show.output import write_json
     from nostos.show.progress import shown

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from nostos.cli.environment import PASSWORD, Environment, ExitStatus, staging_password
 
 if TYPE_CHECKING:
-    from nostos.core.trial.visit import Entry
+    from nostos.core.inspect.trial.visit import Entry
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -31,10 +31,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.errors import VoyageError
-    from nostos.core.history import recorded
-    from nostos.core.trial.compare import count
-    from nostos.core.trial.run import Options, judged, remember, remembered, visit
-    from nostos.core.voyage import Home, opened
+    from nostos.core.inspect.trial.compare import count
+    from nostos.core.inspect.trial.run import Options, judged, remember, remembered, visit
+    from nostos.core.voyages.history import recorded
+    from nostos.core.voyages.home import Home, opened
     from nostos.show import trying
     from nostos.show.output import write_json
     from nostos.show.progress import shown
@@ -51,7 +51,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             found = judged(crew, seen, left, against)
             pictures = []
             if args.pictures:
-                from nostos.core.trial.pictures import take
+                from nostos.core.inspect.trial.pictures import take
 
                 pictures = take(found, Path(args.pictures), tell)
         if args.remember:
@@ -73,7 +73,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
 
 def _entry(args: argparse.Namespace) -> Entry:
     from nostos.core.errors import SiteError
-    from nostos.core.trial.visit import Entry
+    from nostos.core.inspect.trial.visit import Entry
 
     login, cookie = None, ""
     if args.login:

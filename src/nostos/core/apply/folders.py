@@ -15,9 +15,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from nostos.core.database.digests import squeeze, unsqueeze
-from nostos.core.private import write_private
-from nostos.core.tree.local import LocalTree, Owner, Signature
+from nostos.core.database.rows.digests import squeeze, unsqueeze
+from nostos.core.files.local import LocalTree, Owner, Signature
+from nostos.core.private_files import write_private
 
 State = tuple[int, int, int]  # inode, size, time of change in ns
 

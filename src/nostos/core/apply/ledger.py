@@ -12,18 +12,18 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from nostos.core.apply.commit import Committed
-from nostos.core.database.base import Database
-from nostos.core.database.digests import row_digest
+from nostos.core.apply.rows import Committed
+from nostos.core.compare.field_merge import Standing, same
+from nostos.core.compare.gather import Comparison
+from nostos.core.database.protocol import Database
+from nostos.core.database.rows.digests import row_digest
 from nostos.core.database.schema import Key, Row
-from nostos.core.decisions import is_decided
 from nostos.core.errors import MergeRefused, SiteError
-from nostos.core.fields import Standing, same
-from nostos.core.items import Comparison
-from nostos.core.operations import InsertRow, Plan, RemoveRow, UpdateRow
+from nostos.core.files.local import LocalTree, Signature
+from nostos.core.files.scan import Entry
+from nostos.core.plan.decisions import is_decided
+from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, UpdateRow
 from nostos.core.profiles.model import Policy
-from nostos.core.tree.entries import Entry
-from nostos.core.tree.local import LocalTree, Signature
 
 _AT_ONCE = 1000  # rows
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from time import monotonic, sleep
 
-from nostos.core.database.base import Database
+from nostos.core.database.protocol import Database
 from nostos.core.errors import Disturbed
 
 MARKER = "nostos_merges"  # the table

@@ -14,14 +14,14 @@ from typing import Any
 
 import msgspec
 
-from nostos.core.anchor import SMALL_TEXT, Anchor
-from nostos.core.database.digests import squeeze, unsqueeze
+from nostos.core.anchor.names import Side
+from nostos.core.anchor.store import SMALL_TEXT, Anchor
+from nostos.core.database.rows.digests import squeeze, unsqueeze
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import SiteError
-from nostos.core.keys import Side
-from nostos.core.private import write_private
-from nostos.core.tree.entries import Entry, digest_of, plain_text
-from nostos.core.tree.local import LocalTree
+from nostos.core.files.local import LocalTree
+from nostos.core.files.scan import Entry, digest_of, plain_text
+from nostos.core.private_files import write_private
 
 FILE = "anchor.msgpack.zst"
 

@@ -5,18 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-from nostos.core.anchor import ALWAYS_LOOK, Anchor
-from nostos.core.apply.commit import Committed
+from nostos.core.anchor.names import RowName, Side, of_anchor
+from nostos.core.anchor.store import ALWAYS_LOOK, Anchor
 from nostos.core.apply.notes import AnchorNotes
-from nostos.core.compare import Rows, RowState, base_key
-from nostos.core.database.rowforms import row_form
+from nostos.core.apply.rows import Committed
+from nostos.core.compare.field_merge import ABSENT, Standing
+from nostos.core.compare.gather import TRAVELS, Comparison, Field, Item
+from nostos.core.compare.portable import Portable, Unresolved, Writer
+from nostos.core.compare.row_changes import Rows, RowState, base_key
+from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Key, Row, Table
-from nostos.core.fields import ABSENT, Standing
-from nostos.core.items import TRAVELS, Comparison, Field, Item
-from nostos.core.keys import RowName, Side, of_anchor
-from nostos.core.operations import Plan, PutFile, SchemaOperation, SwitchFolder
-from nostos.core.portable import Portable, Unresolved, Writer
-from nostos.core.tree.entries import Entry
+from nostos.core.files.scan import Entry
+from nostos.core.plan.operations import Plan, PutFile, SchemaOperation, SwitchFolder
 from nostos.core.values import structures
 from nostos.core.values.structures import Tree
 

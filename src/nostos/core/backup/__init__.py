@@ -1,1 +1,1 @@
-"""Backups: a whole site in one file, of open formats only (docs/backups.md), and back."""
+"""A whole copy of a site in one file, and back."""

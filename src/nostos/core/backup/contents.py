@@ -12,15 +12,15 @@ from typing import TypeVar
 import msgspec
 
 from nostos.core.backup import layout
-from nostos.core.backup.container import Body, Member, Reader
+from nostos.core.backup.archive import Body, Member, Reader
 from nostos.core.backup.layout import Manifest, damaged
 from nostos.core.database import outline as outlines
-from nostos.core.database import rowlines
 from nostos.core.database.outline import Outline
+from nostos.core.database.rows import json_lines as rowlines
 from nostos.core.database.schema import Table, Value, in_todays_names
-from nostos.core.private import make_private
+from nostos.core.files.scan import OWN_PREFIX, Entry, inside
+from nostos.core.private_files import make_private
 from nostos.core.progress import Listener, Progress, silent
-from nostos.core.tree.entries import OWN_PREFIX, Entry, inside
 
 _CHUNK = 1 << 20
 _LARGEST_TEXT = 64 << 20

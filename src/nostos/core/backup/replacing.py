@@ -12,14 +12,15 @@ from dataclasses import replace
 from pathlib import Path
 
 from nostos.core.apply.marker import MARKER, marked
-from nostos.core.database import Location, mysql_building
-from nostos.core.database.base import Database
-from nostos.core.database.mysql import MysqlDatabase
-from nostos.core.database.mysql_places import wipe
-from nostos.core.database.mysql_schema import quote
+from nostos.core.database.location import Location
+from nostos.core.database.mysql import build as mysql_building
+from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.database.mysql.places import wipe
+from nostos.core.database.mysql.reflection import quote
 from nostos.core.database.none import NoDatabase
 from nostos.core.database.outline import Outline
-from nostos.core.database.sqlite import SqliteDatabase
+from nostos.core.database.protocol import Database
+from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.errors import MergeRefused
 
 _WAIT_SECONDS = 3

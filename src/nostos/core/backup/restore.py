@@ -17,21 +17,20 @@ from typing import Any
 
 import msgspec
 
-from nostos.core.apply import journal as journals
-from nostos.core.apply.switch import Switch
-from nostos.core.backup.container import Reader
+from nostos.core.apply.files import Switch
+from nostos.core.backup.archive import Reader
 from nostos.core.backup.contents import Contents, Rows, begin, into, read
-from nostos.core.backup.difference import Differences
+from nostos.core.backup.differences import Differences
 from nostos.core.backup.layout import BackupError
 from nostos.core.backup.replacing import Replacing, replacing
 from nostos.core.backup.write import BackedUp, Blocks, backup, default_place
-from nostos.core.busy import Hold, holding
 from nostos.core.clock import now
-from nostos.core.copying import Localiser
-from nostos.core.database.base import Block, Database, told
+from nostos.core.clone.copy_rows import Localiser
+from nostos.core.compare.file_changes import tree_of
 from nostos.core.database.outline import Outline
+from nostos.core.database.protocol import Block, Database, told
+from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.schema import Key, Table
-from nostos.core.database.sums import Sums
 from nostos.core.errors import (
     LiveMoved,
     MergeInterrupted,
@@ -41,17 +40,18 @@ from nostos.core.errors import (
     Stopped,
     explained,
 )
-from nostos.core.files import tree_of
-from nostos.core.operations import Operation, PutFile, RemoveFile
+from nostos.core.files.local import LocalTree
 from nostos.core.patterns import matches
-from nostos.core.private import make_private, write_private
+from nostos.core.plan.operations import Operation, PutFile, RemoveFile
+from nostos.core.private_files import make_private, write_private
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent
-from nostos.core.site import Site, recognise, recognised_from
-from nostos.core.tree.local import LocalTree
+from nostos.core.sites.lock import Hold, holding
+from nostos.core.sites.recognise import Site, recognise, recognised_from
 from nostos.core.undisturbed import undisturbed
 from nostos.core.values.urls import UrlForms
-from nostos.core.voyage import Home
+from nostos.core.voyages import journal as journals
+from nostos.core.voyages.home import Home
 
 _TRIES = 3
 _SPARE = 64 << 20

@@ -15,23 +15,24 @@ import msgspec
 
 import nostos
 from nostos.core.backup import layout
-from nostos.core.backup.container import Reader, Writer
+from nostos.core.backup.archive import Reader, Writer
 from nostos.core.backup.contents import begin
 from nostos.core.backup.layout import CONFIGURATION, FILES, Manifest
 from nostos.core.clock import now
-from nostos.core.database import Location, rowlines
-from nostos.core.database.base import Block, Database, told
+from nostos.core.database.location import Location
 from nostos.core.database.outline import Outline
-from nostos.core.database.rowforms import row_form
+from nostos.core.database.protocol import Block, Database, told
+from nostos.core.database.rows import json_lines as rowlines
+from nostos.core.database.rows.block_sums import Sums
+from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Table
-from nostos.core.database.sums import Sums
 from nostos.core.errors import SiteError
-from nostos.core.private import make_private
+from nostos.core.files.local import LocalTree
+from nostos.core.files.scan import Entry, Passed, scan
+from nostos.core.private_files import make_private
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent
-from nostos.core.site import Site
-from nostos.core.tree.entries import Entry, Passed, scan
-from nostos.core.tree.local import LocalTree
+from nostos.core.sites.recognise import Site
 
 Blocks = Mapping[str, Mapping[int, Block]]  # by table: what its blocks of rows add up to
 _WHOLE = 32 << 20  # a file up to this size is read at once, so that it is of one moment

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
-from nostos.core.database.base import Block, Database, ForeignColumn
 from nostos.core.database.outline import Outline
+from nostos.core.database.protocol import Block, Database, ForeignColumn
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 
 

@@ -1,0 +1,1 @@
+"""What one kind of content-managed system means by its tables, settings and folders."""

@@ -1,0 +1,1 @@
+"""What one value holds: addresses, structures, tokens, references."""

@@ -1,0 +1,1 @@
+"""The common ancestor, and which row of one side is which of the other."""

@@ -1,0 +1,549 @@
+"""Bringing a selection home: prepare, journal, stage, commit, switch, settle (design, section 5).
+
+Files are renamed into place inside the database transaction, as its last act before commit. So a rename that fails
+takes the database back with it, and a commit that fails takes the renames back: live is never left between.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack, suppress
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from time import monotonic, sleep
+from typing import Any
+
+import msgspec
+
+from nostos.core.anchor.names import CanonicalName, Side
+from nostos.core.apply.files import Switch, changes_of
+from nostos.core.apply.foreign_keys import check_parents, may_check_itself
+from nostos.core.apply.ledger import Ledger, Line
+from nostos.core.apply.marker import MARKER, marked
+from nostos.core.apply.notes import AnchorNotes
+from nostos.core.apply.rows import Committed, apply_rows, apply_schema, drop_schema, fill, take_back_schema
+from nostos.core.apply.settle import settle, settle_rest
+from nostos.core.clock import now
+from nostos.core.compare.file_changes import FileState, compare_files
+from nostos.core.compare.gather import Comparison, Item, assemble
+from nostos.core.compare.row_changes import compare_rows
+from nostos.core.compare.schema_changes import schema_items
+from nostos.core.database.protocol import Database, told
+from nostos.core.database.schema import Table, Value
+from nostos.core.errors import (
+    Disturbed,
+    LiveMoved,
+    MergeInterrupted,
+    MergeRefused,
+    NostosError,
+    SiteError,
+    Stopped,
+    explained,
+)
+from nostos.core.files.local import LocalTree, may_give
+from nostos.core.files.scan import inside
+from nostos.core.plan import needs as need_finder
+from nostos.core.plan.decisions import Decision, decide
+from nostos.core.plan.mirror import mirrored, turned
+from nostos.core.plan.needs import Needs
+from nostos.core.plan.operations import (
+    InsertRow,
+    Plan,
+    PutFile,
+    RemoveFile,
+    SchemaOperation,
+    SwitchFolder,
+    as_data,
+    plan,
+)
+from nostos.core.plan.selection import Choice, choose
+from nostos.core.progress import Listener, Progress, silent
+from nostos.core.sites.lock import Hold, holding
+from nostos.core.sites.recognise import recognised_from
+from nostos.core.undisturbed import not_collecting, undisturbed
+from nostos.core.voyages import journal as journals
+from nostos.core.voyages.home import Crew, Home
+
+DEFAULT = Choice()
+ChoiceOf = Callable[[Comparison], Choice]  # a choice that rests on what a comparison finds
+_TRIES = 3
+_PATIENCE_SECONDS = 30.0  # how long a transaction that the database breaks off is tried again
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A merge ready to be shown and carried out."""
+
+    comparison: Comparison
+    needs: Needs
+    plan: Plan
+    choice: Choice | ChoiceOf = DEFAULT
+    toward: Side = Side.LIVE
+    made: Choice = DEFAULT  # the choice as it was made for this comparison
+    undecided: Mapping[str, Item] = field(default_factory=dict)  # the items before clashes were decided
+    undoes: str = ""  # the operation that it takes back
+    again: Callable[[], Prepared] | None = None  # how it is prepared once more, if not as a merge is
+    files: Path | None = None  # where what comes lies, if not in the other side's tree
+    journals: Path | None = None  # where its journal is kept, for an operation of no voyage
+
+    @property
+    def acts(self) -> bool:
+        """Whether carrying it out does anything: on the target, or in what counts as decided."""
+        return bool(self.plan.operations or self.plan.selection.kept)
+
+
+@dataclass(frozen=True)
+class Merged:
+    """What a merge did. renumbered: kind, staging's key and live's for every row that came home under a new key.
+
+    between: seconds that live spent between two states. locked: seconds for which rows of it were locked. tries: how
+    often it was prepared. carried: paths of what live itself wrote meanwhile into a folder that was switched; it was
+    taken along. late: how many things that live had gained it has changed itself since. dangling: rows that have come
+    to refer, in the very moment, to what the merge removed.
+    """
+
+    id: str
+    ledger: tuple[Line, ...]
+    renumbered: tuple[tuple[str, str, str], ...]
+    clashes: tuple[Item, ...]
+    between: float
+    locked: float
+    tries: int
+    seconds: float
+    carried: tuple[str, ...] = ()
+    late: int = 0
+    dangling: tuple[str, ...] = ()
+
+
+def look(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE,
+         prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: ()) -> tuple[Comparison, Needs]:
+    """Compare the two sites of a voyage, seen from the side that a merge is to write. prefer: how clashes are decided.
+    Reads both, changes neither."""
+    # Files first: while they are read no snapshot of a database is held, which writers may wait for.
+    tell(Progress("comparing files", 0, None, "files"))
+    skipped = replace(crew.live.profile, ignore=(*crew.live.profile.ignore, *(crew.anchor.fact("skip") or ())))
+    files = compare_files(crew.anchor, crew.live, crew.staging, skipped)
+    live_db, staging_db = crew.live.open(readonly=True), crew.staging.open(readonly=True)
+    try:
+        with told(live_db, staging_db), live_db.reading(), staging_db.reading():
+            return _compared(crew, live_db, staging_db, files, tell, prefer, toward)
+    finally:
+        live_db.close()
+        staging_db.close()
+
+
+def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], tell: Listener,
+              prefer: Callable[[Comparison], Sequence[Decision]], toward: Side) -> tuple[Comparison, Needs]:
+    tell(Progress("comparing rows", 0, None, "tables"))
+    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db)
+    comparison = assemble(crew.anchor, rows, files, schema_items(rows), staging_db, live_db)
+    decisions = prefer(comparison)
+    if decisions:
+        first = replace(comparison, items=dict(comparison.items))
+        need_finder.resolve(first, live_db)
+        decide(comparison, decisions, {i.id: i.reason for i in first.items.values() if i.reason})
+    if toward is Side.STAGING:
+        comparison = mirrored(comparison, staging_db)
+        needs = need_finder.resolve(comparison, staging_db)
+        for item in list(comparison.items.values()):  # what stands in the way is told in the words of the real sides
+            if item.reason:
+                comparison.items[item.id] = replace(item, reason=turned(item.reason))
+        return comparison, needs
+    return comparison, need_finder.resolve(comparison, live_db)
+
+
+def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,
+            toward: Side = Side.LIVE) -> Prepared:
+    """Compare afresh and turn a choice into operations. toward: staging for a refresh, which is a merge with the roles
+    changed. Raises SelectionError; changes nothing."""
+    made = DEFAULT
+    undecided: dict[str, Item] = {}
+
+    def prefer(found: Comparison) -> Sequence[Decision]:
+        nonlocal made
+        made = choice(found) if callable(choice) else choice
+        undecided.update(found.items)
+        return made.prefer
+
+    comparison, needs = look(crew, tell, toward, prefer)
+    selection = choose(comparison, needs, made, lambda name: exists(crew, comparison, name))
+    planned = plan(comparison, needs, selection)
+    target = crew.live if toward is Side.LIVE else crew.staging
+    noted = replace(selection, warnings=(*selection.warnings, *not_given(LocalTree(target.files), planned)))
+    return Prepared(comparison, needs, replace(planned, selection=noted), choice, toward, made, undecided)
+
+
+def not_given(tree: LocalTree, planned: Plan) -> Iterator[str]:
+    """What will belong to this user, who may not give it to whom it should belong to."""
+    paths = [change.path for o in planned.of(PutFile, RemoveFile, SwitchFolder) for change in changes_of(o)
+             if isinstance(change, PutFile)]
+    mine = [p for p in paths if not may_give(tree.owner(p))] if os.geteuid() else []
+    if mine:
+        owner = tree.owner(mine[0])
+        yield (f"{len(mine)} files, such as {mine[0]}, will belong to you and not to user {owner.user}, group "
+               f"{owner.group}, for only root may give files away: the site may not be able to change them")
+
+
+def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
+    """Whether there is an item of this name (or, for a pattern, of this kind) that simply did not change."""
+    profile = comparison.rows.profile
+    kind_name, _, label = name.partition("/")
+    pattern = any(c in name for c in "*?[")
+    for folder in profile.folders:
+        if folder.kind == kind_name:
+            return pattern or (crew.live.files / folder.parent / label).is_dir()
+    if kind_name == "file":
+        try:
+            return pattern or inside(crew.live.files, label).exists()
+        except SiteError:
+            return False
+    kinds = [k for k in profile.kinds if k.name == kind_name or "{" in k.name]
+    if not kinds or pattern:
+        return bool(kinds) or name in ("*", "**")
+    live_db = crew.live.open(readonly=True)
+    try:
+        for kind in kinds:
+            table = comparison.rows.live_tables.get(kind.table)
+            columns = (kind.label or table.key) if table else ()
+            values = [label] if len(columns) == 1 else label.split(",")
+            if table is not None and len(values) == len(columns):
+                for typed in (values, [int(v) if v.isdigit() else v for v in values]):
+                    wanted: dict[str, Value] = dict(zip(columns, typed, strict=True))
+                    for column in re.findall(r"\{(\w+)\}", kind.name):
+                        wanted[column] = kind_name
+                    if kind.strip:
+                        wanted = {c: kind.strip + str(v) if c in columns else v for c, v in wanted.items()}
+                    if live_db.find(table, wanted):
+                        return True
+        return False
+    finally:
+        live_db.close()
+
+
+def merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener = silent) -> Merged:
+    """Carry out a prepared merge.
+
+    With no operations nothing at all is done. Where live has moved since, it is prepared again, a bounded number of
+    times, as long as the same items go home.
+    Raises LiveMoved, MergeRefused or Stopped with live as it was; MergeInterrupted when it is on live and only the
+    voyage's records could not follow, or when it cannot be told now.
+    """
+    start = monotonic()
+    if not prepared.acts:
+        return Merged("", (), (), prepared.plan.selection.clashes, 0.0, 0.0, 0, 0.0)
+    with holding(crew.live if prepared.toward is Side.LIVE else crew.staging) as hold:
+        return _merge(home, crew, prepared, tell, start, hold)
+
+
+def _merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener, start: float, hold: Hold) -> Merged:
+    wanted = [i.id for i in prepared.plan.selection.items]
+    for attempt in range(1, _TRIES + 1):
+        try:
+            return _Merge(home, crew, prepared, tell, hold).run(attempt, start)
+        except LiveMoved as moved:
+            if attempt == _TRIES or (isinstance(moved, Disturbed) and monotonic() - start > _PATIENCE_SECONDS):
+                raise
+        prepared = prepared.again() if prepared.again else prepare(crew, prepared.choice, tell, prepared.toward)
+        if [i.id for i in prepared.plan.selection.items] != wanted:
+            raise LiveMoved("Live moved on meanwhile, and what would go home is no longer what you saw.",
+                            next_step="Run merge again and look at the new list.")
+    raise AssertionError("unreachable")
+
+
+class _Merge:
+    def __init__(self, home: Home, crew: Crew, prepared: Prepared, tell: Listener, hold: Hold) -> None:
+        self.crew = crew
+        self.hold = hold
+        self.toward = prepared.toward
+        self.target, self.source = (
+            (crew.live, crew.staging) if self.toward is Side.LIVE else (crew.staging, crew.live))
+        self.prefer = prepared.made.prefer
+        self.undoes = prepared.undoes
+        self.source_files = prepared.files or (
+            home.folder(crew.voyage.name) / "merges" / self.undoes / "before" if self.undoes else self.source.files)
+        self.comparison = prepared.comparison
+        self.plan = prepared.plan
+        self.tell = tell
+        self.id = journals.new_id()
+        self.detached = prepared.journals is not None
+        self.folder = (prepared.journals or home.folder(crew.voyage.name) / "merges") / self.id
+        self.between = self.locked = 0.0
+        self.switched = False
+        self.steps: list[dict[str, Any]] = []
+        self.notes = self.rest = AnchorNotes()
+        self.result: Committed | None = None
+
+    def run(self, tries: int, start: float) -> Merged:
+        try:
+            journal = journals.Journal(self.folder)
+        except OSError as error:
+            raise MergeRefused(f"The merge cannot keep its journal: {explained(error)}.",
+                               next_step="Free space or rights here, then merge again.") from error
+        switch = Switch(LocalTree(self.target.files), LocalTree(self.source_files), self.id)
+        began = False
+        try:
+            try:
+                journal.write("plan", merge=self.id, voyage=self.crew.voyage.name, at=now(), toward=self.toward,
+                              undoes=self.undoes, detached=recognised_from(self.target) if self.detached else None,
+                              operations=[as_data(o) for o in self.plan.operations])
+                self.hold.begin(self.id, self.crew.voyage.name)
+                self.tell(Progress("staging files", 0, None, "files"))
+                switch.plan(self.plan.operations)
+                journal.write("staging", switch=switch.record())
+                switch.stage(self.plan.operations, journal.before)
+                switch.keep(self.folder / journals.KEPT)
+                journal.write("staged", fresh=switch.fresh)
+                began = True
+                self._commit(journal, switch)
+            except BaseException as error:
+                with undisturbed():
+                    if not self._committed_after_all(error):
+                        self._take_back(switch, began, journal, error)
+                        said = self._explained(error, switch)
+                        if said is error:  # it has its first cause with it already
+                            raise
+                        raise said from error
+                if not isinstance(error, Exception):
+                    raise self._stopped_late(error) from error
+            assert self.result is not None
+            done = self.result
+            try:
+                lines, late, again = self._finish(journal, switch)
+            except BaseException as error:
+                if not isinstance(error, Exception):
+                    raise self._stopped_late(error) from error
+                raise MergeInterrupted(
+                    f"The merge is on live, whole, but the voyage's records could not follow: {explained(error)}.",
+                    left="Live is as the merge wanted it.",
+                    next_step=f"Free space or rights here, then run `nostos recover {self.crew.voyage.name}`."
+                ) from error
+        finally:
+            journal.close()
+        return Merged(self.id, lines, self._renumbered(done), self.plan.selection.clashes, self.between, self.locked,
+                      tries, monotonic() - start, tuple(switch.carried), late, again)
+
+    def _finish(self, journal: journals.Journal, switch: Switch) -> tuple[tuple[Line, ...], int, tuple[str, ...]]:
+        """After the commit. Returns the ledger's lines, how many things of what live gained it has changed itself
+        meanwhile, and what has come to refer to something that is gone now."""
+        with suppress(OSError):
+            journal.write("committed")
+        switch.tidy()
+        live_db = self.target.open()
+        try:
+            if not live_db.transactional_schema:  # where it cannot be taken back, it comes last
+                self._drop(live_db, journal)
+            lines, late = self.ledger.look_again(live_db, LocalTree(self.target.files))
+            again = need_finder.referred_again(self.comparison, self.plan.selection.items, live_db)
+        finally:
+            live_db.close()
+        if not self.detached:  # no voyage, no anchor: a voyage of this site takes it for live's own work
+            self.notes.carry_out(self.crew.anchor, self.id, self.target.files, self.source_files)
+        with suppress(OSError):
+            journal.write("settled")
+            self.hold.end(self.id)
+        return lines, late, again
+
+    def _stopped_late(self, error: BaseException) -> MergeInterrupted:
+        return MergeInterrupted(
+            "You stopped it after the merge had reached live." if isinstance(error, KeyboardInterrupt) else
+            f"It was stopped after the merge had reached live ({type(error).__name__}).",
+            left="The merge is on live, whole; the voyage's records do not know it yet.",
+            next_step=f"Run `nostos recover {self.crew.voyage.name}`: it finishes what is left.")
+
+    def _committed_after_all(self, error: BaseException) -> bool:
+        """Whether the transaction was committed although its end was not heard of. Raises MergeInterrupted when that
+        cannot be found out now."""
+        if self.result is None:
+            return False  # it had not come to its end
+        try:
+            database = self.target.open()
+        except NostosError:
+            raise self._in_doubt("The connection to the database broke in the moment of the commit.") from error
+        try:
+            return marked(database, self.id)
+        except Exception:
+            raise self._in_doubt("The connection to the database broke in the moment of the commit.") from error
+        finally:
+            database.close()
+
+    def _take_back(self, switch: Switch, began: bool, journal: journals.Journal, error: BaseException) -> None:
+        """Files, and schema steps that no transaction covers, over a connection of its own: the other may be gone."""
+        try:
+            switch.back(began)
+            if self.steps:
+                database = self.target.open()
+                try:
+                    take_back_schema(self.steps, database)
+                finally:
+                    database.close()
+        except Exception as again:
+            raise self._in_doubt(f"The merge failed ({explained(error)}), and not all of it could be taken back "
+                                 f"({explained(again)}).") from error
+        with suppress(OSError, NostosError):  # the disk may be full; the marker in live's database tells as well
+            journal.write("taken back", why=type(error).__name__)
+            self.hold.end(self.id)
+
+    def _explained(self, error: BaseException, switch: Switch) -> NostosError:
+        """An error that a user can read, for whatever stopped a merge before its commit."""
+        if isinstance(error, NostosError):
+            found = error
+        elif isinstance(error, Exception):
+            found = MergeRefused(f"The merge failed: {explained(error)}.",
+                                 left="Everything was taken back; live is as it was.",
+                                 next_step="Mend the cause, then merge again.")
+        else:
+            found = Stopped("It was stopped before it had reached live.",
+                            left="Everything was taken back; live is as it was.",
+                            next_step="Run it again when you like.")
+        if switch.carried:
+            found.left += f" What live itself had written meanwhile was kept: {', '.join(switch.carried[:5])}."
+        if self.toward is Side.STAGING:
+            found.what, found.left = turned(found.what), turned(found.left)
+        return found
+
+    def _in_doubt(self, what: str) -> MergeInterrupted:
+        return MergeInterrupted(what, left="It is finished or taken back by the next step, never left between.",
+                                next_step=f"When the cause is gone, run `nostos recover {self.crew.voyage.name}`.")
+
+    def _owners(self) -> list[tuple[Any, ...]]:
+        """What an undo takes back, by whose the anchor's records of it are: rows by live's keys, files by paths."""
+        return [*((s.table, *(s.staging_key or s.live_key or ())) for s in self.plan.settles),
+                *((f.path,) for f in self.plan.settled_files)]
+
+    def _note(self, done: Committed, tables: dict[str, Table]) -> AnchorNotes:
+        """What the anchor will be told, worked out from what the transaction did."""
+        if self.detached:
+            return AnchorNotes()
+        if not self.undoes:
+            taken = settle(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward)
+            return AnchorNotes([*taken.lines, *self.rest.lines])
+        notes = AnchorNotes()
+        notes.revert(self.undoes, self._owners())
+        for o in self.plan.of(SchemaOperation):
+            if (o.step.action, o.step.what) == ("drop", "table"):
+                notes.forget_table(o.step.table)
+        return notes
+
+    def _undo_files(self) -> Iterator[dict[str, Any]]:
+        for o in self.plan.of(PutFile, RemoveFile, SwitchFolder):
+            for change in changes_of(o):
+                yield {"path": change.path, "before": msgspec.to_builtins(change.before, builtin_types=(bytes,)),
+                       "after": msgspec.to_builtins(change.entry, builtin_types=(bytes,))
+                       if isinstance(change, PutFile) else None}
+
+    def _undo_schema(self) -> Iterator[dict[str, Any]]:
+        """Steps that dropped or added something, with the table as it was, or as it came."""
+        for o in self.plan.of(SchemaOperation):
+            rows = self.comparison.rows
+            tables = rows.live_tables if o.step.action == "drop" else rows.staging_tables
+            if o.step.action != "change":
+                yield {"action": o.step.action, "what": o.step.what, "name": o.step.name,
+                       "table": msgspec.to_builtins(tables[o.step.table])}
+
+    def _bring_back(self, live_db: Database) -> None:
+        """Fill tables and columns that the operation which is taken back had dropped."""
+        for o in self.plan.of(SchemaOperation) if self.undoes else ():
+            step = o.step
+            kept = journals.dropped(self.folder.parent / self.undoes, f"{step.what}-{step.table}-{step.name}")
+            if step.action == "add" and kept.is_file():
+                fill(self.comparison.rows.staging_tables[step.table], live_db, journals.dropped_rows(kept),
+                     step.what == "table")
+
+    def _commit(self, journal: journals.Journal, switch: Switch) -> None:
+        """Schema steps that no transaction covers, then the transaction; again where the database broke it off."""
+        self.ledger = Ledger(self.comparison, self.plan)
+        live_db = self.target.open()
+        try:
+            live_db.be_strict()
+            if not live_db.transactional_schema:
+                live_db.prepare_mark(MARKER)
+
+                def note(step: dict[str, Any]) -> None:
+                    journal.write("schema", change=step)
+                    self.steps.append(step)
+
+                apply_schema(self.plan, self.comparison.rows, live_db, note)
+            self.ledger.look(live_db, LocalTree(self.target.files))
+            tables = live_db.tables()
+            if not self.undoes and not self.detached:
+                self.rest = settle_rest(self.crew.anchor, self.comparison, self.plan, tables, self.toward)
+            until = monotonic() + _PATIENCE_SECONDS
+            pause = 0.05
+            while True:
+                removals = need_finder.Removals(self.comparison, self.plan.selection.items, live_db)
+                switch.catch_up()
+                self.hold.check()
+                try:
+                    self._transaction(live_db, journal, switch, removals, tables)
+                    return
+                except Disturbed:
+                    if self.switched or monotonic() + pause > until:
+                        raise
+                sleep(pause)
+                pause = min(2 * pause, 2.0)
+                live_db.close()
+                live_db = self.target.open()
+                live_db.be_strict()
+        finally:
+            live_db.close()
+
+    def _transaction(self, live_db: Database, journal: journals.Journal, switch: Switch,
+                     removals: need_finder.Removals, tables: dict[str, Table]) -> None:
+        """Everything that happens on live, while visitors may have to wait: only rows and files that the merge itself
+        touches are looked at here, and what an index leads to."""
+        rows = self.comparison.rows
+        unchecked = may_check_itself(self.plan, live_db, rows.live_tables, rows.profile.clear)
+        with not_collecting(), ExitStack() as calm, live_db.writing(unchecked):
+            locking = monotonic()
+            moved = removals.moved(live_db)
+            if moved is not None:
+                raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
+            self.ledger.begin(live_db)
+            self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
+            done = apply_rows(self.plan, rows, live_db, tables)
+            if unchecked:
+                check_parents(done.changed, live_db, tables)
+            self._bring_back(live_db)
+            for table in rows.profile.clear:
+                if table in rows.live_tables:
+                    live_db.clear(table)
+            settings = rows.profile.settings
+            if settings is not None and rows.profile.clear_settings:
+                live_db.clear(settings.table, settings.name, rows.profile.clear_settings)
+            live_db.mark(MARKER, self.id, now())
+            self.ledger.prove(live_db, done)
+            journal.keep_undo([{"table": c.table, "key": list(c.key), "before": c.before, "after": c.after}
+                               for c in done.changed], self._undo_files(), self._undo_schema())
+            self.notes = self._note(done, live_db.tables())
+            self.notes.write(self.folder)
+            if live_db.transactional_schema:
+                self._drop(live_db, journal)
+            calm.enter_context(undisturbed())
+            journal.write("committing")
+            began = monotonic()
+            self.switched = True
+            switch.go()
+            self.result = done  # from here on it may be committed, whatever is heard of it
+        self.between = monotonic() - began if switch.moves else 0.0
+        self.locked = monotonic() - locking
+
+    def _drop(self, live_db: Database, journal: journals.Journal) -> None:
+        """Drop what was named to be dropped, with what it held kept in the journal's folder."""
+        for operation in self.plan.of(SchemaOperation):
+            step = operation.step
+            if step.action == "drop" and step.what != "index":
+                table = self.comparison.rows.live_tables[step.table]
+                columns = table.stored if step.what == "table" else (*table.key, step.name)
+                journal.keep_rows(f"{step.what}-{step.table}-{step.name}", columns, live_db.scan(table, columns))
+        drop_schema(self.plan, live_db)
+
+    def _renumbered(self, done: Committed) -> tuple[tuple[str, str, str], ...]:
+        found = []
+        for o in self.plan.of(InsertRow):
+            key = done.keys.get((o.table, str(o.name[0])))
+            number = CanonicalName.parse(o.name[0]).number if key is not None else None
+            if number != key:
+                found.append((o.table, str(number), str(key)))
+        return tuple(found)

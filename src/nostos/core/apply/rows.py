@@ -1,0 +1,359 @@
+"""The database side of a merge: operations carried out inside one transaction that the caller holds."""
+
+from __future__ import annotations
+
+import re
+import secrets
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import msgspec
+
+from nostos.core.compare.field_merge import same
+from nostos.core.compare.portable import Portable, Unresolved, Writer
+from nostos.core.compare.row_changes import Rows
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.errors import LiveMoved, MergeRefused
+from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
+from nostos.core.values import references as refs
+
+_AT_ONCE = 500  # rows written at once
+_PLACEHOLDERS = 1000  # values that are tried
+
+Note = Callable[[dict[str, Any]], None]
+
+
+@dataclass(frozen=True)
+class Changed:
+    """A row before and after; None where there was none, or is none. For taking it back."""
+
+    table: str
+    key: Key
+    before: Row | None
+    after: Row | None
+
+
+@dataclass
+class Committed:
+    """What the transaction did: the live key of every row that staging bore, and the rows as they are now."""
+
+    keys: dict[tuple[str, str], Value] = field(default_factory=dict)
+    inserted: dict[tuple[str, Key], Key] = field(default_factory=dict)
+    changed: list[Changed] = field(default_factory=list)
+    written: dict[tuple[str, Key], frozenset[str]] = field(default_factory=dict)  # columns that an update set
+
+
+def apply_rows(plan: Plan, rows: Rows, live_db: Database, tables: dict[str, Table]) -> Committed:
+    """Carry out the operations on rows and, where that is part of transactions, on the schema. tables: live's; brought
+    up to what the schema steps make of them.
+
+    Raises LiveMoved when a row is no longer as compared. The caller's transaction takes everything back then.
+    """
+    work = _Commit(plan, rows, live_db, tables)
+    try:
+        return work.run()
+    except Exception as error:
+        said = live_db.explained(error, work.at)
+        if said is None:
+            raise
+        raise said from error
+
+
+def apply_schema(plan: Plan, rows: Rows, live_db: Database, note: Note = lambda _: None) -> None:
+    """Carry out the schema steps. note: is told of each step before it is taken, with what it takes to take it back."""
+    for operation in plan.of(SchemaOperation):
+        step = operation.step
+        if step.action == "drop":
+            continue  # at the very end
+        staging = rows.staging_tables[step.table]
+        column = staging.column(step.name)
+        there = dict(live_db.tables()[step.table].indexes) if step.what == "index" else {}
+        if step.what == "index" and there.get(step.name) == step.ddl:
+            continue  # live has gained it by itself
+        old = rows.live_tables.get(step.table) if step.what == "column" and step.action == "change" else None
+        note({"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
+              "before": step.before, "old_table": msgspec.to_builtins(old)})
+        if step.what == "table":
+            live_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
+        elif step.what == "column":
+            assert column is not None
+            if step.action == "add":
+                live_db.add_column(staging, column)
+            else:
+                live_db.change_column(staging, column)
+        else:
+            if step.name in there:
+                live_db.drop("index", step.table, step.name)
+            live_db.create_index(step.table, step.name, step.ddl)
+
+
+def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> None:
+    """Take back steps as `note` was told them, where no transaction does. The last one may not have been taken. What
+    holds something by now is left: it cannot be ours."""
+    if database.transactional_schema:
+        return
+    for step in reversed(steps):
+        table = database.tables().get(step["table"])
+        if table is None:
+            continue
+        what, name = step["what"], step["name"]
+        if step["action"] == "add":
+            column = table.column(name)
+            ours = {"table": database.count(table.name) == 0,
+                    "column": column is not None and not any(database.rows_where_set(table, [column])),
+                    "index": dict(table.indexes).get(name) == step["ddl"]}
+            if ours[what]:
+                database.drop(what, table.name, name)
+        elif what == "index":
+            if name in dict(table.indexes):
+                database.drop("index", table.name, name)
+            database.create_index(table.name, name, step["before"])
+        elif step["old_table"] is not None:
+            before = msgspec.convert(step["old_table"], Table)
+            old = before.column(name)
+            if old is not None:
+                database.change_column(before, old)
+
+
+def drop_schema(plan: Plan, live_db: Database) -> None:
+    """Drop what was named to be dropped: indexes and columns, then tables."""
+    steps = [o.step for o in plan.of(SchemaOperation) if o.step.action == "drop"]
+    for step in sorted(steps, key=lambda s: ("index", "column", "table").index(s.what)):
+        live_db.drop(step.what, step.table, step.name)
+
+
+def fill(table: Table, database: Database, rows: Iterator[tuple[Value, ...]], whole: bool) -> None:
+    """Write rows that were kept when something was dropped. whole: all of a table; else one column, after the key, for
+    the rows that are there still."""
+    columns = [str(name) for name in next(rows)]
+    batch: list[tuple[Value, ...]] = []
+    for row in rows:
+        if whole:
+            batch.append(row)
+            if len(batch) == _AT_ONCE:
+                database.insert_many(table, columns, batch)
+                batch = []
+        elif database.fetch(table, row[:-1]) is not None:
+            database.update(table, row[:-1], {columns[-1]: row[-1]})
+    database.insert_many(table, columns, batch)
+
+
+def _placeholders(column: Column) -> Iterator[Value]:
+    """Values of a column's type that a row may have for a moment inside the transaction, the least likely ones first.
+    """
+    declared = column.declared.lower()
+    room = [int(n) for n in re.findall(r"\d+", declared.partition("(")[2])]
+    if column.nullable:
+        yield None
+    elif "int" in declared or "serial" in declared:
+        bits = next((b for word, b in (("tiny", 8), ("small", 16), ("medium", 24), ("big", 64)) if word in declared),
+                    32)
+        yield from ((1 << (bits - 1)) - 1 - n for n in range(_PLACEHOLDERS))
+        yield from range(-1, -_PLACEHOLDERS, -1)
+    elif "decimal" in declared or "numeric" in declared:
+        digits, places = (*room, 0)[:2] if room else (10, 0)
+        yield from (str(10 ** (digits - places) - 1 - n) for n in range(_PLACEHOLDERS))
+    elif "float" in declared or "double" in declared or "real" in declared:
+        yield from (-float(n) - 0.5 for n in range(_PLACEHOLDERS))
+    elif "datetime" in declared or "timestamp" in declared:
+        yield from (f"1971-01-01 {n // 3600:02d}:{n // 60 % 60:02d}:{n % 60:02d}" for n in range(_PLACEHOLDERS))
+    elif "date" in declared:
+        yield from (f"{1001 + n // 28}-01-{n % 28 + 1:02d}" for n in range(_PLACEHOLDERS))
+    elif "time" in declared:
+        yield from (f"{n // 3600:02d}:{n // 60 % 60:02d}:{n % 60:02d}" for n in range(_PLACEHOLDERS))
+    elif "year" in declared:
+        yield from range(2155, 1901, -1)
+    elif declared.startswith(("enum", "set")):
+        yield from re.findall(r"'([^']*)'", column.declared)
+    else:
+        most = room[0] if room else 32
+        made = (secrets.token_hex(16)[:most] for _ in range(_PLACEHOLDERS))
+        yield from (m.encode() if "bin" in declared or "blob" in declared else m for m in made)
+        yield from (chr(n) for n in range(33, 127))
+
+
+class _Commit:
+    def __init__(self, plan: Plan, rows: Rows, live_db: Database, tables: dict[str, Table]) -> None:
+        self.plan = plan
+        self.rows = rows
+        self.live_db = live_db
+        self.done = Committed()
+        self.at = ""  # the item that is being written
+        self.writer = Writer(rows.live_urls, self._number, rows.live_prefix)
+        self.tables = tables
+        self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
+        self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
+
+    def _number(self, table: str, name: str) -> Value:
+        assigned = self.done.keys.get((table, name))
+        if assigned is not None:
+            return assigned
+        key = self.rows.live_keys.key(table, name)
+        if key is None:
+            raise Unresolved(table, name)
+        return key
+
+    def run(self) -> Committed:
+        if self.live_db.transactional_schema and self.plan.of(SchemaOperation):
+            apply_schema(self.plan, self.rows, self.live_db)
+            self.tables.clear()
+            self.tables.update(self.live_db.tables())
+        self._check_all()
+        for operation in self.plan.of(RemoveRow):
+            self.at = operation.item
+            self._counts(operation.table, operation.before)
+            self.live_db.remove(self.tables[operation.table], operation.key)
+        self._make_room()
+        waiting = [self._insert(operation) for operation in self.plan.of(InsertRow)]
+        for operation in self.plan.of(UpdateRow):
+            self.at = operation.item
+            table = self.tables[operation.table]
+            values = self._masked(operation.table, self._written(operation.item, operation.values), operation.before)
+            self._counts(operation.table, {**operation.before, **values})
+            self._counts(operation.table, operation.before)
+            self.live_db.update(table, operation.key, values)
+            self.done.written[operation.table, operation.key] = frozenset(values)
+        for item, table_name, key, values in waiting:  # second pass: what pointed at rows that were not there yet
+            self.at = item
+            if values:
+                self.live_db.update(self.tables[table_name], key, self._written(item, values))
+        self.at = ""
+        self._recount()
+        self.done.changed = list(self._changed())
+        return self.done
+
+    def _changed(self) -> Iterator[Changed]:
+        """Every row that was touched, as it was and as it is now."""
+        for operation in self.plan.of(RemoveRow):
+            yield Changed(operation.table, operation.key, self.found[operation.table, operation.key], None)
+        written: dict[str, list[Key]] = {}
+        for (name, _), key in self.done.inserted.items():
+            written.setdefault(name, []).append(key)
+        for operation in self.plan.of(UpdateRow):
+            written.setdefault(operation.table, []).append(operation.key)
+        for name, keys in written.items():
+            table = self.tables[name]
+            now = {table.key_of(row): row for row in self.live_db.fetch_many(table, keys)}
+            for key in keys:
+                yield Changed(name, key, self.found.get((name, key)), now.get(key))
+
+    def _make_room(self) -> None:
+        """Where one row is to have the very values that another, which must not be alike, still has: first let go."""
+        wanted: dict[tuple[object, ...], object] = {}
+        for operation in (*self.plan.of(InsertRow), *self.plan.of(UpdateRow)):
+            for columns in self.tables[operation.table].uniques:
+                before = operation.before if isinstance(operation, UpdateRow) else {}
+                if set(columns) & set(operation.values):
+                    with suppress(Unresolved):
+                        values = [self.writer.value(operation.values[c]) if c in operation.values else before.get(c)
+                                  for c in columns]
+                        wanted[operation.table, columns, *values] = operation
+        for operation in self.plan.of(UpdateRow):
+            table = self.tables[operation.table]
+            for columns in table.uniques:
+                taker = wanted.get((operation.table, columns, *(operation.before.get(c) for c in columns)))
+                changed = [c for c in columns if c in operation.values]
+                if taker is not None and taker is not operation and changed:
+                    self._let_go(operation, table, changed)
+
+    def _let_go(self, operation: UpdateRow, table: Table, columns: Sequence[str]) -> None:
+        for name in columns:
+            column = table.column(name)
+            assert column is not None
+            for value in _placeholders(column):
+                if value is None or not self.live_db.find(table, {name: value}):
+                    self.live_db.update(table, operation.key, {name: value})
+                    return
+        raise MergeRefused(f"{operation.item} is to change places with another in {table.name} ({', '.join(columns)}), "
+                           "and there is no value that either could have meanwhile.",
+                           next_step="Make that change on live by hand, then merge.")
+
+    def _check_all(self) -> None:
+        """Lock every row that is to be touched, some at once, in the order of their keys, and look at each."""
+        operations = (*self.plan.of(UpdateRow), *self.plan.of(RemoveRow))
+        by_table: dict[str, list[Key]] = {}
+        for operation in operations:
+            by_table.setdefault(operation.table, []).append(operation.key)
+        for name, keys in sorted(by_table.items()):
+            table = self.tables[name]
+            self.found.update(((name, table.key_of(row)), row) for row in self.live_db.locked(table, keys))
+        for operation in operations:
+            self._check(operation)
+
+    def _check(self, operation: UpdateRow | RemoveRow) -> None:
+        """A live row must still be as compared, in what is about to be replaced."""
+        now = self.found.get((operation.table, operation.key))
+        columns = operation.values if isinstance(operation, UpdateRow) else operation.before
+        derived = {d.column for d in self.rows.profile.derived if d.table == operation.table}
+        if now is None or any(not same(now.get(c), operation.before.get(c))
+                              for c in columns if c in operation.before and c not in derived):
+            raise LiveMoved(f"{operation.item} changed on live while it was being merged.",
+                            next_step="Compare again, then merge.")
+
+    def _written(self, item: str, values: Any) -> Row:
+        try:
+            return self.writer.row(dict(values))
+        except Unresolved as missing:
+            raise MergeRefused(f"{item} points at {missing.table} {missing.name}, which live does not have.",
+                               next_step="Compare again; if it stays so, leave the item out.") from missing
+
+    def _masked(self, table: str, values: Row, before: Row) -> Row:
+        mask = self.rows.mask if self.rows.masks else None
+        return mask.row(table, values, before) if mask is not None else values
+
+    def _insert(self, operation: InsertRow) -> tuple[str, str, Key, Portable]:
+        """Insert a row; what points at rows that are not there yet is returned for the second pass."""
+        self.at = operation.item
+        table = self.tables[operation.table]
+        row: Row = {}
+        later: Portable = {}
+        for column, value in operation.values.items():
+            declared = table.column(column)
+            if declared is None:
+                continue  # a column that stays behind
+            try:
+                row[column] = self.writer.value(value)
+            except Unresolved:
+                if column in table.key:
+                    raise MergeRefused(f"{operation.item} rests on a row that is not on live yet.",
+                                       next_step="Take that item first, then this one.") from None
+                later[column] = value
+                if refs.number(value) is not None:
+                    row[column] = None if declared.nullable else 0
+                else:
+                    row[column] = Writer(self.rows.live_urls, self._number_or_none, self.rows.live_prefix).value(value)
+        if operation.key is not None:
+            row.update(zip(table.key, operation.key, strict=True))
+        key = self.live_db.insert(table, self._masked(operation.table, row, {}))
+        if table.surrogate:
+            self.done.keys[operation.table, str(operation.name[0])] = key[0]
+            self.touched[operation.table, key[0]] = None
+        self.done.inserted[operation.table, operation.name] = key
+        self._counts(operation.table, row)
+        return operation.item, operation.table, key, later
+
+    def _number_or_none(self, table: str, name: str) -> Value:
+        try:
+            return self._number(table, name)
+        except Unresolved:
+            return 0
+
+    def _counts(self, table: str, row: Row) -> None:
+        """Note whose counters a row is part of."""
+        for d in self.rows.profile.derived:
+            if d.counts == table and row.get(d.by) is not None:
+                self.touched[d.table, row[d.by]] = None
+
+    def _recount(self) -> None:
+        for name, key in self.touched:
+            table = self.tables.get(name)
+            if table is None:
+                continue
+            for d in self.rows.profile.derived:
+                if d.table == name and d.counts in self.tables:
+                    through = (self.tables[d.through.table], d.through.by, dict(d.through.where)) if d.through else None
+                    self.live_db.recount(table, d.column, self.tables[d.counts], d.by, dict(d.where), (key,), through)
+

@@ -1,0 +1,1 @@
+"""Making a staging copy: its place, its rows, its masked values."""

@@ -1,0 +1,456 @@
+"""Making a staging copy and dropping the anchor, without stopping live."""
+
+from __future__ import annotations
+
+import os
+import re
+import secrets
+import shutil
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+from time import monotonic
+
+import sqlalchemy as sa
+
+from nostos.core.anchor.names import Origin, Side, canonical
+from nostos.core.anchor.store import SMALL_TEXT, Anchor
+from nostos.core.clock import now
+from nostos.core.clone.copy_rows import Localiser, RowCopier
+from nostos.core.clone.masking import Mask, recipe
+from nostos.core.clone.places import Place, choose_place, one_server, remove_place
+from nostos.core.database.location import Location, locate
+from nostos.core.database.protocol import Database, told
+from nostos.core.database.schema import Table
+from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
+from nostos.core.files.copy import copy_tree
+from nostos.core.files.local import LocalTree, Owner, give_as
+from nostos.core.files.scan import Entry, Passed, plain_text, scan
+from nostos.core.profiles.model import Profile, ignored
+from nostos.core.progress import Listener, Progress, silent
+from nostos.core.sites import site_file as configuration
+from nostos.core.sites.copy_configuration import Original, Own, adapt
+from nostos.core.sites.guards import Guard, guards_of, lay_guard_file, set_guards
+from nostos.core.sites.lock import check_finished
+from nostos.core.sites.recognise import Site, check_url, recognise, recognised_from
+from nostos.core.values.urls import UrlForms
+from nostos.core.voyages.home import STAMP, Home, Voyage, check_name, ready
+from nostos.core.voyages.journal import needed
+
+_SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
+
+
+@dataclass(frozen=True)
+class Cloned:
+    """What clone made. rewritten: rows in which live's URL became staging's. proved: rows found equal afterwards.
+
+    masked: how many values of which columns were made up (None: that was not asked for).
+    """
+
+    voyage: Voyage
+    tables: int
+    rows: int
+    files: int
+    file_bytes: int
+    rewritten: int
+    proved: int
+    guards: tuple[Guard, ...]
+    passed: tuple[Passed, ...]
+    unkeyed: tuple[str, ...]
+    seconds: float
+    masked: dict[str, int] | None = None
+
+
+def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
+          prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent, mask: bool = False,
+          gate: str = "") -> Cloned:
+    """Make a staging copy of the site at `where` in the new folder `into`, answering at `url`.
+
+    database: staging's own, as a URL (or a path, for SQLite); prefix: what its tables' names begin with. Both left
+    out: for SQLite as live's file lies to live's; on a server a new database beside live's, if the rights allow it.
+    skip: patterns of files to leave out. mask: put made-up values in the place of personal data. gate: what the copy's
+    pages ask for, as `guards.gate` makes it. Raises SiteError or VoyageError, with everything removed that was made.
+    """
+    check_name(name)
+    start = monotonic()
+    live = recognise(where)
+    check_finished(live)
+    url = check_url(url)
+    target = Path(into).expanduser().resolve()
+    home.make()
+    with home.lock(name):
+        _check_voyage(home, name)
+        staging_db = _staging_database(live, target, name, database, prefix)
+        passed: list[Passed] = []
+        entries = list(scan(live.files, live.apart(), (*ignored(live.profile), *skip), passed.append))
+        _check_places(live, target, url, staging_db, entries)
+        voyage = Voyage(name, secrets.token_hex(8), recognised_from(live), live.name, live.url,
+                        str(target / Path(recognised_from(live)).name) if live.site_file else str(target),
+                        str(target), url, staging_db.shown, now())
+        asked = database is not None or prefix is not None
+        work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask, gate)
+        home.write(voyage)
+        try:
+            result = work.run()
+        except BaseException:
+            remove(home, voyage)
+            raise
+    return replace(result, seconds=monotonic() - start)
+
+
+def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> Cloned:
+    """Replace a voyage's staging copy with a new one of live, in the same place, under the same name and URL.
+
+    What was not merged is gone. Raises as `clone` does; live is recognised before anything is removed.
+    """
+    check_finished(recognise(voyage.live))
+    check_removable(home, voyage.name)
+    skip: list[str] = []
+    mask, gate = False, ""
+    with suppress(VoyageError):
+        anchor = Anchor(home.folder(voyage.name) / "anchor.db")
+        skip = list(anchor.fact("skip") or ())
+        mask, gate = bool(anchor.fact("mask")), str(anchor.fact("gate") or "")
+        anchor.close()
+    database, prefix = None, None
+    with suppress(SiteError):
+        staging = recognise(voyage.staging)
+        if voyage.made == "tables":  # a place that the user named: only they can name it
+            database = staging.database.url.render_as_string(hide_password=False)
+            prefix = staging.database.prefix
+    with home.lock(voyage.name):
+        left = remove(home, voyage)
+    if left:
+        raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
+                          next_step="Remove what is left by hand, then clone again.")
+    return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell, mask, gate)
+
+
+def _check_voyage(home: Home, name: str) -> None:
+    if name not in home.names():
+        check_removable(home, name)
+        home.clear(name)  # what a crash may have left of one
+    if name in home.names():
+        old = home.read(name)
+        if old.state == "ready":
+            raise VoyageError(f"There is a voyage named {name} already, of {old.live_name}.",
+                              next_step=f"Choose another name, or `nostos retire {name}` first.")
+        remove(home, old)  # an interrupted clone leaves nothing that anyone relies on
+
+
+def _staging_database(live: Site, target: Path, name: str, wanted: str | None, prefix: str | None) -> Location:
+    """Where staging's tables go: as asked for, else beside live's."""
+    file = live.database.file
+    if live.database.none:
+        if wanted is not None or prefix is not None:
+            raise SiteError("The site has no database, so its copy has none.",
+                            next_step="Leave --database and --prefix out.")
+        return live.database
+    if file is not None:
+        if prefix:
+            raise SiteError("A prefix tells sites in one server database apart; SQLite sites have files of their own.",
+                            next_step="Leave --prefix out.")
+        if wanted is not None:
+            found = locate(wanted if "://" in wanted else f"sqlite:///{wanted}", Path.cwd())
+            if found.file is None:
+                raise SiteError("Live is kept in SQLite; its copy cannot be kept in another kind of database.",
+                                next_step="Name a SQLite file with --database, or leave it out.")
+            return found
+        place = file.relative_to(live.home) if file.is_relative_to(live.home) else Path("data") / file.name
+        return Location(live.database.url.set(database=str(target / place)))
+    if wanted is not None:
+        return locate(wanted, Path.cwd(), live.database.prefix if prefix is None else prefix)
+    if prefix is not None:
+        return replace(live.database, prefix=locate("sqlite:///x", Path.cwd(), prefix).prefix)
+    beside = re.sub(r"[^A-Za-z0-9_]", "_", f"{live.database.url.database}_{name}")[:60]
+    return replace(live.database, url=live.database.url.set(database=beside))
+
+
+def _check_places(live: Site, target: Path, url: str, staging_db: Location, entries: Sequence[Entry]) -> None:
+    if target.exists() and not target.is_dir():
+        raise SiteError(f"{target} is not a folder.", next_step="Name a folder that does not exist yet.")
+    if target.is_dir() and any(target.iterdir()):
+        raise SiteError(f"The folder {target} is not empty.", next_step="Name a new folder, or empty this one.")
+    for tree in (live.files, live.home):
+        if target == tree or target.is_relative_to(tree):
+            raise SiteError(f"The folder {target} lies inside live's own tree, {tree}.",
+                            next_step="Name a folder beside the live site, not in it.")
+        if tree.is_relative_to(target):
+            raise SiteError(f"Live's own tree, {tree}, lies inside the folder {target}.",
+                            next_step="Name a folder beside the live site.")
+    if staging_db.same_as(live.database) and not staging_db.none:
+        raise SiteError("Staging would use live's own database.",
+                        next_step="Name another one with --database or --prefix, or leave both out.")
+    if staging_db.file is not None and staging_db.file.exists():
+        raise SiteError(f"There is a database at {staging_db.shown} already.", next_step="Name another one.")
+    if url == live.url:
+        raise SiteError("Staging would have live's own URL.", next_step="Give staging a URL of its own with --url.")
+    parent = target
+    while not parent.exists():
+        parent = parent.parent
+    if not os.access(parent, os.W_OK):
+        raise SiteError(f"You may not write in {parent}.", next_step="Choose another folder, or ask for the right.")
+    need = live.database.file.stat().st_size * 2 if live.database.file else 0
+    need += sum(e.size for e in entries)
+    free = shutil.disk_usage(parent).free
+    if free < need + _SPARE:
+        raise SiteError(f"{parent} has {free >> 20} MB free, and the copy needs about {need >> 20} MB.",
+                        next_step="Choose a folder on another disk, or leave folders out with --skip.")
+
+
+class _Clone:
+    def __init__(self, home: Home, voyage: Voyage, live: Site, target: Path, staging_db: Location, asked: bool,
+                 skip: Sequence[str], entries: list[Entry], passed: list[Passed], tell: Listener, mask: bool,
+                 gate: str) -> None:
+        self.gate = gate
+        self.mask = mask
+        self.masked: dict[str, int] = {}
+        self.home = home
+        self.voyage = voyage
+        self.live = live
+        self.target = target
+        self.database = staging_db
+        self.own = staging_db
+        self.asked = asked
+        self.skip = tuple(skip)
+        self.tell = tell
+        self.files = target / live.files.relative_to(live.home) if live.files.is_relative_to(live.home) else (
+            target / "files")
+        self.profile: Profile = live.profile
+        self.live_urls = UrlForms(live.url)
+        self.staging_urls = UrlForms(voyage.url, also=(live.url,))
+        self.entries = entries
+        self.passed = passed
+        self.rewritten = 0
+        self.rows = 0
+
+    def run(self) -> Cloned:
+        begun = self.target.stat().st_mode & 0o7777 if self.target.is_dir() else None
+        self.target.mkdir(mode=0o700, parents=True, exist_ok=True)
+        self.target.chmod(0o700)  # nobody looks in, and no server answers from here, until all is as it must be
+        (self.target / STAMP).write_text(self.voyage.id + "\n")
+        anchor = Anchor.create(self.home.folder(self.voyage.name) / "anchor.db")
+        try:
+            with anchor.changing():
+                tables, proved = self._database(anchor)
+                guards = self._guards(anchor, tables)
+                files, size = self._files(anchor)
+                laid = self._guard_file()
+                anchor.set_fact("since", self.voyage.since)
+                anchor.set_fact("skip", list(self.skip))
+                anchor.set_fact("gate", self.gate)
+            self._configuration()
+            self._answers()
+            self._open_up(begun)
+            done = ready(self.voyage)
+            self.home.write(done)
+        finally:
+            anchor.close()
+        return Cloned(done, len(tables), self.rows, files, size, self.rewritten, proved, (*guards, *laid),
+                      tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
+                      self.masked if self.mask else None)
+
+    def _database(self, anchor: Anchor) -> tuple[dict[str, Table], int]:
+        """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
+        source = self.live.open(readonly=True)
+        try:
+            place = choose_place(self.live.database, self.database, self.asked, self._fallback_prefix())
+            self.database, self.own = place.location, place.own
+            self.voyage = replace(
+                self.voyage, database=place.location.shown, place=str(place.location.url.database),
+                prefix=place.location.prefix, made=place.made,
+                tables=tuple(place.location.prefix + name for name in (*source.tables(), *source.views())),
+                elsewhere=not (place.location.none or one_server(place.location, self.live.database)),
+                user=f"{place.user[0]}@{place.user[1]}" if place.user else "")
+            self.home.write(self.voyage)
+            with told(source), source.reading():
+                tables = source.tables()
+                self.profile = self.live.full_profile(tables)
+                return tables, self._rows_of(anchor, source, self._opened(place), tables)
+        finally:
+            source.close()
+
+    def _opened(self, place: Place) -> Database:
+        """Staging's database, open for filling. A file belongs to whom live's does: from the start, for whatever the
+        engine lays beside it follows it."""
+        file, live_file = self.database.file, self.live.database.file
+        opened = place.open()
+        if file is not None and live_file is not None:
+            give_as(file, live_file)
+        return opened
+
+    def _open_up(self, mode: int | None) -> None:
+        """Let the web server in: the folders above what was copied as live's are, the whole as it was or as live's."""
+        places = [self.files] if self.live.has_files else []
+        places += [self.database.file.parent] if self.database.file is not None else []
+        for place in places:
+            while place.is_relative_to(self.target) and place != self.target:
+                model = self.live.home / place.relative_to(self.target)
+                give_as(place, model if model.is_dir() else self.live.files if place == self.files else self.live.home)
+                place = place.parent
+        if mode is None:
+            give_as(self.target, self.live.home)
+        else:
+            self.target.chmod(mode)
+
+    def _fallback_prefix(self) -> str:
+        return re.sub(r"[^a-z0-9]", "", self.voyage.name.lower())[:12] + "_" + self.live.database.prefix
+
+    # --- the database: live's rows of one moment go into staging and into the anchor
+
+    def _rows_of(self, anchor: Anchor, source: Database, target: Database, tables: dict[str, Table]) -> int:
+        """Copy every row. Returns how many were read back and found equal."""
+        local = Localiser(self.live_urls, self.staging_urls, (self.live.database.prefix, self.database.prefix),
+                          self.profile, self._mask(anchor, source, tables))
+        copier = RowCopier(anchor, source, target, local, self.tell)
+        try:
+            copier.run(tables)
+        finally:
+            target.close()
+        self.rows, self.rewritten = copier.rows, copier.rewritten
+        self.masked = local.mask.found if local.mask else {}
+        return copier.proved
+
+    def _mask(self, anchor: Anchor, source: Database, tables: dict[str, Table]) -> Mask | None:
+        if not self.mask:
+            return None
+        made = recipe(self.profile, source, tables)
+        anchor.set_fact("mask", made.data())
+        return Mask(made, self.profile, tables)
+
+    # --- files
+
+    def _files(self, anchor: Anchor) -> tuple[int, int]:
+        entries = self.entries
+        done, size = 0, 0
+        if not self.live.has_files:
+            return 0, 0
+        for copied in copy_tree(LocalTree(self.live.files), LocalTree(self.files), entries, SMALL_TEXT):
+            entry, error = copied.entry, copied.error
+            if isinstance(error, FileNotFoundError):
+                self.passed.append(Passed(entry.path, "vanished while it was being copied"))
+                continue
+            if error is not None:
+                raise SiteError(f"The file {entry.path} could not be copied: {error.strerror}.",
+                                left="Live was only read; what had been copied was removed.",
+                                next_step="Mend it, or leave it out with --skip.") from error
+            entry = replace(entry, digest=copied.digest)
+            anchor.keep_copied(entry, replace(entry, stamp=copied.stamp), plain_text(copied.head))
+            done, size = done + 1, size + entry.size
+            if done % 50 == 0 or done == len(entries):
+                self.tell(Progress("files", done, len(entries), "files", size))
+        return done, size
+
+    # --- what makes it a site of its own
+
+    def _configuration(self) -> None:
+        # A configuration one folder up from live's files goes into staging's own folder.
+        own = {}
+        for name in self.live.own:
+            path = self.live.home / name
+            info = path.stat()
+            own[name.removeprefix("../")] = Original(
+                configuration.read_bounded(path), info.st_mode & 0o7777, Owner(info.st_uid, info.st_gid))
+        old = str(self.live.database.url.database)
+        server = not self.database.none and self.database.file is None
+        as_live = server and self.live.site_file and not self.voyage.elsewhere and not self.voyage.user
+        kept = configuration.other_database(self.live.home / self.live.own[0], old, str(
+            self.database.url.database)) if as_live else None
+        files = self.files.relative_to(self.target).as_posix() if self.live.has_files else None
+        prefixed = self.database.prefix != self.live.database.prefix
+        adapt(Own(self.target, self.voyage.url, self.own, files, prefixed, kept), own,
+              self.live.profile.configuration)
+
+    def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:
+        guards = guards_of(self.live, self._facts())
+        if self.gate and not (self.profile.gate_setting or self.profile.guard_file):
+            raise SiteError("It is not known how this site's pages can ask for a password.",
+                            left="Live was only read; the copy was removed.",
+                            next_step="Leave --gate out, and protect the copy by the web server.")
+        if not guards:
+            return []
+        database = self.database.open()
+        try:
+            with database.writing():
+                set_guards(self.live, database, guards)
+            # What the guards changed, a trigger's doing included, is staging's own from the start.
+            for table in tables.values():
+                for move in list(anchor.moves(Side.STAGING, database, table)) if table.key else []:
+                    if move.born and table.surrogate:
+                        # Live will give out this very key to something else.
+                        anchor.pair(Side.STAGING, table.name, move.key[0],
+                                    canonical(Origin.GUARDS, move.key[0]))
+                    anchor.set_digest(Side.STAGING, table.name, move.key, move.digest)
+        finally:
+            database.close()
+        return [Guard(g.name, "asks for a name and a password") if g.value == self.gate else g for g in guards]
+
+    def _facts(self) -> dict[str, str]:
+        return {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name, "gate": self.gate}
+
+    def _guard_file(self) -> list[Guard]:
+        return lay_guard_file(self.profile, self.files, self._facts())
+
+    def _answers(self) -> None:
+        """The copy must be recognised as a site of its own."""
+        staging = recognise(self.voyage.staging)
+        if not staging.database.same_as(self.database) or staging.url != self.voyage.url:
+            raise SiteError("The copy's configuration does not lead to its own database and URL.",
+                            left="Live was only read; the copy was removed.",
+                            next_step="Check that the site file names `url` and `database` plainly.")
+
+
+def check_removable(home: Home, name: str) -> None:
+    """Raise RecoverNeeded when something that a voyage began on live is unfinished: its journal is needed for that."""
+    if needed(home.folder(name)):
+        raise RecoverNeeded(f"An operation of voyage {name} was interrupted, and live may need it finished.",
+                            next_step=f"Run `nostos recover {name}` first.")
+
+
+def remove(home: Home, voyage: Voyage) -> list[str]:
+    """Remove everything that clone made for a voyage. Returns what was left in place, and why. The voyage is held by
+    the caller. Raises RecoverNeeded, with nothing removed, while live needs its journal."""
+    check_removable(home, voyage.name)
+    left = []
+    target = Path(voyage.into)
+    left += _remove_rows(voyage)
+    stamp = target / STAMP
+    if target.exists():
+        # A clone that was cut short at its very first step may have left a stamp without its text.
+        begun = voyage.state != "ready" and {p.name for p in target.iterdir()} == {STAMP}
+        if begun or (stamp.is_file() and stamp.read_text().strip() == voyage.id):
+            for entry in target.iterdir():  # the stamp goes last: as long as it is there, this can be done again
+                if entry.name != STAMP:
+                    shutil.rmtree(entry) if entry.is_dir() and not entry.is_symlink() else entry.unlink()
+            shutil.rmtree(target)
+        elif any(target.iterdir()):
+            left.append(f"{target}: it does not bear this voyage's stamp")
+        else:
+            target.rmdir()
+    home.forget(voyage.name)
+    return left
+
+
+def _remove_rows(voyage: Voyage) -> list[str]:
+    """Remove staging's rows. Returns what had to be left."""
+    if voyage.made in ("", "nothing"):
+        return []
+    if voyage.made == "file":
+        location = Location(sa.URL.create("sqlite", database=voyage.place))
+    else:
+        # Credentials are never kept in a voyage's record: they are read where the site itself has them.
+        try:
+            site = recognise(voyage.staging if voyage.elsewhere else voyage.live)
+        except SiteError as error:
+            return [f"{voyage.database}: {error.what}"]
+        location = replace(site.database, url=site.database.url.set(database=voyage.place), prefix=voyage.prefix)
+        with suppress(SiteError):  # live may be gone
+            if location.same_as(recognise(voyage.live).database):
+                return [f"{voyage.database}: it is live's own"]
+    try:
+        left = remove_place(location, voyage.made, voyage.tables, voyage.user)
+    except SiteError as error:
+        return [f"{voyage.database}: {error.what}"]
+    return [f"the table {name}: it was not there when the copy was made; drop it by hand if it is staging's"
+            for name in left]

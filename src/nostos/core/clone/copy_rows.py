@@ -1,0 +1,262 @@
+"""Copying live's rows of one moment into staging and into the anchor, and proving that they arrived.
+
+Where both are in one server, rows are copied inside it, without locks, while this side reads the snapshot and works out
+what staging must be; blocks that moved in between, or in which the server could not know what staging has, are found by
+their digests and mended from the snapshot. Elsewhere rows travel through this program.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+
+from nostos.core.anchor.names import Side
+from nostos.core.anchor.store import Anchor
+from nostos.core.clone.masking import Mask
+from nostos.core.database.protocol import Block, Database, InsideCopy
+from nostos.core.database.rows.digests import add_digests, block_of
+from nostos.core.database.rows.row_bytes import row_form
+from nostos.core.database.schema import Key, Table, Value
+from nostos.core.errors import NostosError
+from nostos.core.profiles.model import Profile
+from nostos.core.progress import Listener, Progress
+from nostos.core.values.rewriting import rewritten
+from nostos.core.values.urls import UrlForms
+
+Values = tuple[Value, ...]
+_ROWS_AT_ONCE = 16384
+_BYTES_AT_ONCE = 16 << 20
+_BLOCKS_AT_ONCE = 256
+
+
+class Localiser:
+    """A row of one place as another has it: with its own URL, and its own prefix in names that bear it.
+
+    names: bytes without any of which a row holds nothing local. prefixes: the old and the new one. mask: makes up
+    personal data.
+    """
+
+    def __init__(self, live: UrlForms, staging: UrlForms, prefixes: tuple[str, str], profile: Profile,
+                 mask: Mask | None = None) -> None:
+        self.mask = mask
+        self._live, self._staging, self._profile = live, staging, profile
+        self._old, self._new = prefixes
+        self._moves = live.own.written("o", 0, "u") != staging.own.written("o", 0, "u")
+        self.names = tuple(name.encode() for name in (live.names if self._moves else ()))
+        if self._old != self._new:
+            self.names += (self._old.encode(),)
+        old, new = live.own, staging.own
+        form = "n" if old.scheme == new.scheme else "o"
+        # The usual ways in which a URL is written, as a first guess for a server to make by itself.
+        self.guess = tuple((old.written(form, slash, "u"), new.written(form, slash, "u")) for slash in (0, 1))
+
+    def local(self, table: str, payload: bytes) -> bool:
+        """Whether a row, by its bytes, may be otherwise in the other place."""
+        return any(name in payload for name in self.names) or (self.mask is not None and self.mask.touches(table))
+
+    def change(self, table: Table, values: Values) -> Values:
+        """The row as the other place has it."""
+        moved = self._moved(table, values)
+        return moved if self.mask is None else self.mask.change(table, moved)
+
+    def _moved(self, table: Table, values: Values) -> Values:
+        result = values
+        occurs = self._live.occurs
+        if self._moves and any([isinstance(v, str) and occurs(v) for v in values]):  # noqa: C419 - a list is faster
+            result = tuple([rewritten(v, self._live, self._staging) if isinstance(v, str) and occurs(v) else v
+                            for v in values])
+        old, new = self._old, self._new
+        if old == new:
+            return result
+        return tuple(new + v[len(old):] if isinstance(v, str) and v.startswith(old)
+                     and self._profile.bears_prefix(table.name, c, v[len(old):]) else v
+                     for c, v in zip(table.stored, result, strict=True))
+
+
+class RowCopier:
+    """Copies tables. Afterwards `rows`, `rewritten` and `proved` say how many were copied, how many of them hold
+    something local, and how many were read back and found equal."""
+
+    def __init__(self, anchor: Anchor, source: Database, target: Database, local: Localiser, tell: Listener) -> None:
+        self.anchor = anchor
+        self.source = source
+        self.target = target
+        self.local = local
+        self.tell = tell
+        self.rows = 0
+        self.rewritten = 0
+        self.proved = 0
+        self._bytes = 0
+        self._expected: int | None = None
+
+    def run(self, tables: Mapping[str, Table]) -> None:
+        """Copy everything, inside the source's snapshot. Raises NostosError when staging is not equal to it."""
+        sizes = self.source.sizes()
+        self._expected = sum(rows for rows, _ in sizes.values()) if sizes else None
+        self.moved(0, 0)
+        outline = self.source.outline()
+        self.target.build(outline)
+        mask = self.local.mask
+        for name in outline.raw if mask is None else ():  # what a search index keeps may hold anybody's words
+            self.target.put_raw(name, self.source.raw_rows(name))
+        if mask is not None:
+            tables = {n: t for n, t in tables.items() if not mask.left_out(n)}
+        # What is masked must not be in staging for a moment.
+        keyed = [t for t in tables.values() if t.key and not (mask and mask.touches(t.name))]
+        inside = self.target.copy_inside(self.source, keyed, self.local.guess)
+        try:
+            if inside is None:
+                with self.target.writing():
+                    self._all(tables, None, ())
+                    self.target.finish(outline)
+            else:
+                self._all(tables, inside, keyed)
+                self.target.finish(outline)
+        finally:
+            if inside is not None:
+                inside.close()
+
+    def moved(self, rows: int, size: int) -> None:
+        """Count rows that were read, and their bytes, and tell."""
+        self.rows += rows
+        self._bytes += size
+        total = None if self._expected is None else max(self._expected, self.rows)
+        self.tell(Progress("database", self.rows, total, "rows", self._bytes))
+
+    def _all(self, tables: Mapping[str, Table], inside: InsideCopy | None, keyed: Collection[Table]) -> None:
+        read = []
+        for table in tables.values():
+            for side in Side:
+                self.anchor.remember_table(side, table)
+            if table.key:
+                read.append(_Table(self, table, inside if table in keyed else None))
+                read[-1].read()
+            else:
+                self.insert_all(table)
+        for number, one in enumerate(read, start=1):
+            one.prove()
+            self.tell(Progress("proof", number, len(read), "tables"))
+
+    def insert_all(self, table: Table, counted: bool = True) -> None:
+        """Every row through this program, and nothing else."""
+        batch: list[Values] = []
+
+        def put() -> None:
+            self.target.insert_many(table, table.stored, batch)
+            self.moved(len(batch) if counted else 0, 0)
+            batch.clear()
+
+        for values in self.source.scan(table, table.stored):
+            staged = self.local.change(table, values)
+            self.rewritten += counted and staged != values
+            batch.append(staged)
+            if len(batch) == _ROWS_AT_ONCE:
+                put()
+        put()
+
+
+class _Table:
+    """One keyed table on its way."""
+
+    def __init__(self, copier: RowCopier, table: Table, inside: InsideCopy | None) -> None:
+        self.copier = copier
+        self.table = table
+        self.inside = inside
+        self.form = row_form(table, table.stored)
+        self.places = [table.stored.index(k) for k in table.key]
+        self.keys_moved: dict[Key, Key] = {}  # staging's keys that hold its own URL, and live's
+        self.totals: dict[Side, dict[int, list[int]]] = {side: {} for side in Side}  # count and digest of each block
+
+    def read(self) -> None:
+        """Read the snapshot into the anchor. Rows go to staging too, unless they are copied inside the server."""
+        pending: dict[int, list[bytes]] = {}
+        rows = size = 0
+        for number, payload in self.copier.source.scan_payloads(self.table):
+            held = pending.get(number)
+            if held is None:
+                pending[number] = [payload]
+            else:
+                held.append(payload)
+            rows += 1
+            size += len(payload)
+            if rows == _ROWS_AT_ONCE or size > _BYTES_AT_ONCE:
+                self._keep(pending, rows, size)
+                pending, rows, size = {}, 0, 0
+        self._keep(pending, rows, size)
+        for side, totals in self.totals.items():
+            for number, (count, digest) in totals.items():
+                self.copier.anchor.keep_total(side, self.table.name, number, Block(count, digest))
+        self.totals.clear()
+
+    def _keep(self, pending: dict[int, list[bytes]], rows: int, size: int) -> None:
+        local = self.copier.local
+        batch: list[Values] = []
+        for number, payloads in pending.items():
+            self.copier.anchor.add_base(self.table.name, number, payloads)
+            total = add_digests(0, map(self.form.digest, payloads))
+            for side in Side:
+                self._add(side, number, len(payloads), total)
+            if local.local(self.table.name, b"".join(payloads)):
+                payloads = [self._localised(number, p) for p in payloads]
+            if self.inside is None:
+                batch += [self.form.read(p) for p in payloads]
+        if batch:
+            self.copier.target.insert_many(self.table, self.table.stored, batch)
+        self.copier.moved(rows, size)
+
+    def _add(self, side: Side, number: int, count: int, digest: int) -> None:
+        block = self.totals[side].setdefault(number, [0, 0])
+        block[0] += count
+        block[1] ^= digest
+
+    def _localised(self, number: int, payload: bytes) -> bytes:
+        """A row as staging has it; where that is not as live has it, the anchor is told."""
+        if not self.copier.local.local(self.table.name, payload):
+            return payload
+        values = self.form.read(payload)
+        staged = self.copier.local.change(self.table, values)
+        if staged == values:
+            return payload
+        self.copier.rewritten += 1
+        key = tuple(values[p] for p in self.places)
+        own = tuple(staged[p] for p in self.places)
+        result = self.form.write(staged)
+        digest = self.form.digest(result)
+        self._add(Side.STAGING, number, -1, int.from_bytes(self.form.digest(payload)[:8]))
+        self._add(Side.STAGING, block_of(own), 1, int.from_bytes(digest[:8]))
+        if own != key:
+            self.keys_moved[own] = key
+            self.copier.anchor.set_apart(Side.STAGING, self.table.name, key, None)
+        self.copier.anchor.set_apart(Side.STAGING, self.table.name, own, digest)
+        return result
+
+    def prove(self) -> None:
+        """Compare staging, block by block, with what the snapshot says it must be, and mend what differs, once."""
+        anchor, table, target = self.copier.anchor, self.table, self.copier.target
+        now = self.inside.wait(table.name) if self.inside is not None else target.blocks(table, table.stored)
+        if now is None:  # it could not be copied inside the server
+            target.clear(table.name)
+            self.copier.insert_all(table, counted=False)
+            now = target.blocks(table, table.stored)
+        then = anchor.blocks(Side.STAGING, table.name)
+        doubtful = sorted(n for n in now.keys() | then.keys() if now.get(n) != then.get(n))
+        for at in range(0, len(doubtful), _BLOCKS_AT_ONCE):
+            part = doubtful[at:at + _BLOCKS_AT_ONCE]
+            expected = {k: d for n in part for k, d in anchor.known_rows(Side.STAGING, table.name, n).items()}
+            if not self._settled(part, expected, mend=True) and not self._settled(part, expected, mend=False):
+                raise NostosError(f"Staging's table {table.name} is not equal to live's snapshot.",
+                                  left="Live was only read; the copy was removed.", next_step="Please report this.")
+        self.copier.proved += sum(b.count for b in anchor.blocks(Side.STAGING, table.name).values() if b)
+
+    def _settled(self, numbers: list[int], expected: Mapping[Key, bytes], mend: bool) -> bool:
+        """Whether these blocks' rows in staging are as they must be. If not, they are mended, if that is asked for."""
+        table, target = self.table, self.copier.target
+        found = dict(target.row_digests(table, table.stored, numbers))
+        extra = [k for k in found if k not in expected]
+        differing = [k for k, d in expected.items() if found.get(k) != d]
+        if mend:
+            for key in extra:
+                target.remove(table, key)
+            rows = self.copier.source.fetch_many(table, [self.keys_moved.get(k, k) for k in differing])
+            target.replace_many(table, table.stored, [
+                self.copier.local.change(table, tuple(row[c] for c in table.stored)) for row in rows])
+        return not extra and not differing

@@ -1,0 +1,1 @@
+"""What each side changed since the anchor, field by field, item by item."""

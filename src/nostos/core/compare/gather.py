@@ -1,0 +1,440 @@
+"""Items: what a person would name. Rows, files and pieces of schema gathered under `kind/name`."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from nostos.core.anchor.names import RowName, Side
+from nostos.core.anchor.store import Anchor
+from nostos.core.compare.field_merge import ABSENT, Merged, Standing, merge
+from nostos.core.compare.file_changes import FileState
+from nostos.core.compare.portable import PREFIX, Portable, plain
+from nostos.core.compare.row_changes import Rows, RowState, base_key, is_local
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Column, Row, Table
+from nostos.core.files.scan import Entry
+from nostos.core.profiles.model import COMPARED, Child, Kind, OwnedFile, Policy, holds
+from nostos.core.values import references as refs
+from nostos.core.values.tokens import OPEN
+
+TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
+
+
+@dataclass(frozen=True)
+class Field:
+    """One part of an item that is not the same everywhere, by a name for people. row, column: where it is kept."""
+
+    name: str
+    merged: Merged
+    row: RowName | None = None
+    column: str = ""
+
+    @property
+    def standing(self) -> Standing:
+        return self.merged.standing
+
+
+@dataclass(frozen=True)
+class SchemaStep:
+    """Something that one side changed in its schema: a table, a column of a table, or an index.
+
+    action: "add", "drop" or "change". ddl: its definition, in words of the engine's. before: what it was.
+    """
+
+    what: str  # "table", "column" or "index"
+    table: str
+    name: str
+    side: Side
+    ddl: str
+    action: str = "add"
+    before: str = ""
+
+
+@dataclass(frozen=True)
+class Item:
+    """One thing that a person would name, and how it stands.
+
+    id: `kind/name`. change: "new", "edited" or "removed", by the side that changed it (staging's word first).
+    reason: why it clashes as a whole, if it does.
+    """
+
+    id: str
+    kind: str
+    title: str
+    change: str
+    standing: Standing
+    fields: tuple[Field, ...]
+    rows: tuple[RowState, ...] = ()
+    files: tuple[FileState, ...] = ()
+    schema: tuple[SchemaStep, ...] = ()
+    visitors: bool = False
+    folder: str = ""  # the path of a folder item, which is switched as a whole
+    reason: str = ""
+    root: RowName | None = None
+    careful: bool = False  # it drops or narrows something, so it goes only when it is named
+
+    @property
+    def going(self) -> tuple[Field, ...]:
+        """The fields that go home when it is taken. A time of change does not travel without the change."""
+        if self.reason:
+            return ()
+        going = tuple(f for f in self.fields if f.standing in TRAVELS)
+        return () if all(f.merged.policy is Policy.NEWEST for f in going) else going
+
+    @property
+    def goes_home(self) -> bool:
+        """Whether something of it can go home."""
+        return bool(self.going)
+
+
+@dataclass
+class _Draft:
+    id: str
+    kind: str
+    root: RowName | None = None
+    title: str = ""
+    rows: list[RowState] = field(default_factory=list)
+    files: list[FileState] = field(default_factory=list)
+    folder: str = ""
+
+
+@dataclass
+class Comparison:
+    """Everything that is not the same on live and in staging, as items, with the rows that they are made of."""
+
+    items: dict[str, Item]
+    rows: Rows
+    owner: dict[RowName, str]  # which item a row belongs to
+    files: dict[str, str]  # which item a file belongs to
+
+
+def assemble(anchor: Anchor, rows: Rows, files: list[FileState], schema: Iterable[Item], staging_db: Database,
+             live_db: Database) -> Comparison:
+    """Gather rows and files into items. schema: those that the schemas make."""
+    drafts: dict[object, _Draft] = {}
+    owner: dict[RowName, _Draft] = {}
+    for state in rows.states.values():
+        if any(v is not None and is_local(rows.profile, rows.table(state.table), {**plain(v), **state.joined})
+               for v in (state.base, state.live, state.staging)):
+            continue
+        draft = _draft_for(anchor, rows, drafts, state)
+        if draft is None:
+            continue
+        draft.rows.append(state)
+        owner[state.id] = draft
+    file_owner: dict[str, _Draft] = {}
+    for file in files:
+        draft = _file_draft(rows, drafts, anchor, file, staging_db, live_db)
+        draft.files.append(file)
+        file_owner[file.path] = draft
+    schema = tuple(schema)
+    _tell_apart(drafts.values(), [i.id for i in schema])
+    items = {}
+    for draft in drafts.values():
+        item = _item(anchor, rows, draft)
+        if item is not None:
+            items[item.id] = item
+    for item in schema:
+        items[item.id] = item
+    items = dict(sorted(items.items()))
+    return Comparison(items, rows, {r: d.id for r, d in owner.items() if d.id in items},
+                      {p: d.id for p, d in file_owner.items() if d.id in items})
+
+
+# --- which item a row belongs to
+
+
+def full(state: RowState) -> Row:
+    """A row in any version there is, with what it is joined to: for telling its kind and its policies."""
+    return {**plain(state.version()), **state.joined}
+
+
+def _draft_for(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], state: RowState) -> _Draft | None:
+    """The item that a row is part of; None for parts of what is never compared."""
+    child = rows.profile.child_of(state.table, full(state))
+    if child is not None:
+        for form in (state.staging, state.live, state.base):
+            parent = refs_to(form.get(child.of)) if form else None
+            if parent is not None:
+                root: RowName = (parent[0], (parent[1],))
+                known = rows.states.get(root)
+                if known is not None:
+                    return _root_draft(rows, drafts, root, full(known), known)
+                row = _base(anchor, rows, root)
+                if row is not None:
+                    return _root_draft(rows, drafts, root, row, None)
+                return None  # its root is never compared, or is gone
+    return _root_draft(rows, drafts, state.id, full(state), state)
+
+
+def refs_to(value: Any) -> refs.Named | None:
+    """The row that a portable value names, when it is an id and nothing else."""
+    found = list(refs.inside(value)) if isinstance(value, str) else []
+    return found[0] if len(found) == 1 else None
+
+
+def _base(anchor: Anchor, rows: Rows, name: RowName) -> Row | None:
+    table = rows.live_tables.get(name[0])
+    if table is None:
+        return None
+    key = base_key(table, name[1], rows.base_translator)
+    row = anchor.base_row(name[0], key) if key is not None else None
+    return rows.base_translator.full(name[0], row) if row is not None else None
+
+
+def _root_draft(rows: Rows, drafts: dict[object, _Draft], root: RowName, row: Row, state: RowState | None) -> _Draft:
+    if root not in drafts:
+        kind = rows.profile.kind_of(root[0], row) or Kind(root[0], root[0])
+        label = _label(kind, root, row, state, rows.table(root[0]))
+        title = str(row.get(kind.title) or "") if kind.title else ""
+        name = kind.named(row)
+        drafts[root] = _Draft(f"{name}/{label}", name, root, _readable(title))
+    return drafts[root]
+
+
+def _label(kind: Kind, root: RowName, row: Row, state: RowState | None, table: Table) -> str:
+    keys = set(table.key)
+    parts = []
+    for column in kind.label or table.key:
+        value = row.get(column)
+        if column in keys and state is not None:
+            key = state.live_key or state.staging_key
+            if key is not None:
+                value = key[table.key.index(column)]
+        if state is not None and OPEN in str(value):  # an id: by its number on the side that has it
+            value = (state.staging_raw or state.live_raw or {}).get(column, value)
+        parts.append(str(value))
+    name = ",".join(parts).replace(PREFIX, "").removeprefix(kind.strip).replace("\n", " ")
+    return name or ",".join(map(str, root[1]))
+
+
+def _readable(text: str) -> str:
+    """A title on one line, of a length for a table, without markup."""
+    plain = " ".join(re.sub(r"<[^>]*>|[\ufdd0][^\ufdd1]*[\ufdd1]", " ", text).split())
+    return plain if len(plain) <= 60 else plain[:57].rstrip() + "..."
+
+
+def _tell_apart(drafts: Iterable[_Draft], taken: Iterable[str]) -> None:
+    """Give different things that carry one name names of their own. taken: names that are given out already."""
+    by_id: dict[str, list[_Draft]] = {}
+    for draft in drafts:
+        by_id.setdefault(draft.id, []).append(draft)
+    given = {*by_id, *taken}
+    for name, same in by_id.items():
+        first = name not in taken
+        for draft in same if len(same) > 1 or not first else ():
+            root = next((r for r in draft.rows if r.id == draft.root), None)
+            born = root is not None and root.base is None
+            side = "staging" if born and root is not None and root.live is None else "live" if born else ""
+            if side:
+                draft.id = _free(f"{name}~{side}", given)
+            elif not first or draft is not same[0]:
+                draft.id = _free(f"{name}~{draft.root[1][0]!r}" if draft.root else f"{name}~", given)
+            given.add(draft.id)
+
+
+def _free(name: str, given: set[str]) -> str:
+    """A name that nothing else has: this one, or with a number."""
+    return next(n for n in (name, *(f"{name}{count}" for count in range(2, len(given) + 3))) if n not in given)
+
+
+def _file_draft(rows: Rows, drafts: dict[object, _Draft], anchor: Anchor, file: FileState, staging_db: Database,
+                live_db: Database) -> _Draft:
+    """The item of a file: its folder's, its row's, or one of its own."""
+    for folder in rows.profile.folders:
+        above = f"{folder.parent}/" if folder.parent else ""
+        if file.path.startswith(above):
+            name, _, rest = file.path[len(above):].partition("/")
+            if rest and folder.only in ("", name):
+                path = above + name
+                return drafts.setdefault(("folder", path), _Draft(f"{folder.kind}/{name}", folder.kind, folder=path))
+    for owned in rows.profile.files:
+        for value in owned.values(file.path):
+            for side, database, tables in ((Side.STAGING, staging_db, rows.staging_tables),
+                                           (Side.LIVE, live_db, rows.live_tables)):
+                for row in database.find(tables[owned.table], {owned.column: value}) if owned.table in tables else ():
+                    found = _file_root(rows, drafts, side, database, owned, row)
+                    if found is not None:
+                        return found
+    return drafts.setdefault(("file", file.path), _Draft(f"file/{file.path}", "file"))
+
+
+def _file_root(rows: Rows, drafts: dict[object, _Draft], side: Side, database: Database, owned: OwnedFile,
+               row: Row) -> _Draft | None:
+    """The item of the row that names a file: the row's own, or that of the row that it is part of."""
+    translator = rows.to_portable[side]
+    if not holds(owned.where, row):
+        return None
+    name, table = owned.table, rows.table(owned.table)
+    child = rows.profile.child_of(name, row)
+    if child is not None:
+        name, table = child.owner, rows.table(child.owner)
+        parents = database.find(table, {table.key[0]: row[child.of]})
+        if not parents:
+            return None
+        row = parents[0]
+    root = (name, (translator.keys.name(name, row[table.key[0]]),))
+    return _root_draft(rows, drafts, root, translator.full(name, row), rows.states.get(root))
+
+
+# --- the fields of an item
+
+
+def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
+    root = next((r for r in draft.rows if r.id == draft.root), None)
+    fields = [f for state in draft.rows for f in _row_fields(anchor, rows, state, root=state is root)]
+    for file in draft.files:
+        name = file.path[len(draft.folder) + 1:] if draft.folder else "file " + file.path
+        base, live, staging = (_file_value(e) for e in (file.base, file.live, file.staging))
+        result = staging if file.standing is Standing.HOMEWARD else live
+        policy = Policy.PLAIN if file.merged is None else Policy.TEXT
+        if file.merged is not None:
+            result = file.merged.decode()
+        fields.append(Field(name, Merged((), policy, base, live, staging, file.standing, result)))
+    if not fields:
+        return None
+    change, reason = _change(anchor, draft, root, fields)
+    standing = Standing.CLASH if reason else overall(fields)
+    visitors = rows.profile.is_visitors(draft.kind)
+    return Item(draft.id, draft.kind, draft.title, change, standing, tuple(fields), tuple(draft.rows),
+                tuple(draft.files), (), visitors, draft.folder, reason, draft.root)
+
+
+def _file_value(entry: Entry | None) -> Any:
+    if entry is None:
+        return ABSENT
+    digest = entry.digest.hex()[:12] if entry.digest else "?"
+    if entry.kind == "folder":
+        return f"empty folder, mode {entry.mode:o}"
+    what = f"link {digest}" if entry.kind == "link" else f"{entry.size:,} bytes, {digest}"
+    return f"{what}, mode {entry.mode:o}"
+
+
+def _change(anchor: Anchor, draft: _Draft, root: RowState | None, fields: list[Field]) -> tuple[str, str]:
+    """What was done to an item, and why it cannot be merged at all, if so."""
+    if root is not None:
+        states = (root.base is not None, root.live is not None, root.staging is not None)
+        if states == (True, True, False):
+            built = [f for f in fields if f.standing in (Standing.KEPT, Standing.CLASH)]
+            return "removed", "removed in staging, but live has changed it since" if built else ""
+        if states == (True, False, True):
+            changed = [f for f in fields if f.standing in (Standing.HOMEWARD, Standing.CLASH)]
+            return "removed", "removed on live, but staging has changed it since" if changed else ""
+        if states == (True, False, False):
+            return "removed", ""
+        if not states[0]:
+            return "new", ""
+        return "edited", ""
+    if draft.files and not draft.rows:
+        before = sum(f.base is not None for f in draft.files)
+        if not before and not (draft.folder and anchor.below(draft.folder)):
+            return "new", ""
+        gone = [side for side in ("live", "staging") if all(getattr(f, side) is None for f in draft.files)]
+        if gone and (not draft.folder or before == anchor.below(draft.folder)):
+            return "removed", ""
+    return "edited", ""
+
+
+def overall(fields: Iterable[Field]) -> Standing:
+    """How an item stands by its fields. Times of change follow the rest; alone they say nothing."""
+    standings = {f.standing for f in fields if f.merged.policy is not Policy.NEWEST}
+    if Standing.CLASH in standings:
+        return Standing.CLASH
+    if Standing.BLENDED in standings or {Standing.HOMEWARD, Standing.KEPT} <= standings:
+        return Standing.BLENDED
+    if Standing.HOMEWARD in standings:
+        return Standing.HOMEWARD
+    return Standing.KEPT if Standing.KEPT in standings else Standing.SETTLED
+
+
+def _row_fields(anchor: Anchor, rows: Rows, state: RowState, root: bool) -> Iterator[Field]:
+    table = rows.table(state.table)
+    child = None if root else rows.profile.child_of(state.table, full(state))
+    prefix = _child_name(anchor, rows, child, state) if child else ""
+    hidden = set(table.key) if table.surrogate else set()
+    if child:
+        hidden |= {child.of, *child.label}
+    row = full(state)
+    versions = (state.base, state.live, state.staging)
+    hidden |= rows.dropped(state.table)
+    columns = [c for c in dict.fromkeys(c for v in versions if v for c in v) if c not in hidden]
+    compared = [c for c in columns if rows.profile.policy(state.table, row, c) in COMPARED]
+    if not compared:  # a link: that it is there is all it says
+        base, live, staging = (ABSENT if v is None else "yes" for v in versions)
+        for m in merge(Policy.PLAIN, base, live, staging):
+            yield Field(prefix or "row", m, state.id)
+        return
+    for column in compared:
+        base, live, staging = (_cell(rows, state.table, column, form) for form in versions)
+        paths = rows.profile.path_policies(state.table, row, column)
+        for m in merge(rows.profile.policy(state.table, row, column), base, live, staging, paths):
+            name = prefix if prefix and len(compared) == 1 else f"{prefix}.{column}" if prefix else column
+            yield Field(".".join((name, *m.path)), m, state.id, column)
+
+
+def _cell(rows: Rows, table: str, column: str, form: Portable | None) -> Any:
+    """A row's value for a column. A column that one side lacks counts as its default on the other."""
+    if form is None:
+        return ABSENT
+    if column in form:
+        return form[column]
+    for tables in (rows.staging_tables, rows.live_tables):
+        found = tables[table].column(column) if table in tables else None
+        if found is not None:
+            return default_value(found)
+    return None
+
+
+def default_value(column: Column) -> Any:
+    """A column's default as a value, where it is a plain literal; else None."""
+    text = (column.default or "NULL").strip("() ")
+    number = re.fullmatch(r"-?(\d+|\d*(\.)\d+)", text)
+    if number and column.kind in ("other", "text", "float"):
+        return text  # so are the rows' own values of such a column
+    if number:
+        return float(text) if number.group(2) else int(text)
+    if len(text) >= 2 and text[0] == text[-1] == "'":
+        return text[1:-1].replace("''", "'")
+    return None
+
+
+def _child_name(anchor: Anchor, rows: Rows, child: Child, state: RowState) -> str:
+    form = state.version()
+    labels = []
+    for column in child.label:
+        named = refs_to(form.get(column))
+        labels.append(_row_label(anchor, rows, named) if named else str(form.get(column)))
+    return f"{child.name} {','.join(labels)}"
+
+
+def _row_label(anchor: Anchor, rows: Rows, named: refs.Named) -> str:
+    """What a row that is pointed at is called."""
+    name: RowName = (named[0], (named[1],))
+    state = rows.states.get(name)
+    row = full(state) if state else _base(anchor, rows, name)
+    if row is None:
+        return " ".join(named)
+    child = rows.profile.child_of(named[0], row)
+    parent = refs_to(state.version().get(child.of)) if child and state else None
+    if child and not state:  # an unchanged part of something: what it is part of names it
+        form = rows.base_translator.row(named[0], {k: v for k, v in row.items() if rows.table(named[0]).column(k)})
+        parent = refs_to(form.get(child.of))
+    if parent is not None and parent != named:
+        return _row_label(anchor, rows, parent)
+    kind = rows.profile.kind_of(named[0], row) or Kind(named[0], named[0])
+    return f"{kind.named(row)}/{_label(kind, name, row, state, rows.table(named[0]))}"
+
+
+def describe_reference(anchor: Anchor, rows: Rows, text: str) -> str:
+    """A portable text for people: ids by the name of what they point at, the base URL as {site}."""
+    written = refs.write(text, lambda table, name: f"[{_row_label(anchor, rows, (table, name))}]")
+    return re.sub("\ufdd0u:[^\ufdd1]*\ufdd1", "{site}", written).replace(PREFIX, "{prefix}")
+
+
+def with_standing(item: Item, standing: Standing, reason: str) -> Item:
+    """The item, found to be a clash for a reason that its own fields do not show."""
+    return replace(item, standing=standing, reason=reason)
+

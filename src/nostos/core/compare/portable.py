@@ -1,0 +1,198 @@
+"""The portable form of rows: whatever is merely local to one side replaced with neutral tokens, and back.
+
+Local are the base URL, in all its forms, and ids, which are replaced wherever the profile or the schema says that a
+column, a path inside a structured value or a pattern inside a text holds one.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from copy import copy
+from dataclasses import dataclass
+from typing import Any
+
+from nostos.core.anchor.names import Keys
+from nostos.core.database.schema import Row, Table, Value
+from nostos.core.profiles.model import Policy, Profile, Reference, holds
+from nostos.core.values import references as refs
+from nostos.core.values import rewriting, structures
+from nostos.core.values.structures import Tree
+from nostos.core.values.tokens import CLOSE, OPEN, escape, unescape
+from nostos.core.values.urls import UrlForms
+
+Portable = dict[str, Any]  # column -> None, number, text with tokens, bytes or Tree
+Number = Callable[[str, str], Value]  # (table, canonical name) -> the key to write
+
+
+def plain(form: Mapping[str, Any]) -> Row:
+    """A portable row with its structures as text: for conditions on its columns, not for writing."""
+    return {c: v.text() if isinstance(v, Tree) else v for c, v in form.items()}
+
+
+Joiner = Callable[[str, Row], Row]  # what a row of a table is joined to
+PREFIX = f"{OPEN}p{CLOSE}"  # stands for the table prefix at the beginning of a name
+
+
+def _ids(match: re.Match[str], many: bool) -> list[tuple[int, int]]:
+    """Where the ids are that a pattern found."""
+    if not many:
+        return [match.span(1)]
+    start = match.start(1)
+    return [(start + m.start(), start + m.end()) for m in re.finditer(r"\d+", match.group(1))]
+
+
+class Unresolved(Exception):
+    """A token names a row that the target side does not have (yet)."""
+
+    def __init__(self, table: str, name: str) -> None:
+        super().__init__(f"{table} {name}")
+        self.table = table
+        self.name = name
+
+
+@dataclass(frozen=True)
+class _Column:
+    whole: tuple[Reference, ...]
+    paths: tuple[Reference, ...]
+    patterns: tuple[Reference, ...]
+
+
+class Translator:
+    """Turns one side's rows into portable form. The other direction is `write_row`, for any side."""
+
+    def __init__(self, profile: Profile, tables: Mapping[str, Table], urls: UrlForms, keys: Keys, prefix: str = "",
+                 join: Joiner = lambda table, row: {}) -> None:
+        self._profile = profile
+        self._prefix = prefix
+        self._join = join
+        self._tables = tables
+        self.urls = urls
+        self.keys = keys
+        self._columns: dict[tuple[str, str], _Column] = {}
+        for r in profile.references:
+            if r.to and r.to_column is None and r.to in tables and tables[r.to].surrogate:
+                now = self._columns.get((r.table, r.column), _Column((), (), ()))
+                if r.pattern:
+                    now = _Column(now.whole, now.paths, (*now.patterns, r))
+                elif r.path:
+                    now = _Column(now.whole, (*now.paths, r), now.patterns)
+                else:
+                    now = _Column((*now.whole, r), now.paths, now.patterns)
+                self._columns[r.table, r.column] = now
+
+    def on(self, database: Any) -> Translator:
+        """The same, but what rows are joined to is looked up in this database: the one that it was made with may be
+        closed by now."""
+        twin = copy(self)
+        rebound = getattr(self._join, "on", None)
+        if rebound is not None:
+            twin._join = rebound(database)
+        return twin
+
+    def row(self, table: str, row: Row) -> Portable:
+        """The portable form of a row."""
+        full = self.full(table, row)
+        return {column: self.value(table, full, column) for column in row}
+
+    def full(self, table: str, row: Row) -> Row:
+        """A row with what it is joined to, for telling its kind and its references."""
+        return {**row, **self._join(table, row)}
+
+    def value(self, table: str, row: Row, column: str) -> Any:
+        """The portable form of one column of a row."""
+        value = row[column]
+        spots = self._columns.get((table, column))
+        if value is None or isinstance(value, bytes | float):
+            return value
+        if spots:
+            for r in spots.whole:
+                if holds(r.where, row):
+                    named = self._named(r, value)
+                    if named is not None:
+                        return named
+        if isinstance(value, int):
+            return value
+        if self._prefix and value.startswith(self._prefix) and self._profile.bears_prefix(
+                table, column, value[len(self._prefix):]):
+            return PREFIX + escape(value[len(self._prefix):])
+        policy = self._profile.policy(table, row, column)
+        paths = tuple(r for r in spots.paths if holds(r.where, row)) if spots else ()
+        patterns = tuple(r for r in spots.patterns if holds(r.where, row)) if spots else ()
+        structured = policy in (Policy.STRUCTURE, Policy.SET) or bool(paths)
+        if structured:
+            tree = structures.read(value)
+            if tree is not None:
+                return self._tree(tree, paths, patterns)
+        return rewriting.opened(value, lambda text: self._text(text, patterns))
+
+    def _named(self, reference: Reference, value: Value) -> str | None:
+        """The token for an id, when the value is one."""
+        textual = isinstance(value, str)
+        if isinstance(value, str):
+            if not re.fullmatch(r"[1-9][0-9]*", value):
+                return None
+            value = int(value)
+        if not isinstance(value, int) or isinstance(value, bool) or (value <= 0 and not reference.declared):
+            return None
+        return refs.token(reference.to, self.keys.name(reference.to, value), textual)
+
+    def _patterned(self, patterns: tuple[Reference, ...], text: str) -> str:
+        """The text with the ids that the patterns find replaced; all are found before any is."""
+        spots = sorted((start, end, i) for i, r in enumerate(patterns)
+                       for m in re.finditer(r.pattern or "", text) for start, end in _ids(m, r.many))
+        parts, done = [], 0
+        for start, end, i in spots:
+            named = self._named(patterns[i], text[start:end]) if start >= done else None
+            if named is not None:
+                parts += [text[done:start], named]
+                done = end
+        return "".join([*parts, text[done:]])
+
+    def _tree(self, tree: Tree, paths: tuple[Reference, ...], patterns: tuple[Reference, ...]) -> Tree:
+        def leaf(path: structures.Path, value: Any) -> Any:
+            for r in paths:
+                assert r.path is not None
+                if structures.fits(r.path, path):
+                    named = self._named(r, value)
+                    if named is not None:
+                        return named
+            if isinstance(value, str):
+                return rewriting.opened(value, lambda text: self._text(text, patterns))
+            return value
+
+        return Tree(structures.change(tree.data, leaf, lambda key: self._text(key, ())), tree.style)
+
+    def _text(self, text: str, patterns: tuple[Reference, ...]) -> str:
+        return self.urls.to_tokens(self._patterned(patterns, escape(text)))
+
+
+class Writer:
+    """Writes portable values for one side. number: gives that side's key of a row, or raises Unresolved."""
+
+    def __init__(self, urls: UrlForms, number: Number, prefix: str = "") -> None:
+        self._urls = urls
+        self._prefix = prefix
+        self._number = number
+
+    def row(self, row: Portable) -> Row:
+        return {column: self.value(value) for column, value in row.items()}
+
+    def value(self, value: Any) -> Value:
+        """The raw value of a column for this side. Raises Unresolved."""
+        return rewriting.closed(value, self._leaf)  # type: ignore[no-any-return]
+
+    def _leaf(self, value: str) -> Any:
+        named = refs.number(value)
+        return self._number(*named) if named is not None else self._text(value)
+
+    def _text(self, text: str) -> str:
+        if text.startswith(PREFIX):
+            return self._prefix + unescape(text[len(PREFIX):])
+        written = refs.write(text, lambda table, name: str(self._number(table, name)))
+        return unescape(self._urls.from_tokens(written))
+
+
+def named_rows(value: Any) -> set[refs.Named]:
+    """The rows that a portable value points at by id."""
+    return set(refs.inside(value))

@@ -1,0 +1,148 @@
+"""What one side changed in its schema: tables, columns and indexes gained, dropped or defined anew."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from nostos.core.anchor.names import Side
+from nostos.core.compare.field_merge import ABSENT, Merged, Standing, same
+from nostos.core.compare.gather import Field, Item, SchemaStep, default_value
+from nostos.core.compare.row_changes import OWN_TABLES, Rows
+from nostos.core.database.schema import Column
+from nostos.core.patterns import matches
+from nostos.core.profiles.model import Policy
+
+_LADDERS = (("tinyint", "smallint", "mediumint", "int", "integer", "bigint"),
+            ("tinytext", "text", "mediumtext", "longtext"), ("tinyblob", "blob", "mediumblob", "longblob"),
+            ("float", "double"))
+_HOLDS = {"tinytext": 255, "text": 65_535, "mediumtext": 1 << 24, "longtext": 1 << 32}
+
+
+@dataclass(frozen=True)
+class _Versions:
+    """Something in the three schemas; None where it is not."""
+
+    base: str | None
+    live: str | None
+    staging: str | None
+
+
+def schema_items(rows: Rows) -> Iterator[Item]:
+    """Every table, column and index that is not defined alike on live, in staging and at the anchor."""
+    live, staging = ({n: t for n, t in tables.items() if not matches(n, (*OWN_TABLES, *rows.profile.volatile))}
+                     for tables in (rows.live_tables, rows.staging_tables))
+    for name in sorted(staging.keys() | live.keys()):
+        mine, theirs, before = staging.get(name), live.get(name), rows.anchor_tables.get(name)
+        if mine is None or theirs is None:
+            versions = _Versions(*(t.ddl if t else None for t in (before, theirs, mine)))
+            found = _item(f"table/{name}", "table", name, name, versions, rows)
+            if found is not None:
+                yield found
+            continue
+        for column in sorted({*mine.names, *theirs.names}):
+            columns = [t.column(column) if t else None for t in (before, theirs, mine)]
+            versions = _Versions(*(definition(c) if c else None for c in columns))
+            found = _item(f"column/{name}.{column}", "column", name, column, versions, rows, columns)
+            if found is not None:
+                yield found
+        for index in sorted({*dict(mine.indexes), *dict(theirs.indexes)}):
+            versions = _Versions(*(dict(t.indexes).get(index) if t else None for t in (before, theirs, mine)))
+            found = _item(f"index/{index}", "index", name, index, versions, rows)
+            if found is not None:
+                yield found
+
+
+def definition(column: Column) -> str:
+    """A column's definition as text, for comparing and for people."""
+    return " ".join(filter(None, (column.declared, f"character set {column.charset}" if column.charset else "",
+                                  "" if column.nullable else "not null",
+                                  "generated" if column.generated else "",
+                                  f"default {column.default}" if column.default is not None else "")))
+
+
+def _item(name: str, what: str, table: str, part: str, v: _Versions, rows: Rows,
+          columns: list[Column | None] | None = None) -> Item | None:
+    if v.live == v.staging:
+        return None
+    standing = Standing.CLASH  # both changed it, each in its own way
+    if v.live == v.base:
+        standing = Standing.HOMEWARD
+    elif v.staging == v.base:
+        standing = Standing.KEPT
+    side = Side.STAGING if standing is not Standing.KEPT else Side.LIVE
+    now = v.staging if side is Side.STAGING else v.live
+    there = v.live if side is Side.STAGING else v.staging
+    action = "drop" if now is None else "add" if there is None else "change"
+    reason = ""
+    careful = action == "drop"
+    if action == "change" and columns is not None and standing is Standing.HOMEWARD:
+        old, new = columns[1], columns[2]
+        assert old is not None and new is not None
+        careful = not widens(old, new)
+    if action == "drop" and standing is Standing.HOMEWARD and _written_since(rows, what, table, part):
+        reason, standing = "removed in staging, but live has written to it since", Standing.CLASH
+    step = SchemaStep(what, table, part, side, now or v.base or "", action, there or "")
+    base, live, staging = (ABSENT if x is None else x for x in (v.base, v.live, v.staging))
+    merged = Merged((), Policy.PLAIN, base, live, staging, standing,
+                    staging if standing is Standing.HOMEWARD else live)
+    change = {"drop": "removed", "add": "new", "change": "edited"}[action]
+    return Item(name, what, table if what != "table" else "", change, standing, (Field("definition", merged),),
+                schema=(step,), reason=reason, careful=careful)
+
+
+def _written_since(rows: Rows, what: str, table: str, part: str) -> bool:
+    """Whether live wrote, since the anchor, into the table or the column that staging dropped."""
+    there = rows.live_tables.get(table)
+    column = there.column(part) if there and what == "column" else None
+    for state in rows.states.values():
+        if what == "index" or state.table != table or Side.LIVE not in state.moved or state.live is None:
+            continue
+        if column is None:
+            return True
+        was = default_value(column) if state.base is None else state.base.get(part)
+        if state.live.get(part) is not None and not same(was, state.live.get(part)):
+            return True
+    return False
+
+
+def widens(old: Column, new: Column) -> bool:
+    """Whether every value of the old column fits into the new one."""
+    if old.nullable and not new.nullable:
+        return False
+    if old.charset != new.charset and not (old.charset in ("utf8mb3", "ascii") and new.charset == "utf8mb4"):
+        return False
+    if old.declared.lower() == new.declared.lower():
+        return True
+    (a, a_args, a_rest), (b, b_args, b_rest) = (_parsed(c.declared) for c in (old, new))
+    if a_rest != b_rest:
+        return False
+    if a == b:
+        if a in ("enum", "set"):
+            return b_args[:len(a_args)] == a_args
+        numbers = [[int(x) for x in args if x.isdigit()] for args in (a_args, b_args)]
+        return a in _LADDERS[0] or (len(numbers[0]) == len(numbers[1]) and all(
+            x <= y for x, y in zip(numbers[0], numbers[1], strict=True)) and _scale(numbers))
+    for ladder in _LADDERS:
+        if a in ladder and b in ladder:
+            return ladder.index(a) <= ladder.index(b)
+    if a in ("char", "varchar") and a_args and a_args[0].isdigit():
+        if b == "varchar" and b_args and b_args[0].isdigit():
+            return int(a_args[0]) <= int(b_args[0])
+        return int(a_args[0]) * 4 <= _HOLDS.get(b, 0)
+    return False
+
+
+def _scale(numbers: list[list[int]]) -> bool:
+    """Whether decimals keep as many digits before the point."""
+    old, new = numbers
+    return len(old) < 2 or new[0] - new[1] >= old[0] - old[1]
+
+
+def _parsed(declared: str) -> tuple[str, list[str], str]:
+    """A type's word, its arguments, and what follows."""
+    match = re.fullmatch(r"\s*(\w+)\s*(?:\((.*)\))?\s*(.*)", declared.lower(), re.DOTALL)
+    if match is None:
+        return declared.lower(), [], ""
+    return match.group(1), [a.strip() for a in (match.group(2) or "").split(",") if a.strip()], match.group(3)

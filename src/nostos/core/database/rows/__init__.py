@@ -1,0 +1,1 @@
+"""Rows outside a database: their bytes, their digests, their JSON lines."""

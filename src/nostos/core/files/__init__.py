@@ -1,0 +1,1 @@
+"""A site's files: the tree that holds them, what lies in it, copying it."""

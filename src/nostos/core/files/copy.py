@@ -1,0 +1,155 @@
+"""Copying a whole tree, with the digests of its files computed on the way."""
+
+from __future__ import annotations
+
+import os
+import stat
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import dataclass
+from itertools import chain
+
+from nostos.core.files.local import LocalTree, attributes, create, pour, set_attributes
+from nostos.core.files.scan import Entry
+
+_THREADS = 2  # one computes digests while the other waits for the disk
+_FILES_AT_ONCE = 64
+_FILES_A_ROUND = 2048
+_HELD = 16  # open folders a thread
+
+
+@dataclass(frozen=True)
+class Copied:
+    """A file or link that was copied. stamp: the copy's times, ns. head: a file's content, if it is a small one.
+
+    error: why it could not be copied; then the rest says nothing.
+    """
+
+    entry: Entry
+    digest: bytes = b""
+    stamp: tuple[int, int] = (0, 0)
+    head: bytes | None = None
+    error: OSError | None = None
+
+
+class _Held:
+    """Open folders of a tree, the last few that were asked for: files of one folder come one after another."""
+
+    def __init__(self, tree: LocalTree) -> None:
+        self.tree = tree
+        self._open: OrderedDict[str, int] = OrderedDict()
+
+    def at(self, folder: str) -> int:
+        found = self._open.pop(folder, None)
+        if found is None:
+            with self.tree.folder(folder) as opened:
+                found = os.dup(opened)
+            if len(self._open) >= _HELD:
+                os.close(self._open.popitem(last=False)[1])
+        self._open[folder] = found
+        return found
+
+    def close(self) -> None:
+        while self._open:
+            os.close(self._open.popitem()[1])
+
+
+class _Copier(threading.local):
+    """What one thread holds open of both trees."""
+
+    def __init__(self, source: LocalTree, target: LocalTree, every: list[_Held]) -> None:
+        self.source, self.target = _Held(source), _Held(target)
+        every += [self.source, self.target]
+
+
+def copy_tree(source: LocalTree, target: LocalTree, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
+    """Copy these files and links to the same places in another tree, where their folders are made, with the rights
+    and, where that is allowed, the owners that they have in the source. small: up to how many bytes a file's content is
+    given along. In the entries' order.
+    """
+    folders: set[str] = set()
+    for entry in entries:
+        folder = entry.path.rpartition("/")[0]
+        while folder and folder not in folders:
+            folders.add(folder)
+            folder = folder.rpartition("/")[0]
+    target.root.mkdir(mode=0o700, parents=True, exist_ok=True)
+    for folder in sorted(folders):  # private until all is in them
+        with target.place(folder) as (parent, name), suppress(FileExistsError):
+            os.mkdir(name, 0o700, dir_fd=parent)
+    every: list[_Held] = []
+    held = _Copier(source, target, every)
+
+    def one(entry: Entry) -> Copied:
+        folder, _, name = entry.path.rpartition("/")
+        try:
+            if entry.kind == "folder":
+                with suppress(FileExistsError):
+                    os.mkdir(name, 0o700, dir_fd=held.target.at(folder))
+                target.give(entry.path, source.owner(entry.path), entry.mode)
+                return Copied(entry, entry.digest or b"")
+            if entry.kind == "link":
+                into = held.target.at(folder)
+                os.symlink(os.readlink(name, dir_fd=held.source.at(folder)), name, dir_fd=into)
+                info = os.stat(name, dir_fd=held.source.at(folder), follow_symlinks=False)
+                if _foreign(info):
+                    os.chown(name, info.st_uid, info.st_gid, dir_fd=into, follow_symlinks=False)
+                info = os.stat(name, dir_fd=into, follow_symlinks=False)
+                return Copied(entry, entry.digest or b"", (info.st_mtime_ns, info.st_ctime_ns))
+            # Not flushed: a clone that a crash cuts short is made anew.
+            digest, stamp, head = _copy(held.source.at(folder), held.target.at(folder), name, entry.mode)
+            return Copied(entry, digest, stamp, head if len(head) <= small and entry.size <= small else None)
+        except OSError as error:
+            return Copied(entry, error=error)
+
+    try:
+        yield from _in_threads(one, entries)
+    finally:
+        for one_held in every:
+            one_held.close()
+    for folder in sorted(folders, reverse=True):
+        info = source.status(folder)
+        if info is not None and target.is_folder(folder):
+            target.give(folder, source.owner(folder), stat.S_IMODE(info.st_mode))
+
+
+def _foreign(info: os.stat_result) -> bool:
+    """Whether a copy should be given to another user, and may be."""
+    return os.geteuid() == 0 and (info.st_uid, info.st_gid) != (os.geteuid(), os.getegid())
+
+
+def _copy(source: int, target: int, name: str, mode: int) -> tuple[bytes, tuple[int, int], bytes]:
+    """Copy a file from one open folder to another. Returns the digest, the copy's times and its first piece."""
+    read = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=source)
+    try:
+        write = create(name, target)
+        try:
+            digest, times, head = pour(read, write)
+            info = os.fstat(read)
+            set_attributes(write, attributes(read))
+            if _foreign(info):
+                os.fchown(write, info.st_uid, info.st_gid)
+            os.fchmod(write, mode)
+            os.utime(write, ns=times)
+            made = os.fstat(write)
+        finally:
+            os.close(write)
+    finally:
+        os.close(read)
+    return digest, (made.st_mtime_ns, made.st_ctime_ns), head
+
+
+def _in_threads(one: Callable[[Entry], Copied], entries: Sequence[Entry]) -> Iterator[Copied]:
+    """Do one thing with every entry. Some thousands are done before any is given out: the one who takes them, and the
+    threads, would only wait for each other."""
+    def some(part: Sequence[Entry]) -> list[Copied]:
+        return [one(entry) for entry in part]
+
+    with ThreadPoolExecutor(_THREADS) as pool:
+        for start in range(0, len(entries), _FILES_A_ROUND):
+            end = min(start + _FILES_A_ROUND, len(entries))
+            parts = [entries[at:min(at + _FILES_AT_ONCE, end)] for at in range(start, end, _FILES_AT_ONCE)]
+            yield from chain.from_iterable(list(pool.map(some, parts)))

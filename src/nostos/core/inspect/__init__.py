@@ -1,0 +1,1 @@
+"""Looking sites and voyages over; nothing is changed."""

@@ -1,0 +1,222 @@
+"""Looking a site over before anything is touched. Everything here only reads."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator
+from dataclasses import dataclass
+from enum import StrEnum
+
+from nostos.core.compare.row_changes import compared_tables, effective_profile
+from nostos.core.database.protocol import Database, told
+from nostos.core.database.schema import Table
+from nostos.core.files.local import Owner, may_give
+from nostos.core.files.scan import Passed, scan
+from nostos.core.inspect.version_heads import Part, parts
+from nostos.core.profiles.from_schema import NO_PROFILE
+from nostos.core.profiles.model import Policy, Profile, ignored
+from nostos.core.progress import Listener, Progress, silent
+from nostos.core.sites.recognise import Site
+from nostos.core.values import structures
+from nostos.core.values.php import looks_serialised
+
+
+class Level(StrEnum):
+    """How much a finding matters: something will go wrong; something to know; nothing to do."""
+
+    OBSTACLE = "obstacle"
+    NOTICE = "notice"
+
+
+class Whose(StrEnum):
+    """Whose job a remedy is."""
+
+    YOU = "you"
+    HOST = "the host"
+    AUTHOR = "the extension's author"
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing that was found: what it is, why it matters, what to do and whose job that is."""
+
+    level: Level
+    what: str
+    why: str
+    remedy: str
+    whose: Whose
+
+
+@dataclass(frozen=True)
+class TableFacts:
+    """A table: how many rows, which key, and the kinds of item that its rows are."""
+
+    name: str
+    rows: int
+    key: tuple[str, ...]
+    kinds: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Survey:
+    """What a site is and what was found. Sizes in bytes."""
+
+    name: str
+    url: str
+    system: str
+    engine: str
+    database: str
+    database_bytes: int
+    files: str
+    file_count: int
+    file_bytes: int
+    free_bytes: int
+    tables: tuple[TableFacts, ...]
+    parts: tuple[Part, ...]
+    findings: tuple[Finding, ...]
+
+    @property
+    def obstacles(self) -> list[Finding]:
+        return [f for f in self.findings if f.level is Level.OBSTACLE]
+
+
+def survey(site: Site, tell: Listener = silent) -> Survey:
+    """Look a site over. Raises SiteError when its database cannot be read at all."""
+    database = site.open(readonly=True)
+    try:
+        with told(database), database.reading():
+            tables = database.tables()
+            profile = effective_profile(site, tables)
+            tell(Progress("reading tables", 0, len(tables), "tables"))
+            facts = tuple(_facts(database, profile, t) for t in tables.values())
+            version = database.version()
+            database_bytes = sum(size for _, size in database.sizes().values())
+            findings = [*_keys(tables, profile), *_references(database, tables), *_values(database, tables, profile),
+                        *_engine(database), *_profile(profile, tables)]
+    finally:
+        database.close()
+    passed: list[Passed] = []
+    tell(Progress("reading files", 0, None, "files"))
+    entries = list(scan(site.files, site.apart(), ignored(profile), passed.append))
+    size = sum(e.size for e in entries)
+    free = shutil.disk_usage(site.home).free
+    database_size = site.database.file.stat().st_size if site.database.file else database_bytes
+    findings += [*_rights(site), *_passed(passed), *_space(free, size + 2 * database_size)]
+    files = str(site.files) if site.has_files else "no files"
+    return Survey(site.name, site.url, profile.title, version, site.database.shown, database_size, files,
+                  len(entries), size, free, facts, tuple(parts(profile, site.files)),
+                  tuple(sorted(findings, key=lambda f: f.level is not Level.OBSTACLE)))
+
+
+def _facts(database: Database, profile: Profile, table: Table) -> TableFacts:
+    kinds = [k.name if "{" not in k.name else f"each {k.name.strip('{}')} under its own name"
+             for k in profile.kinds if k.table == table.name]
+    children = [c for c in profile.children if c.table == table.name]
+    if children:
+        kinds += [f"part of {c.owner}" for c in children]
+    if table.name in profile.volatile:
+        kinds = ["never compared"]
+    return TableFacts(table.name, database.count(table.name), table.key, tuple(kinds))
+
+
+def _keys(tables: dict[str, Table], profile: Profile) -> Iterator[Finding]:
+    for name, table in tables.items():
+        if not table.key and name not in profile.volatile:
+            yield Finding(
+                Level.OBSTACLE, f"The table {name} has no key.",
+                "Its rows cannot be told apart. It is cloned, but it is not compared, and nothing in it can go home.",
+                f"Give {name} a primary key, or a unique index over columns that are never empty.", Whose.AUTHOR)
+
+
+def _references(database: Database, tables: dict[str, Table]) -> Iterator[Finding]:
+    for name, table in tables.items():
+        unknown = sorted({fk.target for fk in table.foreign_keys if fk.target not in tables})
+        if unknown:
+            yield Finding(Level.NOTICE, f"The table {name} refers to {', '.join(unknown)}, which is not there.",
+                          "Such a reference is carried as a plain value.", "Nothing, or drop the reference.",
+                          Whose.AUTHOR)
+            continue
+        broken = list(database.broken_references(table))
+        if broken:
+            column = broken[0][1]
+            yield Finding(
+                Level.NOTICE,
+                f"{len(broken)} rows of {name} point at nothing ({column.table}.{column.column} to {column.target}).",
+                "They were broken before Nostos. Merges leave them as they are, and break no others.",
+                "Mend or remove those rows on live when you can.", Whose.YOU)
+
+
+def _values(database: Database, tables: dict[str, Table], profile: Profile) -> Iterator[Finding]:
+    for name, table in compared_tables(profile, tables).items():
+        structured = [c for c in table.stored if any(
+            p.table == name and p.column == c and p.policy is Policy.STRUCTURE and not p.path
+            for p in profile.policies)]
+        broken = 0
+        for values in database.scan(table, table.stored) if structured else ():
+            row = dict(zip(table.stored, values, strict=True))
+            for column in structured:
+                value = row[column]
+                if not isinstance(value, str):
+                    continue
+                if looks_serialised(value):
+                    broken += structures.read_serialised(value) is None
+                elif value[:1] in ("{", "[") and profile.policy(name, row, column) is Policy.STRUCTURE:
+                    broken += structures.read(value) is None
+        if broken:
+            yield Finding(Level.NOTICE, f"{broken} structured values in {name} cannot be read as structures.",
+                          "Each is compared and carried as one piece of text, and never changed inside.",
+                          "Nothing, unless the site misreads them too.", Whose.AUTHOR)
+
+
+def _engine(database: Database) -> Iterator[Finding]:
+    for c in database.warnings():
+        yield Finding(Level.OBSTACLE if c.obstacle else Level.NOTICE, c.what, c.why, c.remedy,
+                      Whose.HOST if c.host else Whose.YOU)
+
+
+def _profile(profile: Profile, tables: dict[str, Table]) -> Iterator[Finding]:
+    for c in profile.cautions:
+        if set(c.tables) <= set(tables):
+            yield Finding(Level.NOTICE, c.what, c.why, c.remedy, Whose.YOU)
+    if profile.name == NO_PROFILE.name and tables:
+        yield Finding(
+            Level.NOTICE, "No profile fits this site.",
+            "Every table is a kind of its own. Nothing is known of settings, so a staging copy gets no guards: "
+            "it may send mail and run jobs like the live site.",
+            "Switch off mail and jobs in the copy by hand, or write a profile (docs/profiles.md).", Whose.YOU)
+
+
+def _rights(site: Site) -> Iterator[Finding]:
+    file = site.database.file
+    for path in {*((site.files,) if site.has_files else ()), *((file, file.parent) if file else ())}:
+        if not os.access(path, os.W_OK):
+            yield Finding(Level.OBSTACLE, f"You may not write to {path}.",
+                          "Cloning works, but nothing can be merged home.",
+                          "Run Nostos as the user that the site belongs to.", Whose.HOST)
+    root = site.files if site.has_files else site.home
+    info = root.stat()
+    if not may_give(Owner(info.st_uid, info.st_gid)):
+        yield Finding(Level.NOTICE, f"{root} belongs to user {info.st_uid}, group {info.st_gid}, and you may not give "
+                      "files to them.", "What a merge writes there will belong to you: the site may then be unable to "
+                      "update or change it.", "Run it as the user that the site belongs to, or as root.", Whose.HOST)
+
+
+def _passed(passed: list[Passed]) -> Iterator[Finding]:
+    for entry in passed[:20]:
+        unreadable = "cannot be read" in entry.reason
+        yield Finding(
+            Level.OBSTACLE if unreadable else Level.NOTICE, f"{entry.path} {entry.reason}.",
+            "It is not cloned and not compared.",
+            "Give your user the right to read it." if unreadable else "Nothing, if staging can do without it.",
+            Whose.HOST if unreadable else Whose.YOU)
+    if len(passed) > 20:
+        yield Finding(Level.NOTICE, f"{len(passed) - 20} more files are passed over for such reasons.",
+                      "They are not cloned and not compared.", "Mend the first ones, then survey again.", Whose.YOU)
+
+
+def _space(free: int, need: int) -> Iterator[Finding]:
+    if free < need:
+        yield Finding(Level.OBSTACLE, f"The disk has {free >> 20} MB free, and a clone needs about {need >> 20} MB.",
+                      "A clone on this disk would be refused.", "Free some space, or clone to another disk.",
+                      Whose.HOST)

@@ -1,0 +1,1 @@
+"""Visiting the pages of both sites."""

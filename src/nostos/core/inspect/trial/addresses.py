@@ -1,0 +1,97 @@
+"""Which addresses a site's content has, by the profile, and what became of the things behind them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from urllib.parse import quote
+
+from nostos.core.anchor.names import Side
+from nostos.core.compare.gather import Comparison
+from nostos.core.compare.row_changes import RowState
+from nostos.core.database.schema import Key
+from nostos.core.inspect.trial.compare import Known
+from nostos.core.profiles.model import Kind, Profile, holds
+from nostos.core.sites.recognise import Site
+from nostos.core.voyages.home import Crew
+
+_PART = re.compile(r"\{(\w+)\}")
+
+
+@dataclass(frozen=True)
+class _At:
+    """The row behind an address."""
+
+    table: str
+    key: Key
+    item: str
+
+
+def addresses(crew: Crew, comparison: Comparison, most: int) -> dict[str, Known]:
+    """The public addresses that either site's content has, and what is known of each."""
+    profile = comparison.rows.profile
+    found = {side: dict(_of(site, profile, most)) for side, site in ((Side.LIVE, crew.live),
+                                                                     (Side.STAGING, crew.staging))}
+    moved: dict[Side, set[tuple[str, Key]]] = {side: set() for side in Side}
+    born: dict[Side, set[tuple[str, Key]]] = {side: set() for side in Side}
+    for item in comparison.items.values():
+        for state in item.rows:
+            for side, key, there in ((Side.LIVE, state.live_key, state.live),
+                                     (Side.STAGING, state.staging_key, state.staging)):
+                if key is not None:
+                    moved[side].add((state.table, key))
+                    moved[side].update(_points(profile, state, side))
+                    if state.base is None and there is not None:
+                        born[side].add((state.table, key))
+    result: dict[str, Known] = {}
+    for side, there in found.items():
+        for path, at in there.items():
+            numbered = str(at.key[0]) in re.split(r"\D+", path)
+            if numbered and (at.table, at.key) in born[side]:
+                continue  # the other side may have given this number to something else
+            other = found[side.other]
+            only = "" if path in other else str(side)
+            edited = (at.table, at.key) in moved[side] or (path in other and (
+                other[path].table, other[path].key) in moved[side.other])
+            if only == "live" and (at.table, at.key) in born[Side.LIVE]:
+                edited = False
+            known = Known(at.item, edited, only)
+            result[path] = known if path not in result else replace(known, only="")
+    return result
+
+
+def _points(profile: Profile, state: RowState, side: Side) -> Iterator[tuple[str, Key]]:
+    """What a changed row points at: a page looks otherwise when it gains a comment."""
+    row = state.live_raw if side is Side.LIVE else state.staging_raw
+    for r in profile.references_of(state.table):
+        value = row.get(r.column) if row else None
+        if r.to and r.path is None and r.pattern is None and r.to_column is None and isinstance(value, int):
+            yield r.to, (value,)
+
+
+def _of(site: Site, profile: Profile, most: int) -> Iterator[tuple[str, _At]]:
+    kinds = [k for k in profile.kinds if k.address]
+    database = site.open(readonly=True)
+    try:
+        tables = database.tables()
+        for kind in kinds:
+            table = tables.get(kind.table)
+            if table is None:
+                continue
+            wanted = [*table.key, *_columns(kind)]
+            for number, values in enumerate(database.scan(table, wanted)):
+                row = dict(zip(wanted, values, strict=True))
+                if number < most * 50 and holds(kind.where, row) and holds(kind.shown, row) and (
+                        profile.kind_of(kind.table, row) in (kind, None)):
+                    path = _PART.sub(lambda m, row=row: quote(str(row[m.group(1)])), kind.address)  # type: ignore[misc]
+                    label = ",".join(str(row[c]) for c in (kind.label or table.key))
+                    yield path, _At(table.name, table.key_of(row), f"{kind.named(row)}/{label}")
+    finally:
+        database.close()
+
+
+def _columns(kind: Kind) -> list[str]:
+    names = [*_PART.findall(kind.address), *(c for c, _ in (*kind.where, *kind.shown)), *kind.label,
+             *_PART.findall(kind.name)]
+    return list(dict.fromkeys(names))

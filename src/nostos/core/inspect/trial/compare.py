@@ -1,0 +1,180 @@
+"""Comparing two visits of one page: what broke, what changed, what got slower."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass, replace
+from enum import StrEnum
+
+from nostos.core.inspect.trial.page import Page
+
+_SLOWER, _SLOWER_SECONDS = 2.0, 0.3  # so many times, and at least so much
+_HEAVIER_BYTES = 100_000
+_SHOWN = 3
+_MOST_LOST = 0.5  # of a page's words, where nobody edited it
+_FEW = 20  # words
+
+
+class Verdict(StrEnum):
+    """What became of a page. `expected`: it changed, and someone had edited it."""
+
+    BROKE = "broke"
+    CHANGED = "changed"
+    SLOWER = "slower"
+    EXPECTED = "expected"
+    NEW = "new"
+    SAME = "same"
+
+
+@dataclass(frozen=True)
+class Seen:
+    """A page with what else was found about it. missing: pictures, styles and scripts that are not there; dead: links
+    that lead nowhere."""
+
+    page: Page
+    missing: tuple[str, ...] = ()
+    dead: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A page, what became of it, and why. item: what was edited, if it was. before, after: seconds."""
+
+    path: str
+    verdict: Verdict
+    why: tuple[str, ...]
+    item: str = ""
+    before: float = 0.0
+    after: float = 0.0
+
+
+@dataclass(frozen=True)
+class Known:
+    """What is known of an address: the item behind it; whether that was edited since; on which side alone it is."""
+
+    item: str = ""
+    edited: bool = False
+    only: str = ""  # "live", "staging" or neither
+
+
+def judge(before: Seen | None, after: Seen | None, known: Known) -> Judged:
+    """Judge a page by how it was (None: it was not visited there) and how it is."""
+    page = (after or before or _nothing()).page
+    if page.moved and "://" not in page.moved:
+        page = replace(page, path=page.moved)
+    times = (before.page.seconds if before else 0.0, after.page.seconds if after else 0.0)
+    if after is None:
+        return Judged(page.path, Verdict.EXPECTED, ("not in staging: live has gained it since",), known.item, *times)
+    if known.only == "live":
+        why = "removed in staging" if known.edited else "not in staging: live has gained it since"
+        return Judged(page.path, Verdict.EXPECTED, (why,), known.item, *times)
+    if before is None or known.only == "staging":
+        broken = list(_alone(after))
+        return Judged(page.path, Verdict.BROKE if broken else Verdict.NEW, tuple(broken) or ("new in staging",),
+                      known.item, *times)
+    broken = list(_broken(before, after, known.edited))
+    changed = list(_changed(before.page, after.page))
+    slow = times[1] > times[0] * _SLOWER and times[1] - times[0] > _SLOWER_SECONDS
+    slower = [f"takes {times[1]:.1f} s, took {times[0]:.1f} s"] if slow else []
+    sizes = before.page.size, after.page.size
+    if sizes[1] > sizes[0] * _SLOWER and sizes[1] - sizes[0] > _HEAVIER_BYTES:
+        slow = True
+        slower.append(f"weighs {sizes[1] / 1000:,.0f} kB, weighed {sizes[0] / 1000:,.0f} kB")
+    if broken:
+        verdict = Verdict.BROKE
+    elif changed and not known.edited:
+        verdict = Verdict.CHANGED
+    elif slow:
+        verdict = Verdict.SLOWER
+    else:
+        verdict = Verdict.EXPECTED if changed else Verdict.SAME
+    return Judged(page.path, verdict, (*broken, *changed, *slower), known.item, *times)
+
+
+def _nothing() -> Seen:
+    return Seen(Page("", 0))
+
+
+def _alone(seen: Seen) -> Iterator[str]:
+    """What is wrong with a page by itself."""
+    page = seen.page
+    if page.failed:
+        yield f"it {page.failed}"
+    elif page.status >= 400:
+        yield f"answered with {page.status}"
+    yield from (f"prints an error: {e}" for e in page.errors[:_SHOWN])
+    yield from _some("missing", seen.missing)
+    yield from _some("leads nowhere", seen.dead)
+
+
+def _broken(before: Seen, after: Seen, edited: bool) -> Iterator[str]:
+    then, now = before.page, after.page
+    if now.failed:
+        if not then.failed:
+            yield f"it {now.failed}"
+        return
+    if now.status >= 400 and (then.status < 400 or (now.status >= 500 > then.status)):
+        yield f"answered with {now.status}, was {then.status}"
+    if "://" in now.moved and "://" not in then.moved:
+        yield f"leads away, to {now.moved}"
+    new = [e for e in now.errors if e not in then.errors]
+    yield from (f"prints an error: {e}" for e in new[:_SHOWN])
+    if len(new) > _SHOWN:
+        yield f"and {len(new) - _SHOWN} more errors"
+    yield from _some("missing", _gained(before.missing, after.missing))
+    yield from _some("leads nowhere", _gained(before.dead, after.dead))
+    if now.status < 400:
+        gone = [f for f in then.forms if f not in now.forms]
+        yield from (f"a form is gone: {f}" for f in gone[:_SHOWN])
+        if then.title and not now.title:
+            yield "its title is gone"
+        words, lost = _words(then), _words(then) - _words(now)
+        total, missing = sum(words.values()), sum(lost.values())
+        if total > _FEW and missing > total * (_MOST_LOST if not edited else 0.9):
+            yield f"lost {missing} of {total} words"
+
+
+def _changed(then: Page, now: Page) -> Iterator[str]:
+    if now.status != then.status and now.status < 400:
+        yield f"answered with {now.status}, was {then.status}"
+    if now.moved != then.moved and "://" not in now.moved:
+        yield f"leads to {now.moved or now.path}, led to {then.moved or then.path}"
+    if now.title != then.title and now.title:
+        yield f"title: {now.title!r}, was {then.title!r}"
+    if now.status >= 400:
+        return
+    gone = [h for h in then.headings if h not in now.headings]
+    yield from (f"heading gone: {h!r}" for h in gone[:_SHOWN])
+    lost, gained = (list((Counter(a.lines) - Counter(b.lines)).elements()) for a, b in ((then, now), (now, then)))
+    if lost or gained:
+        less, more = (sum(len(line.split()) for line in some) for some in (lost, gained))
+        sample = "; ".join(repr(line[:80]) for line in (lost or gained)[:2])
+        yield f"text: words gone {less}, new {more}, such as {sample}"
+
+
+def frame_changes(then: Page, now: Page) -> Iterator[str]:
+    """What changed around a page's text: headings and menu entries."""
+    if now.status < 400 and then.status < 400 and not now.failed:
+        yield from (f"gone: {h!r}" for h in then.frame if h not in now.frame)
+        yield from (f"new: {h!r}" for h in now.frame if h not in then.frame)
+
+
+def _words(page: Page) -> Counter[str]:
+    return Counter(word for line in page.lines for word in line.split())
+
+
+def _gained(before: Collection[str], after: Collection[str]) -> tuple[str, ...]:
+    return tuple(a for a in after if a not in before)
+
+
+def _some(what: str, names: Collection[str]) -> Iterator[str]:
+    if names:
+        more = f" and {len(names) - _SHOWN} more" if len(names) > _SHOWN else ""
+        yield f"{what}: {', '.join(list(names)[:_SHOWN])}{more}"
+
+
+def count(judged: Collection[Judged]) -> Mapping[Verdict, int]:
+    """How many pages became what, worst first."""
+    found = Counter(j.verdict for j in judged)
+    return {v: found[v] for v in Verdict if found[v]}

@@ -1,0 +1,179 @@
+"""A trial: both sites visited page by page, the pages judged; remembered, so that a later one can be held against
+it."""
+
+from __future__ import annotations
+
+from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+import msgspec
+
+from nostos.core.apply.merge import look
+from nostos.core.clock import now
+from nostos.core.database.rows.digests import squeeze, unsqueeze
+from nostos.core.errors import SiteError, VoyageError
+from nostos.core.inspect.trial.addresses import addresses
+from nostos.core.inspect.trial.compare import Judged, Known, Seen, Verdict, frame_changes, judge
+from nostos.core.inspect.trial.page import Page
+from nostos.core.inspect.trial.visit import Entry, Visitor, may_follow
+from nostos.core.private_files import make_private, write_private
+from nostos.core.progress import Listener, Progress, silent
+from nostos.core.voyages.home import Crew, Home, check_name
+
+_AROUND = 12  # changes that are told
+_AGAIN = 2  # more visits of a page that seems slower
+
+
+@dataclass(frozen=True)
+class Options:
+    """How a trial goes. most: pages. rate: requests a second on each site. entry: into staging."""
+
+    most: int = 200
+    rate: float = 8.0
+    entry: Entry = field(default_factory=Entry)
+
+
+@dataclass(frozen=True)
+class Visited:
+    """What was seen on both sites, by path. when: ISO 8601."""
+
+    when: str
+    live: dict[str, Seen]
+    staging: dict[str, Seen]
+    known: dict[str, Known]
+
+
+@dataclass(frozen=True)
+class Trial:
+    """The pages of a trial, judged, the worst first. against: the remembered one it was held against, if any. left:
+    addresses that were found and not visited. everywhere: what changed around the text of many pages."""
+
+    when: str
+    live: str
+    staging: str
+    pages: tuple[Judged, ...]
+    left: int = 0
+    against: str = ""
+    everywhere: tuple[str, ...] = ()
+
+    @property
+    def broke(self) -> bool:
+        return any(p.verdict is Verdict.BROKE for p in self.pages)
+
+
+def visit(crew: Crew, options: Options, tell: Listener = silent) -> tuple[Visited, int]:
+    """Visit both sites. Returns what was seen, and how many addresses were left out. Raises SiteError when a site does
+    not answer at all."""
+    comparison, _ = look(crew)
+    known = addresses(crew, comparison, options.most)
+    live = Visitor(crew.live.url, options.rate)
+    staging = Visitor(crew.staging.url, options.rate, options.entry, (crew.live.url,))
+    try:
+        for visitor, what in ((live, "live"), (staging, "staging")):
+            first = visitor.page("/")
+            if first.failed or first.status in (401, 403):
+                why = first.failed or ("asks for a password" if first.status == 401 else "refuses visitors")
+                raise SiteError(f"The {what} site {why}: {visitor.base}.",
+                                next_step="Start it, or say how to enter with --login or --cookie-file."
+                                if what == "staging" else "See that it answers, then try again.")
+        return _Round(live, staging, known, options.most, tell).run()
+    finally:
+        live.close()
+        staging.close()
+
+
+class _Round:
+    def __init__(self, live: Visitor, staging: Visitor, known: dict[str, Known], most: int, tell: Listener) -> None:
+        self.live, self.staging, self.known, self.most, self.tell = live, staging, known, most, tell
+        self.queue = list(dict.fromkeys(["/", *known, *live.sitemap(most)]))
+        self.waiting = set(self.queue)
+        self.pages: dict[str, tuple[Page, Page]] = {}
+
+    def run(self) -> tuple[Visited, int]:
+        at = 0
+        with ThreadPoolExecutor(2) as pool:
+            while at < len(self.queue) and len(self.pages) < self.most:
+                path = self.queue[at]
+                at += 1
+                self.tell(Progress("visiting", len(self.pages), min(self.most, len(self.queue)), "pages"))
+                live, staging = pool.map(lambda visitor, path=path: visitor.page(path), (self.live, self.staging))
+                self.staging.knows(staging)
+                self.live.knows(live)
+                if staging.seconds > 2 * live.seconds and staging.seconds - live.seconds > 0.3:
+                    live, staging = self.live.quickest(live, _AGAIN), self.staging.quickest(staging, _AGAIN)
+                self.pages[path] = (live, staging)
+                # Where it led is the same page; it is not visited once more.
+                led = {p.moved for p in (live, staging) if p.moved}
+                self.waiting |= led
+                self.queue[at:] = [p for p in self.queue[at:] if p not in led]
+                onward = dict.fromkeys(link for page in (live, staging) for link in page.links if may_follow(link))
+                self.queue += [link for link in onward if link not in self.waiting]
+                self.waiting |= onward.keys()
+            seen = list(pool.map(self._seen, (self.live, self.staging), (0, 1)))
+        return Visited(now(), seen[0], seen[1], {p: self.known.get(p, Known()) for p in self.pages}), (
+            len(self.queue) - at)
+
+    def _seen(self, visitor: Visitor, which: int) -> dict[str, Seen]:
+        """What each page's pictures, styles, scripts and links are answered with."""
+        found = {}
+        for number, (path, both) in enumerate(self.pages.items()):
+            page = both[which]
+            self.tell(Progress("pictures and links", number, len(self.pages), "pages"))
+            missing = tuple(a for a in page.assets if not _good(visitor.answers(a)))
+            dead = tuple(a for a in page.links if may_follow(a) and not _good(visitor.answers(a)))
+            found[path] = Seen(page, missing, dead)
+        return found
+
+
+def _good(status: int) -> bool:
+    return 0 < status < 400 or status in (401, 403, 405)
+
+
+def judged(crew: Crew, seen: Visited, left: int = 0, against: tuple[str, Visited] | None = None) -> Trial:
+    """Judge what was seen: staging against live; or staging now against staging then, of a remembered trial."""
+    pages = []
+    # A page that broke is told once, not with every link that leads to it.
+    told = {place for p, s in seen.staging.items() if p in seen.live and not _good(s.page.status)
+            and _good(seen.live[p].page.status) for place in (p, seen.live[p].page.moved)}
+    around: Counter[str] = Counter()
+    for path in seen.staging:
+        known = seen.known.get(path, Known())
+        if against is None:
+            before: Seen | None = seen.live[path]
+        else:
+            before = against[1].staging.get(path)
+            known = Known(known.item, known.edited and not against[1].known.get(path, Known()).edited, "")
+            if known.only == "live" or (before is None and seen.staging[path].page.status >= 400):
+                continue
+        after = seen.staging[path]
+        pages.append(judge(before, replace(after, dead=tuple(d for d in after.dead if d not in told)), known))
+        if before is not None and not known.only:
+            around.update(frame_changes(before.page, after.page))
+    worst = list(Verdict)
+    pages.sort(key=lambda p: (worst.index(p.verdict), p.path))
+    return Trial(seen.when, crew.live.url, crew.staging.url, tuple(pages), left, against[0] if against else "",
+                 tuple(f"{what} ({n} of {len(pages)} pages)" for what, n in around.most_common(_AROUND)))
+
+
+def remember(home: Home, voyage: str, name: str, seen: Visited) -> Path:
+    """Keep what was seen under a name. Raises VoyageError for a name that cannot be one."""
+    check_name(name)
+    folder = home.folder(voyage) / "trials"
+    make_private(folder)
+    write_private(folder / f"{name}.msgpack.zst", squeeze(msgspec.to_builtins(seen)))
+    return folder / f"{name}.msgpack.zst"
+
+
+def remembered(home: Home, voyage: str, name: str) -> Visited:
+    """What was kept under a name. Raises VoyageError when there is nothing."""
+    check_name(name)
+    folder = home.folder(voyage) / "trials"
+    try:
+        return msgspec.convert(unsqueeze((folder / f"{name}.msgpack.zst").read_bytes()), Visited)
+    except FileNotFoundError:
+        names = ", ".join(sorted(p.name.partition(".")[0] for p in folder.glob("*.zst"))) or "none"
+        raise VoyageError(f"No trial was remembered as {name}.", next_step=f"There are: {names}.") from None
+    except (msgspec.ValidationError, ValueError) as error:
+        raise VoyageError(f"The trial {name} cannot be read.", next_step="Remember a new one.") from error

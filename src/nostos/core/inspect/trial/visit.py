@@ -1,0 +1,157 @@
+"""Visiting pages as a visitor does: politely, never leaving the site, never more than is bearable."""
+
+from __future__ import annotations
+
+import re
+import threading
+import time
+from dataclasses import dataclass, replace
+from urllib.parse import parse_qsl, urlsplit
+
+import requests
+
+from nostos.core.inspect.trial.page import Page, inside, read
+
+_TIMEOUT_SECONDS = 20
+_LARGEST = 5 << 20
+_REDIRECTS = 8
+_LOC = re.compile(r"<loc>\s*([^<\s]+)\s*</loc>")
+_QUERIES = {"p", "page_id", "cat", "tag", "paged", "page", "m", "author", "attachment_id"}  # that only show something
+_ACTS = re.compile(r"(^|/)(wp-admin|wp-login|logout|log-out|signout|sign-out|xmlrpc|wp-json|feed|cart|checkout)"
+                   r"(/|\.|$)")
+_FILE = re.compile(r"\.(?!html?$|php$)[A-Za-z0-9]{2,5}$")
+
+
+@dataclass(frozen=True)
+class Entry:
+    """How a protected site is entered. Neither is ever shown. login: name and password. cookie: a header's value."""
+
+    login: tuple[str, str] | None = None
+    cookie: str = ""
+    any_certificate: bool = False
+
+
+class Visitor:
+    """Visits one site. rate: requests a second at most. also: other URLs that mean the site in its text."""
+
+    def __init__(self, base: str, rate: float, entry: Entry | None = None, also: tuple[str, ...] = ()) -> None:
+        self.base = base
+        self._also = also
+        self._gap = 1 / rate
+        self._next = 0.0
+        self._lock = threading.Lock()
+        self._session = requests.Session()
+        self._session.headers["User-Agent"] = "Nostos trial"
+        if urlsplit(base).hostname in ("127.0.0.1", "localhost", "::1"):
+            self._session.trust_env = False
+        if entry is not None:
+            self._session.auth = entry.login
+            self._session.verify = not entry.any_certificate
+            if entry.cookie:
+                self._session.headers["Cookie"] = entry.cookie
+        self._answers: dict[str, int] = {}
+
+    def close(self) -> None:
+        self._session.close()
+
+    def page(self, path: str) -> Page:
+        """Visit a page, following it where it leads inside the site."""
+        here, began = path, time.monotonic()
+        for _ in range(_REDIRECTS):
+            try:
+                self._wait()
+                began = time.monotonic()
+                with self._session.get(self.base + here, timeout=_TIMEOUT_SECONDS, allow_redirects=False,
+                                       stream=True) as answer:
+                    seconds = time.monotonic() - began
+                    target = answer.headers.get("Location")
+                    if answer.is_redirect and target:
+                        onward = inside(self.base, target, here)
+                        if onward is None:
+                            return Page(path, answer.status_code, "", target, seconds=seconds)
+                        here = onward
+                        continue
+                    return self._read(path, here, answer, seconds)
+            except requests.RequestException as error:
+                return Page(path, 0, _why(error))
+        return Page(path, 0, "is led in a circle")
+
+    def _read(self, path: str, here: str, answer: requests.Response, seconds: float) -> Page:
+        body = answer.raw.read(_LARGEST, decode_content=True) or b""
+        kind = answer.headers.get("Content-Type", "")
+        page = Page(path, answer.status_code)
+        if "html" in kind:
+            text = body.decode(answer.encoding or "utf-8", "replace")
+            page = replace(read(here, answer.status_code, text, self.base, self._also), path=path)
+        return replace(page, moved=here if here != path else "", seconds=seconds, size=len(body))
+
+    def quickest(self, page: Page, times: int) -> Page:
+        """The page with the shortest of several times, for one visit may be slow by chance."""
+        return replace(page, seconds=min([page.seconds, *(self.page(page.path).seconds for _ in range(times))]))
+
+    def answers(self, path: str) -> int:
+        """The status with which something is answered; 0: not at all. Asked once."""
+        if path not in self._answers:
+            try:
+                self._wait()
+                with self._session.get(self.base + path, timeout=_TIMEOUT_SECONDS, stream=True) as answer:
+                    self._answers[path] = answer.status_code
+            except requests.RequestException:
+                self._answers[path] = 0
+        return self._answers[path]
+
+    def knows(self, page: Page) -> None:
+        """Remember a page's status, so that links to it need not be asked for."""
+        self._answers[page.path] = page.status
+
+    def sitemap(self, most: int) -> list[str]:
+        """Paths that the site's own sitemap names."""
+        found: dict[str, None] = {}
+        maps = [m for line in self._text("/robots.txt").splitlines() if line.lower().startswith("sitemap:")
+                for m in [inside(self.base, line.partition(":")[2])] if m]
+        queue, seen = [*maps, "/sitemap.xml"], set[str]()
+        while queue and len(seen) < 20 and len(found) < most:
+            place = queue.pop(0)
+            if place in seen:
+                continue
+            seen.add(place)
+            for url in _LOC.findall(self._text(place)):
+                path = inside(self.base, url.replace("&amp;", "&"))
+                if path is not None and path.endswith(".xml"):
+                    queue.append(path)
+                elif path is not None:
+                    found[path] = None
+        return list(found)[:most]
+
+    def _text(self, path: str) -> str:
+        try:
+            self._wait()
+            with self._session.get(self.base + path, timeout=_TIMEOUT_SECONDS, stream=True) as answer:
+                if answer.status_code != 200:
+                    return ""
+                return (answer.raw.read(_LARGEST, decode_content=True) or b"").decode("utf-8", "replace")
+        except requests.RequestException:
+            return ""
+
+    def _wait(self) -> None:
+        with self._lock:
+            now = time.monotonic()
+            pause = max(0.0, self._next - now)
+            self._next = max(now, self._next) + self._gap
+        time.sleep(pause)
+
+
+def may_follow(path: str) -> bool:
+    """Whether a link may be followed: it shows something, and does nothing."""
+    place, _, query = path.partition("?")
+    if _ACTS.search(place) or _FILE.search(place):
+        return False
+    return all(name in _QUERIES for name, _ in parse_qsl(query, keep_blank_values=True))
+
+
+def _why(error: requests.RequestException) -> str:
+    if isinstance(error, requests.Timeout):
+        return f"does not answer within {_TIMEOUT_SECONDS} s"
+    if isinstance(error, requests.exceptions.SSLError):
+        return "has a certificate that is not trusted"
+    return "cannot be reached"

@@ -1,0 +1,1 @@
+"""What is to be done: the selection with its needs, as operations."""

@@ -1,0 +1,192 @@
+"""A merge as a list of operations: plain data that can be printed, tested and journaled."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, TypeVar
+
+from nostos.core.anchor.names import RowName
+from nostos.core.compare.field_merge import Standing
+from nostos.core.compare.file_changes import FileState
+from nostos.core.compare.gather import TRAVELS, Comparison, Item, SchemaStep
+from nostos.core.compare.portable import named_rows
+from nostos.core.compare.row_changes import Rows, RowState
+from nostos.core.database.schema import Key, Row
+from nostos.core.files.scan import Entry, digest_of
+from nostos.core.plan.needs import Needs
+from nostos.core.plan.row_writes import row_writes
+from nostos.core.plan.selection import Selection
+from nostos.core.values.structures import builtins
+
+
+@dataclass(frozen=True)
+class SchemaOperation:
+    """Add, change or drop a table, a column or an index, as staging did."""
+
+    item: str
+    step: SchemaStep
+
+
+@dataclass(frozen=True)
+class InsertRow:
+    """Add a row under a key that live gives out, or under `key`. name: its canonical key. values: portable."""
+
+    item: str
+    table: str
+    name: Key
+    values: Mapping[str, Any]
+    key: Key | None = None
+
+
+@dataclass(frozen=True)
+class UpdateRow:
+    """Set columns of a live row that must still be as `before` says. values: portable."""
+
+    item: str
+    table: str
+    key: Key
+    values: Mapping[str, Any]
+    before: Row
+
+
+@dataclass(frozen=True)
+class RemoveRow:
+    """Remove a live row that must still be as `before` says."""
+
+    item: str
+    table: str
+    key: Key
+    before: Row
+
+
+@dataclass(frozen=True)
+class PutFile:
+    """Put staging's file in place of live's, which must still be as `before` says (None: not there). content: both
+    sides' lines, merged, where live changed it too."""
+
+    item: str
+    path: str
+    entry: Entry
+    before: Entry | None
+    content: bytes | None = None
+
+
+@dataclass(frozen=True)
+class RemoveFile:
+    item: str
+    path: str
+    before: Entry
+
+
+@dataclass(frozen=True)
+class SwitchFolder:
+    """Put a folder in place as one: live's with these files put and removed."""
+
+    item: str
+    path: str
+    puts: tuple[PutFile, ...]
+    removals: tuple[RemoveFile, ...]
+
+
+Operation = SchemaOperation | InsertRow | UpdateRow | RemoveRow | PutFile | RemoveFile | SwitchFolder
+
+
+def as_data(operation: Operation) -> dict[str, Any]:
+    """An operation as JSON-like data, with its kind."""
+    return {"operation": type(operation).__name__, **builtins(operation)}
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a merge will do: operations in order; the rows and files whose ancestor it settles."""
+
+    selection: Selection
+    operations: tuple[Operation, ...]
+    settles: tuple[RowState, ...] = ()
+    settled_files: tuple[FileState, ...] = ()
+    needs: Needs = field(default_factory=dict)
+
+    def of(self, *kinds: type) -> list[Any]:
+        return [o for o in self.operations if isinstance(o, kinds)]
+
+
+def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
+    """The operations that bring a selection home: schema, then rows to remove, insert and update, then files."""
+    rows = comparison.rows
+    schema: list[Operation] = []
+    removes: list[tuple[RowName, set[RowName], RemoveRow]] = []
+    inserts: list[tuple[RowName, set[RowName], InsertRow]] = []
+    updates: list[UpdateRow] = []
+    files: list[Operation] = []
+    settles: list[RowState] = []
+    settled_files: list[FileState] = []
+    for item in selection.items:
+        schema.extend(SchemaOperation(item.id, s) for s in item.schema)
+        for write in row_writes(rows, item):
+            state = write.state
+            settles.append(state)
+            if write.action == "insert":
+                insert = InsertRow(item.id, state.table, state.name, write.values,
+                                   state.staging_key if rows.keep_keys else None)
+                inserts.append((state.id, _points_at(rows, state.table, write.values), insert))
+                continue
+            assert state.live_key is not None and state.live_raw is not None
+            if write.action == "remove":
+                remove = RemoveRow(item.id, state.table, state.live_key, state.live_raw)
+                removes.append((state.id, _points_at(rows, state.table, state.live or {}), remove))
+            else:
+                updates.append(UpdateRow(item.id, state.table, state.live_key, write.values, state.live_raw))
+        going = [f for f in item.files if f.standing in TRAVELS]
+        settled_files.extend(going)
+        puts = tuple(_put(item, f) for f in going if f.staging is not None)
+        removals = tuple(RemoveFile(item.id, f.path, f.live) for f in going
+                         if f.staging is None and f.live is not None)
+        if item.folder and going:
+            files.append(SwitchFolder(item.id, item.folder, puts, removals))
+        else:
+            files.extend([*puts, *removals])
+    schema.sort(key=lambda o: ("table", "column", "index").index(o.step.what))  # type: ignore[union-attr]
+    operations = (*schema, *reversed(_parents_first(removes)), *_parents_first(inserts), *updates, *files)
+    return Plan(selection, operations, tuple(settles), tuple(settled_files), needs)
+
+
+def _put(item: Item, file: FileState) -> PutFile:
+    assert file.staging is not None
+    merged = file.merged if file.standing is Standing.BLENDED else None
+    entry = file.staging if merged is None else replace(
+        file.staging, size=len(merged), digest=digest_of(merged))
+    return PutFile(item.id, file.path, entry, file.live, merged)
+
+
+T = TypeVar("T")
+
+
+def _points_at(rows: Rows, table: str, values: Mapping[str, Any]) -> set[RowName]:
+    """The rows that a row's values point at: by id, and by declared keys of other kinds."""
+    found: set[RowName] = {(t, (n,)) for v in values.values() for t, n in named_rows(v)}
+    for fk in rows.table(table).foreign_keys:
+        target = rows.live_tables.get(fk.target) or rows.staging_tables.get(fk.target)
+        if target is not None and not target.surrogate:
+            given = dict(zip(fk.target_columns, (values.get(c) for c in fk.columns), strict=False))
+            found.add((fk.target, tuple(given.get(k) for k in target.key)))
+    return found
+
+
+def _parents_first(entries: list[tuple[RowName, set[RowName], T]]) -> list[T]:
+    """Rows after the rows that they point at, as far as there is no cycle. entries: name, targets, payload."""
+    by_name = {name: (points, payload) for name, points, payload in entries}
+    done: dict[RowName, T] = {}
+    entered: set[RowName] = set()
+    for start in by_name:
+        # Depth first without recursion: a chain of new parents may be long.
+        stack: list[tuple[RowName, bool]] = [(start, False)]
+        while stack:
+            name, left = stack.pop()
+            if left:
+                done.setdefault(name, by_name[name][1])
+            elif name not in entered:
+                entered.add(name)
+                stack.append((name, True))
+                stack.extend((target, False) for target in sorted(by_name[name][0], key=repr) if target in by_name)
+    return list(done.values())

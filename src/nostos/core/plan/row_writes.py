@@ -1,0 +1,110 @@
+"""What taking an item would write to live: row by row, values in portable form."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from nostos.core.anchor.names import RowName, Side
+from nostos.core.compare.field_merge import ABSENT, same
+from nostos.core.compare.gather import TRAVELS, Field, Item, default_value
+from nostos.core.compare.portable import Portable, named_rows, plain
+from nostos.core.compare.row_changes import Rows, RowState
+from nostos.core.profiles.model import Policy
+from nostos.core.values import references as refs
+from nostos.core.values import structures
+from nostos.core.values.structures import Tree
+
+
+@dataclass(frozen=True)
+class RowWrite:
+    """One row to insert, update or remove. values: column -> portable value (empty for a removal)."""
+
+    item: str
+    action: str  # "insert", "update" or "remove"
+    state: RowState
+    values: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def named(self) -> set[refs.Named]:
+        """The rows that what is written points at, by id."""
+        return {n for v in self.values.values() for n in named_rows(v)}
+
+
+def row_writes(rows: Rows, item: Item) -> list[RowWrite]:
+    """The rows that taking an item changes on live, in no particular order."""
+    if not item.going:
+        return []
+    by_row: dict[RowName, list[Field]] = {}
+    for f in item.fields:
+        if f.row is not None:
+            by_row.setdefault(f.row, []).append(f)
+    writes = []
+    for state in item.rows:
+        write = _row_write(rows, item, state, by_row.get(state.id, []))
+        if write is not None:
+            writes.append(write)
+    return writes
+
+
+def _row_write(rows: Rows, item: Item, state: RowState, fields: list[Field]) -> RowWrite | None:
+    going = [f for f in fields if f.standing in TRAVELS]
+    if state.staging is None:
+        whole = going and len(going) == len(fields) and state.live is not None
+        return RowWrite(item.id, "remove", state) if whole else None
+    if state.live is None:
+        # What live had removed comes back only where that was decided.
+        back = any(f.merged.decided is Side.STAGING for f in fields)
+        if not fields or (state.base is not None and not back):
+            return None
+        return RowWrite(item.id, "insert", state, _inserted(rows, state, state.staging))
+    values: Portable = {}
+    for f in going:
+        if f.merged.path or isinstance(state.live.get(f.column), Tree):
+            values[f.column] = _structured(values.get(f.column, state.live.get(f.column)), f, state)
+        elif f.column and f.merged.result is not ABSENT:
+            values[f.column] = f.merged.result
+    return RowWrite(item.id, "update", state, values) if values else None
+
+
+def _structured(live: Any, f: Field, state: RowState) -> Any:
+    """Live's structure with one key set, or as a whole where live has none."""
+    result = f.merged.result
+    if not isinstance(live, Tree):
+        return result
+    if isinstance(result, Tree):
+        result = result.data
+    if not f.merged.path and not isinstance(result, dict | list):
+        return result
+    return Tree(structures.put(live.data, f.merged.path, result, ABSENT), live.style)
+
+
+def _inserted(rows: Rows, state: RowState, staging: Portable) -> Portable:
+    """A new row's values: all but the key that live's database gives out and what is merely staging's own."""
+    table = rows.table(state.table)
+    raw = {**plain(staging), **state.joined}
+    values: Portable = {}
+    for column, value in staging.items():
+        declared = table.column(column)
+        if (table.surrogate and column in table.key) or (declared is not None and declared.generated):
+            continue
+        policy = rows.profile.policy(state.table, raw, column)
+        if _stays_behind(rows, state.table, column, value):
+            continue
+        optional = declared is None or declared.nullable or declared.default is not None
+        if policy in (Policy.DERIVED, Policy.LOCAL, Policy.VOLATILE) and optional:
+            continue
+        for path, inner in rows.profile.path_policies(state.table, raw, column).items():
+            if inner is Policy.LOCAL and isinstance(value, Tree):
+                value = Tree(structures.put(value.data, path, ABSENT, ABSENT), value.style)
+        values[column] = value
+    return values
+
+
+def _stays_behind(rows: Rows, table: str, column: str, value: Any) -> bool:
+    """Whether a column that live lacks holds no more than its default, so that nothing is lost without it."""
+    there = rows.live_tables.get(table)
+    gained = rows.staging_tables[table].column(column) if table in rows.staging_tables else None
+    return (there is not None and there.column(column) is None and gained is not None
+            and same(value, default_value(gained)))

@@ -1,0 +1,141 @@
+"""Choosing what goes home: patterns, the rule when none is given, and closing a choice over its needs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+
+from nostos.core.anchor.names import Side
+from nostos.core.compare.field_merge import Standing
+from nostos.core.compare.gather import Comparison, Item
+from nostos.core.errors import SelectionError
+from nostos.core.patterns import matching, nearest
+from nostos.core.plan.decisions import Decision, is_decided
+from nostos.core.plan.needs import Need, Needs
+
+Exists = Callable[[str], bool]  # whether an item of this name is on live at all
+
+
+@dataclass(frozen=True)
+class Choice:
+    """What someone asked for: patterns to take and to leave, and how clashes are decided.
+
+    everyone: with no `take`, what visitors make counts too. nothing: with no `take`, nothing is taken. sure: names
+    that must be able to go. notes: what there is to say about how the choice was made.
+    """
+
+    take: tuple[str, ...] = ()
+    leave: tuple[str, ...] = ()
+    prefer: tuple[Decision, ...] = ()
+    everyone: bool = False
+    nothing: bool = False
+    sure: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """An item that goes home; because: the need that pulled it in (None: it was chosen)."""
+
+    item: Item
+    because: Need | None
+
+
+@dataclass(frozen=True)
+class Selection:
+    """What goes home, what could have and stays, and what cannot because it clashes."""
+
+    chosen: tuple[Chosen, ...]
+    left: tuple[Item, ...]
+    clashes: tuple[Item, ...]
+    unmoved: tuple[str, ...] = ()  # patterns that name things with nothing to take home
+    warnings: tuple[str, ...] = ()  # what seems to belong together and is parted
+    kept: tuple[Item, ...] = ()  # clashes that were decided for live
+
+    @property
+    def items(self) -> list[Item]:
+        return [c.item for c in self.chosen]
+
+
+def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists = lambda _: False) -> Selection:
+    """The items to take home.
+
+    With nothing to `take`, that is everything that can go home and is not made by visitors. What would drop something
+    of live's schema goes only when it is named. Raises SelectionError when a pattern matches nothing, or when a chosen
+    item needs one that is to be left.
+    """
+    take, leave = choice.take, choice.leave
+    unmoved = [p for p in (*take, *leave) if not matching(comparison.items, [p]) and exists(p)]
+    for pattern in (*take, *leave):
+        if not matching(comparison.items, [pattern]) and pattern not in unmoved:
+            table = pattern.partition("/")[0]
+            if table in comparison.rows.skipped:
+                raise SelectionError(f"The table {table} has no key, so nothing in it can be taken home.",
+                                     next_step=f"Give {table} a primary key on both sides, then clone again.")
+            raise SelectionError(f"Nothing that changed is called {pattern}.",
+                                 next_step=nearest(comparison.items, pattern))
+    movable = [i for i in comparison.items.values() if i.id in needs]
+    for name in choice.sure:
+        if name not in needs:
+            item = comparison.items[name]
+            raise SelectionError(f"{name} cannot go home any more: {item.reason or f'it stands {item.standing} now'}.",
+                                 next_step=f"Look with `nostos compare {name}`, then leave it out of the selection.")
+    for item in comparison.items.values():
+        if is_decided(item, Side.STAGING) and item.id not in needs:
+            raise SelectionError(f"{item.id} cannot go where it was decided to: {item.reason or item.standing}.",
+                                 next_step="Mend that on one side, or do not decide it.")
+    wanted = matching((i.id for i in movable), take) if take else {
+        i.id for i in movable if (choice.everyone or not i.visitors) and not choice.nothing}
+    wanted |= {i.id for i in movable if is_decided(i, Side.STAGING)}
+    wanted -= {i.id for i in movable if i.careful and i.id not in take}
+    forbidden = matching(comparison.items, leave)
+    wanted -= forbidden
+    chosen: dict[str, Need | None] = dict.fromkeys(sorted(wanted))
+    queue = list(chosen)
+    while queue:
+        name = queue.pop(0)
+        for need in needs[name]:
+            if need.on in forbidden:
+                raise SelectionError(f"{_chain(chosen, need)}, and {need.on} is to be left.",
+                                     next_step=f"Leave {need.item} out as well, or let {need.on} go home.")
+            if need.on not in chosen:
+                if comparison.items[need.on].careful:
+                    raise SelectionError(f"{_chain(chosen, need)}, which drops something of live's.",
+                                         next_step=f"Name it with --take {need.on}, or leave {need.item} out.")
+                chosen[need.on] = need
+                queue.append(need.on)
+    return Selection(
+        tuple(Chosen(comparison.items[n], because) for n, because in sorted(chosen.items())),
+        tuple(i for i in movable if i.id not in chosen),
+        tuple(i for i in comparison.items.values() if i.standing is Standing.CLASH),
+        tuple(unmoved), tuple(_parted(comparison, needs, chosen)),
+        tuple(i for i in comparison.items.values() if is_decided(i, Side.LIVE)))
+
+
+def _parted(comparison: Comparison, needs: Needs, chosen: dict[str, Need | None]) -> Iterator[str]:
+    """What seems to come with an extension or a theme, where one goes home and the other stays."""
+    for item in comparison.items.values():
+        if not item.folder or item.id not in needs:
+            continue
+        folder = next(f for f in comparison.rows.profile.folders if f.kind == item.kind)
+        name = item.id.partition("/")[2]
+        patterns = [p.replace("{name}", n) for p in folder.offers for n in {name, name.replace("-", "_")}]
+        for other in comparison.items.values():
+            if other.id not in needs or other.change != "new" or (other.id in chosen) == (item.id in chosen):
+                continue
+            named = any(fnmatchcase(other.id, p) for p in patterns)
+            owned = other.schema and any(n.on == other.id for n in needs[item.id])
+            if item.id in chosen and named:
+                yield f"{other.id} seems to belong to {item.id}, and stays: take it too with --take {other.id}"
+            elif other.id in chosen and (named or owned):
+                yield f"{other.id} seems to belong to {item.id}, which stays: take it too with --take {item.id}"
+
+
+def _chain(chosen: dict[str, Need | None], need: Need) -> str:
+    """Why something is needed, back to what was chosen."""
+    steps = [need]
+    while (before := chosen.get(steps[0].item)) is not None:
+        steps.insert(0, before)
+    return ", which ".join([f"{steps[0].item} needs {steps[0].on} ({steps[0].reason})",
+                            *(f"needs {s.on} ({s.reason})" for s in steps[1:])])

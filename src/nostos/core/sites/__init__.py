@@ -1,0 +1,1 @@
+"""What a site is: recognising one, its configuration, its guards, its lock."""

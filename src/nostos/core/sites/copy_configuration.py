@@ -1,0 +1,73 @@
+"""A site's own configuration files, made to speak of a copy of it: its URL, its database, its prefix."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import sqlalchemy as sa
+
+from nostos.core.database.location import NONE, Location
+from nostos.core.files.local import LocalTree, Owner
+from nostos.core.profiles.model import Configuration
+from nostos.core.sites import php_configuration
+from nostos.core.sites import site_file as configuration
+
+
+@dataclass(frozen=True)
+class Own:
+    """What a copy's configuration says. location: with its password. database: how a site file writes it, if not as
+    its URL. files: the tree, relative to `folder`; None: there is none. prefixed: the prefix is another than before."""
+
+    folder: Path
+    url: str
+    location: Location
+    files: str | None
+    prefixed: bool
+    database: str | None = None
+
+
+@dataclass(frozen=True)
+class Original:
+    """A configuration file of the site that a copy is made of: its content, rights, and whose the copy is to be (None:
+    as the folder that it lies in)."""
+
+    content: bytes
+    mode: int = 0o600
+    owner: Owner | None = None
+
+
+def adapt(own: Own, files: Mapping[str, Original], system: Configuration | None) -> None:
+    """Write these files into the copy's folder, by their paths there, each once and in the copy's own words: what they
+    say of the original is never there. system: the profile's word on its configuration."""
+    file, location = own.location.file, own.location
+    if location.none:
+        path, url = "", NONE
+    elif file is not None:
+        path = (file.relative_to(own.folder) if file.is_relative_to(own.folder) else file).as_posix()
+        url = f"sqlite:///{path}"
+    else:
+        path, url = "", own.database or location.url.render_as_string(hide_password=False)
+    changes = {"site.url": own.url, "site.database": url, "site.prefix": location.prefix,
+               "site.files": NONE if own.files is None else own.files or "."}
+    tree = LocalTree(own.folder)
+    for name, original in files.items():
+        if system is None or Path(name).name != system.file:
+            made = configuration.rewritten_toml(original.content, changes, ("site.prefix",) if own.prefixed else ())
+        elif system.format == "php-constants":
+            made = php_configuration.rewritten(original.content, {
+                "DB_NAME": str(location.url.database), "DB_USER": location.url.username or "",
+                "DB_PASSWORD": location.url.password or "", "DB_HOST": _php_host(location.url),
+                "WP_HOME": own.url, "WP_SITEURL": own.url}, location.prefix)
+        else:
+            made = configuration.rewritten_toml(original.content, {system.url: own.url, system.database: path})
+        (own.folder / name).parent.mkdir(parents=True, exist_ok=True)
+        tree.write(name, made, original.mode, original.owner)
+
+
+def _php_host(url: sa.URL) -> str:
+    host = url.host or "localhost"
+    host = f"[{host}]" if ":" in host else host
+    socket = url.query.get("unix_socket")
+    return f"{host}:{socket}" if socket else f"{host}:{url.port}" if url.port else host

@@ -1,0 +1,195 @@
+"""What a site is, and how one is recognised."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from nostos.core.database.location import NONE, Location, locate
+from nostos.core.database.protocol import Database, told
+from nostos.core.database.schema import Table
+from nostos.core.errors import SiteError
+from nostos.core.files.scan import NO_FILES
+from nostos.core.profiles import from_schema as deduce
+from nostos.core.profiles import loader
+from nostos.core.profiles.model import Profile
+from nostos.core.sites import php_configuration
+from nostos.core.sites import site_file as configuration
+
+
+@dataclass(frozen=True)
+class Site:
+    """A database, a file tree and a base URL, of the kind that `profile` describes.
+
+    home: the folder that holds the configuration files. files: the tree that belongs to the site. own: the
+    configuration files, relative to `home`, which are the site's own and never travel.
+    """
+
+    name: str
+    url: str
+    home: Path
+    files: Path
+    database: Location
+    profile: Profile
+    own: tuple[str, ...]
+    guards: Mapping[str, Any] = field(default_factory=dict)
+    site_file: bool = False
+
+    @property
+    def has_files(self) -> bool:
+        """Whether any files belong to the site."""
+        return self.files.name != NO_FILES
+
+    def open(self, readonly: bool = False) -> Database:
+        return self.database.open(readonly)
+
+    def apart(self) -> tuple[Path, ...]:
+        """Files that may lie in the tree but are not part of it: the database and its companions, configuration."""
+        file = self.database.file
+        companions = [Path(f"{file}{ending}") for ending in ("", "-wal", "-shm", "-journal")] if file else []
+        return (*companions, *(self.home / name for name in self.own))
+
+    def full_profile(self, tables: Mapping[str, Table]) -> Profile:
+        """The profile completed with what the schema says."""
+        return deduce.complete(self.profile, tables)
+
+
+def recognised_from(site: Site) -> str:
+    """The path that a site is recognised from."""
+    return str(site.home / site.own[0] if site.site_file else site.home)
+
+
+def check_url(url: str) -> str:
+    """A base URL without its last slash. Raises SiteError unless it is http or https with a host."""
+    try:
+        parts = urlsplit(url)
+        valid = parts.scheme in ("http", "https") and bool(parts.hostname) and not parts.query and not parts.fragment
+        _ = parts.port
+    except ValueError:
+        valid = False
+    if not valid or parts.username:
+        raise SiteError(f"{url!r} is not a base URL.", next_step="Write it like https://staging.example.")
+    return url.rstrip("/")
+
+
+def recognise(where: str | Path) -> Site:
+    """The site at a folder, or of a site file.
+
+    Raises SiteError when there is nothing there, when no configuration is found or when it cannot be used.
+    """
+    path = Path(where).expanduser()
+    if not path.exists():
+        raise SiteError(f"There is no site at {path}.", next_step="Name the site's folder or its site file.")
+    path = path.resolve()
+    if path.is_file():
+        return _from_site_file(path)
+    if (path / configuration.SITE_FILE).is_file():
+        return _from_site_file(path / configuration.SITE_FILE)
+    said = _system_at(path)
+    if said is None:
+        raise SiteError(f"No site is recognised in {path}.",
+                        next_step=f"Write a site file, {configuration.SITE_FILE}, there (docs/guide.md shows one).")
+    return _site(path, said.name, said.url, said.database, said.profile, path, (said.own,))
+
+
+@dataclass(frozen=True)
+class _Said:
+    """What a system's own configuration file says. own: that file, relative to the site's files."""
+
+    profile: Profile
+    own: str
+    name: str
+    url: str
+    database: Location
+
+
+def _system_at(folder: Path) -> _Said | None:
+    """The built-in profile whose configuration file is here, and what that file says."""
+    for profile in loader.built_in().values():
+        c = profile.configuration
+        if c is None:
+            continue
+        if c.format == "php-constants":
+            found = php_configuration.find(folder, c.file)
+            if found is not None:
+                said = php_configuration.read(found)
+                name, url = php_configuration.settings(profile, said)
+                own = c.file if found.parent == folder else f"../{c.file}"
+                return _Said(profile, own, name, url, said.database)
+        elif (folder / c.file).is_file():
+            data = configuration.read_toml(folder / c.file)
+            values = []
+            for key in (c.name, c.url, c.database):
+                value = configuration.dotted(data, key)
+                if not isinstance(value, str):
+                    raise SiteError(f"{folder / c.file} does not say {key}.", next_step="Mend the file.")
+                values.append(value)
+            url = values[2] if "://" in values[2] else "sqlite:///" + values[2]
+            return _Said(profile, c.file, values[0], values[1], locate(url, folder))
+    return None
+
+
+def _from_site_file(path: Path) -> Site:
+    data = configuration.read_toml(path)
+    section = data.get("site")
+    if not isinstance(section, dict):
+        raise SiteError(f"{path} has no [site] part.", next_step="docs/guide.md shows a site file.")
+    folder = path.parent
+    said_files = configuration.expand(str(section.get("files", ".")))
+    files = folder / NO_FILES if said_files == NONE else (folder / said_files).resolve()
+    if said_files != NONE and not files.is_dir():
+        raise SiteError(f"The site's files, {files}, are not a folder.", next_step=f"Check `files` in {path}.")
+    system = _system_at(files) if said_files != NONE else None
+
+    def said(key: str, other: str | None) -> str:
+        if key in section:
+            return configuration.expand(str(section[key]))
+        if other is None:
+            raise SiteError(f"{path} does not say the site's {key}.", next_step=f"Add `{key}` to [site].")
+        return other
+
+    name, url = said("name", system.name if system else None), said("url", system.url if system else None)
+    if "database" in section or system is None:
+        database = locate(said("database", None), folder, str(section.get("prefix", "")))
+    else:
+        database = system.database
+    if "profile" in section:
+        profile = loader.load(str(section["profile"]), folder)
+    elif system:
+        profile = system.profile
+    else:
+        opened = database.open(readonly=True)
+        try:
+            with told(opened):
+                profile = deduce.recognise(opened.tables(), loader.built_in())
+        finally:
+            opened.close()
+    visitors = section.get("visitors", data.get("visitors", []))
+    guards = data.get("guards", {}).get("settings", {})
+    if database.none and said_files == NONE:
+        raise SiteError(f"{path} names neither a database nor files.", next_step="Name one of them.")
+    if guards and not profile.settings:
+        raise SiteError(f"{path} names guards, but it is not known where this site keeps its settings.",
+                        next_step="Name a profile that says so, or leave [guards] out.")
+    own = [path.name]
+    if system and files.is_relative_to(folder):
+        own.append(Path(os.path.relpath(files / system.own, folder)).as_posix())
+    return _site(folder, name, url, database, profile, files, tuple(own), tuple(map(str, visitors)), guards,
+                 site_file=True)
+
+
+def _site(home: Path, name: str, url: str, location: Location, profile: Profile, files: Path, own: tuple[str, ...],
+          visitors: tuple[str, ...] = (), guards: Mapping[str, Any] | None = None, site_file: bool = False) -> Site:
+    database = location.open(readonly=True)  # says so when it is missing or is no database
+    try:
+        # Kinds that no profile names are known only with the schema, and `visitors` may name those.
+        with told(database):
+            full = deduce.complete(profile, database.tables()) if visitors else profile
+    finally:
+        database.close()
+    return Site(name, check_url(url), home, files, location, full.with_visitors(visitors) if visitors else profile, own,
+                guards or {}, site_file)

@@ -1,0 +1,1 @@
+"""Undoing what was done, and finishing or taking back what a crash interrupted."""

@@ -1,0 +1,1 @@
+"""What Nostos keeps for itself: the home, voyages, the history, journals."""
