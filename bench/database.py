@@ -18,10 +18,11 @@ from unittest import mock
 
 from tests.real.servers import MariaDB, mariadb
 
-from nostos.core.apply.merge import look
+from nostos.core.anchor.open_voyage import opened
 from nostos.core.clone.clone import clone
 from nostos.core.database.mysql.connection import MysqlDatabase
-from nostos.core.voyages.home import Home, opened
+from nostos.core.plan.prepared import look
+from nostos.core.voyages.home import Home
 
 
 def make(server: MariaDB, rows: int) -> str:

@@ -21,9 +21,10 @@ import pymysql
 from tests.real.servers import MariaDB, mariadb
 
 from bench.database import make, site, timed
-from nostos.core.apply.merge import merge, prepare
+from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
-from nostos.core.voyages.home import opened
+from nostos.core.plan.prepared import prepare
 
 _TURNS = 7
 

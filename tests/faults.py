@@ -23,18 +23,21 @@ from typing import Any
 from unittest import mock
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import merge, prepare
+from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
 from nostos.core.backup.restore import look, restore
 from nostos.core.backup.write import backup
-from nostos.core.clone.clone import afresh, clone, remove
+from nostos.core.clone.clone import afresh, clone
+from nostos.core.clone.remove import remove
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import NostosError, RecoverNeeded, SelectionError, VoyageError
+from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.lock import MARK, marks
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
-from nostos.core.voyages.home import STAMP, opened
+from nostos.core.voyages.home import STAMP
 from nostos.core.voyages.journal import unfinished
 from nostos.demo.story import Story
 from tests import stream

@@ -10,8 +10,9 @@ from dataclasses import dataclass
 from multiprocessing.synchronize import Event
 from pathlib import Path
 
-from nostos.core.apply.merge import merge, prepare
+from nostos.core.apply.merge import merge
 from nostos.core.errors import LiveMoved
+from nostos.core.plan.prepared import prepare
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.demo.story import Story
 from nostos.demo.system import Observatory

@@ -18,11 +18,13 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import Merged, look, merge, prepare
+from nostos.core.anchor.open_voyage import Crew, opened
+from nostos.core.apply.merge import Merged, merge
 from nostos.core.clone.clone import clone
-from nostos.core.compare.gather import Comparison
+from nostos.core.compare.items import Comparison
+from nostos.core.plan.prepared import look, prepare
 from nostos.core.plan.selection import Choice
-from nostos.core.voyages.home import Crew, Home, opened
+from nostos.core.voyages.home import Home
 from nostos.demo.seed import make
 from nostos.demo.story import Story
 from nostos.demo.system import Observatory

@@ -19,13 +19,15 @@ from typing import Any
 
 import pymysql
 
-from nostos.core.apply.merge import look, merge, prepare
+from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
 from nostos.core.errors import NostosError
+from nostos.core.plan.prepared import look, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
-from nostos.core.voyages.home import Home, opened
+from nostos.core.voyages.home import Home
 from tests.real.servers import PASSWORD, PhpSite, mariadb, missing
 from tests.support import STAGING_URL, Harbour
 

@@ -12,7 +12,7 @@ import tomllib
 
 from nostos.cli.picking import Picker
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import look
+from nostos.core.plan.prepared import look
 from tests.support import Harbour, Program, SiteTest, rows
 
 

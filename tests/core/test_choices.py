@@ -2,10 +2,11 @@
 
 import tomllib
 
-from nostos.core.apply.merge import merge, prepare
+from nostos.core.apply.merge import merge
 from nostos.core.clock import now
 from nostos.core.compare.field_merge import merge_lists, merge_text
 from nostos.core.errors import SelectionError
+from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.plan.selection_file import read, with_voyage, write
 from nostos.demo.story import Story

@@ -17,15 +17,18 @@ from nostos.cli.environment import Environment
 from nostos.cli.main import main
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, canonical, of_anchor
 from nostos.core.apply.files import Switch
-from nostos.core.apply.merge import merge, prepare
-from nostos.core.clone.clone import afresh, clone, remove
+from nostos.core.apply.merge import merge
+from nostos.core.clone.clone import afresh, clone
+from nostos.core.clone.remove import remove
 from nostos.core.compare.field_merge import merge_sets
 from nostos.core.compare.gather import default_value
 from nostos.core.database.mysql.reflection import _literal
 from nostos.core.database.schema import Column
 from nostos.core.errors import Disturbed, LiveMoved, MergeRefused, RecoverNeeded, SiteError
+from nostos.core.files.entry import digest_of
 from nostos.core.files.local import LocalTree
-from nostos.core.files.scan import digest_of, scan
+from nostos.core.files.scan import scan
+from nostos.core.plan.prepared import prepare
 from nostos.core.private_files import write_private
 from nostos.core.sites import lock as busy
 from nostos.core.sites.recognise import recognise
@@ -78,7 +81,7 @@ class HalfWay(SiteTest):
         self.assertEqual(remove(h.home, voyage), [])
 
     def second(self) -> None:
-        from nostos.core.voyages.home import opened
+        from nostos.core.anchor.open_voyage import opened
 
         with opened(self.h.home, self.h.home.read("second")) as crew:
             merge(self.h.home, crew, prepare(crew))

@@ -160,7 +160,7 @@ class Cloning(SiteTest):
         self.assertEqual(self.harbour().standings(), {})
 
     def test_a_killed_clone_is_cleaned_up_by_the_next(self) -> None:
-        with (mock.patch("nostos.core.clone.clone.remove"),
+        with (mock.patch("nostos.core.clone.remove.remove"),
               mock.patch("nostos.core.clone.clone.set_guards", side_effect=OSError),
               self.assertRaises(OSError)):
             self.harbour()

@@ -8,7 +8,8 @@ from pathlib import Path
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from nostos.core.apply.merge import merge, prepare
+from nostos.core.apply.merge import merge
+from nostos.core.plan.prepared import prepare
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from tests import stream

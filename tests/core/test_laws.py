@@ -19,10 +19,11 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import Merged, look, merge, prepare
+from nostos.core.apply.merge import Merged, merge
 from nostos.core.compare.field_merge import Standing
 from nostos.core.errors import SelectionError
 from nostos.core.plan.decisions import Decision
+from nostos.core.plan.prepared import look, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.demo.system import Observatory

@@ -10,14 +10,16 @@ from pathlib import Path
 from hypothesis import HealthCheck, given, settings
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import merge, prepare
+from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import Cloned, afresh, clone
 from nostos.core.clone.masking import Mask, Recipe, recognised
 from nostos.core.database.schema import Column, Table
+from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.profiles.model import Profile
 from nostos.core.takeback.undo import prepare_undo, to_take_back
-from nostos.core.voyages.home import Home, opened
+from nostos.core.voyages.home import Home
 from nostos.demo.story import Story
 from tests.core.test_laws import EXAMPLES, PHASES, Step, steps, take
 from tests.core.test_plain_database import library

@@ -1,7 +1,8 @@
 """Merging on the stand-in site: what has to be right, each on its own."""
 
-from nostos.core.apply.merge import merge, prepare
+from nostos.core.apply.merge import merge
 from nostos.core.errors import LiveMoved, SelectionError
+from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.demo.story import Story
 from tests.support import LIVE_URL, Harbour, SiteTest, contents, dangling, rows

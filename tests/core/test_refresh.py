@@ -1,9 +1,10 @@
 """Refresh: a merge with the roles changed. And many voyages of one live."""
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import merge, prepare
+from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import afresh, clone
-from nostos.core.voyages.home import opened
+from nostos.core.plan.prepared import prepare
 from nostos.demo.system import Observatory
 from tests.support import STAGING_URL, SiteTest, contents, dangling, rows, state, tree
 

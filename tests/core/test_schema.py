@@ -3,10 +3,11 @@
 import sqlite3
 import unittest
 
-from nostos.core.apply.merge import merge, prepare
+from nostos.core.apply.merge import merge
 from nostos.core.compare.schema_changes import widens
 from nostos.core.database.schema import Column
 from nostos.core.errors import SelectionError
+from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from tests.support import Harbour, SiteTest, rows

@@ -1,7 +1,8 @@
 """File trees: what is taken, what is left out, and what never leaves its root."""
 
 from nostos.core.errors import SiteError
-from nostos.core.files.scan import Passed, inside, scan
+from nostos.core.files.entry import inside
+from nostos.core.files.scan import Passed, scan
 from nostos.core.patterns import matches
 from tests.support import SiteTest
 

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from PIL import Image
 
-from nostos.core.apply.merge import prepare
+from nostos.core.anchor.open_voyage import opened
 from nostos.core.clone.clone import clone
 from nostos.core.errors import NostosError
 from nostos.core.inspect.trial.compare import Known, Seen, Verdict, judge
@@ -17,8 +17,9 @@ from nostos.core.inspect.trial.page import inside, read
 from nostos.core.inspect.trial.pictures import difference
 from nostos.core.inspect.trial.run import Options, Trial, Visited, judged, remember, remembered, visit
 from nostos.core.inspect.trial.visit import Entry, Visitor, may_follow
+from nostos.core.plan.prepared import prepare
 from nostos.core.sites.guards import gate
-from nostos.core.voyages.home import Home, opened
+from nostos.core.voyages.home import Home
 from nostos.demo.seed import make
 from nostos.demo.server import Server
 from tests.real.servers import free_port

@@ -10,7 +10,8 @@ from urllib.parse import quote
 
 import pymysql
 
-from nostos.core.apply.merge import merge, prepare
+from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
 from nostos.core.backup.restore import look as look_into
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
@@ -19,11 +20,11 @@ from nostos.core.database.location import locate
 from nostos.core.database.mysql.connection import MARKS, MysqlDatabase
 from nostos.core.errors import MergeRefused, RecoverNeeded, SiteError, VoyageError
 from nostos.core.files import local
+from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.lock import check_finished, holding
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
-from nostos.core.voyages.home import opened
 from tests.real.servers import PASSWORD, MariaDB, missing
 from tests.real.test_mariadb import LibraryTest
 from tests.real.test_system import SystemTest

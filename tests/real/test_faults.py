@@ -10,14 +10,15 @@ from unittest import mock
 
 import pymysql
 
-from nostos.core.apply.merge import merge, prepare
+from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import MergeInterrupted, MergeRefused, SiteError, VoyageError
+from nostos.core.plan.prepared import prepare
 from nostos.core.sites import lock as busy
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
-from nostos.core.voyages.home import opened
 from tests.faults import killed
 from tests.real.servers import MariaDB, missing
 from tests.real.test_mariadb import LibraryTest

@@ -11,10 +11,13 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import look, merge, prepare
-from nostos.core.clone.clone import clone, remove
+from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
+from nostos.core.clone.clone import clone
+from nostos.core.clone.remove import remove
 from nostos.core.compare.field_merge import Standing
-from nostos.core.voyages.home import Home, opened
+from nostos.core.plan.prepared import look, prepare
+from nostos.core.voyages.home import Home
 from tests.real.servers import mariadb, missing
 
 SCHEMA = """

@@ -7,20 +7,23 @@ from contextlib import suppress
 from unittest import mock
 from urllib.parse import quote
 
+from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.ledger import Ledger
-from nostos.core.apply.merge import look, merge, prepare
-from nostos.core.clone.clone import clone, remove
+from nostos.core.apply.merge import merge
+from nostos.core.clone.clone import clone
 from nostos.core.clone.places import one_server
+from nostos.core.clone.remove import remove
 from nostos.core.database.location import locate
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import LiveMoved, MergeRefused, NostosError, SiteError
 from nostos.core.inspect.survey import survey
 from nostos.core.plan.needs import Removals
+from nostos.core.plan.prepared import look, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
-from nostos.core.voyages.home import Home, opened
+from nostos.core.voyages.home import Home
 from tests.faults import killed
 from tests.real.servers import PASSWORD, MariaDB, mariadb, missing
 from tests.support import SiteTest

@@ -5,10 +5,11 @@ import unittest
 import urllib.error
 import urllib.request
 
-from nostos.core.apply.merge import look, merge, prepare
+from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
+from nostos.core.plan.prepared import look, prepare
 from nostos.core.sites.guards import gate
 from nostos.core.sites.recognise import recognise
-from nostos.core.voyages.home import opened
 from tests.real.servers import mariadb, missing
 from tests.real.test_system import SystemTest
 

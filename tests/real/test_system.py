@@ -9,16 +9,19 @@ from typing import Any
 import pymysql
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import look, merge, prepare
-from nostos.core.clone.clone import clone, remove
+from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
+from nostos.core.clone.clone import clone
+from nostos.core.clone.remove import remove
 from nostos.core.errors import SiteError
 from nostos.core.inspect.survey import survey
+from nostos.core.plan.prepared import look, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.plan.selection_file import read as read_selection
 from nostos.core.plan.selection_file import write
 from nostos.core.sites.php_configuration import read, rewritten
 from nostos.core.sites.recognise import recognise
-from nostos.core.voyages.home import Home, opened
+from nostos.core.voyages.home import Home
 from tests.real.servers import PhpSite, free_port, mariadb, missing
 from tests.support import SiteTest
 

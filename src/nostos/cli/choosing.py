@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from nostos.cli.environment import Environment
-    from nostos.core.apply.merge import ChoiceOf, Prepared
-    from nostos.core.compare.gather import Comparison
+    from nostos.core.compare.items import Comparison
+    from nostos.core.plan.prepared import ChoiceOf, Prepared
     from nostos.core.plan.selection import Choice
     from nostos.core.voyages.home import Voyage
 

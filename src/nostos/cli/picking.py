@@ -14,14 +14,15 @@ from rich.console import Console
 
 from nostos.cli.environment import Environment
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import Prepared, prepare
+from nostos.core.anchor.open_voyage import Crew
 from nostos.core.compare.field_merge import Standing
-from nostos.core.compare.gather import Item, describe_reference
+from nostos.core.compare.gather import describe_reference
+from nostos.core.compare.items import Item
 from nostos.core.errors import SelectionError
 from nostos.core.plan.decisions import Decision
 from nostos.core.plan.needs import Needs
+from nostos.core.plan.prepared import Prepared, prepare
 from nostos.core.plan.selection import Choice
-from nostos.core.voyages.home import Crew
 from nostos.show import comparing
 from nostos.show.tables import clean
 

@@ -31,7 +31,7 @@ def matches(path: str, patterns: Iterable[str]) -> bool:
     return False
 
 
-def _compiled(patterns: Iterable[str]) -> tuple[Callable[[str], object], Callable[[str], object]]:
+def compiled(patterns: Iterable[str]) -> tuple[Callable[[str], object], Callable[[str], object]]:
     """Tests like `matches`, for paths whose folders were tested before: of the path itself, and, for a folder, whether
     all below it is meant."""
     plain: list[str] = []

@@ -8,10 +8,11 @@ from pathlib import Path
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.apply.merge import Merged, Prepared
+from nostos.core.apply.merge import Merged
 from nostos.core.backup.restore import Outlook, Restored
 from nostos.core.backup.write import BackedUp
 from nostos.core.plan.operations import PutFile
+from nostos.core.plan.prepared import Prepared
 from nostos.core.sites.recognise import Site
 from nostos.show.tables import clean, count, heading, size, table
 

@@ -14,7 +14,7 @@ from rich.table import Table
 from rich.text import Text
 
 from nostos.core.compare.field_merge import ABSENT, Standing
-from nostos.core.compare.gather import Comparison, Field, Item
+from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.plan.needs import Needs
 from nostos.core.profiles.model import Policy
 from nostos.core.values.php import Raw

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from nostos.core.apply.merge import Merged, Prepared
+from nostos.core.apply.merge import Merged
 from nostos.core.backup.restore import Outlook, Restored
 from nostos.core.backup.write import BackedUp
 from nostos.core.compare.field_merge import ABSENT
-from nostos.core.compare.gather import Comparison, Item
+from nostos.core.compare.items import Comparison, Item
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import PutFile, as_data
+from nostos.core.plan.prepared import Prepared
 from nostos.core.values.structures import jsonable
 
 

@@ -21,21 +21,23 @@ import jinja2
 from markupsafe import Markup
 
 import nostos
+from nostos.core.anchor.open_voyage import Crew
 from nostos.core.apply.ledger import Line
-from nostos.core.apply.merge import Merged, Prepared
+from nostos.core.apply.merge import Merged
 from nostos.core.clock import now
 from nostos.core.compare.field_merge import ABSENT, Standing
 from nostos.core.compare.file_changes import FileState
-from nostos.core.compare.gather import Comparison, Field, Item
+from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.errors import SiteError
-from nostos.core.files.scan import Entry, digest_of, inside, plain_text
+from nostos.core.files.entry import Entry, digest_of, inside, plain_text
 from nostos.core.inspect.trial.compare import count
 from nostos.core.inspect.trial.pictures import Pictured
 from nostos.core.inspect.trial.run import Trial
 from nostos.core.plan.needs import Needs
+from nostos.core.plan.prepared import Prepared
 from nostos.core.private_files import write_private
 from nostos.core.profiles.model import Policy
-from nostos.core.voyages.home import Crew, Voyage
+from nostos.core.voyages.home import Voyage
 from nostos.show.comparing import Describe, split, value_text
 
 _OPENED = 12  # entries, up to which all are open at first

@@ -9,9 +9,9 @@ from rich.console import Console
 from rich.text import Text
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import Merged, Prepared
+from nostos.core.apply.merge import Merged
 from nostos.core.compare.field_merge import Standing
-from nostos.core.compare.gather import Item
+from nostos.core.compare.items import Item
 from nostos.core.plan.operations import (
     InsertRow,
     PutFile,
@@ -22,6 +22,7 @@ from nostos.core.plan.operations import (
     UpdateRow,
     as_data,
 )
+from nostos.core.plan.prepared import Prepared
 from nostos.core.takeback.undo import Done
 from nostos.core.voyages.home import Voyage
 from nostos.show.tables import clean, count, heading, table

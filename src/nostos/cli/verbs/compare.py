@@ -23,12 +23,13 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.cli.completing import keep_names
-    from nostos.core.apply.merge import look
+    from nostos.core.anchor.open_voyage import opened
     from nostos.core.compare.field_merge import Standing
     from nostos.core.compare.gather import describe_reference
     from nostos.core.errors import SelectionError
     from nostos.core.patterns import matching, nearest
-    from nostos.core.voyages.home import Home, opened
+    from nostos.core.plan.prepared import look
+    from nostos.core.voyages.home import Home
     from nostos.show import comparing, data
     from nostos.show.output import write_json
     from nostos.show.progress import shown

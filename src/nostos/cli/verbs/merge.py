@@ -10,8 +10,9 @@ from nostos.cli import choosing
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
-    from nostos.core.apply.merge import Merged, Prepared
-    from nostos.core.voyages.home import Crew
+    from nostos.core.anchor.open_voyage import Crew
+    from nostos.core.apply.merge import Merged
+    from nostos.core.plan.prepared import Prepared
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,10 +30,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.cli.keeping import age_out
-    from nostos.core.apply.merge import merge, prepare
+    from nostos.core.anchor.open_voyage import opened
+    from nostos.core.apply.merge import merge
     from nostos.core.errors import NostosError
+    from nostos.core.plan.prepared import prepare
     from nostos.core.voyages.history import recorded
-    from nostos.core.voyages.home import Home, opened
+    from nostos.core.voyages.home import Home
     from nostos.show import backups, data, merging
     from nostos.show.output import write_json
     from nostos.show.progress import shown

@@ -25,10 +25,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.anchor.names import Side
-    from nostos.core.apply.merge import merge, prepare
+    from nostos.core.anchor.open_voyage import opened
+    from nostos.core.apply.merge import merge
     from nostos.core.errors import SelectionError
+    from nostos.core.plan.prepared import prepare
     from nostos.core.voyages.history import recorded
-    from nostos.core.voyages.home import Home, opened
+    from nostos.core.voyages.home import Home
     from nostos.show import data, merging
     from nostos.show.output import write_json
     from nostos.show.progress import shown

@@ -14,7 +14,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.clone.clone import check_removable, remove
+    from nostos.core.clone.remove import check_removable, remove
     from nostos.core.errors import VoyageError
     from nostos.core.voyages.history import recorded
     from nostos.core.voyages.home import Home

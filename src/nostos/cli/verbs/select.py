@@ -21,10 +21,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.apply.merge import prepare
+    from nostos.core.anchor.open_voyage import opened
     from nostos.core.clock import now
+    from nostos.core.plan.prepared import prepare
     from nostos.core.plan.selection_file import write
-    from nostos.core.voyages.home import Home, opened
+    from nostos.core.voyages.home import Home
     from nostos.show import data, merging
     from nostos.show.output import write_json
     from nostos.show.progress import shown

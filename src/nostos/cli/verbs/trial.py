@@ -30,11 +30,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.anchor.open_voyage import opened
     from nostos.core.errors import VoyageError
     from nostos.core.inspect.trial.compare import count
     from nostos.core.inspect.trial.run import Options, judged, remember, remembered, visit
     from nostos.core.voyages.history import recorded
-    from nostos.core.voyages.home import Home, opened
+    from nostos.core.voyages.home import Home
     from nostos.show import trying
     from nostos.show.output import write_json
     from nostos.show.progress import shown

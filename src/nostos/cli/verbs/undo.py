@@ -22,11 +22,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.anchor.open_voyage import opened
     from nostos.core.apply.merge import merge
     from nostos.core.plan.selection import Choice
     from nostos.core.takeback.undo import done, prepare_undo, to_take_back
     from nostos.core.voyages.history import recorded
-    from nostos.core.voyages.home import Home, opened
+    from nostos.core.voyages.home import Home
     from nostos.show import data, merging
     from nostos.show.output import write_json
 

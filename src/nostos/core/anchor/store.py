@@ -24,7 +24,7 @@ from nostos.core.database.rows.digests import add_digests, block_of, pack, squee
 from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Key, Row, Table, Value, in_todays_names
 from nostos.core.errors import VoyageError
-from nostos.core.files.scan import Entry
+from nostos.core.files.entry import Entry
 
 _SCHEMA = """
 CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT NOT NULL);

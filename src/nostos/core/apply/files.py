@@ -17,9 +17,9 @@ from typing import Any
 
 from nostos.core.apply.folders import FolderSwitch, Kept
 from nostos.core.errors import LiveMoved, MergeRefused
+from nostos.core.files.entry import OWN_PREFIX, Entry
 from nostos.core.files.local import LocalTree, Signature
-from nostos.core.files.scan import OWN_PREFIX, Entry
-from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder
+from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder, changes_of
 from nostos.core.private_files import make_private
 
 _SPARE = 16 * 1024 * 1024  # bytes that are left free on live's disk
@@ -400,10 +400,3 @@ class Switch:
                     yield f"{move.target}/{rest}", f"{move.staged}/{rest}"
             elif move.staged is not None:
                 yield move.target, move.staged
-
-
-def changes_of(operation: PutFile | RemoveFile | SwitchFolder) -> tuple[PutFile | RemoveFile, ...]:
-    """The files that an operation puts and removes."""
-    if isinstance(operation, SwitchFolder):
-        return (*operation.puts, *operation.removals)
-    return (operation,)

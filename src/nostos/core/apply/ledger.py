@@ -14,13 +14,13 @@ from dataclasses import dataclass
 
 from nostos.core.apply.rows import Committed
 from nostos.core.compare.field_merge import Standing, same
-from nostos.core.compare.gather import Comparison
+from nostos.core.compare.items import Comparison
 from nostos.core.database.protocol import Database
 from nostos.core.database.rows.digests import row_digest
 from nostos.core.database.schema import Key, Row
 from nostos.core.errors import MergeRefused, SiteError
+from nostos.core.files.entry import Entry
 from nostos.core.files.local import LocalTree, Signature
-from nostos.core.files.scan import Entry
 from nostos.core.plan.decisions import is_decided
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, UpdateRow
 from nostos.core.profiles.model import Policy

@@ -19,8 +19,8 @@ from nostos.core.anchor.store import SMALL_TEXT, Anchor
 from nostos.core.database.rows.digests import squeeze, unsqueeze
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import SiteError
+from nostos.core.files.entry import Entry, digest_of, plain_text
 from nostos.core.files.local import LocalTree
-from nostos.core.files.scan import Entry, digest_of, plain_text
 from nostos.core.private_files import write_private
 
 FILE = "anchor.msgpack.zst"

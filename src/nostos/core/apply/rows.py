@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import re
 import secrets
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
-import msgspec
-
+from nostos.core.apply.schema import apply_schema
 from nostos.core.compare.field_merge import same
 from nostos.core.compare.portable import Portable, Unresolved, Writer
 from nostos.core.compare.row_changes import Rows
@@ -20,10 +19,7 @@ from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
 from nostos.core.values import references as refs
 
-_AT_ONCE = 500  # rows written at once
 _PLACEHOLDERS = 1000  # values that are tried
-
-Note = Callable[[dict[str, Any]], None]
 
 
 @dataclass(frozen=True)
@@ -60,85 +56,6 @@ def apply_rows(plan: Plan, rows: Rows, live_db: Database, tables: dict[str, Tabl
         if said is None:
             raise
         raise said from error
-
-
-def apply_schema(plan: Plan, rows: Rows, live_db: Database, note: Note = lambda _: None) -> None:
-    """Carry out the schema steps. note: is told of each step before it is taken, with what it takes to take it back."""
-    for operation in plan.of(SchemaOperation):
-        step = operation.step
-        if step.action == "drop":
-            continue  # at the very end
-        staging = rows.staging_tables[step.table]
-        column = staging.column(step.name)
-        there = dict(live_db.tables()[step.table].indexes) if step.what == "index" else {}
-        if step.what == "index" and there.get(step.name) == step.ddl:
-            continue  # live has gained it by itself
-        old = rows.live_tables.get(step.table) if step.what == "column" and step.action == "change" else None
-        note({"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
-              "before": step.before, "old_table": msgspec.to_builtins(old)})
-        if step.what == "table":
-            live_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
-        elif step.what == "column":
-            assert column is not None
-            if step.action == "add":
-                live_db.add_column(staging, column)
-            else:
-                live_db.change_column(staging, column)
-        else:
-            if step.name in there:
-                live_db.drop("index", step.table, step.name)
-            live_db.create_index(step.table, step.name, step.ddl)
-
-
-def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> None:
-    """Take back steps as `note` was told them, where no transaction does. The last one may not have been taken. What
-    holds something by now is left: it cannot be ours."""
-    if database.transactional_schema:
-        return
-    for step in reversed(steps):
-        table = database.tables().get(step["table"])
-        if table is None:
-            continue
-        what, name = step["what"], step["name"]
-        if step["action"] == "add":
-            column = table.column(name)
-            ours = {"table": database.count(table.name) == 0,
-                    "column": column is not None and not any(database.rows_where_set(table, [column])),
-                    "index": dict(table.indexes).get(name) == step["ddl"]}
-            if ours[what]:
-                database.drop(what, table.name, name)
-        elif what == "index":
-            if name in dict(table.indexes):
-                database.drop("index", table.name, name)
-            database.create_index(table.name, name, step["before"])
-        elif step["old_table"] is not None:
-            before = msgspec.convert(step["old_table"], Table)
-            old = before.column(name)
-            if old is not None:
-                database.change_column(before, old)
-
-
-def drop_schema(plan: Plan, live_db: Database) -> None:
-    """Drop what was named to be dropped: indexes and columns, then tables."""
-    steps = [o.step for o in plan.of(SchemaOperation) if o.step.action == "drop"]
-    for step in sorted(steps, key=lambda s: ("index", "column", "table").index(s.what)):
-        live_db.drop(step.what, step.table, step.name)
-
-
-def fill(table: Table, database: Database, rows: Iterator[tuple[Value, ...]], whole: bool) -> None:
-    """Write rows that were kept when something was dropped. whole: all of a table; else one column, after the key, for
-    the rows that are there still."""
-    columns = [str(name) for name in next(rows)]
-    batch: list[tuple[Value, ...]] = []
-    for row in rows:
-        if whole:
-            batch.append(row)
-            if len(batch) == _AT_ONCE:
-                database.insert_many(table, columns, batch)
-                batch = []
-        elif database.fetch(table, row[:-1]) is not None:
-            database.update(table, row[:-1], {columns[-1]: row[-1]})
-    database.insert_many(table, columns, batch)
 
 
 def _placeholders(column: Column) -> Iterator[Value]:
@@ -356,4 +273,3 @@ class _Commit:
                 if d.table == name and d.counts in self.tables:
                     through = (self.tables[d.through.table], d.through.by, dict(d.through.where)) if d.through else None
                     self.live_db.recount(table, d.column, self.tables[d.counts], d.by, dict(d.where), (key,), through)
-

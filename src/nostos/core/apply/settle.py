@@ -10,12 +10,12 @@ from nostos.core.anchor.store import ALWAYS_LOOK, Anchor
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows import Committed
 from nostos.core.compare.field_merge import ABSENT, Standing
-from nostos.core.compare.gather import TRAVELS, Comparison, Field, Item
+from nostos.core.compare.items import TRAVELS, Comparison, Field, Item
 from nostos.core.compare.portable import Portable, Unresolved, Writer
 from nostos.core.compare.row_changes import Rows, RowState, base_key
 from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Key, Row, Table
-from nostos.core.files.scan import Entry
+from nostos.core.files.entry import Entry
 from nostos.core.plan.operations import Plan, PutFile, SchemaOperation, SwitchFolder
 from nostos.core.values import structures
 from nostos.core.values.structures import Tree

@@ -18,7 +18,7 @@ from nostos.core.database import outline as outlines
 from nostos.core.database.outline import Outline
 from nostos.core.database.rows import json_lines as rowlines
 from nostos.core.database.schema import Table, Value, in_todays_names
-from nostos.core.files.scan import OWN_PREFIX, Entry, inside
+from nostos.core.files.entry import OWN_PREFIX, Entry, inside
 from nostos.core.private_files import make_private
 from nostos.core.progress import Listener, Progress, silent
 

@@ -8,15 +8,16 @@ from dataclasses import dataclass, field
 from nostos.core.backup.archive import Reader
 from nostos.core.backup.contents import Contents, Rows, read
 from nostos.core.clone.copy_rows import Localiser
-from nostos.core.compare.row_changes import OWN_TABLES, compared_tables, effective_profile, is_local
 from nostos.core.database.protocol import Database
 from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.rows.digests import block_of
 from nostos.core.database.rows.row_bytes import RowForm, row_form
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.patterns import matches
+from nostos.core.profiles.compared import OWN_TABLES, compared_tables, is_local
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, silent
+from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
 
 _AT_ONCE = 500

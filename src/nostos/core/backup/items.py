@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import Prepared
+from nostos.core.anchor.open_voyage import Crew
 from nostos.core.backup.archive import Reader
 from nostos.core.backup.contents import Contents, begin, into, read
 from nostos.core.backup.differences import Differences
@@ -22,12 +22,13 @@ from nostos.core.clock import now
 from nostos.core.compare.file_changes import FileState
 from nostos.core.database.protocol import Database, told
 from nostos.core.plan.operations import PutFile, SwitchFolder, plan
+from nostos.core.plan.prepared import Prepared
 from nostos.core.plan.selection import Choice, choose
+from nostos.core.plan.stored import ancestors, compare_stored
 from nostos.core.private_files import make_private
 from nostos.core.progress import Listener, silent
 from nostos.core.sites.recognise import Site, recognised_from
-from nostos.core.takeback.undo import ancestors, compare_stored
-from nostos.core.voyages.home import Crew, Home, Voyage
+from nostos.core.voyages.home import Home, Voyage
 
 
 def detached(site: Site, database: Database) -> Crew:

@@ -16,7 +16,7 @@ from nostos.core.database.location import NONE, Location, locate
 from nostos.core.database.schema import Table
 from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.errors import SiteError
-from nostos.core.files.scan import inside
+from nostos.core.files.entry import inside
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.model import Profile

@@ -27,8 +27,9 @@ from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
+from nostos.core.files.entry import Entry
 from nostos.core.files.local import LocalTree
-from nostos.core.files.scan import Entry, Passed, scan
+from nostos.core.files.scan import Passed, scan
 from nostos.core.private_files import make_private
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent

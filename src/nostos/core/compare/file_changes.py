@@ -8,8 +8,9 @@ from dataclasses import dataclass, replace
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
 from nostos.core.compare.field_merge import Standing, merge_text
+from nostos.core.files.entry import Entry, digest_of
 from nostos.core.files.local import LocalTree
-from nostos.core.files.scan import Entry, Passed, digest_of, scan
+from nostos.core.files.scan import Passed, scan
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.sites.recognise import Site
 

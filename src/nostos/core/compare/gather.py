@@ -4,90 +4,23 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.anchor.store import Anchor
 from nostos.core.compare.field_merge import ABSENT, Merged, Standing, merge
 from nostos.core.compare.file_changes import FileState
+from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.compare.portable import PREFIX, Portable, plain
-from nostos.core.compare.row_changes import Rows, RowState, base_key, is_local
+from nostos.core.compare.row_changes import Rows, RowState, base_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Column, Row, Table
-from nostos.core.files.scan import Entry
+from nostos.core.files.entry import Entry
+from nostos.core.profiles.compared import is_local
 from nostos.core.profiles.model import COMPARED, Child, Kind, OwnedFile, Policy, holds
 from nostos.core.values import references as refs
 from nostos.core.values.tokens import OPEN
-
-TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
-
-
-@dataclass(frozen=True)
-class Field:
-    """One part of an item that is not the same everywhere, by a name for people. row, column: where it is kept."""
-
-    name: str
-    merged: Merged
-    row: RowName | None = None
-    column: str = ""
-
-    @property
-    def standing(self) -> Standing:
-        return self.merged.standing
-
-
-@dataclass(frozen=True)
-class SchemaStep:
-    """Something that one side changed in its schema: a table, a column of a table, or an index.
-
-    action: "add", "drop" or "change". ddl: its definition, in words of the engine's. before: what it was.
-    """
-
-    what: str  # "table", "column" or "index"
-    table: str
-    name: str
-    side: Side
-    ddl: str
-    action: str = "add"
-    before: str = ""
-
-
-@dataclass(frozen=True)
-class Item:
-    """One thing that a person would name, and how it stands.
-
-    id: `kind/name`. change: "new", "edited" or "removed", by the side that changed it (staging's word first).
-    reason: why it clashes as a whole, if it does.
-    """
-
-    id: str
-    kind: str
-    title: str
-    change: str
-    standing: Standing
-    fields: tuple[Field, ...]
-    rows: tuple[RowState, ...] = ()
-    files: tuple[FileState, ...] = ()
-    schema: tuple[SchemaStep, ...] = ()
-    visitors: bool = False
-    folder: str = ""  # the path of a folder item, which is switched as a whole
-    reason: str = ""
-    root: RowName | None = None
-    careful: bool = False  # it drops or narrows something, so it goes only when it is named
-
-    @property
-    def going(self) -> tuple[Field, ...]:
-        """The fields that go home when it is taken. A time of change does not travel without the change."""
-        if self.reason:
-            return ()
-        going = tuple(f for f in self.fields if f.standing in TRAVELS)
-        return () if all(f.merged.policy is Policy.NEWEST for f in going) else going
-
-    @property
-    def goes_home(self) -> bool:
-        """Whether something of it can go home."""
-        return bool(self.going)
 
 
 @dataclass
@@ -99,16 +32,6 @@ class _Draft:
     rows: list[RowState] = field(default_factory=list)
     files: list[FileState] = field(default_factory=list)
     folder: str = ""
-
-
-@dataclass
-class Comparison:
-    """Everything that is not the same on live and in staging, as items, with the rows that they are made of."""
-
-    items: dict[str, Item]
-    rows: Rows
-    owner: dict[RowName, str]  # which item a row belongs to
-    files: dict[str, str]  # which item a file belongs to
 
 
 def assemble(anchor: Anchor, rows: Rows, files: list[FileState], schema: Iterable[Item], staging_db: Database,
@@ -432,9 +355,3 @@ def describe_reference(anchor: Anchor, rows: Rows, text: str) -> str:
     """A portable text for people: ids by the name of what they point at, the base URL as {site}."""
     written = refs.write(text, lambda table, name: f"[{_row_label(anchor, rows, (table, name))}]")
     return re.sub("\ufdd0u:[^\ufdd1]*\ufdd1", "{site}", written).replace(PREFIX, "{prefix}")
-
-
-def with_standing(item: Item, standing: Standing, reason: str) -> Item:
-    """The item, found to be a clash for a reason that its own fields do not show."""
-    return replace(item, standing=standing, reason=reason)
-

@@ -6,9 +6,8 @@ canonical name whatever its keys on the two sides are.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
-from copy import copy
 from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import TypeVar
@@ -16,16 +15,17 @@ from typing import TypeVar
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, canonical, of_anchor
 from nostos.core.anchor.store import Anchor, RowMove
 from nostos.core.clone.masking import Mask, Recipe
-from nostos.core.compare.portable import Portable, Translator, Unresolved, Writer, plain
+from nostos.core.compare.joins import Joins
+from nostos.core.compare.matching import Matcher, by_identity
+from nostos.core.compare.portable import Portable, Translator, Unresolved, Writer
 from nostos.core.database.protocol import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
-from nostos.core.patterns import matches
-from nostos.core.profiles.model import COMPARED, FieldPolicy, Join, Policy, Profile, holds
+from nostos.core.profiles.compared import compared_tables, is_local
+from nostos.core.profiles.model import Profile
+from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
-from nostos.core.values import structures
 from nostos.core.values.urls import UrlForms
 
-OWN_TABLES = ("nostos_*",)
 T = TypeVar("T")
 
 
@@ -94,43 +94,6 @@ class Rows:
         return self.live_tables.get(name) or self.staging_tables[name]
 
 
-def effective_profile(site: Site, tables: Mapping[str, Table]) -> Profile:
-    """The site's profile with what the schema adds and with its guards made local."""
-    profile = site.full_profile(tables)
-    settings = profile.settings
-    if settings is None:
-        return profile
-    local = []
-    for name in filter(None, (*profile.guards, *site.guards, profile.gate_setting)):
-        head, _, inner = name.partition(".")
-        local.append(FieldPolicy(settings.table, settings.value, Policy.LOCAL, ((settings.name, name),)))
-        if inner:
-            local.append(FieldPolicy(settings.table, settings.value, Policy.LOCAL, ((settings.name, head),),
-                                     tuple(inner.split("."))))
-    return replace(profile, policies=(*local, *profile.policies))
-
-
-def compared_tables(profile: Profile, tables: Mapping[str, Table]) -> dict[str, Table]:
-    """The tables whose rows are compared: not volatile ones, not Nostos's own, none without a key."""
-    return {n: t for n, t in tables.items()
-            if t.key and not matches(n, profile.volatile) and not matches(n, OWN_TABLES)}
-
-
-def is_local(profile: Profile, table: Table, row: Row) -> bool:
-    """Whether nothing in a row is ever compared, for its values are local or volatile."""
-    kind = profile.kind_of(table.name, row)
-    if kind is not None and kind.volatile and profile.child_of(table.name, row) is None:
-        return True
-    settings = profile.settings
-    if settings is not None and settings.table == table.name:
-        return profile.policy(table.name, row, settings.value) not in COMPARED
-    child = profile.child_of(table.name, row)
-    naming = {*table.key, *(kind.identity if kind else ()), *(kind.label if kind else ()),
-              *((child.of, *child.label) if child else ())}
-    policies = {profile.policy(table.name, row, c) for c in row if c not in naming and table.column(c)}
-    return bool(policies) and not policies & COMPARED and not policies <= {Policy.DERIVED}
-
-
 def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database) -> Rows:
     """Find every row that is not the same on live, in staging and at the anchor."""
     live_all, staging_all = live_db.tables(), staging_db.tables()
@@ -153,8 +116,8 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
             found = [m for m in list(anchor.moves(side, database, table, blocks[side].get(name)))
                      if m.row is None or not is_local(profile, table, translators[side].full(name, m.row))]
             moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)
-    matcher = _Matcher(profile, both, anchor, keys, translators, base, moves)
-    for name in _by_identity(profile, both):
+    matcher = Matcher(profile, both, anchor, keys, translators, base, moves)
+    for name in by_identity(profile, both):
         matcher.match(name)
 
     said = Recipe.of(anchor.fact("mask"))
@@ -311,152 +274,3 @@ def _joined(name: str, raw: Mapping[Side, Row | None], ancestor: Row | None, tra
         if row is not None:
             return {k: v for k, v in translator.full(name, row).items() if k not in row}
     return {}
-
-
-class Joins:
-    """Finds what rows of one side are joined to. What is gone on that side is looked up on the other; by a number only
-    where the anchor knows it, for what is born since has other numbers there. known: whether it does."""
-
-    def __init__(self, profile: Profile, database: Database, tables: Mapping[str, Table], other: Database,
-                 known: Callable[[str, Value], bool]) -> None:
-        self._joins = {t: [j for j in profile.joins if j.table == t] for t in {j.table for j in profile.joins}}
-        self._tables = tables
-        self._database, self._other = database, other
-        self._is_known = known
-        self._known: dict[tuple[object, ...], Value] = {}
-
-    def __call__(self, table: str, row: Row) -> Row:
-        return {j.name: self._value(j, row) for j in self._joins.get(table, ()) if j.source in self._tables}
-
-    def on(self, database: Database) -> Joins:
-        """The same, in another connection to the side's database, and nowhere else."""
-        twin = copy(self)
-        twin._database = twin._other = database
-        twin._known = {}
-        return twin
-
-    def _value(self, join: Join, row: Row) -> Value:
-        where = {other: row.get(own) for own, other in join.on}
-        known = (join, *where.values())
-        if known not in self._known:
-            source = self._tables[join.source]
-            found = [r for r in self._database.find(source, where) if holds(join.where, r)]
-            number = where.get(source.key[0]) if source.surrogate else None
-            if not found and (number is None or self._is_known(join.source, number)):
-                found = [r for r in self._other.find(source, where) if holds(join.where, r)]
-            self._known[known] = found[0][join.column] if found else None
-        return self._known[known]
-
-
-def _by_identity(profile: Profile, tables: Mapping[str, Table]) -> list[str]:
-    """Tables with surrogate keys, those first whose identities rest on no other table's rows."""
-    order: list[str] = []
-    rest = {n for n, t in tables.items() if t.surrogate}
-    pointing = {(r.table, r.column): r.to for r in profile.references if r.to and r.to_column is None and not r.pattern}
-    while rest:
-        ready = [n for n in sorted(rest) if not _rests_on(profile, n, pointing) & (rest - {n})]
-        order.extend(ready or sorted(rest))
-        rest -= set(ready or rest)
-    return order
-
-
-def _rests_on(profile: Profile, table: str, pointing: Mapping[tuple[str, str], str]) -> set[str]:
-    return {pointing[table, c] for c in _identity_columns(profile, table) if (table, c) in pointing}
-
-
-def _identity_columns(profile: Profile, table: str) -> set[str]:
-    children = {c for child in profile.children if child.table == table for c in (child.of, *child.label)}
-    return children | {c for k in profile.kinds if k.table == table for c in k.identity}
-
-
-class _Matcher:
-    """Finds rows born apart that are the same thing, by identity, and gives them one canonical name."""
-
-    def __init__(self, profile: Profile, tables: Mapping[str, Table], anchor: Anchor, keys: Mapping[Side, Keys],
-                 translators: Mapping[Side, Translator], base: Translator,
-                 moves: Mapping[Side, Mapping[str, list[RowMove]]]) -> None:
-        self.profile = profile
-        self.tables = tables
-        self.anchor = anchor
-        self.keys = keys
-        self.translators = translators
-        self.base = base
-        self.moves = moves
-        self._by_key: dict[tuple[Side, str], dict[Value, Row]] = {}
-
-    def match(self, table: str) -> None:
-        removed = {s: self._group(table, self._removed(s, table)) for s in Side}
-        for side in Side:
-            for identity, found in self._group(table, self._born(side, table)).items():
-                gone = removed[side].get(identity, [])
-                if len(found) == 1 and len(gone) == 1:  # deleted and made anew on one side
-                    self.keys[side].claim(table, found[0], gone[0])
-        live = self._group(table, self._born(Side.LIVE, table))
-        for identity, found in self._group(table, self._born(Side.STAGING, table)).items():
-            others = live.get(identity, [])
-            if len(found) == 1 and len(others) == 1:
-                self._same(table, others[0], found[0])
-            elif others:
-                self._alike(table, others, found)
-
-    def _same(self, table: str, live: Value, staging: Value) -> None:
-        """Two rows born apart are one thing, which goes by live's name."""
-        if CanonicalName.parse(self.keys[Side.STAGING].name(table, staging)).origin is Origin.STAGING:
-            self.keys[Side.STAGING].claim(table, staging, self.keys[Side.LIVE].name(table, live))
-
-    def _alike(self, table: str, live: list[Value], staging: list[Value]) -> None:
-        """Rows that repeat under one name are a multiset: those with the same content are one thing, pair by pair."""
-        forms: dict[str, list[Value]] = {}
-        for key in live:
-            forms.setdefault(self._content(Side.LIVE, table, key), []).append(key)
-        for key in staging:
-            equal = forms.get(self._content(Side.STAGING, table, key))
-            if equal:
-                self._same(table, equal.pop(0), key)
-
-    def _content(self, side: Side, table: str, key: Value) -> str:
-        known = self._by_key.get((side, table))
-        if known is None:
-            known = self._by_key[side, table] = {m.key[0]: m.row for m in self.moves[side][table] if m.row is not None}
-        form = self.translators[side].row(table, known[key])
-        return repr([(c, plain(form)[c]) for c in form if c not in self.tables[table].key])
-
-    def _born(self, side: Side, table: str) -> Iterable[tuple[Value, Row, Portable]]:
-        for move in self.moves[side].get(table, ()):
-            if move.born and move.row is not None:
-                full = self.translators[side].full(table, move.row)
-                yield move.key[0], full, self._form(self.translators[side], table, full)
-
-    def _removed(self, side: Side, table: str) -> Iterable[tuple[str, Row, Portable]]:
-        for move in self.moves[side].get(table, ()):
-            if move.row is None:
-                name = _canonical(self.tables[table], move, self.keys[side], self.translators[side])
-                key = base_key(self.tables[table], name, self.base)
-                row = self.anchor.base_row(table, key) if key else None
-                if row is not None:
-                    full = self.base.full(table, row)
-                    yield str(name[0]), full, self._form(self.base, table, full)
-
-    def _form(self, translator: Translator, table: str, full: Row) -> Portable:
-        """The columns that identities are made of, in portable form."""
-        return {c: translator.value(table, full, c) for c in _identity_columns(self.profile, table) if c in full}
-
-    def _group(self, table: str, rows: Iterable[tuple[T, Row, Portable]]) -> dict[tuple[object, ...], list[T]]:
-        found: dict[tuple[object, ...], list[T]] = {}
-        for key, row, form in rows:
-            identity = self._identity(table, row, form)
-            if identity is not None:
-                found.setdefault(identity, []).append(key)
-        return found
-
-    def _identity(self, table: str, row: Row, form: Portable) -> tuple[object, ...] | None:
-        child = self.profile.child_of(table, row)
-        if child:
-            return None if child.repeats else tuple(form.get(c) for c in (child.of, *child.label))
-        kind = self.profile.kind_of(table, row)
-        if kind is None or not kind.identity:
-            return None
-        values = tuple(form.get(c, row.get(c)) for c in kind.identity)
-        if any(v is None or v == "" for v in values):  # NULL equals nothing, and what has no name is nothing's like
-            return None
-        return (kind.named(row), *(v.text() if isinstance(v, structures.Tree) else v for v in values))

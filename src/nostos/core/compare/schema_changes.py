@@ -8,10 +8,12 @@ from dataclasses import dataclass
 
 from nostos.core.anchor.names import Side
 from nostos.core.compare.field_merge import ABSENT, Merged, Standing, same
-from nostos.core.compare.gather import Field, Item, SchemaStep, default_value
-from nostos.core.compare.row_changes import OWN_TABLES, Rows
+from nostos.core.compare.gather import default_value
+from nostos.core.compare.items import Field, Item, SchemaStep
+from nostos.core.compare.row_changes import Rows
 from nostos.core.database.schema import Column
 from nostos.core.patterns import matches
+from nostos.core.profiles.compared import OWN_TABLES
 from nostos.core.profiles.model import Policy
 
 _LADDERS = (("tinyint", "smallint", "mediumint", "int", "integer", "bigint"),

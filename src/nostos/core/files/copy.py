@@ -12,8 +12,8 @@ from contextlib import suppress
 from dataclasses import dataclass
 from itertools import chain
 
+from nostos.core.files.entry import Entry
 from nostos.core.files.local import LocalTree, attributes, create, pour, set_attributes
-from nostos.core.files.scan import Entry
 
 _THREADS = 2  # one computes digests while the other waits for the disk
 _FILES_AT_ONCE = 64

@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.errors import SiteError
-from nostos.core.files.scan import OWN_PREFIX, Entry, entry_of, folder_of
+from nostos.core.files.entry import OWN_PREFIX, Entry, entry_of, folder_of
 from nostos.core.private_files import sync_descriptor
 
 CHUNK = 1 << 20

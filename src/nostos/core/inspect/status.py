@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass
 
-from nostos.core.apply.merge import look
+from nostos.core.anchor.open_voyage import opened
 from nostos.core.errors import NostosError
 from nostos.core.inspect import housekeeping
+from nostos.core.plan.prepared import look
 from nostos.core.voyages import history
-from nostos.core.voyages.home import Home, Voyage, opened
+from nostos.core.voyages.home import Home, Voyage
 
 
 @dataclass(frozen=True)

@@ -8,15 +8,16 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
-from nostos.core.compare.row_changes import compared_tables, effective_profile
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.files.local import Owner, may_give
 from nostos.core.files.scan import Passed, scan
 from nostos.core.inspect.version_heads import Part, parts
+from nostos.core.profiles.compared import compared_tables
 from nostos.core.profiles.from_schema import NO_PROFILE
 from nostos.core.profiles.model import Policy, Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
 from nostos.core.values import structures
 from nostos.core.values.php import looks_serialised

@@ -8,18 +8,18 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from nostos.core.anchor.names import Side
+from nostos.core.anchor.open_voyage import Crew
 from nostos.core.anchor.store import Anchor
-from nostos.core.apply.merge import look
 from nostos.core.compare.file_changes import FileState
-from nostos.core.compare.gather import Comparison, Item
+from nostos.core.compare.items import Comparison, Item
 from nostos.core.database.protocol import Database
-from nostos.core.files.scan import Entry
+from nostos.core.files.entry import Entry
 from nostos.core.inspect.version_heads import HEAD, version_in
+from nostos.core.plan.prepared import look
 from nostos.core.profiles.model import Folder, Profile
 from nostos.core.progress import Listener, silent
 from nostos.core.sites.recognise import Site
 from nostos.core.values import structures
-from nostos.core.voyages.home import Crew
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,7 @@ from typing import Any
 
 from nostos.core.anchor.names import CanonicalName, Origin, RowName, Side
 from nostos.core.compare.field_merge import Standing, same
-from nostos.core.compare.gather import Comparison, Item, SchemaStep, with_standing
+from nostos.core.compare.items import Comparison, Item, SchemaStep, with_standing
 from nostos.core.compare.portable import Unresolved, Writer, named_rows, plain
 from nostos.core.compare.row_changes import Rows, RowState, side_key
 from nostos.core.database.protocol import Database

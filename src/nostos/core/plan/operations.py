@@ -9,11 +9,11 @@ from typing import Any, TypeVar
 from nostos.core.anchor.names import RowName
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.file_changes import FileState
-from nostos.core.compare.gather import TRAVELS, Comparison, Item, SchemaStep
+from nostos.core.compare.items import TRAVELS, Comparison, Item, SchemaStep
 from nostos.core.compare.portable import named_rows
 from nostos.core.compare.row_changes import Rows, RowState
 from nostos.core.database.schema import Key, Row
-from nostos.core.files.scan import Entry, digest_of
+from nostos.core.files.entry import Entry, digest_of
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.row_writes import row_writes
 from nostos.core.plan.selection import Selection
@@ -190,3 +190,10 @@ def _parents_first(entries: list[tuple[RowName, set[RowName], T]]) -> list[T]:
                 stack.append((name, True))
                 stack.extend((target, False) for target in sorted(by_name[name][0], key=repr) if target in by_name)
     return list(done.values())
+
+
+def changes_of(operation: PutFile | RemoveFile | SwitchFolder) -> tuple[PutFile | RemoveFile, ...]:
+    """The files that an operation puts and removes."""
+    if isinstance(operation, SwitchFolder):
+        return (*operation.puts, *operation.removals)
+    return (operation,)

@@ -8,7 +8,8 @@ from typing import Any
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.field_merge import ABSENT, same
-from nostos.core.compare.gather import TRAVELS, Field, Item, default_value
+from nostos.core.compare.gather import default_value
+from nostos.core.compare.items import TRAVELS, Field, Item
 from nostos.core.compare.portable import Portable, named_rows, plain
 from nostos.core.compare.row_changes import Rows, RowState
 from nostos.core.profiles.model import Policy

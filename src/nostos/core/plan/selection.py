@@ -8,7 +8,7 @@ from fnmatch import fnmatchcase
 
 from nostos.core.anchor.names import Side
 from nostos.core.compare.field_merge import Standing
-from nostos.core.compare.gather import Comparison, Item
+from nostos.core.compare.items import Comparison, Item
 from nostos.core.errors import SelectionError
 from nostos.core.patterns import matching, nearest
 from nostos.core.plan.decisions import Decision, is_decided

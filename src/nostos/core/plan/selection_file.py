@@ -11,13 +11,13 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import Prepared
 from nostos.core.compare.field_merge import ABSENT, Standing
-from nostos.core.compare.gather import Comparison, Item
+from nostos.core.compare.items import Comparison, Item
 from nostos.core.database.rows.digests import pack
 from nostos.core.errors import SelectionError
 from nostos.core.patterns import matching
 from nostos.core.plan.decisions import Decision
+from nostos.core.plan.prepared import Prepared
 from nostos.core.plan.selection import Choice
 from nostos.core.private_files import write_private
 from nostos.core.sites.site_file import read_bounded

@@ -13,7 +13,7 @@ from nostos.core.database.location import NONE, Location, locate
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
-from nostos.core.files.scan import NO_FILES
+from nostos.core.files.entry import NO_FILES
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.model import Profile

@@ -15,11 +15,8 @@ import filelock
 import msgspec
 import platformdirs
 
-from nostos.core.anchor.store import Anchor
-from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
+from nostos.core.errors import VoyageError
 from nostos.core.private_files import make_private, write_private
-from nostos.core.sites.recognise import Site, recognise
-from nostos.core.voyages.journal import unfinished
 
 STAMP = ".nostos-voyage"
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
@@ -156,52 +153,6 @@ def check_name(name: str) -> None:
                           next_step="Use letters, digits, dots, dashes and underlines, up to 63.")
 
 
-@dataclass(frozen=True)
-class Crew:
-    """An open voyage: both sites and the anchor."""
-
-    voyage: Voyage
-    live: Site
-    staging: Site
-    anchor: Anchor
-
-
-@contextmanager
-def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Crew]:
-    """A ready voyage with both of its sites. Raises VoyageError when one has vanished, RecoverNeeded when an operation
-    was interrupted (unless `recovering`)."""
-    if voyage.state != "ready":
-        raise VoyageError(f"The clone of voyage {voyage.name} did not finish.",
-                          next_step=f"`nostos retire {voyage.name}` cleans it up; then clone again.")
-    if not recovering and unfinished(home.folder(voyage.name)):
-        with home.lock(voyage.name):  # or another nostos is in the middle of it this very moment
-            if unfinished(home.folder(voyage.name)):
-                raise RecoverNeeded(f"An operation of voyage {voyage.name} was interrupted.",
-                                    left="Nothing was done now.",
-                                    next_step=f"Run `nostos recover {voyage.name}`: it finishes it or takes it back.")
-    voyage = _flush(home, voyage)
-    sites = []
-    for what, where in (("live", voyage.live), ("staging", voyage.staging)):
-        try:
-            sites.append(recognise(where))
-        except SiteError as error:
-            gone = not Path(where).exists()
-            raise VoyageError(
-                f"The {what} site of voyage {voyage.name} has vanished: {error.what}" if gone else
-                f"The {what} site of voyage {voyage.name} cannot be used: {error.what}",
-                next_step="Bring it back, or retire the voyage." if what == "staging" or gone else error.next_step,
-            ) from error
-    live, staging = sites
-    if live.database.same_as(staging.database) and not live.database.none:
-        raise VoyageError(f"Live and staging of voyage {voyage.name} use the same database, {live.database.shown}.",
-                          next_step="Put staging's own database back into its configuration.")
-    anchor = Anchor(home.folder(voyage.name) / "anchor.db")
-    try:
-        yield Crew(voyage, live, staging, anchor)
-    finally:
-        anchor.close()
-
-
 def ready(voyage: Voyage) -> Voyage:
     """A voyage whose copy is finished. The copy may be in the machine's memory still: it is not waited for."""
     return replace(voyage, state="ready", unflushed=boot())
@@ -212,16 +163,3 @@ def boot() -> str:
     with suppress(OSError):
         return Path("/proc/sys/kernel/random/boot_id").read_text().strip()
     return "?"
-
-
-def _flush(home: Home, voyage: Voyage) -> Voyage:
-    """Make sure that a new copy is on the disk: else what a power cut took of it would count as staging's work."""
-    if not voyage.unflushed:
-        return voyage
-    if voyage.unflushed != boot():
-        raise VoyageError(f"The machine went down before staging's copy of voyage {voyage.name} was on the disk.",
-                          next_step=f"`nostos refresh {voyage.name} --afresh` makes it anew.")
-    os.sync()
-    voyage = replace(voyage, unflushed="")
-    home.write(voyage)
-    return voyage

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import msgspec
 
-from nostos.core.apply.merge import look
+from nostos.core.anchor.open_voyage import Crew
 from nostos.core.clock import now
 from nostos.core.database.rows.digests import squeeze, unsqueeze
 from nostos.core.errors import SiteError, VoyageError
@@ -18,9 +18,10 @@ from nostos.core.inspect.trial.addresses import addresses
 from nostos.core.inspect.trial.compare import Judged, Known, Seen, Verdict, frame_changes, judge
 from nostos.core.inspect.trial.page import Page
 from nostos.core.inspect.trial.visit import Entry, Visitor, may_follow
+from nostos.core.plan.prepared import look
 from nostos.core.private_files import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent
-from nostos.core.voyages.home import Crew, Home, check_name
+from nostos.core.voyages.home import Home, check_name
 
 _AROUND = 12  # changes that are told
 _AGAIN = 2  # more visits of a page that seems slower

@@ -1,0 +1,72 @@
+"""Removing a staging copy and everything that was made for it."""
+
+from __future__ import annotations
+
+import shutil
+from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
+
+import sqlalchemy as sa
+
+from nostos.core.clone.places import remove_place
+from nostos.core.database.location import Location
+from nostos.core.errors import RecoverNeeded, SiteError
+from nostos.core.sites.recognise import recognise
+from nostos.core.voyages.home import STAMP, Home, Voyage
+from nostos.core.voyages.journal import needed
+
+
+def check_removable(home: Home, name: str) -> None:
+    """Raise RecoverNeeded when something that a voyage began on live is unfinished: its journal is needed for that."""
+    if needed(home.folder(name)):
+        raise RecoverNeeded(f"An operation of voyage {name} was interrupted, and live may need it finished.",
+                            next_step=f"Run `nostos recover {name}` first.")
+
+
+def remove(home: Home, voyage: Voyage) -> list[str]:
+    """Remove everything that clone made for a voyage. Returns what was left in place, and why. The voyage is held by
+    the caller. Raises RecoverNeeded, with nothing removed, while live needs its journal."""
+    check_removable(home, voyage.name)
+    left = []
+    target = Path(voyage.into)
+    left += _remove_rows(voyage)
+    stamp = target / STAMP
+    if target.exists():
+        # A clone that was cut short at its very first step may have left a stamp without its text.
+        begun = voyage.state != "ready" and {p.name for p in target.iterdir()} == {STAMP}
+        if begun or (stamp.is_file() and stamp.read_text().strip() == voyage.id):
+            for entry in target.iterdir():  # the stamp goes last: as long as it is there, this can be done again
+                if entry.name != STAMP:
+                    shutil.rmtree(entry) if entry.is_dir() and not entry.is_symlink() else entry.unlink()
+            shutil.rmtree(target)
+        elif any(target.iterdir()):
+            left.append(f"{target}: it does not bear this voyage's stamp")
+        else:
+            target.rmdir()
+    home.forget(voyage.name)
+    return left
+
+
+def _remove_rows(voyage: Voyage) -> list[str]:
+    """Remove staging's rows. Returns what had to be left."""
+    if voyage.made in ("", "nothing"):
+        return []
+    if voyage.made == "file":
+        location = Location(sa.URL.create("sqlite", database=voyage.place))
+    else:
+        # Credentials are never kept in a voyage's record: they are read where the site itself has them.
+        try:
+            site = recognise(voyage.staging if voyage.elsewhere else voyage.live)
+        except SiteError as error:
+            return [f"{voyage.database}: {error.what}"]
+        location = replace(site.database, url=site.database.url.set(database=voyage.place), prefix=voyage.prefix)
+        with suppress(SiteError):  # live may be gone
+            if location.same_as(recognise(voyage.live).database):
+                return [f"{voyage.database}: it is live's own"]
+    try:
+        left = remove_place(location, voyage.made, voyage.tables, voyage.user)
+    except SiteError as error:
+        return [f"{voyage.database}: {error.what}"]
+    return [f"the table {name}: it was not there when the copy was made; drop it by hand if it is staging's"
+            for name in left]

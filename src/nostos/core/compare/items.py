@@ -1,0 +1,95 @@
+"""What a person would name, with what changed in it: the result of a comparison."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from nostos.core.anchor.names import RowName, Side
+from nostos.core.compare.field_merge import Merged, Standing
+from nostos.core.compare.file_changes import FileState
+from nostos.core.compare.row_changes import Rows, RowState
+from nostos.core.profiles.model import Policy
+
+TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
+
+
+@dataclass(frozen=True)
+class Field:
+    """One part of an item that is not the same everywhere, by a name for people. row, column: where it is kept."""
+
+    name: str
+    merged: Merged
+    row: RowName | None = None
+    column: str = ""
+
+    @property
+    def standing(self) -> Standing:
+        return self.merged.standing
+
+
+@dataclass(frozen=True)
+class SchemaStep:
+    """Something that one side changed in its schema: a table, a column of a table, or an index.
+
+    action: "add", "drop" or "change". ddl: its definition, in words of the engine's. before: what it was.
+    """
+
+    what: str  # "table", "column" or "index"
+    table: str
+    name: str
+    side: Side
+    ddl: str
+    action: str = "add"
+    before: str = ""
+
+
+@dataclass(frozen=True)
+class Item:
+    """One thing that a person would name, and how it stands.
+
+    id: `kind/name`. change: "new", "edited" or "removed", by the side that changed it (staging's word first).
+    reason: why it clashes as a whole, if it does.
+    """
+
+    id: str
+    kind: str
+    title: str
+    change: str
+    standing: Standing
+    fields: tuple[Field, ...]
+    rows: tuple[RowState, ...] = ()
+    files: tuple[FileState, ...] = ()
+    schema: tuple[SchemaStep, ...] = ()
+    visitors: bool = False
+    folder: str = ""  # the path of a folder item, which is switched as a whole
+    reason: str = ""
+    root: RowName | None = None
+    careful: bool = False  # it drops or narrows something, so it goes only when it is named
+
+    @property
+    def going(self) -> tuple[Field, ...]:
+        """The fields that go home when it is taken. A time of change does not travel without the change."""
+        if self.reason:
+            return ()
+        going = tuple(f for f in self.fields if f.standing in TRAVELS)
+        return () if all(f.merged.policy is Policy.NEWEST for f in going) else going
+
+    @property
+    def goes_home(self) -> bool:
+        """Whether something of it can go home."""
+        return bool(self.going)
+
+
+@dataclass
+class Comparison:
+    """Everything that is not the same on live and in staging, as items, with the rows that they are made of."""
+
+    items: dict[str, Item]
+    rows: Rows
+    owner: dict[RowName, str]  # which item a row belongs to
+    files: dict[str, str]  # which item a file belongs to
+
+
+def with_standing(item: Item, standing: Standing, reason: str) -> Item:
+    """The item, found to be a clash for a reason that its own fields do not show."""
+    return replace(item, standing=standing, reason=reason)

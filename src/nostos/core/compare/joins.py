@@ -1,0 +1,45 @@
+"""Values of other rows that a row is told apart by."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from copy import copy
+
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Row, Table, Value
+from nostos.core.profiles.model import Join, Profile, holds
+
+
+class Joins:
+    """Finds what rows of one side are joined to. What is gone on that side is looked up on the other; by a number only
+    where the anchor knows it, for what is born since has other numbers there. known: whether it does."""
+
+    def __init__(self, profile: Profile, database: Database, tables: Mapping[str, Table], other: Database,
+                 known: Callable[[str, Value], bool]) -> None:
+        self._joins = {t: [j for j in profile.joins if j.table == t] for t in {j.table for j in profile.joins}}
+        self._tables = tables
+        self._database, self._other = database, other
+        self._is_known = known
+        self._known: dict[tuple[object, ...], Value] = {}
+
+    def __call__(self, table: str, row: Row) -> Row:
+        return {j.name: self._value(j, row) for j in self._joins.get(table, ()) if j.source in self._tables}
+
+    def on(self, database: Database) -> Joins:
+        """The same, in another connection to the side's database, and nowhere else."""
+        twin = copy(self)
+        twin._database = twin._other = database
+        twin._known = {}
+        return twin
+
+    def _value(self, join: Join, row: Row) -> Value:
+        where = {other: row.get(own) for own, other in join.on}
+        known = (join, *where.values())
+        if known not in self._known:
+            source = self._tables[join.source]
+            found = [r for r in self._database.find(source, where) if holds(join.where, r)]
+            number = where.get(source.key[0]) if source.surrogate else None
+            if not found and (number is None or self._is_known(join.source, number)):
+                found = [r for r in self._other.find(source, where) if holds(join.where, r)]
+            self._known[known] = found[0][join.column] if found else None
+        return self._known[known]

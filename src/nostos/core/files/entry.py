@@ -1,0 +1,77 @@
+"""What lies in a file tree, as data."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+from dataclasses import dataclass
+from pathlib import Path
+
+from nostos.core.errors import SiteError
+
+NO_FILES = ".nostos-none"  # the tree of a site without files: never made
+
+
+OWN_PREFIX = ".nostos-"  # whatever Nostos itself lays down in a tree
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A file, a link or an empty folder in a tree. path: relative, with forward slashes. stamp: modification and change
+    time, ns; none of a folder's.
+
+    digest: BLAKE2b of the content, 16 bytes, or of the target of a link; None where it was not computed.
+    """
+
+    path: str
+    kind: str  # "file", "link" or "folder"
+    size: int
+    mode: int
+    stamp: tuple[int, int]
+    digest: bytes | None = None
+
+    def same_as(self, other: Entry | None) -> bool:
+        """Whether both hold the same content and rights."""
+        return other is not None and (self.kind, self.digest, self.mode) == (other.kind, other.digest, other.mode)
+
+
+def inside(root: Path, relative: str) -> Path:
+    """The path of an entry under `root`. Raises SiteError when it would leave the root, through `..` or a link."""
+    parts = relative.split("/")
+    if relative.startswith("/") or "\0" in relative or any(p in ("", ".", "..") for p in parts):
+        raise SiteError(f"The path {relative!r} leaves its folder.", next_step="Rename the file, or leave it out.")
+    parent = root.joinpath(*parts[:-1])
+    if not parent.resolve().is_relative_to(root.resolve()):
+        raise SiteError(f"The path {relative!r} leaves its folder through a link.",
+                        next_step="Replace the link with a folder, or leave the file out.")
+    return root.joinpath(*parts)
+
+
+def plain_text(raw: bytes | None) -> bytes | None:
+    """The content of a file, if it is text."""
+    if raw is None or b"\0" in raw:
+        return None
+    try:
+        raw.decode()
+    except UnicodeDecodeError:
+        return None
+    return raw
+
+
+def digest_of(content: bytes) -> bytes:
+    """BLAKE2b of a content, 16 bytes."""
+    return hashlib.blake2b(content, digest_size=16).digest()
+
+
+def entry_of(path: str, info: os.stat_result, target: str | None = None) -> Entry:
+    """What lies at a path, by its status; target: where it leads, for a link."""
+    stamp = (info.st_mtime_ns, info.st_ctime_ns)
+    if target is None:
+        return Entry(path, "file", info.st_size, stat.S_IMODE(info.st_mode), stamp)
+    return Entry(path, "link", 0, 0o777, stamp, digest_of(os.fsencode(target)))
+
+
+def folder_of(path: str, info: os.stat_result) -> Entry:
+    """An empty folder, which has to be told for it to be there elsewhere."""
+    return Entry(path, "folder", 0, stat.S_IMODE(info.st_mode), (0, 0), digest_of(b""))

@@ -1,0 +1,161 @@
+"""A choice made into a merge that is ready to be shown and carried out."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from nostos.core.anchor.names import Side
+from nostos.core.anchor.open_voyage import Crew
+from nostos.core.compare.file_changes import FileState, compare_files
+from nostos.core.compare.gather import assemble
+from nostos.core.compare.items import Comparison, Item
+from nostos.core.compare.row_changes import compare_rows
+from nostos.core.compare.schema_changes import schema_items
+from nostos.core.database.protocol import Database, told
+from nostos.core.database.schema import Value
+from nostos.core.errors import SiteError
+from nostos.core.files.entry import inside
+from nostos.core.files.local import LocalTree, may_give
+from nostos.core.plan import needs as need_finder
+from nostos.core.plan.decisions import Decision, decide
+from nostos.core.plan.mirror import mirrored, turned
+from nostos.core.plan.needs import Needs
+from nostos.core.plan.operations import Plan, PutFile, RemoveFile, SwitchFolder, changes_of, plan
+from nostos.core.plan.selection import Choice, choose
+from nostos.core.progress import Listener, Progress, silent
+
+DEFAULT = Choice()
+
+
+ChoiceOf = Callable[[Comparison], Choice]  # a choice that rests on what a comparison finds
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A merge ready to be shown and carried out."""
+
+    comparison: Comparison
+    needs: Needs
+    plan: Plan
+    choice: Choice | ChoiceOf = DEFAULT
+    toward: Side = Side.LIVE
+    made: Choice = DEFAULT  # the choice as it was made for this comparison
+    undecided: Mapping[str, Item] = field(default_factory=dict)  # the items before clashes were decided
+    undoes: str = ""  # the operation that it takes back
+    again: Callable[[], Prepared] | None = None  # how it is prepared once more, if not as a merge is
+    files: Path | None = None  # where what comes lies, if not in the other side's tree
+    journals: Path | None = None  # where its journal is kept, for an operation of no voyage
+
+    @property
+    def acts(self) -> bool:
+        """Whether carrying it out does anything: on the target, or in what counts as decided."""
+        return bool(self.plan.operations or self.plan.selection.kept)
+
+
+def look(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE,
+         prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: ()) -> tuple[Comparison, Needs]:
+    """Compare the two sites of a voyage, seen from the side that a merge is to write. prefer: how clashes are decided.
+    Reads both, changes neither."""
+    # Files first: while they are read no snapshot of a database is held, which writers may wait for.
+    tell(Progress("comparing files", 0, None, "files"))
+    skipped = replace(crew.live.profile, ignore=(*crew.live.profile.ignore, *(crew.anchor.fact("skip") or ())))
+    files = compare_files(crew.anchor, crew.live, crew.staging, skipped)
+    live_db, staging_db = crew.live.open(readonly=True), crew.staging.open(readonly=True)
+    try:
+        with told(live_db, staging_db), live_db.reading(), staging_db.reading():
+            return _compared(crew, live_db, staging_db, files, tell, prefer, toward)
+    finally:
+        live_db.close()
+        staging_db.close()
+
+
+def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], tell: Listener,
+              prefer: Callable[[Comparison], Sequence[Decision]], toward: Side) -> tuple[Comparison, Needs]:
+    tell(Progress("comparing rows", 0, None, "tables"))
+    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db)
+    comparison = assemble(crew.anchor, rows, files, schema_items(rows), staging_db, live_db)
+    decisions = prefer(comparison)
+    if decisions:
+        first = replace(comparison, items=dict(comparison.items))
+        need_finder.resolve(first, live_db)
+        decide(comparison, decisions, {i.id: i.reason for i in first.items.values() if i.reason})
+    if toward is Side.STAGING:
+        comparison = mirrored(comparison, staging_db)
+        needs = need_finder.resolve(comparison, staging_db)
+        for item in list(comparison.items.values()):  # what stands in the way is told in the words of the real sides
+            if item.reason:
+                comparison.items[item.id] = replace(item, reason=turned(item.reason))
+        return comparison, needs
+    return comparison, need_finder.resolve(comparison, live_db)
+
+
+def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,
+            toward: Side = Side.LIVE) -> Prepared:
+    """Compare afresh and turn a choice into operations. toward: staging for a refresh, which is a merge with the roles
+    changed. Raises SelectionError; changes nothing."""
+    made = DEFAULT
+    undecided: dict[str, Item] = {}
+
+    def prefer(found: Comparison) -> Sequence[Decision]:
+        nonlocal made
+        made = choice(found) if callable(choice) else choice
+        undecided.update(found.items)
+        return made.prefer
+
+    comparison, needs = look(crew, tell, toward, prefer)
+    selection = choose(comparison, needs, made, lambda name: exists(crew, comparison, name))
+    planned = plan(comparison, needs, selection)
+    target = crew.live if toward is Side.LIVE else crew.staging
+    noted = replace(selection, warnings=(*selection.warnings, *not_given(LocalTree(target.files), planned)))
+    return Prepared(comparison, needs, replace(planned, selection=noted), choice, toward, made, undecided)
+
+
+def not_given(tree: LocalTree, planned: Plan) -> Iterator[str]:
+    """What will belong to this user, who may not give it to whom it should belong to."""
+    paths = [change.path for o in planned.of(PutFile, RemoveFile, SwitchFolder) for change in changes_of(o)
+             if isinstance(change, PutFile)]
+    mine = [p for p in paths if not may_give(tree.owner(p))] if os.geteuid() else []
+    if mine:
+        owner = tree.owner(mine[0])
+        yield (f"{len(mine)} files, such as {mine[0]}, will belong to you and not to user {owner.user}, group "
+               f"{owner.group}, for only root may give files away: the site may not be able to change them")
+
+
+def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
+    """Whether there is an item of this name (or, for a pattern, of this kind) that simply did not change."""
+    profile = comparison.rows.profile
+    kind_name, _, label = name.partition("/")
+    pattern = any(c in name for c in "*?[")
+    for folder in profile.folders:
+        if folder.kind == kind_name:
+            return pattern or (crew.live.files / folder.parent / label).is_dir()
+    if kind_name == "file":
+        try:
+            return pattern or inside(crew.live.files, label).exists()
+        except SiteError:
+            return False
+    kinds = [k for k in profile.kinds if k.name == kind_name or "{" in k.name]
+    if not kinds or pattern:
+        return bool(kinds) or name in ("*", "**")
+    live_db = crew.live.open(readonly=True)
+    try:
+        for kind in kinds:
+            table = comparison.rows.live_tables.get(kind.table)
+            columns = (kind.label or table.key) if table else ()
+            values = [label] if len(columns) == 1 else label.split(",")
+            if table is not None and len(values) == len(columns):
+                for typed in (values, [int(v) if v.isdigit() else v for v in values]):
+                    wanted: dict[str, Value] = dict(zip(columns, typed, strict=True))
+                    for column in re.findall(r"\{(\w+)\}", kind.name):
+                        wanted[column] = kind_name
+                    if kind.strip:
+                        wanted = {c: kind.strip + str(v) if c in columns else v for c, v in wanted.items()}
+                    if live_db.find(table, wanted):
+                        return True
+        return False
+    finally:
+        live_db.close()

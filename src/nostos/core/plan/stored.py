@@ -1,0 +1,149 @@
+"""A comparison of live, as it is now, with rows and files that were kept: what is kept plays staging's part."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from typing import Any, cast
+
+import msgspec
+
+from nostos.core.anchor.names import Keys, Side
+from nostos.core.anchor.store import Anchor
+from nostos.core.compare.file_changes import FileState
+from nostos.core.compare.gather import assemble
+from nostos.core.compare.items import Comparison, Item
+from nostos.core.compare.joins import Joins
+from nostos.core.compare.portable import Translator
+from nostos.core.compare.row_changes import Rows, RowState
+from nostos.core.compare.schema_changes import schema_items
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Key, Row, Table
+from nostos.core.files.entry import Entry
+from nostos.core.plan import needs as need_finder
+from nostos.core.plan.needs import Needs
+from nostos.core.sites.effective_profile import effective_profile
+from nostos.core.sites.recognise import Site
+from nostos.core.values.urls import UrlForms
+
+
+def compare_stored(live: Site, database: Database, rows: list[dict[str, Any]],
+                   files: Iterable[FileState], schema: Iterable[Mapping[str, Any]] = (),
+                   additions: bool = False) -> tuple[Comparison, Needs]:
+    """A comparison of live, as it is now, with rows that were kept: what is kept plays staging's part.
+
+    database: live's, being read. rows: of each its "table", its "key", and how it was "before" (what comes back) and
+    "after" (the ancestor), each None where it was not there. schema: steps as a journal keeps them; what they dropped
+    comes back, and, with `additions`, what they added goes if it is empty.
+    """
+    found = _rows(live, database, rows)
+    states = [f for f in files if not _same(f.live, f.staging)]
+    items: list[Item] = []
+    if schema:
+        found = replace(found, staging_tables=_schema_before(database, found, schema, additions))
+        items = [replace(item, careful=False) for item in schema_items(found)]
+    comparison = assemble(ancestors(database), found, states, items, database, database)
+    return comparison, need_finder.resolve(comparison, database)
+
+
+def _schema_before(database: Database, rows: Rows, steps: Iterable[Mapping[str, Any]], additions: bool
+                   ) -> dict[str, Table]:
+    """Live's tables as they are to be: with what is to come back, without what is to go."""
+    tables = dict(rows.live_tables)
+    for step in steps:
+        table, name = msgspec.convert(step["table"], Table), step["name"]
+        there = tables.get(table.name)
+        column = table.column(name)
+        if step["action"] == "drop":
+            if step["what"] == "table":
+                tables.setdefault(table.name, table)
+            elif there is not None and step["what"] == "column" and there.column(name) is None and column is not None:
+                tables[table.name] = replace(there, columns=(*there.columns, column), ddl=table.ddl)
+            elif there is not None and step["what"] == "index" and name not in dict(there.indexes):
+                index = (name, dict(table.indexes)[name])
+                tables[table.name] = replace(there, indexes=(*there.indexes, index))
+        elif additions and there is not None:
+            goes = {s.live_key for s in rows.states.values() if s.table == there.name and s.staging is None}
+            column = there.column(name)
+            if step["what"] == "table" and database.count(there.name) == len(goes):
+                del tables[there.name]
+            elif step["what"] == "column" and column is not None and all(
+                    there.key_of(row) in goes for row in database.rows_where_set(there, [column])):
+                tables[there.name] = replace(there, columns=tuple(c for c in there.columns if c != column))
+            elif step["what"] == "index":
+                tables[there.name] = replace(there, indexes=tuple(i for i in there.indexes if i[0] != name))
+    return tables
+
+
+def ancestors(database: Database) -> Anchor:
+    """Stands where a comparison has its anchor, for comparisons that have none."""
+    return cast(Anchor, _Ancestors(database, database.tables()))
+
+
+def _rows(live: Site, database: Database, entries: list[dict[str, Any]]) -> Rows:
+    tables = database.tables()
+    profile = effective_profile(live, tables)
+    keys = Keys({}, lambda table, key: True)
+    urls = UrlForms(live.url)
+    joins = Joins(profile, database, tables, database, lambda table, key: True)
+    translator = Translator(profile, tables, urls, keys, database.prefix, joins)
+    states = {}
+    now = _now(database, tables, entries)
+    for entry in entries:
+        table = tables.get(entry["table"])
+        if table is None:
+            continue
+        key = tuple(entry["key"])
+        state = _state(table, key, entry["after"], now.get((table.name, key)), entry["before"], translator)
+        if state is not None:
+            states[state.id] = state
+    return Rows(profile, tables, tables, tables, states, keys, keys, dict.fromkeys(Side, translator), translator, urls,
+                database.prefix, database.prefix, keep_keys=True)
+
+
+def _now(database: Database, tables: Mapping[str, Table],
+         entries: list[dict[str, Any]]) -> dict[tuple[str, Key], Row]:
+    wanted: dict[str, list[Key]] = {}
+    for entry in entries:
+        wanted.setdefault(entry["table"], []).append(tuple(entry["key"]))
+    return {(name, tables[name].key_of(row)): row for name, some in wanted.items() if name in tables
+            for row in database.fetch_many(tables[name], some)}
+
+
+def _state(table: Table, key: Key, base: Row | None, live: Row | None, staging: Row | None,
+           translator: Translator) -> RowState | None:
+    forms = [translator.row(table.name, _known(table, r)) if r is not None else None for r in (base, live, staging)]
+    if forms[1] == forms[2]:
+        return None
+    row = live or base or staging or {}
+    if table.surrogate:
+        name: Key = (str(key[0]),)
+    else:
+        name = tuple(translator.value(table.name, row, c) for c in table.key)
+    full = translator.full(table.name, row)
+    return RowState(table.name, name, forms[0], forms[1], forms[2], live, staging, frozenset({Side.STAGING}),
+                    key if live is not None else None, key, joined={k: v for k, v in full.items() if k not in row})
+
+
+def _known(table: Table, row: Row) -> Row:
+    """A row without columns that the table has no more."""
+    return {c: v for c, v in row.items() if table.column(c) is not None}
+
+
+def _same(one: Entry | None, other: Entry | None) -> bool:
+    return (one is None and other is None) or (one is not None and one.same_as(other))
+
+
+class _Ancestors:
+    """Stands where a comparison has its anchor: what is not part of the undo is as live has it."""
+
+    def __init__(self, database: Database, tables: Mapping[str, Table]) -> None:
+        self._database = database
+        self._tables = tables
+
+    def base_row(self, table: str, key: Key) -> Row | None:
+        found = self._tables.get(table)
+        return self._database.fetch(found, key) if found else None
+
+    def below(self, folder: str) -> int:
+        return 1  # a folder of an extension is edited, not new

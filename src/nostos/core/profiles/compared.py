@@ -1,0 +1,32 @@
+"""Which tables and rows are compared at all."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from nostos.core.database.schema import Row, Table
+from nostos.core.patterns import matches
+from nostos.core.profiles.model import COMPARED, Policy, Profile
+
+OWN_TABLES = ("nostos_*",)
+
+
+def compared_tables(profile: Profile, tables: Mapping[str, Table]) -> dict[str, Table]:
+    """The tables whose rows are compared: not volatile ones, not Nostos's own, none without a key."""
+    return {n: t for n, t in tables.items()
+            if t.key and not matches(n, profile.volatile) and not matches(n, OWN_TABLES)}
+
+
+def is_local(profile: Profile, table: Table, row: Row) -> bool:
+    """Whether nothing in a row is ever compared, for its values are local or volatile."""
+    kind = profile.kind_of(table.name, row)
+    if kind is not None and kind.volatile and profile.child_of(table.name, row) is None:
+        return True
+    settings = profile.settings
+    if settings is not None and settings.table == table.name:
+        return profile.policy(table.name, row, settings.value) not in COMPARED
+    child = profile.child_of(table.name, row)
+    naming = {*table.key, *(kind.identity if kind else ()), *(kind.label if kind else ()),
+              *((child.of, *child.label) if child else ())}
+    policies = {profile.policy(table.name, row, c) for c in row if c not in naming and table.column(c)}
+    return bool(policies) and not policies & COMPARED and not policies <= {Policy.DERIVED}

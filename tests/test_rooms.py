@@ -1,0 +1,61 @@
+"""The order of the rooms: a room imports only rooms above it, and no module is part of a circle."""
+
+import ast
+import unittest
+from collections.abc import Iterator
+from pathlib import Path
+
+SRC = Path(__file__).parent.parent / "src"
+ORDER = ("values", "database", "files", "profiles", "sites", "voyages", "anchor", "clone", "compare", "plan", "apply",
+         "backup", "takeback", "inspect")
+FLAT = ("errors", "progress", "clock", "private_files", "patterns", "undisturbed")  # above all rooms
+
+
+def modules() -> dict[str, ast.Module]:
+    return {".".join(p.relative_to(SRC).with_suffix("").parts).removesuffix(".__init__"): ast.parse(p.read_text())
+            for p in sorted((SRC / "nostos").rglob("*.py"))}
+
+
+def imports(tree: ast.Module, known: set[str]) -> Iterator[str]:
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("nostos"):
+            for name in node.names:
+                full = f"{node.module}.{name.name}"
+                yield full if full in known else node.module
+        elif isinstance(node, ast.Import):
+            yield from (a.name for a in node.names if a.name.startswith("nostos"))
+
+
+def room(module: str) -> int:
+    """How far down a module of the core lies; flat ones come first."""
+    name = module.split(".")[2] if module.count(".") > 1 else ""
+    return ORDER.index(name) + 1 if name in ORDER else 0
+
+
+class Rooms(unittest.TestCase):
+    def setUp(self) -> None:
+        parsed = modules()
+        self.imports = {m: set(imports(tree, set(parsed))) for m, tree in parsed.items()}
+        self.core = {m: found for m, found in self.imports.items() if m.startswith("nostos.core.")}
+
+    def test_every_module_has_a_room(self) -> None:
+        loose = {m for m in self.core if room(m) == 0 and m.split(".")[2] not in FLAT}
+        self.assertEqual(loose, set())
+
+    def test_no_import_leads_upwards(self) -> None:
+        upwards = sorted(f"{m} -> {other}" for m, found in self.core.items() for other in found
+                         if other != "nostos" and (not other.startswith("nostos.core") or room(other) > room(m)))
+        self.assertEqual(upwards, [])
+
+    def test_no_circle(self) -> None:
+        done: set[str] = set()
+
+        def walk(module: str, way: tuple[str, ...]) -> None:
+            self.assertNotIn(module, way, " -> ".join((*way, module)))
+            if module not in done:
+                for other in sorted(self.imports.get(module, ())):
+                    walk(other, (*way, module))
+                done.add(module)
+
+        for module in sorted(self.imports):
+            walk(module, ())
