@@ -132,7 +132,7 @@ class Locks(LibraryTest):
             self.assertEqual(repr(now), repr(before))
             self.assertEqual(recover(self.home), [])
 
-        with mock.patch("nostos.core.database.mysql.connection._LOCK_WAIT_SECONDS", 1):
+        with mock.patch("nostos.core.database.mysql.session._LOCK_WAIT_SECONDS", 1):
             refused()
         other.rollback()
         real = MysqlDatabase.run

@@ -132,6 +132,7 @@ def pick(env: Environment, crew: Crew, prepared: Prepared) -> Prepared:
     for d in prepared.made.prefer:
         if not d.field and d.item in picker.items:
             picker.decided[d.item] = d.side
+
     def look(item: Item) -> list[str]:
         out = io.StringIO()
         console = Console(file=out, width=100, color_system=None, highlight=False, markup=False, emoji=False)

@@ -440,4 +440,3 @@ class Anchor:
     def fact(self, name: str) -> Any:
         found = self._file.execute("SELECT value FROM facts WHERE name=?", (name,)).fetchone()
         return msgspec.json.decode(found[0]) if found else None
-

@@ -12,7 +12,7 @@ from typing import Any
 from nostos.core.apply.schema import apply_schema
 from nostos.core.compare.field_merge import same
 from nostos.core.compare.portable import Portable, Unresolved, Writer
-from nostos.core.compare.row_changes import Rows
+from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.errors import LiveMoved, MergeRefused

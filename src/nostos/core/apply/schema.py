@@ -8,7 +8,7 @@ from typing import Any
 
 import msgspec
 
-from nostos.core.compare.row_changes import Rows
+from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table, Value
 from nostos.core.plan.operations import Plan, SchemaOperation

@@ -12,7 +12,7 @@ from nostos.core.apply.rows import Committed
 from nostos.core.compare.field_merge import ABSENT, Standing
 from nostos.core.compare.items import TRAVELS, Comparison, Field, Item
 from nostos.core.compare.portable import Portable, Unresolved, Writer
-from nostos.core.compare.row_changes import Rows, RowState, base_key
+from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Key, Row, Table
 from nostos.core.files.entry import Entry

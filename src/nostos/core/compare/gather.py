@@ -13,7 +13,7 @@ from nostos.core.compare.field_merge import ABSENT, Merged, Standing, merge
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.compare.portable import PREFIX, Portable, plain
-from nostos.core.compare.row_changes import Rows, RowState, base_key
+from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Column, Row, Table
 from nostos.core.files.entry import Entry

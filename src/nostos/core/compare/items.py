@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.field_merge import Merged, Standing
 from nostos.core.compare.file_changes import FileState
-from nostos.core.compare.row_changes import Rows, RowState
+from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.profiles.model import Policy
 
 TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, Side
 from nostos.core.anchor.store import Anchor, RowMove
 from nostos.core.compare.portable import Portable, Translator, plain
-from nostos.core.compare.row_changes import T, _canonical, base_key
+from nostos.core.compare.row_states import T, base_key, canonical_key
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.model import Profile
 from nostos.core.values import structures
@@ -95,7 +95,7 @@ class Matcher:
     def _removed(self, side: Side, table: str) -> Iterable[tuple[str, Row, Portable]]:
         for move in self.moves[side].get(table, ()):
             if move.row is None:
-                name = _canonical(self.tables[table], move, self.keys[side], self.translators[side])
+                name = canonical_key(self.tables[table], move, self.keys[side], self.translators[side])
                 key = base_key(self.tables[table], name, self.base)
                 row = self.anchor.base_row(table, key) if key else None
                 if row is not None:

@@ -10,7 +10,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.compare.field_merge import ABSENT, Merged, Standing, same
 from nostos.core.compare.gather import default_value
 from nostos.core.compare.items import Field, Item, SchemaStep
-from nostos.core.compare.row_changes import Rows
+from nostos.core.compare.row_states import Rows
 from nostos.core.database.schema import Column
 from nostos.core.patterns import matches
 from nostos.core.profiles.compared import OWN_TABLES

@@ -14,7 +14,7 @@ from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.field_merge import Merged, Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Item
-from nostos.core.compare.row_changes import Rows, RowState
+from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row
 

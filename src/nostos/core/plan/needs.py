@@ -13,7 +13,7 @@ from nostos.core.anchor.names import CanonicalName, Origin, RowName, Side
 from nostos.core.compare.field_merge import Standing, same
 from nostos.core.compare.items import Comparison, Item, SchemaStep, with_standing
 from nostos.core.compare.portable import Unresolved, Writer, named_rows, plain
-from nostos.core.compare.row_changes import Rows, RowState, side_key
+from nostos.core.compare.row_states import Rows, RowState, side_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.errors import LiveMoved

@@ -11,7 +11,7 @@ from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import TRAVELS, Comparison, Item, SchemaStep
 from nostos.core.compare.portable import named_rows
-from nostos.core.compare.row_changes import Rows, RowState
+from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.database.schema import Key, Row
 from nostos.core.files.entry import Entry, digest_of
 from nostos.core.plan.needs import Needs

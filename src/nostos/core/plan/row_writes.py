@@ -11,7 +11,7 @@ from nostos.core.compare.field_merge import ABSENT, same
 from nostos.core.compare.gather import default_value
 from nostos.core.compare.items import TRAVELS, Field, Item
 from nostos.core.compare.portable import Portable, named_rows, plain
-from nostos.core.compare.row_changes import Rows, RowState
+from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.profiles.model import Policy
 from nostos.core.values import references as refs
 from nostos.core.values import structures

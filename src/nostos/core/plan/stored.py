@@ -15,7 +15,7 @@ from nostos.core.compare.gather import assemble
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.joins import Joins
 from nostos.core.compare.portable import Translator
-from nostos.core.compare.row_changes import Rows, RowState
+from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.compare.schema_changes import schema_items
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table

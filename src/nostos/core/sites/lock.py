@@ -24,7 +24,8 @@ from typing import Any
 
 import msgspec
 
-from nostos.core.database.mysql.connection import MARKS, MysqlDatabase
+from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.database.mysql.session import MARKS
 from nostos.core.database.protocol import Database
 from nostos.core.errors import LiveMoved, RecoverNeeded, VoyageError
 from nostos.core.private_files import sync_descriptor

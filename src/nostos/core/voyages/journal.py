@@ -147,4 +147,3 @@ def read(folder: Path) -> Iterator[dict[str, Any]]:
     for line in path.read_bytes().split(b"\n") if path.exists() else ():
         with suppress(msgspec.DecodeError):
             yield msgspec.json.decode(line)
-

@@ -10,7 +10,7 @@ from urllib.parse import quote
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.compare.items import Comparison
-from nostos.core.compare.row_changes import RowState
+from nostos.core.compare.row_states import RowState
 from nostos.core.database.schema import Key
 from nostos.core.inspect.trial.compare import Known
 from nostos.core.profiles.model import Kind, Profile, holds

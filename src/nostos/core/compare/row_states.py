@@ -1,0 +1,120 @@
+"""The rows of both sides and of the anchor, as a comparison holds them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TypeVar
+
+from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, of_anchor
+from nostos.core.anchor.store import RowMove
+from nostos.core.clone.masking import Mask
+from nostos.core.compare.portable import Portable, Translator, Unresolved, Writer
+from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.profiles.model import Profile
+from nostos.core.values.urls import UrlForms
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True)
+class RowState:
+    """A row that is not the same everywhere: its three versions in portable form (None: there is none).
+
+    name: its canonical key. live_raw, staging_raw: as the sides have it, with their keys. stale: keys under which a
+    side had the row before it was deleted there and made anew.
+    """
+
+    table: str
+    name: Key
+    base: Portable | None
+    live: Portable | None
+    staging: Portable | None
+    live_raw: Row | None
+    staging_raw: Row | None
+    moved: frozenset[Side]
+    live_key: Key | None
+    staging_key: Key | None
+    stale: tuple[tuple[Side, Key], ...] = ()
+    live_digest: bytes | None = None
+    staging_digest: bytes | None = None
+    joined: Row = field(default_factory=dict)  # what it is joined to, for telling its kind
+
+    @property
+    def id(self) -> RowName:
+        return self.table, self.name
+
+    def version(self) -> Portable:
+        """Any version there is, staging's first: for naming things."""
+        found = self.staging or self.live or self.base
+        assert found is not None
+        return found
+
+
+@dataclass
+class Rows:
+    """All rows that are not the same everywhere, with what is needed to read and write values on either side."""
+
+    profile: Profile
+    live_tables: dict[str, Table]
+    staging_tables: dict[str, Table]
+    anchor_tables: dict[str, Table]
+    states: dict[RowName, RowState]
+    live_keys: Keys
+    staging_keys: Keys
+    to_portable: dict[Side, Translator]
+    base_translator: Translator
+    live_urls: UrlForms
+    live_prefix: str = ""
+    staging_prefix: str = ""
+    skipped: list[str] = field(default_factory=list)  # tables without a key
+    keep_keys: bool = False  # rows that come back keep the numbers that they had
+    mask: Mask | None = None  # how staging's rows are masked, if they are
+    masks: bool = False  # what is written is masked, for it is staging that is written to
+
+    def dropped(self, name: str) -> set[str]:
+        """The columns of a table that the anchor knows and one side has no more."""
+        sides = [t.get(name) for t in (self.live_tables, self.staging_tables)]
+        known = self.anchor_tables.get(name)
+        return {c for c in known.names if any(t is not None and t.column(c) is None for t in sides)} if known else set()
+
+    def table(self, name: str) -> Table:
+        return self.live_tables.get(name) or self.staging_tables[name]
+
+
+def canonical_key(table: Table, move: RowMove, keys: Keys, translator: Translator) -> Key:
+    if table.surrogate:
+        name = keys.name(table.name, move.key[0])
+        parsed = CanonicalName.parse(name)
+        if (move.row is None and not move.born and parsed.origin in (Origin.STAGING, Origin.LIVE)
+                and parsed.number == move.key[0]):
+            return (str(move.key[0]),)  # the old row of a key that was given out again
+        return (name,)
+    row = dict(zip(table.key, move.key, strict=True))
+    return tuple(translator.value(table.name, row, c) for c in table.key)
+
+
+def side_key(table: Table, name: Key, side: Translator) -> Key | None:
+    """A side's raw key for a canonical one; None when it rests on a row that the side does not have."""
+    keys = side.keys
+    if table.surrogate:
+        found = keys.key(table.name, str(name[0]))
+        return None if found is None else (found,)
+
+    def number(target: str, target_name: str) -> Value:
+        key = keys.key(target, target_name)
+        if key is None:
+            raise Unresolved(target, target_name)
+        return key
+
+    try:
+        return tuple(Writer(side.urls, number).value(v) for v in name)
+    except Unresolved:
+        return None
+
+
+def base_key(table: Table, name: Key, base: Translator) -> Key | None:
+    """The key under which the anchor holds the ancestor of a row."""
+    if table.surrogate:
+        known = of_anchor(name[0])
+        return None if known is None else (known,)
+    return side_key(table, name, base)

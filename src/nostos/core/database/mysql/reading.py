@@ -1,0 +1,193 @@
+"""Reading the rows of a server's tables: digests by the server, rows through the driver's own cursor."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+
+from nostos.core.database.mysql.reflection import quote
+from nostos.core.database.mysql.row_sql import READERS
+from nostos.core.database.mysql.session import _AT_ONCE, _PATTERNS, MysqlSession
+from nostos.core.database.outline import Trigger, reached
+from nostos.core.database.protocol import Block, ForeignColumn
+from nostos.core.database.schema import Column, Key, Row, Table, Value
+
+
+class MysqlReading(MysqlSession):
+    """What is read of a database."""
+
+    def count(self, table: str) -> int:
+        return int(self.run(f"SELECT COUNT(*) FROM {self.real(table)}")[0][0])
+
+    def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+        wanted, kinds = self._of(table).select(columns)
+        yield from self._stream(f"SELECT {wanted} FROM {self.real(table.name)}", (), kinds)
+
+    def scan_payloads(self, table: Table) -> Iterator[tuple[int, bytes]]:
+        sql = self._of(table)
+        for batch in self._batches(f"SELECT {sql.block}, {sql.payload(table.stored)} FROM {sql.real}", ()):
+            for number, payload in batch:
+                yield int(number), payload
+
+    def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
+        return {int(b): Block(int(n), int(total)) for b, n, total in self.run(self._of(table).blocks(columns))}
+
+    def row_digests(self, table: Table, columns: Sequence[str],
+                    numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
+        sql = self._of(table)
+        wanted, kinds = sql.select(table.key)
+        for where in sql.wheres(numbers):
+            for row in self._stream(f"SELECT {wanted}, {sql.digest(columns)} FROM {sql.real}{where}", (),
+                                    [*kinds, "text"]):
+                yield row[:-1], bytes.fromhex(str(row[-1]))
+
+    def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
+        tests = " OR ".join(f"NOT ({quote(c.name)} <=> DEFAULT({quote(c.name)}))" for c in columns)
+        yield from self._rows(table, tests, ())
+
+    def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:
+        wanted, kinds = self._of(table).select(table.stored)
+        sql = f"SELECT {wanted} FROM {self.real(table.name)} WHERE {where}"
+        for row in self._stream(sql, values, kinds):
+            yield dict(zip(table.stored, row, strict=True))
+
+    def _matching(self, table: Table, values: Mapping[str, Value]) -> tuple[str, list[Value]]:
+        """Columns that equal these values exactly: text by its bytes, not by its collation."""
+        kinds = self._of(table).kinds
+        tests = []
+        for c, value in values.items():
+            # The plain comparison lets an index find the row; the binary one makes it exact.
+            exact = kinds.get(c) == "text" and value is not None
+            tests.append(f"{quote(c)} <=> %s" + (f" AND BINARY CONVERT({quote(c)} USING utf8mb4) = BINARY %s"
+                                                 if exact else ""))
+        bound = [v for c, value in values.items()
+                 for v in ([value, value] if kinds.get(c) == "text" and value is not None else [value])]
+        return " AND ".join(tests) or "1", bound
+
+    def fetch(self, table: Table, key: Key) -> Row | None:
+        return next(iter(self.find(table, dict(zip(table.key, key, strict=True)))), None)
+
+    def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        for where, values in self._keyed(table, keys):
+            yield from self._rows(table, where, values)
+
+    def locked(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        # A plain read would see the transaction's snapshot; one that locks sees what is there now. It does not wait
+        # for others while it holds rows itself; and it is read whole, for a deadlock may be told in the middle of it.
+        wanted, kinds = self._of(table).select(table.stored)
+        for where, values in self._keyed(table, sorted(keys, key=repr)):
+            sql = f"SELECT {wanted} FROM {self.real(table.name)} WHERE {where} FOR UPDATE"
+            cursor = self._cursor(f"{sql} NOWAIT" if self._may_refuse_to_wait() else sql, values)
+            try:
+                found = cursor.fetchall()
+            finally:
+                cursor.close()
+            columns = [READERS[k](column) for k, column in zip(kinds, zip(*found, strict=True), strict=True)
+                       ] if found else []
+            for row in zip(*columns, strict=True):
+                yield dict(zip(table.stored, row, strict=True))
+
+    def _may_refuse_to_wait(self) -> bool:
+        """Whether the server knows NOWAIT: MariaDB from 10.3, MySQL from 8.0 on."""
+        if self._nowait is None:
+            numbers = re.findall(r"\d+", str(self.run("SELECT VERSION()")[0][0]))
+            self._nowait = (int(numbers[0]), int(numbers[1])) >= ((10, 3) if "MariaDB" in self.version() else (8, 0))
+        return self._nowait
+
+    def _keyed(self, table: Table, keys: Sequence[Key]) -> Iterator[tuple[str, list[Value]]]:
+        """Conditions that select rows by their keys, some at once."""
+        kinds = self._of(table).kinds
+        if len(table.key) == 1 and kinds[table.key[0]] == "int":
+            for at in range(0, len(keys), 1000):
+                numbers = [k[0] for k in keys[at:at + 1000]]
+                yield f"{quote(table.key[0])} IN ({self._marks(len(numbers))})", numbers
+            return
+        for at in range(0, len(keys), 200):
+            part = keys[at:at + 200]
+            tests, bound = [], []
+            for key in part:
+                where, values = self._matching(table, dict(zip(table.key, key, strict=True)))
+                tests.append(f"({where})")
+                bound += values
+            yield "(" + " OR ".join(tests) + ")", bound
+
+    def find(self, table: Table, values: Mapping[str, Value]) -> list[Row]:
+        where, bound = self._matching(table, values)
+        # Only where an index leads to the rows: else the lock would hold the whole table.
+        lock = " LOCK IN SHARE MODE" if self._locking and table.indexed(next(iter(values), "")) else ""
+        return list(self._rows(table, where + lock, bound))
+
+    @contextmanager
+    def locking(self) -> Iterator[None]:
+        self._locking = True
+        try:
+            yield
+        finally:
+            self._locking = False
+
+    def _texts(self, table: Table, where: Mapping[str, str]) -> tuple[str, list[Value]]:
+        names = [c for c in where if table.column(c) is not None]
+        return "".join(f" AND {quote(c)} = %s" for c in names), [where[c] for c in names]
+
+    def find_any(self, table: Table, column: str, values: Sequence[Value], where: Mapping[str, str]) -> Iterator[Row]:
+        more, texts = self._texts(table, where)
+        kind = self._of(table).kinds.get(column)
+        # Values of the column's own type, else no index leads to them.
+        some = sorted({str(v) if kind == "text" else int(v) if kind == "int" and str(v).isdigit() else v
+                       for v in values if v is not None}, key=repr)
+        for at in range(0, len(some), 1000):
+            part = some[at:at + 1000]
+            yield from list(self._rows(table, f"{quote(column)} IN ({self._marks(len(part))}){more}", [*part, *texts]))
+
+    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
+                   ) -> Iterator[Row]:
+        more, texts = self._texts(table, where)
+        own, kinds = self._of(table).select(table.key)
+        if len(numbers) <= _PATTERNS:
+            any_of = "|".join(str(n) for n in sorted(numbers))
+            found = list(self._stream(
+                f"SELECT {own} FROM {self.real(table.name)} WHERE {quote(column)} REGEXP %s{more}",
+                [f"(^|[^0-9])({any_of})([^0-9]|$)", *texts], kinds))
+        else:
+            wanted = {str(n) for n in numbers}
+            found = [row[:-1] for row in self._stream(
+                f"SELECT {own}, {quote(column)} FROM {self.real(table.name)} WHERE {quote(column)} IS NOT NULL{more}",
+                texts, [*kinds, "text"]) if not wanted.isdisjoint(re.findall(r"\d+", str(row[-1])))]
+        for at in range(0, len(found), _AT_ONCE):  # not while the answer is read: more is asked about each row
+            yield from list(self.fetch_many(table, found[at:at + _AT_ONCE]))
+
+    def top(self, table: Table) -> int | None:
+        found = self.run(f"SELECT MAX({quote(table.key[0])}) FROM {self.real(table.name)}")[0][0]
+        return None if found is None else int(found)
+
+    def above(self, table: Table, key: int) -> Iterator[Row]:
+        yield from list(self._rows(table, f"{quote(table.key[0])} > %s", (key,)))
+
+    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        triggers = [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
+            "SELECT event_object_table, event_manipulation, action_statement FROM information_schema.triggers "
+            "WHERE trigger_schema = %s", (self.name,)) if of.startswith(self.prefix)]
+        return reached(triggers, written, {n[len(self.prefix):]: n for n in self._names()} if triggers else {})
+
+    def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
+        yield from ()  # the server holds its foreign keys itself
+
+    def has_null(self, table: Table, column: str) -> bool:
+        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {quote(column)} IS NULL LIMIT 1"))
+
+    def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
+        names = ", ".join(quote(c) for c in columns)
+        full = " AND ".join(f"{quote(c)} IS NOT NULL" for c in columns)
+        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {full} GROUP BY {names} "
+                             "HAVING COUNT(*) > 1 LIMIT 1"))
+
+    def views(self) -> list[str]:
+        return [n[len(self.prefix):] for (n,) in self.run(
+            "SELECT table_name FROM information_schema.views WHERE table_schema = %s", (self.name,))
+            if n.startswith(self.prefix)]
+
+    def sizes(self) -> dict[str, tuple[int, int]]:
+        return {name[len(self.prefix):]: (int(rows or 0), int(size or 0)) for name, rows, size in self.run(
+            "SELECT table_name, table_rows, data_length + index_length FROM information_schema.tables "
+            "WHERE table_schema = %s AND table_type = 'BASE TABLE'", (self.name,)) if name.startswith(self.prefix)}

@@ -1,0 +1,165 @@
+"""A connection to a server: statements, transactions, the schema."""
+
+from __future__ import annotations
+
+import importlib
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from typing import Any
+
+from nostos.core.database.location import Location
+from nostos.core.database.mysql import connect as connecting
+from nostos.core.database.mysql.reflection import REFLECTION, quote, table_of
+from nostos.core.database.mysql.row_sql import READERS, RowSql, as_text, bound
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Table, Value
+from nostos.core.errors import NostosError
+
+_LOCK_WAIT_SECONDS = 1  # while this waits for a row, visitors wait for those that it has
+_IDLE_SECONDS = 86400
+_SLOW_SECONDS = 3600
+_AT_ONCE = 500
+_PATTERNS = 50  # so many numbers are looked for by one regular expression of the server's
+_FIRST, _BATCH_ROWS, _BATCH_BYTES = 16, 2000, 4_000_000  # of what is fetched at once
+MARKS = "nostos_unfinished"  # the table in which a site says that something is unfinished; never copied
+
+
+class MysqlSession(Database):
+    """One database of a server, seen through a table prefix."""
+
+    computes = True
+    transactional_schema = False
+
+    def __init__(self, location: Location, readonly: bool = False) -> None:
+        self.location = location
+        self.prefix = location.prefix
+        self.name = str(location.url.database)
+        self.url = location.shown
+        self.driver = connecting.driver()
+        self._connection = connecting.connect(location, self.driver)
+        # A server may end connections that idle for a few seconds, as ours do while files are copied.
+        self.run("SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', time_zone = '+00:00', "
+                 f"SESSION innodb_lock_wait_timeout = {_LOCK_WAIT_SECONDS}, SESSION group_concat_max_len = 1048576, "
+                 f"SESSION wait_timeout = {_IDLE_SECONDS}, SESSION net_write_timeout = {_SLOW_SECONDS}, "
+                 f"SESSION net_read_timeout = {_SLOW_SECONDS}")
+        if readonly:
+            self.run("SET SESSION TRANSACTION READ ONLY")
+        self.run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+        self._sql: dict[str, RowSql] = {}
+        self._locking = False
+        self._nowait: bool | None = None
+
+    def close(self) -> None:
+        with suppress(self.driver.MySQLError):
+            self._connection.close()
+
+    def _cursor(self, sql: str, values: Sequence[Value] = (), stream: bool = False) -> Any:
+        kind: Any = None
+        if stream:
+            kind = importlib.import_module(f"{self.driver.__name__}.cursors").SSCursor
+        cursor = self._connection.cursor(kind) if kind else self._connection.cursor()
+        cursor.execute(sql, [bound(v) for v in values] if values else ())
+        return cursor
+
+    def run(self, sql: str, values: Sequence[Value] = ()) -> list[tuple[Any, ...]]:
+        """Run a statement; its result as text (or bytes where it is not text)."""
+        cursor = self._cursor(sql, values)
+        try:
+            return [tuple(as_text(v) for v in row) for row in cursor.fetchall()] if cursor.description else []
+        finally:
+            cursor.close()
+
+    def _batches(self, sql: str, values: Sequence[Value]) -> Iterator[Sequence[tuple[Any, ...]]]:
+        """A statement's rows, streamed, as many at once as take a few megabytes."""
+        cursor = self._cursor(sql, values, stream=True)
+        count = _FIRST
+        broken = False
+        try:
+            while True:
+                try:
+                    batch = cursor.fetchmany(count)
+                except self.driver.MySQLError:
+                    broken = True
+                    raise
+                if not batch:
+                    break
+                yield batch
+                size = sum(len(v) for row in batch[:_FIRST] for v in row if v is not None) // min(len(batch), _FIRST)
+                count = max(1, min(_BATCH_BYTES // (size + 1), 2 * count, _BATCH_ROWS))
+        finally:
+            if broken:  # what comes of tidying up after that says nothing of the cause
+                with suppress(self.driver.MySQLError):
+                    cursor.close()
+            else:  # what is left must be read before the connection can be used again
+                while cursor.fetchmany(_FIRST):
+                    pass
+                cursor.close()
+
+    def _stream(self, sql: str, values: Sequence[Value], kinds: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+        readers = [READERS[k] for k in kinds]
+        for batch in self._batches(sql, values):
+            # A column at a time: that costs a third of a row at a time.
+            yield from zip(*[read(column) for read, column in zip(readers, zip(*batch, strict=True), strict=True)],
+                           strict=True)
+
+    def real(self, table: str) -> str:
+        """A table's full name, quoted."""
+        return quote(self.prefix + table)
+
+    def version(self) -> str:
+        said = str(self.run("SELECT VERSION()")[0][0])
+        return said if "MariaDB" in said else f"MySQL {said}"
+
+    def tables(self) -> dict[str, Table]:
+        info: dict[str, dict[str, list[tuple[Any, ...]]]] = {}
+        for what, sql in REFLECTION.items():
+            for name, *rest in self.run(sql, (self.name,)):
+                if name.startswith(self.prefix) and name != self.prefix + MARKS:
+                    info.setdefault(name[len(self.prefix):], {}).setdefault(what, []).append(tuple(rest))
+        return {name: table_of(name, self.prefix, self.definition(name), found)
+                for name, found in sorted(info.items()) if "table" in found}
+
+    def _of(self, table: Table) -> RowSql:
+        """The SQL for a table's rows, made once."""
+        found = self._sql.get(table.name)
+        if found is None or found.table is not table:
+            found = self._sql[table.name] = RowSql(table, self.real(table.name))
+        return found
+
+    def definition(self, table: str) -> str:
+        """The statement that makes the table, as the server writes it."""
+        return str(self.run(f"SHOW CREATE TABLE {self.real(table)}")[0][1])
+
+    def _names(self) -> list[str]:
+        return [n for (n,) in self.run("SELECT table_name FROM information_schema.tables WHERE table_schema = %s",
+                                       (self.name,)) if n.startswith(self.prefix)]
+
+    @contextmanager
+    def reading(self) -> Iterator[None]:
+        self.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+        try:
+            yield
+        finally:
+            with suppress(self.driver.MySQLError):  # a connection that is gone holds no snapshot
+                self.run("ROLLBACK")
+
+    @contextmanager
+    def writing(self, unchecked: bool = False) -> Iterator[None]:
+        self.run("START TRANSACTION")
+        try:
+            yield
+            self.run("COMMIT")
+        except BaseException as error:
+            with suppress(self.driver.MySQLError):
+                self.run("ROLLBACK")
+            said = self.explained(error)
+            if said is not None:
+                raise said from error
+            raise
+
+    def explained(self, error: BaseException, at: str = "") -> NostosError | None:
+        return connecting.explained(self.driver, error, at)
+
+    @staticmethod
+    def _marks(count: int) -> str:
+        return ", ".join(["%s"] * count)

@@ -1,0 +1,145 @@
+"""Reading the rows of a SQLite file."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator, Mapping, Sequence
+
+from nostos.core.database.outline import Trigger, reached
+from nostos.core.database.protocol import Block, ForeignColumn
+from nostos.core.database.rows.block_sums import Sums
+from nostos.core.database.rows.digests import block_of, pack, row_digest
+from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.database.sqlite.session import _AT_ONCE, SqliteSession, _bound, quote
+
+
+class SqliteReading(SqliteSession):
+    """What is read of a database."""
+
+    def count(self, table: str) -> int:
+        return int(self._run(f"SELECT count(*) FROM {quote(table)}").fetchone()[0])
+
+    def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+        have = set(table.names)
+        wanted = ", ".join(quote(c) if c in have else "NULL" for c in columns)
+        cursor = self._run(f"SELECT {wanted} FROM {quote(table.name)}")
+        while batch := cursor.fetchmany(500):
+            yield from batch
+
+    def scan_payloads(self, table: Table) -> Iterator[tuple[int, bytes]]:
+        places = [table.stored.index(k) for k in table.key]
+        for values in self.scan(table, table.stored):
+            yield block_of(tuple([values[p] for p in places])), pack(values)
+
+    def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
+        sums = Sums()
+        for key, digest in self.row_digests(table, columns):
+            sums.add(block_of(key), digest)
+        return sums.blocks()
+
+    def row_digests(self, table: Table, columns: Sequence[str],
+                    numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
+        wanted = None if numbers is None else set(numbers)
+        for values in self.scan(table, [*table.key, *columns]):
+            key = values[:len(table.key)]
+            if wanted is None or block_of(key) in wanted:
+                yield key, row_digest(values[len(table.key):])
+
+    def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        for key in keys:
+            yield from self.find(table, dict(zip(table.key, key, strict=True)))
+
+    def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
+        tests = " OR ".join(f"{quote(c.name)} IS NOT ({c.default or 'NULL'})" for c in columns)
+        yield from self._rows(table, tests, ())
+
+    def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:
+        names = table.stored
+        wanted = ", ".join(quote(n) for n in names)
+        cursor = self._run(f"SELECT {wanted} FROM {quote(table.name)} WHERE {where}", values)
+        while batch := cursor.fetchmany(500):
+            for row in batch:
+                yield dict(zip(names, row, strict=True))
+
+    def _matching(self, values: Mapping[str, Value]) -> tuple[str, list[Value]]:
+        tests, bound = [], []
+        for name, value in values.items():
+            mark, plain = _bound(value)
+            tests.append(f"{quote(name)} IS {mark}")
+            bound.append(plain)
+        return " AND ".join(tests) or "1", bound
+
+    def fetch(self, table: Table, key: Key) -> Row | None:
+        return next(iter(self.find(table, dict(zip(table.key, key, strict=True)))), None)
+
+    def find(self, table: Table, values: Mapping[str, Value]) -> list[Row]:
+        where, bound = self._matching(values)
+        return list(self._rows(table, where, bound))
+
+    @staticmethod
+    def _texts(table: Table, where: Mapping[str, str]) -> tuple[str, list[Value]]:
+        names = [c for c in where if table.column(c) is not None]
+        return "".join(f"CAST({quote(c)} AS TEXT) = ? AND " for c in names), [where[c] for c in names]
+
+    def find_any(self, table: Table, column: str, values: Sequence[Value], where: Mapping[str, str]) -> Iterator[Row]:
+        more, texts = self._texts(table, where)
+        for at in range(0, len(values), _AT_ONCE):
+            part = values[at:at + _AT_ONCE]
+            yield from self._rows(table, f"{more}{quote(column)} IN ({', '.join('?' * len(part))})", [*texts, *part])
+
+    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
+                   ) -> Iterator[Row]:
+        more, texts = self._texts(table, where)
+        wanted = {str(n) for n in numbers}
+
+        def mentions(text: object) -> bool:
+            return isinstance(text, str) and not wanted.isdisjoint(re.findall(r"\d+", text))
+
+        self._driver.create_function("nostos_mentions", 1, mentions, deterministic=True)
+        yield from self._rows(table, f"{more}nostos_mentions(CAST({quote(column)} AS TEXT))", texts)
+
+    def top(self, table: Table) -> int | None:
+        found = self._run(f"SELECT MAX({quote(table.key[0])}) FROM {quote(table.name)}").fetchone()[0]
+        return found if isinstance(found, int) else None
+
+    def above(self, table: Table, key: int) -> Iterator[Row]:
+        yield from self._rows(table, f"{quote(table.key[0])} > ?", [key])
+
+    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        found = self._run("SELECT tbl_name, sql FROM sqlite_master WHERE type='trigger' AND sql IS NOT NULL").fetchall()
+        triggers = []
+        for of, sql in found:
+            event = re.search(r"\b(INSERT|UPDATE|DELETE)\b", sql, re.IGNORECASE)
+            triggers.append(Trigger("", of, "", event.group(1).upper() if event else "", sql))
+        if not triggers:
+            return set()
+        names = [n for (n,) in self._run("SELECT name FROM sqlite_master WHERE type='table'")]
+        return reached(triggers, written, {n: n for n in names})
+
+    def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
+        by_id = {r[0]: r for r in self._run(f"PRAGMA foreign_key_list({quote(table.name)})").fetchall()}
+        for _, rowid, parent, fk_id in self._run(f"PRAGMA foreign_key_check({quote(table.name)})").fetchall():
+            column = by_id[fk_id][3] if fk_id in by_id else "?"
+            yield (rowid,), ForeignColumn(table.name, column, parent)
+
+    def has_null(self, table: Table, column: str) -> bool:
+        found = self._run(f"SELECT 1 FROM {quote(table.name)} WHERE {quote(column)} IS NULL LIMIT 1").fetchone()
+        return found is not None
+
+    def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
+        names = ", ".join(quote(c) for c in columns)
+        full = " AND ".join(f"{quote(c)} IS NOT NULL" for c in columns)
+        return self._run(f"SELECT 1 FROM {quote(table.name)} WHERE {full} GROUP BY {names} HAVING count(*) > 1 LIMIT 1"
+                         ).fetchone() is not None
+
+    def cannot_change(self, table: Table) -> str | None:
+        mine = self.tables().get(table.name)
+        if mine is None or mine.names != table.names:
+            return (f"SQLite cannot define a column of {table.name} anew where its columns are others than in staging, "
+                    "or stand in another order")
+        return None
+
+    def raw_rows(self, name: str) -> Iterator[tuple[Value, ...]]:
+        cursor = self._run(f"SELECT * FROM {quote(name)}")
+        while batch := cursor.fetchmany(500):
+            yield from batch

@@ -1,0 +1,123 @@
+"""Writing rows and schema in a SQLite file."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Mapping, Sequence
+
+from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.database.sqlite.reading import SqliteReading
+from nostos.core.database.sqlite.session import _bound, quote
+from nostos.core.errors import MergeRefused
+
+
+class SqliteWriting(SqliteReading):
+    """What is written to a database."""
+
+    def insert(self, table: Table, row: Row) -> Key:
+        marks, bound = [], []
+        for value in row.values():
+            mark, plain = _bound(value)
+            marks.append(mark)
+            bound.append(plain)
+        names = ", ".join(quote(n) for n in row)
+        sql = f"({names}) VALUES ({', '.join(marks)})" if row else "DEFAULT VALUES"
+        cursor = self._run(f"INSERT INTO {quote(table.name)} {sql}", bound)
+        if table.surrogate and table.key[0] not in row:
+            return (cursor.lastrowid,)
+        return table.key_of(row)
+
+    def update(self, table: Table, key: Key, values: Row) -> None:
+        if not values:
+            return
+        sets, bound = [], []
+        for name, value in values.items():
+            mark, plain = _bound(value)
+            sets.append(f"{quote(name)} = {mark}")
+            bound.append(plain)
+        where, which = self._matching(dict(zip(table.key, key, strict=True)))
+        done = self._run(f"UPDATE {quote(table.name)} SET {', '.join(sets)} WHERE {where}", bound + which)
+        if done.rowcount != 1:
+            raise sqlite3.IntegrityError(f"{table.name} has {done.rowcount} rows with key {key!r}, not one")
+
+    def remove(self, table: Table, key: Key) -> None:
+        where, which = self._matching(dict(zip(table.key, key, strict=True)))
+        done = self._run(f"DELETE FROM {quote(table.name)} WHERE {where}", which)
+        if done.rowcount != 1:
+            raise sqlite3.IntegrityError(f"{table.name} has {done.rowcount} rows with key {key!r}, not one")
+
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key,
+                through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
+        tests, bound = self._matching(where)
+        if through is not None:
+            other, points, wanted = through
+            more, values = self._matching(wanted)
+            tests += (f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {quote(other.name)} WHERE {more})")
+            bound += values
+        which, keys = self._matching(dict(zip(table.key, key, strict=True)))
+        self._run(f"UPDATE {quote(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM {quote(counted.name)} "
+                  f"WHERE {quote(by)} IS ? AND {tests}) WHERE {which}", [key[0], *bound, *keys])
+
+    def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
+        if column is None:
+            self._run(f"DELETE FROM {quote(table)}")
+            return
+        for pattern in patterns:
+            like = pattern.replace("|", "||").replace("%", "|%").replace("_", "|_").replace("*", "%")
+            self._run(f"DELETE FROM {quote(table)} WHERE {quote(column)} LIKE ? ESCAPE '|'", [like])
+
+    def mark(self, table: str, name: str, when: str) -> None:
+        self._run(f"CREATE TABLE IF NOT EXISTS {quote(table)} (merge_id TEXT PRIMARY KEY, at TEXT NOT NULL)")
+        self._run(f"INSERT INTO {quote(table)} VALUES (?, ?)", (name, when))
+
+    def create_table(self, table: Table) -> None:
+        self._run(table.ddl)
+        for name, ddl in table.indexes:
+            self.create_index(table.name, name, ddl)
+
+    def change_column(self, table: Table, column: Column) -> None:
+        """By the schema table, as SQLite's documentation on altering tables has it for changes that leave the content
+        on disk as it is."""
+        reason = self.cannot_change(table)
+        if reason is not None:
+            raise MergeRefused(reason, next_step="Make the change on live by hand, then merge.")
+        version = self._run("PRAGMA schema_version").fetchone()[0]
+        self._run("PRAGMA writable_schema = ON")
+        try:
+            self._run("UPDATE sqlite_master SET sql=? WHERE type='table' AND name=?", (table.ddl, table.name))
+            self._run(f"PRAGMA schema_version = {version + 1}")
+        finally:
+            self._run("PRAGMA writable_schema = OFF")
+
+    def add_column(self, table: Table, column: Column) -> None:
+        rest = "" if column.nullable else " NOT NULL"
+        if column.default is not None:
+            rest += f" DEFAULT {column.default}"
+        self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {quote(column.name)} {column.declared}{rest}")
+
+    def create_index(self, table: str, name: str, ddl: str) -> None:
+        self._run(ddl)
+
+    def put_raw(self, name: str, rows: Iterable[Sequence[Value]]) -> None:
+        self._run(f"DELETE FROM {quote(name)}")
+        columns = len(self._run(f"PRAGMA table_info({quote(name)})").fetchall())
+        self._driver.executemany(f"INSERT INTO {quote(name)} VALUES ({', '.join('?' * columns)})", rows)
+
+    def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
+        names = ", ".join(quote(c) for c in columns)
+        for row in rows:
+            marks = ", ".join(_bound(v)[0] for v in row)
+            self._run(f"INSERT INTO {quote(table.name)} ({names}) VALUES ({marks})", [_bound(v)[1] for v in row])
+
+    def replace_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
+        places = [columns.index(k) for k in table.key]
+        for row in rows:
+            where, which = self._matching(dict(zip(table.key, (row[p] for p in places), strict=True)))
+            self._run(f"DELETE FROM {quote(table.name)} WHERE {where}", which)
+        self.insert_many(table, columns, rows)
+
+    def drop(self, what: str, table: str, name: str) -> None:
+        if what == "column":
+            self._run(f"ALTER TABLE {quote(table)} DROP COLUMN {quote(name)}")
+        else:
+            self._run(f"DROP {what.upper()} {quote(name)}")
