@@ -21,7 +21,7 @@ from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import afresh, clone
 from nostos.core.clone.remove import remove
 from nostos.core.compare.field_merge import merge_sets
-from nostos.core.compare.gather import default_value
+from nostos.core.database.column_types import default_value
 from nostos.core.database.mysql.reflection import _literal
 from nostos.core.database.schema import Column
 from nostos.core.errors import Disturbed, LiveMoved, MergeRefused, RecoverNeeded, SiteError

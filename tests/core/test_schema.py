@@ -4,7 +4,7 @@ import sqlite3
 import unittest
 
 from nostos.core.apply.merge import merge
-from nostos.core.compare.schema_changes import widens
+from nostos.core.database.column_types import widens
 from nostos.core.database.schema import Column
 from nostos.core.errors import SelectionError
 from nostos.core.plan.prepared import prepare

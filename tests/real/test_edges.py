@@ -16,9 +16,9 @@ from nostos.core.backup.restore import look as look_into
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
 from nostos.core.clone import clone as cloning
-from nostos.core.database.location import locate
-from nostos.core.database.mysql.session import MARKS
+from nostos.core.database.engines import locate
 from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.database.mysql.session import MARKS
 from nostos.core.errors import MergeRefused, RecoverNeeded, SiteError, VoyageError
 from nostos.core.files import local
 from nostos.core.plan.prepared import prepare

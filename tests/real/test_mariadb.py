@@ -7,13 +7,14 @@ from contextlib import suppress
 from unittest import mock
 from urllib.parse import quote
 
+from nostos.core.clone.places import one_server
+
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.ledger import Ledger
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
-from nostos.core.clone.places import one_server
 from nostos.core.clone.remove import remove
-from nostos.core.database.location import locate
+from nostos.core.database.engines import locate
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import LiveMoved, MergeRefused, NostosError, SiteError
 from nostos.core.inspect.survey import survey

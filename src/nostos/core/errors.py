@@ -23,6 +23,10 @@ class SiteError(NostosError):
     """A site, its configuration, its database or its files cannot be used."""
 
 
+class NoSuchDatabase(SiteError):
+    """The server is there, and the database is not."""
+
+
 class VoyageError(NostosError):
     """A voyage is missing, taken, half-made or its sites have vanished."""
 

@@ -19,13 +19,13 @@ from nostos.core.anchor.open_voyage import Crew
 from nostos.core.apply.files import Switch
 from nostos.core.apply.foreign_keys import check_parents, may_check_itself
 from nostos.core.apply.ledger import Ledger, Line
-from nostos.core.apply.marker import MARKER, marked
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows import Committed, apply_rows
 from nostos.core.apply.schema import apply_schema, drop_schema, fill, take_back_schema
 from nostos.core.apply.settle import settle, settle_rest
 from nostos.core.clock import now
 from nostos.core.compare.items import Item
+from nostos.core.database.marker import MARKER, marked
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table
 from nostos.core.errors import (

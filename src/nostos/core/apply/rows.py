@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-import secrets
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -14,12 +12,10 @@ from nostos.core.compare.field_merge import same
 from nostos.core.compare.portable import Portable, Unresolved, Writer
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
 from nostos.core.values import references as refs
-
-_PLACEHOLDERS = 1000  # values that are tried
 
 
 @dataclass(frozen=True)
@@ -56,40 +52,6 @@ def apply_rows(plan: Plan, rows: Rows, live_db: Database, tables: dict[str, Tabl
         if said is None:
             raise
         raise said from error
-
-
-def _placeholders(column: Column) -> Iterator[Value]:
-    """Values of a column's type that a row may have for a moment inside the transaction, the least likely ones first.
-    """
-    declared = column.declared.lower()
-    room = [int(n) for n in re.findall(r"\d+", declared.partition("(")[2])]
-    if column.nullable:
-        yield None
-    elif "int" in declared or "serial" in declared:
-        bits = next((b for word, b in (("tiny", 8), ("small", 16), ("medium", 24), ("big", 64)) if word in declared),
-                    32)
-        yield from ((1 << (bits - 1)) - 1 - n for n in range(_PLACEHOLDERS))
-        yield from range(-1, -_PLACEHOLDERS, -1)
-    elif "decimal" in declared or "numeric" in declared:
-        digits, places = (*room, 0)[:2] if room else (10, 0)
-        yield from (str(10 ** (digits - places) - 1 - n) for n in range(_PLACEHOLDERS))
-    elif "float" in declared or "double" in declared or "real" in declared:
-        yield from (-float(n) - 0.5 for n in range(_PLACEHOLDERS))
-    elif "datetime" in declared or "timestamp" in declared:
-        yield from (f"1971-01-01 {n // 3600:02d}:{n // 60 % 60:02d}:{n % 60:02d}" for n in range(_PLACEHOLDERS))
-    elif "date" in declared:
-        yield from (f"{1001 + n // 28}-01-{n % 28 + 1:02d}" for n in range(_PLACEHOLDERS))
-    elif "time" in declared:
-        yield from (f"{n // 3600:02d}:{n // 60 % 60:02d}:{n % 60:02d}" for n in range(_PLACEHOLDERS))
-    elif "year" in declared:
-        yield from range(2155, 1901, -1)
-    elif declared.startswith(("enum", "set")):
-        yield from re.findall(r"'([^']*)'", column.declared)
-    else:
-        most = room[0] if room else 32
-        made = (secrets.token_hex(16)[:most] for _ in range(_PLACEHOLDERS))
-        yield from (m.encode() if "bin" in declared or "blob" in declared else m for m in made)
-        yield from (chr(n) for n in range(33, 127))
 
 
 class _Commit:
@@ -180,7 +142,7 @@ class _Commit:
         for name in columns:
             column = table.column(name)
             assert column is not None
-            for value in _placeholders(column):
+            for value in self.rows.engine.placeholders(column):
                 if value is None or not self.live_db.find(table, {name: value}):
                     self.live_db.update(table, operation.key, {name: value})
                     return

@@ -14,7 +14,7 @@ import msgspec
 from nostos.core.backup import layout
 from nostos.core.backup.archive import Body, Member, Reader
 from nostos.core.backup.layout import Manifest, damaged
-from nostos.core.database import outline as outlines
+from nostos.core.database.engines import engine
 from nostos.core.database.outline import Outline
 from nostos.core.database.rows import json_lines as rowlines
 from nostos.core.database.schema import Table, Value, in_todays_names
@@ -116,7 +116,7 @@ def _manifest(body: Body, member: Member) -> Manifest:
 
 def _outline(body: Body, member: Member, manifest: Manifest | None) -> Outline:
     outline = _decoded(body, member, Outline)
-    outlines.check(outline)
+    engine(outline.engine).check_outline(outline)
     if manifest is None or manifest.engine != outline.engine:
         raise damaged("its parts do not belong together")
     return outline

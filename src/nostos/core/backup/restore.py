@@ -22,11 +22,11 @@ from nostos.core.backup.archive import Reader
 from nostos.core.backup.contents import Contents, Rows, begin, into, read
 from nostos.core.backup.differences import Differences
 from nostos.core.backup.layout import BackupError
-from nostos.core.backup.replacing import Replacing, replacing
 from nostos.core.backup.write import BackedUp, Blocks, backup, default_place
 from nostos.core.clock import now
 from nostos.core.clone.copy_rows import Localiser
 from nostos.core.compare.file_changes import tree_of
+from nostos.core.database.engines import Swap, engine
 from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Block, Database, told
 from nostos.core.database.rows.block_sums import Sums
@@ -107,12 +107,10 @@ def localiser(contents: Contents, site: Site) -> Localiser:
 
 def check_fits(contents: Contents, site: Site) -> None:
     """Raise BackupError when a backup cannot be put into this site."""
-    kinds = {"sqlite": "a SQLite file", "mysql": "a MariaDB or MySQL database", "none": "no database"}
-    location = site.database
-    engine = "none" if location.none else "sqlite" if location.file is not None else "mysql"
-    if engine != contents.outline.engine:
-        raise BackupError(f"The backup is of a site with {kinds[contents.outline.engine]}; {site.name} has "
-                          f"{kinds[engine]}.", next_step="Name a site of the same kind.")
+    mine, theirs = site.database.engine, engine(contents.outline.engine)
+    if mine is not theirs:
+        raise BackupError(f"The backup is of a site with {theirs.kept}; {site.name} has {mine.kept}.",
+                          next_step="Name a site of the same kind.")
     if contents.manifest.files != site.has_files:
         raise BackupError("One of the two, the backup and the site, has files, and the other has none.",
                           next_step="Name a site of the same kind.")
@@ -232,7 +230,7 @@ class _Restore:
     def run(self, hold: Hold) -> Restored:
         safety = self._safety()
         journal = journals.Journal(self.folder)
-        place = replacing(self.site.database, self.folder, self.id)
+        place = self.site.database.engine.swap(self.site.database, self.folder, self.id)
         source = self.folder / "source"
         switch = Switch(LocalTree(self.site.files), LocalTree(source), self.id)
         began = False
@@ -282,7 +280,7 @@ class _Restore:
             journal.close()
         return Restored(self.id, safety.path, self.rows, len(self.outlook.files), late, self.between, 0.0)
 
-    def _committed(self, place: Replacing) -> bool:
+    def _committed(self, place: Swap) -> bool:
         try:
             return place.committed()
         except Exception:
@@ -301,7 +299,7 @@ class _Restore:
         write_private(self.folder / "totals.json", msgspec.json.encode(
             {t: {str(n): [b.count, str(b.digest)] for n, b in some.items()} for t, some in blocks.items()}))
 
-    def _load(self, place: Replacing, source: Path) -> None:
+    def _load(self, place: Swap, source: Path) -> None:
         """Fill the new tables and lay the files that are to come into `source`; prove the rows by their digests."""
         contents = self.outlook.contents
         local = localiser(contents, self.site)
@@ -324,7 +322,7 @@ class _Restore:
             target.build(outline)
             with target.writing():
                 again = read(reader, rows, target.put_raw, into(source, wanted), self.tell)
-            target.finish(replace(outline, views=(), triggers=()) if place.replaced() is not None else outline)
+            target.finish(replace(outline, views=(), triggers=()) if place.finishes_later else outline)
             if again.files != contents.files or again.outline != contents.outline:
                 raise BackupError("The backup was changed while it was read.", next_step="Restore it again.")
             for table in contents.outline.tables:
@@ -356,7 +354,7 @@ class _Restore:
             raise MergeRefused(f"The disk has {free >> 20} MB free, and the files to come need {size >> 20} MB.",
                                left="The site is as it was.", next_step="Free some space, then restore again.")
 
-    def _commit(self, place: Replacing, switch: Switch, safety: BackedUp, journal: journals.Journal) -> BackedUp:
+    def _commit(self, place: Swap, switch: Switch, safety: BackedUp, journal: journals.Journal) -> BackedUp:
         """Returns the backup of what was replaced: where live moved on meanwhile, it is made anew."""
         for attempt in range(1, _TRIES + 1):
             blocks = safety.blocks
@@ -393,7 +391,7 @@ def late_rows(database: Database, blocks: Blocks) -> int:
     return count
 
 
-def settle(site: Site, folder: Path, place: Replacing, switch: Switch, outline: Outline, tables: list[str],
+def settle(site: Site, folder: Path, place: Swap, switch: Switch, outline: Outline, tables: list[str],
            safety: Path, folders: Mapping[str, int], journal: journals.Journal, kept: Mapping[str, Any] | None = None
            ) -> int:
     """After the commit: what could not be part of it, the late rows, and tidying. Can be done again. kept: what the
@@ -443,7 +441,7 @@ def recover(folder: Path) -> str:
 
 
 def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[str, Mapping[str, Any]]) -> str:
-    place = replacing(site.database, folder, folder.name)
+    place = site.database.engine.swap(site.database, folder, folder.name)
     tables: list[str] = begun["tables"]
     switch = Switch.recorded(
         site.files, folder / "source", folder.name, steps["staging"]["switch"], folder / journals.KEPT,

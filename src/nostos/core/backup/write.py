@@ -19,7 +19,7 @@ from nostos.core.backup.archive import Reader, Writer
 from nostos.core.backup.contents import begin
 from nostos.core.backup.layout import CONFIGURATION, FILES, Manifest
 from nostos.core.clock import now
-from nostos.core.database.location import Location
+from nostos.core.database.engines import Location, engine
 from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Block, Database, told
 from nostos.core.database.rows import json_lines as rowlines
@@ -39,7 +39,6 @@ Blocks = Mapping[str, Mapping[int, Block]]  # by table: what its blocks of rows 
 _WHOLE = 32 << 20  # a file up to this size is read at once, so that it is of one moment
 _TRIES = 3
 _SPARE = 64 << 20  # bytes left free on the disk
-_SQL_TYPES = {"sqlite": "SQLite", "mysql": "MariaDB and MySQL", "none": "no database"}
 
 
 @dataclass(frozen=True)
@@ -287,7 +286,7 @@ def _readme(manifest: Manifest) -> str:
 It can be read without Nostos. `tar --zstd -xf FILE` unpacks it; `sha256sum -c SHA256SUMS` checks what came out.
 
   manifest.json     what it is a backup of
-  database          schema.sql has the tables as {_SQL_TYPES[manifest.engine]} writes them;
+  database          schema.sql has the tables as {engine(manifest.engine).title} writes them;
                     rows/ has a folder a table, in it one JSON array a row; the first line of
                     each file names the columns. Binary values are {{"base64": ...}}.
   configuration     the site's own configuration files. They may hold passwords.
@@ -300,16 +299,6 @@ It can be read without Nostos. `tar --zstd -xf FILE` unpacks it; `sha256sum -c S
 def _sql(outline: Outline, manifest: Manifest) -> str:
     """The schema for people: to read, or to run by hand."""
     said = [f"-- {manifest.server}. Names are without the site's table prefix, which is \"{manifest.prefix}\"."]
-    for table in outline.tables:
-        said.append(table.ddl + ";")
-        if outline.engine == "sqlite":
-            said += [ddl + ";" for _, ddl in table.indexes]
-    said += [sql + ";" for _, sql in outline.virtual]
-    if outline.engine == "sqlite":
-        said += [sql + ";" for _, sql in outline.views] + [t.body + ";" for t in outline.triggers]
-    else:
-        said += [f"CREATE VIEW `{name}` AS {body};" for name, body in outline.views]
-        said += [f"CREATE TRIGGER `{t.name}` {t.timing} {t.event} ON `{t.table}` FOR EACH ROW {t.body};"
-                 for t in outline.triggers]
+    said += [sql + ";" for sql in engine(outline.engine).script(outline)]
     said += [f"-- the next number of {name}: {number}" for name, number in outline.counters.items()]
     return "\n\n".join(said) + "\n"

@@ -17,9 +17,8 @@ from nostos.core.anchor.store import SMALL_TEXT, Anchor
 from nostos.core.clock import now
 from nostos.core.clone.copy_rows import Localiser, RowCopier
 from nostos.core.clone.masking import Mask, recipe
-from nostos.core.clone.places import Place, choose_place, one_server
 from nostos.core.clone.remove import check_removable, remove
-from nostos.core.database.location import Location, locate
+from nostos.core.database.engines import Location, Place
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError, VoyageError
@@ -140,30 +139,10 @@ def _check_voyage(home: Home, name: str) -> None:
 
 def _staging_database(live: Site, target: Path, name: str, wanted: str | None, prefix: str | None) -> Location:
     """Where staging's tables go: as asked for, else beside live's."""
-    file = live.database.file
-    if live.database.none:
-        if wanted is not None or prefix is not None:
-            raise SiteError("The site has no database, so its copy has none.",
-                            next_step="Leave --database and --prefix out.")
-        return live.database
-    if file is not None:
-        if prefix:
-            raise SiteError("A prefix tells sites in one server database apart; SQLite sites have files of their own.",
-                            next_step="Leave --prefix out.")
-        if wanted is not None:
-            found = locate(wanted if "://" in wanted else f"sqlite:///{wanted}", Path.cwd())
-            if found.file is None:
-                raise SiteError("Live is kept in SQLite; its copy cannot be kept in another kind of database.",
-                                next_step="Name a SQLite file with --database, or leave it out.")
-            return found
-        place = file.relative_to(live.home) if file.is_relative_to(live.home) else Path("data") / file.name
-        return Location(live.database.url.set(database=str(target / place)))
-    if wanted is not None:
-        return locate(wanted, Path.cwd(), live.database.prefix if prefix is None else prefix)
-    if prefix is not None:
-        return replace(live.database, prefix=locate("sqlite:///x", Path.cwd(), prefix).prefix)
-    beside = re.sub(r"[^A-Za-z0-9_]", "_", f"{live.database.url.database}_{name}")[:60]
-    return replace(live.database, url=live.database.url.set(database=beside))
+    engine = live.database.engine
+    if wanted is None and prefix is None:
+        return engine.beside(live.database, live.home, target, name)
+    return engine.asked(live.database, wanted, prefix)
 
 
 def _check_places(live: Site, target: Path, url: str, staging_db: Location, entries: Sequence[Entry]) -> None:
@@ -254,13 +233,15 @@ class _Clone:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
         source = self.live.open(readonly=True)
         try:
-            place = choose_place(self.live.database, self.database, self.asked, self._fallback_prefix())
+            place = self.database.engine.make_place(
+                self.live.database, self.database, self.asked, self._fallback_prefix())
             self.database, self.own = place.location, place.own
             self.voyage = replace(
                 self.voyage, database=place.location.shown, place=str(place.location.url.database),
                 prefix=place.location.prefix, made=place.made,
+                engine=place.location.engine.name,
                 tables=tuple(place.location.prefix + name for name in (*source.tables(), *source.views())),
-                elsewhere=not (place.location.none or one_server(place.location, self.live.database)),
+                elsewhere=place.location.file is None and not self.live.database.on_server_of(place.location),
                 user=f"{place.user[0]}@{place.user[1]}" if place.user else "")
             self.home.write(self.voyage)
             with told(source), source.reading():
@@ -352,8 +333,8 @@ class _Clone:
             own[name.removeprefix("../")] = Original(
                 configuration.read_bounded(path), info.st_mode & 0o7777, Owner(info.st_uid, info.st_gid))
         old = str(self.live.database.url.database)
-        server = not self.database.none and self.database.file is None
-        as_live = server and self.live.site_file and not self.voyage.elsewhere and not self.voyage.user
+        as_live = (self.database.file is None and not self.database.none and self.live.site_file
+                   and not self.voyage.elsewhere and not self.voyage.user)
         kept = configuration.other_database(self.live.home / self.live.own[0], old, str(
             self.database.url.database)) if as_live else None
         files = self.files.relative_to(self.target).as_posix() if self.live.has_files else None

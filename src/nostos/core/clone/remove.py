@@ -7,10 +7,7 @@ from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
-import sqlalchemy as sa
-
-from nostos.core.clone.places import remove_place
-from nostos.core.database.location import Location
+from nostos.core.database.engines import engine
 from nostos.core.errors import RecoverNeeded, SiteError
 from nostos.core.sites.recognise import recognise
 from nostos.core.voyages.home import STAMP, Home, Voyage
@@ -53,7 +50,7 @@ def _remove_rows(voyage: Voyage) -> list[str]:
     if voyage.made in ("", "nothing"):
         return []
     if voyage.made == "file":
-        location = Location(sa.URL.create("sqlite", database=voyage.place))
+        location = engine(voyage.engine).at_path(voyage.place, Path("/"))
     else:
         # Credentials are never kept in a voyage's record: they are read where the site itself has them.
         try:
@@ -65,7 +62,7 @@ def _remove_rows(voyage: Voyage) -> list[str]:
             if location.same_as(recognise(voyage.live).database):
                 return [f"{voyage.database}: it is live's own"]
     try:
-        left = remove_place(location, voyage.made, voyage.tables, voyage.user)
+        left = location.engine.remove_place(location, voyage.made, voyage.tables, voyage.user)
     except SiteError as error:
         return [f"{voyage.database}: {error.what}"]
     return [f"the table {name}: it was not there when the copy was made; drop it by hand if it is staging's"

@@ -15,7 +15,7 @@ from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.compare.portable import PREFIX, Portable, plain
 from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Column, Row, Table
+from nostos.core.database.schema import Row, Table
 from nostos.core.files.entry import Entry
 from nostos.core.profiles.compared import is_local
 from nostos.core.profiles.model import COMPARED, Child, Kind, OwnedFile, Policy, holds
@@ -307,20 +307,7 @@ def _cell(rows: Rows, table: str, column: str, form: Portable | None) -> Any:
     for tables in (rows.staging_tables, rows.live_tables):
         found = tables[table].column(column) if table in tables else None
         if found is not None:
-            return default_value(found)
-    return None
-
-
-def default_value(column: Column) -> Any:
-    """A column's default as a value, where it is a plain literal; else None."""
-    text = (column.default or "NULL").strip("() ")
-    number = re.fullmatch(r"-?(\d+|\d*(\.)\d+)", text)
-    if number and column.kind in ("other", "text", "float"):
-        return text  # so are the rows' own values of such a column
-    if number:
-        return float(text) if number.group(2) else int(text)
-    if len(text) >= 2 and text[0] == text[-1] == "'":
-        return text[1:-1].replace("''", "'")
+            return rows.engine.default_value(found)
     return None
 
 

@@ -73,7 +73,7 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
             if state is not None:
                 states[state.id] = replace(state, stale=tuple(stale.get(canonical, ())))
     unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
-    return Rows(profile, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
+    return Rows(profile, live.database.engine, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
                 keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix,
                 staging_db.prefix, unkeyed, mask=mask)
 

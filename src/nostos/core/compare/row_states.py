@@ -9,6 +9,7 @@ from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side,
 from nostos.core.anchor.store import RowMove
 from nostos.core.clone.masking import Mask
 from nostos.core.compare.portable import Portable, Translator, Unresolved, Writer
+from nostos.core.database.engines import Engine
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.profiles.model import Profile
 from nostos.core.values.urls import UrlForms
@@ -55,6 +56,7 @@ class Rows:
     """All rows that are not the same everywhere, with what is needed to read and write values on either side."""
 
     profile: Profile
+    engine: Engine  # of both sides
     live_tables: dict[str, Table]
     staging_tables: dict[str, Table]
     anchor_tables: dict[str, Table]

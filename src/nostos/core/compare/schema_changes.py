@@ -2,24 +2,17 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from nostos.core.anchor.names import Side
 from nostos.core.compare.field_merge import ABSENT, Merged, Standing, same
-from nostos.core.compare.gather import default_value
 from nostos.core.compare.items import Field, Item, SchemaStep
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.schema import Column
 from nostos.core.patterns import matches
 from nostos.core.profiles.compared import OWN_TABLES
 from nostos.core.profiles.model import Policy
-
-_LADDERS = (("tinyint", "smallint", "mediumint", "int", "integer", "bigint"),
-            ("tinytext", "text", "mediumtext", "longtext"), ("tinyblob", "blob", "mediumblob", "longblob"),
-            ("float", "double"))
-_HOLDS = {"tinytext": 255, "text": 65_535, "mediumtext": 1 << 24, "longtext": 1 << 32}
 
 
 @dataclass(frozen=True)
@@ -82,7 +75,7 @@ def _item(name: str, what: str, table: str, part: str, v: _Versions, rows: Rows,
     if action == "change" and columns is not None and standing is Standing.HOMEWARD:
         old, new = columns[1], columns[2]
         assert old is not None and new is not None
-        careful = not widens(old, new)
+        careful = not rows.engine.widens(old, new)
     if action == "drop" and standing is Standing.HOMEWARD and _written_since(rows, what, table, part):
         reason, standing = "removed in staging, but live has written to it since", Standing.CLASH
     step = SchemaStep(what, table, part, side, now or v.base or "", action, there or "")
@@ -103,48 +96,7 @@ def _written_since(rows: Rows, what: str, table: str, part: str) -> bool:
             continue
         if column is None:
             return True
-        was = default_value(column) if state.base is None else state.base.get(part)
+        was = rows.engine.default_value(column) if state.base is None else state.base.get(part)
         if state.live.get(part) is not None and not same(was, state.live.get(part)):
             return True
     return False
-
-
-def widens(old: Column, new: Column) -> bool:
-    """Whether every value of the old column fits into the new one."""
-    if old.nullable and not new.nullable:
-        return False
-    if old.charset != new.charset and not (old.charset in ("utf8mb3", "ascii") and new.charset == "utf8mb4"):
-        return False
-    if old.declared.lower() == new.declared.lower():
-        return True
-    (a, a_args, a_rest), (b, b_args, b_rest) = (_parsed(c.declared) for c in (old, new))
-    if a_rest != b_rest:
-        return False
-    if a == b:
-        if a in ("enum", "set"):
-            return b_args[:len(a_args)] == a_args
-        numbers = [[int(x) for x in args if x.isdigit()] for args in (a_args, b_args)]
-        return a in _LADDERS[0] or (len(numbers[0]) == len(numbers[1]) and all(
-            x <= y for x, y in zip(numbers[0], numbers[1], strict=True)) and _scale(numbers))
-    for ladder in _LADDERS:
-        if a in ladder and b in ladder:
-            return ladder.index(a) <= ladder.index(b)
-    if a in ("char", "varchar") and a_args and a_args[0].isdigit():
-        if b == "varchar" and b_args and b_args[0].isdigit():
-            return int(a_args[0]) <= int(b_args[0])
-        return int(a_args[0]) * 4 <= _HOLDS.get(b, 0)
-    return False
-
-
-def _scale(numbers: list[list[int]]) -> bool:
-    """Whether decimals keep as many digits before the point."""
-    old, new = numbers
-    return len(old) < 2 or new[0] - new[1] >= old[0] - old[1]
-
-
-def _parsed(declared: str) -> tuple[str, list[str], str]:
-    """A type's word, its arguments, and what follows."""
-    match = re.fullmatch(r"\s*(\w+)\s*(?:\((.*)\))?\s*(.*)", declared.lower(), re.DOTALL)
-    if match is None:
-        return declared.lower(), [], ""
-    return match.group(1), [a.strip() for a in (match.group(2) or "").split(",") if a.strip()], match.group(3)

@@ -18,7 +18,6 @@ _ELSEWHERE = re.compile(r"\b(?:OUTFILE|DUMPFILE|LOAD_FILE|LOAD\s+DATA|DIRECTORY|
                         re.IGNORECASE)
 _ENGINE = re.compile(r"\bENGINE\s*=\s*(\w+)", re.IGNORECASE)
 _ENGINES = {"innodb", "myisam", "aria", "memory", "archive", "csv"}
-_MODULES = re.compile(r"\bUSING\s+(?:fts[345]|rtree)\b", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -51,56 +50,46 @@ class Outline:
     counters: Mapping[str, int] = field(default_factory=dict)
 
 
-def check(outline: Outline) -> None:
-    """Raise SiteError when a statement of an outline does more than make one thing in its own database."""
+def check_names(outline: Outline) -> None:
+    """Raise SiteError when a name in an outline is empty, or stands twice."""
     names = [*(t.name for t in outline.tables), *(n for n, _ in (*outline.virtual, *outline.views)), *outline.raw]
     if len(set(names)) != len(names) or any(not n or "\0" in n for n in names):
-        raise _refused("a name in it is empty, or stands twice")
-    for table in outline.tables:
-        _makes(table.ddl, "TABLE", table.name)
-        if re.search(r"\bSELECT\b", _QUOTED.sub("''", table.ddl), re.IGNORECASE):
-            raise _refused(f"the table {table.name} is made out of others")
-        if outline.engine == "sqlite":
-            for name, ddl in table.indexes:
-                _makes(ddl, "(?:UNIQUE )?INDEX", name)
-    for name, sql in outline.virtual:
-        _makes(sql, "VIRTUAL TABLE", name)
-        if not _MODULES.search(_QUOTED.sub("''", sql)):
-            raise _refused(f"the kind of table that {name} is")
-    for name, sql in outline.views:
-        if outline.engine == "sqlite":
-            _makes(sql, "VIEW", name)
-        else:
-            _stays_inside(sql, name, outline.database)
-    for trigger in outline.triggers:
-        if outline.engine == "sqlite":
-            _makes(trigger.body, "TRIGGER", trigger.name)
-        elif trigger.timing not in ("BEFORE", "AFTER") or trigger.event not in ("INSERT", "UPDATE", "DELETE"):
-            raise _refused(f"the trigger {trigger.name}")
-        else:
-            _stays_inside(trigger.body, trigger.name, outline.database)
+        raise refused("a name in it is empty, or stands twice")
 
 
-def _makes(sql: str, what: str, name: str) -> None:
-    """A statement must make this one thing."""
+def check_table(table: Table) -> None:
+    """Raise SiteError unless a table's statement makes that table, empty, and nothing else."""
+    makes(table.ddl, "TABLE", table.name)
+    if re.search(r"\bSELECT\b", bare(table.ddl), re.IGNORECASE):
+        raise refused(f"the table {table.name} is made out of others")
+
+
+def bare(sql: str) -> str:
+    """A statement without what is quoted in it."""
+    return _QUOTED.sub("''", sql)
+
+
+def makes(sql: str, what: str, name: str) -> None:
+    """Raise SiteError unless a statement makes this one thing. what: as a pattern."""
     quoted = "|".join(re.escape(q + name.replace(q, q + q) + q) for q in ('"', "`")) + "|" + re.escape(f"[{name}]")
     plain = rf"|{re.escape(name)}\b" if re.fullmatch(r"\w+", name) else ""
     if not re.match(rf"\s*CREATE\s+{what}\s+(?:IF NOT EXISTS\s+)?(?:{quoted}{plain})", sql, re.IGNORECASE):
-        raise _refused(f"the statement for {name} makes something else")
-    _stays_inside(sql, name, "")
+        raise refused(f"the statement for {name} makes something else")
+    stays_inside(sql, name, "")
 
 
-def _stays_inside(sql: str, name: str, database: str) -> None:
-    bare = _QUOTED.sub("''", sql)
-    engine = _ENGINE.search(bare)
-    if _ELSEWHERE.search(bare) or (engine and engine.group(1).lower() not in _ENGINES):
-        raise _refused(f"the statement for {name} reaches out of the database")
+def stays_inside(sql: str, name: str, database: str) -> None:
+    """Raise SiteError when a statement, or a part of one, reaches out of its own database."""
+    plain = bare(sql)
+    engine = _ENGINE.search(plain)
+    if _ELSEWHERE.search(plain) or (engine and engine.group(1).lower() not in _ENGINES):
+        raise refused(f"the statement for {name} reaches out of the database")
     for other in re.findall(r"`((?:[^`]|``)*)`\.`(?:[^`]|``)*`\.`", sql):
         if database and other != database:
-            raise _refused(f"the statement for {name} reaches into the database {other}")
+            raise refused(f"the statement for {name} reaches into the database {other}")
 
 
-def _refused(why: str) -> SiteError:
+def refused(why: str) -> SiteError:
     return SiteError(f"The schema in it is not taken: {why}.", next_step="Use another backup.")
 
 

@@ -43,6 +43,37 @@ class InsideCopy(ABC):
     def close(self) -> None: ...
 
 
+class ServerLock(ABC):
+    """A lock in a site's server, held until it is closed, and what is written there of unfinished operations."""
+
+    @abstractmethod
+    def check(self) -> None:
+        """Raise LiveMoved when the lock is not ours any more: another may have been here meanwhile."""
+
+    @abstractmethod
+    def keep(self, operation: str, said: str) -> None:
+        """Write down that an operation is unfinished, for whoever comes."""
+
+    @abstractmethod
+    def forget(self, operation: str) -> None:
+        """Take back what `keep` wrote, and all that was made for it."""
+
+    @abstractmethod
+    def unfinished(self) -> list[str]:
+        """What `keep` has written and nobody took back."""
+
+    @abstractmethod
+    def close(self) -> None: ...
+
+
+class Held(Exception):
+    """A lock in a server that another holds. who: the other, for people."""
+
+    def __init__(self, who: str) -> None:
+        super().__init__(who)
+        self.who = who
+
+
 class Database(ABC):
     """One open database of a site. Values come and go raw: None, int, float, str, bytes, as the engine stores them."""
 

@@ -8,7 +8,6 @@ from typing import Any
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.field_merge import ABSENT, same
-from nostos.core.compare.gather import default_value
 from nostos.core.compare.items import TRAVELS, Field, Item
 from nostos.core.compare.portable import Portable, named_rows, plain
 from nostos.core.compare.row_states import Rows, RowState
@@ -108,4 +107,4 @@ def _stays_behind(rows: Rows, table: str, column: str, value: Any) -> bool:
     there = rows.live_tables.get(table)
     gained = rows.staging_tables[table].column(column) if table in rows.staging_tables else None
     return (there is not None and there.column(column) is None and gained is not None
-            and same(value, default_value(gained)))
+            and same(value, rows.engine.default_value(gained)))

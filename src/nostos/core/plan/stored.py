@@ -97,8 +97,8 @@ def _rows(live: Site, database: Database, entries: list[dict[str, Any]]) -> Rows
         state = _state(table, key, entry["after"], now.get((table.name, key)), entry["before"], translator)
         if state is not None:
             states[state.id] = state
-    return Rows(profile, tables, tables, tables, states, keys, keys, dict.fromkeys(Side, translator), translator, urls,
-                database.prefix, database.prefix, keep_keys=True)
+    return Rows(profile, live.database.engine, tables, tables, tables, states, keys, keys,
+                dict.fromkeys(Side, translator), translator, urls, database.prefix, database.prefix, keep_keys=True)
 
 
 def _now(database: Database, tables: Mapping[str, Table],

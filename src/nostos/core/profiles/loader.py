@@ -118,7 +118,8 @@ def _profile(data: dict[str, Any]) -> Profile:
     configuration = None
     if "configuration" in data:
         c = data["configuration"]
-        configuration = Configuration(c["file"], c["format"], c["name"], c["url"], c["database"])
+        configuration = Configuration(c["file"], c["format"], c["name"], c["url"], c["database"],
+                                      c.get("engine", ""))
     settings = None
     if "settings" in data:
         s = data["settings"]

@@ -257,13 +257,15 @@ class Administrators:
 
 @dataclass(frozen=True)
 class Configuration:
-    """Where a system's own configuration file says its name, base URL and database: dotted keys."""
+    """Where a system's own configuration file says its name, base URL and database: dotted keys. engine: of the
+    database, where the file itself does not say it."""
 
     file: str
     format: str
     name: str
     url: str
     database: str
+    engine: str = ""
 
 
 @dataclass(frozen=True)

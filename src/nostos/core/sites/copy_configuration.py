@@ -8,7 +8,7 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from nostos.core.database.location import NONE, Location
+from nostos.core.database.engines import NONE, Location
 from nostos.core.files.local import LocalTree, Owner
 from nostos.core.profiles.model import Configuration
 from nostos.core.sites import php_configuration
@@ -46,7 +46,7 @@ def adapt(own: Own, files: Mapping[str, Original], system: Configuration | None)
         path, url = "", NONE
     elif file is not None:
         path = (file.relative_to(own.folder) if file.is_relative_to(own.folder) else file).as_posix()
-        url = f"sqlite:///{path}"
+        url = f"{location.engine.schemes[0]}:///{path}"
     else:
         path, url = "", own.database or location.url.render_as_string(hide_password=False)
     changes = {"site.url": own.url, "site.database": url, "site.prefix": location.prefix,

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from nostos.core.database.location import Location, locate
+from nostos.core.database.engines import Location, locate
 from nostos.core.database.protocol import told
 from nostos.core.errors import SiteError
 from nostos.core.profiles.model import Profile
@@ -42,8 +42,10 @@ def find(folder: Path, name: str) -> Path | None:
     return above if lives_here and above.is_file() and not (folder.parent / "wp-settings.php").exists() else None
 
 
-def read(path: Path) -> PhpConfiguration:
-    """Read the file. Raises SiteError when it cannot be read or does not say where the database is."""
+def read(path: Path, engine: str) -> PhpConfiguration:
+    """Read the file. engine: of the database that its constants lead to.
+
+    Raises SiteError when it cannot be read or does not say where the database is."""
     text = _text(path)
     constants: dict[str, str] = {}
     for name, value in _DEFINE.findall(_without_comments(text)):
@@ -56,7 +58,7 @@ def read(path: Path) -> PhpConfiguration:
                             next_step="Write it as plain text there, or write a site file (docs/guide.md).")
     prefix = _PREFIX.search(_without_comments(text))
     host, port, socket = _host(constants["DB_HOST"])
-    url = sa.URL.create("mysql", constants["DB_USER"], constants["DB_PASSWORD"], host, port, constants["DB_NAME"],
+    url = sa.URL.create(engine, constants["DB_USER"], constants["DB_PASSWORD"], host, port, constants["DB_NAME"],
                         {"unix_socket": socket} if socket else {})
     found_prefix = _value(prefix.group(1)) if prefix else "wp_"
     return PhpConfiguration(path, constants, locate(url.render_as_string(hide_password=False), path.parent,

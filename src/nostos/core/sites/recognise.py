@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from nostos.core.database.location import NONE, Location, locate
+from nostos.core.database.engines import NONE, Location, engine, locate
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
@@ -49,9 +49,7 @@ class Site:
 
     def apart(self) -> tuple[Path, ...]:
         """Files that may lie in the tree but are not part of it: the database and its companions, configuration."""
-        file = self.database.file
-        companions = [Path(f"{file}{ending}") for ending in ("", "-wal", "-shm", "-journal")] if file else []
-        return (*companions, *(self.home / name for name in self.own))
+        return (*self.database.engine.companions(self.database), *(self.home / name for name in self.own))
 
     def full_profile(self, tables: Mapping[str, Table]) -> Profile:
         """The profile completed with what the schema says."""
@@ -116,7 +114,7 @@ def _system_at(folder: Path) -> _Said | None:
         if c.format == "php-constants":
             found = php_configuration.find(folder, c.file)
             if found is not None:
-                said = php_configuration.read(found)
+                said = php_configuration.read(found, c.engine)
                 name, url = php_configuration.settings(profile, said)
                 own = c.file if found.parent == folder else f"../{c.file}"
                 return _Said(profile, own, name, url, said.database)
@@ -128,8 +126,8 @@ def _system_at(folder: Path) -> _Said | None:
                 if not isinstance(value, str):
                     raise SiteError(f"{folder / c.file} does not say {key}.", next_step="Mend the file.")
                 values.append(value)
-            url = values[2] if "://" in values[2] else "sqlite:///" + values[2]
-            return _Said(profile, c.file, values[0], values[1], locate(url, folder))
+            where = locate(values[2], folder) if "://" in values[2] else engine(c.engine).at_path(values[2], folder)
+            return _Said(profile, c.file, values[0], values[1], where)
     return None
 
 

@@ -15,14 +15,13 @@ from typing import Any
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import Anchor
 from nostos.core.apply.files import Switch
-from nostos.core.apply.marker import marked
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.schema import take_back_schema
 from nostos.core.backup import restore as restoring
 from nostos.core.clone.remove import remove
-from nostos.core.database.mysql.connect import NoSuchDatabase
+from nostos.core.database.marker import marked
 from nostos.core.database.protocol import Database
-from nostos.core.errors import NostosError, SiteError, VoyageError
+from nostos.core.errors import NostosError, NoSuchDatabase, SiteError, VoyageError
 from nostos.core.files.entry import NO_FILES
 from nostos.core.sites.lock import holding, marks
 from nostos.core.sites.recognise import Site, recognise

@@ -48,6 +48,7 @@ class Voyage:
     made: str = ""
     tables: tuple[str, ...] = ()  # the full names of what was made in a database that is not the voyage's alone
     elsewhere: bool = False
+    engine: str = "sqlite"  # whose place it is; voyages of old that do not say so, and have a file, are of this one
     user: str = ""  # the server's user who was made for staging, as name@host
     unflushed: str = ""  # which run of the machine made the copy, as long as it may not be on the disk
 

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import re
 
-from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.reflection import quote
+from nostos.core.database.mysql.writing import MysqlWriting
 from nostos.core.database.outline import Outline, Trigger
 
 _NEXT = re.compile(r"^\).*\bAUTO_INCREMENT=(\d+)", re.MULTILINE)
 
 
-def outline(database: MysqlDatabase) -> Outline:
+def outline(database: MysqlWriting) -> Outline:
     """Tables, views, triggers and counters of a database, names without its prefix."""
     prefix = database.prefix
     tables = database.tables()
@@ -30,14 +30,14 @@ def outline(database: MysqlDatabase) -> Outline:
         counters=counters)
 
 
-def build(target: MysqlDatabase, wanted: Outline) -> None:
+def build(target: MysqlWriting, wanted: Outline) -> None:
     """Make the tables with their indexes, empty, under the target's own prefix."""
     target.run("SET SESSION foreign_key_checks = 0")
     for table in wanted.tables:
         target.create_table(table)
 
 
-def finish(target: MysqlDatabase, wanted: Outline) -> None:
+def finish(target: MysqlWriting, wanted: Outline) -> None:
     """Counters, views and triggers."""
     target.run("SET SESSION foreign_key_checks = 1")
     for name, number in wanted.counters.items():
@@ -46,7 +46,7 @@ def finish(target: MysqlDatabase, wanted: Outline) -> None:
     make_triggers(target, wanted)
 
 
-def make_views(target: MysqlDatabase, wanted: Outline) -> None:
+def make_views(target: MysqlWriting, wanted: Outline) -> None:
     # One view may rest on another that comes later.
     waiting = list(wanted.views)
     while waiting:
@@ -62,19 +62,19 @@ def make_views(target: MysqlDatabase, wanted: Outline) -> None:
         waiting = left
 
 
-def make_triggers(target: MysqlDatabase, wanted: Outline) -> None:
+def make_triggers(target: MysqlWriting, wanted: Outline) -> None:
     for t in wanted.triggers:
         target.run(f"CREATE TRIGGER {quote(trigger_name(wanted, target, t))} {t.timing} {t.event} ON "
                    f"{target.real(t.table)} FOR EACH ROW " + _carried(wanted, target, t.body).replace("%", "%%"))
 
 
-def trigger_name(wanted: Outline, target: MysqlDatabase, trigger: Trigger) -> str:
+def trigger_name(wanted: Outline, target: MysqlWriting, trigger: Trigger) -> str:
     """What a trigger is called in the target: names of triggers are unique a database, not a table."""
     same = wanted.database != target.name or wanted.prefix == target.prefix
     return trigger.name if same else f"{target.prefix}{trigger.name.removeprefix(wanted.prefix)}"
 
 
-def _carried(wanted: Outline, target: MysqlDatabase, body: str) -> str:
+def _carried(wanted: Outline, target: MysqlWriting, body: str) -> str:
     """The body of a view or trigger with its tables' names as they are in the target."""
     body = body.replace(f"`{wanted.database}`.", f"`{target.name}`.")
     if wanted.prefix != target.prefix:

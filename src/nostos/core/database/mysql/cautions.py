@@ -7,12 +7,12 @@ import time
 from collections.abc import Iterator
 from fnmatch import fnmatchcase
 
-from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.reflection import REFLECTION
+from nostos.core.database.mysql.session import MysqlSession
 from nostos.core.database.protocol import Caution
 
 
-def cautions(database: MysqlDatabase) -> Iterator[Caution]:
+def cautions(database: MysqlSession) -> Iterator[Caution]:
     """Everything about a database that matters before a clone or a merge."""
     yield from _version_and_clock(database)
     yield from _rights(database)
@@ -33,7 +33,7 @@ def cautions(database: MysqlDatabase) -> Iterator[Caution]:
             "Convert these tables to utf8mb4, at a quiet hour.")
 
 
-def _version_and_clock(database: MysqlDatabase) -> Iterator[Caution]:
+def _version_and_clock(database: MysqlSession) -> Iterator[Caution]:
     said = database.version()
     numbers = tuple(int(n) for n in re.findall(r"\d+", said)[:2])
     least = (10, 3) if "MariaDB" in said else (5, 7)
@@ -49,7 +49,7 @@ def _version_and_clock(database: MysqlDatabase) -> Iterator[Caution]:
                       "Set both clocks by a time server.", host=True)
 
 
-def _rights(database: MysqlDatabase) -> Iterator[Caution]:
+def _rights(database: MysqlSession) -> Iterator[Caution]:
     """What the user may do here, by the server's own words."""
     have: set[str] = set()
     for (grant,) in database.run("SHOW GRANTS"):

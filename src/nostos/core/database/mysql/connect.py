@@ -3,15 +3,11 @@
 from __future__ import annotations
 
 import importlib
-import secrets
 from contextlib import suppress
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from nostos.core.errors import Disturbed, MergeRefused, NostosError, SiteError
-
-if TYPE_CHECKING:
-    from nostos.core.database.location import Location
-    from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.database.engines import Location
+from nostos.core.errors import Disturbed, MergeRefused, NostosError, NoSuchDatabase, SiteError
 
 _TLS = ("ssl_ca", "ssl_cert", "ssl_key", "ssl_key_password", "ssl_verify_cert", "ssl_verify_identity")
 _SECONDS = ("connect_timeout", "read_timeout", "write_timeout")
@@ -104,18 +100,9 @@ def _refused(location: Location, error: Any, tls: bool) -> SiteError:
     why = reasons.get(number, f"error {number}")
     if tls and number in (2002, 2003, 2006, 2013, 2026, "?"):
         why = "TLS could not be agreed upon as its URL asks for, or it does not answer"
-    return NoSuchDatabase.of(location, why) if number == 1049 else SiteError(
+    return (NoSuchDatabase if number == 1049 else SiteError)(
         f"The database server at {location.shown} cannot be used: {why}.",
         next_step="Check host, name, user and password in the site's configuration.")
-
-
-class NoSuchDatabase(SiteError):
-    """The server is there, and the database is not."""
-
-    @classmethod
-    def of(cls, location: Location, why: str) -> NoSuchDatabase:
-        return cls(f"The database server at {location.shown} cannot be used: {why}.",
-                   next_step="Check host, name, user and password in the site's configuration.")
 
 
 def explained(of: Any, error: BaseException, at: str) -> NostosError | None:
@@ -134,14 +121,3 @@ def explained(of: Any, error: BaseException, at: str) -> NostosError | None:
     return MergeRefused(f"The database refused the changes{where}: {said} ({number}).",
                         left="They were all taken back.",
                         next_step=f"Look at {at}, or leave it out." if at else "Look at what the message names.")
-
-
-def same_server(one: MysqlDatabase, other: MysqlDatabase) -> bool:
-    """Whether two connections lead to one server, however they are written: a lock that one takes, the other sees."""
-    name = f"nostos:{secrets.token_hex(16)}"
-    if str(one.run("SELECT GET_LOCK(%s, 0)", (name,))[0][0]) != "1":
-        return False
-    try:
-        return str(other.run("SELECT IS_FREE_LOCK(%s)", (name,))[0][0]) == "0"
-    finally:
-        one.run("SELECT RELEASE_LOCK(%s)", (name,))

@@ -7,51 +7,34 @@ Values travel as the server writes them: numbers as int, text as str, everything
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
 
-from nostos.core.database.mysql import connect as connecting
+from nostos.core.database.mysql import build
+from nostos.core.database.mysql.cautions import cautions
+from nostos.core.database.mysql.server_copy import MysqlInsideCopy
+from nostos.core.database.mysql.session import same_server
 from nostos.core.database.mysql.writing import MysqlWriting
 from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Caution, Database, InsideCopy
 from nostos.core.database.schema import Table
 
-if TYPE_CHECKING:
-    pass
-
 
 class MysqlDatabase(MysqlWriting):
     """One database of a server, seen through a table prefix."""
 
-    # --- writing
-
     def copy_inside(self, source: Database, tables: Sequence[Table],
                     replaced: Sequence[tuple[str, str]] = ()) -> InsideCopy | None:
-        if not isinstance(source, MysqlDatabase):
+        if not isinstance(source, MysqlDatabase) or not same_server(self, source):
             return None
-        if not connecting.same_server(self, source):
-            return None
-        from nostos.core.database.mysql.server_copy import MysqlInsideCopy
-
         return MysqlInsideCopy(self, source, tables, replaced)
 
-    # --- cloning
-
     def outline(self) -> Outline:
-        from nostos.core.database.mysql.build import outline
-
-        return outline(self)
+        return build.outline(self)
 
     def build(self, outline: Outline) -> None:
-        from nostos.core.database.mysql.build import build
-
-        build(self, outline)
+        build.build(self, outline)
 
     def finish(self, outline: Outline) -> None:
-        from nostos.core.database.mysql.build import finish
-
-        finish(self, outline)
+        build.finish(self, outline)
 
     def warnings(self) -> Iterator[Caution]:
-        from nostos.core.database.mysql.cautions import cautions
-
         yield from cautions(self)

@@ -7,8 +7,8 @@ import threading
 from collections.abc import Sequence
 from contextlib import suppress
 
-from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.reflection import quote
+from nostos.core.database.mysql.writing import MysqlWriting
 from nostos.core.database.protocol import Block, InsideCopy
 from nostos.core.database.schema import Table
 
@@ -20,7 +20,7 @@ class MysqlInsideCopy(InsideCopy):
     table goes first: while the next is copied, the digests of the last are computed.
     """
 
-    def __init__(self, target: MysqlDatabase, source: MysqlDatabase, tables: Sequence[Table],
+    def __init__(self, target: MysqlWriting, source: MysqlWriting, tables: Sequence[Table],
                  replaced: Sequence[tuple[str, str]]) -> None:
         self._found: dict[str, dict[int, Block] | None] = {}
         self._ready = {t.name: threading.Event() for t in tables}
@@ -29,7 +29,7 @@ class MysqlInsideCopy(InsideCopy):
         self._replaced = replaced
         sizes = source.sizes()
         order = sorted(tables, key=lambda t: -sizes.get(t.name, (0, 0))[1])
-        self._databases = [MysqlDatabase(target.location), MysqlDatabase(target.location)]
+        self._databases = [type(target)(target.location), type(target)(target.location)]
         copy, add_up = self._databases
         self._threads = [
             threading.Thread(target=self._copy, args=(copy, source.name, source.prefix, order), daemon=True),
@@ -37,7 +37,7 @@ class MysqlInsideCopy(InsideCopy):
         for thread in self._threads:
             thread.start()
 
-    def _copy(self, database: MysqlDatabase, name: str, prefix: str, tables: list[Table]) -> None:
+    def _copy(self, database: MysqlWriting, name: str, prefix: str, tables: list[Table]) -> None:
         able = True
         try:
             database.run("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED")
@@ -70,7 +70,7 @@ class MysqlInsideCopy(InsideCopy):
             sql = f"REPLACE({sql}, %s, %s)"
         return sql, [v for pair in self._replaced for v in pair]
 
-    def _add_up(self, database: MysqlDatabase) -> None:
+    def _add_up(self, database: MysqlWriting) -> None:
         while (table := self._arrived.get()) is not None:
             found = None
             with suppress(database.driver.MySQLError):

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import importlib
+import secrets
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import Any
 
-from nostos.core.database.location import Location
+from nostos.core.database.engines import Location
 from nostos.core.database.mysql import connect as connecting
 from nostos.core.database.mysql.reflection import REFLECTION, quote, table_of
 from nostos.core.database.mysql.row_sql import READERS, RowSql, as_text, bound
@@ -163,3 +164,14 @@ class MysqlSession(Database):
     @staticmethod
     def _marks(count: int) -> str:
         return ", ".join(["%s"] * count)
+
+
+def same_server(one: MysqlSession, other: MysqlSession) -> bool:
+    """Whether two connections lead to one server, however they are written: a lock that one takes, the other sees."""
+    name = f"nostos:{secrets.token_hex(16)}"
+    if str(one.run("SELECT GET_LOCK(%s, 0)", (name,))[0][0]) != "1":
+        return False
+    try:
+        return str(other.run("SELECT IS_FREE_LOCK(%s)", (name,))[0][0]) == "0"
+    finally:
+        one.run("SELECT RELEASE_LOCK(%s)", (name,))

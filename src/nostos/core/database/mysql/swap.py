@@ -1,135 +1,29 @@
-"""Putting other tables in the place of a site's, in one step: all of them at once or none.
-
-The new tables are made and filled beside the old ones, where nobody sees them. Whatever can be told of how far it has
-come is told by what is there, so that it can be finished or taken back after a crash.
-"""
+"""All tables of a site on a server replaced at once."""
 
 from __future__ import annotations
 
-from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection
 from dataclasses import replace
-from pathlib import Path
 
-from nostos.core.apply.marker import MARKER, marked
-from nostos.core.database.location import Location
-from nostos.core.database.mysql import build as mysql_building
+from nostos.core.database.engines import Location, Swap
+from nostos.core.database.mysql import build
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.places import wipe
 from nostos.core.database.mysql.reflection import quote
-from nostos.core.database.none import NoDatabase
 from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Database
-from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.errors import MergeRefused
 
 _WAIT_SECONDS = 3
 _TRIES = 5
 
 
-class Replacing(ABC):
-    """One replacement, by the mark of its operation."""
-
-    @abstractmethod
-    def load(self) -> Database:
-        """An empty database for the new tables; what an earlier try has left there is gone."""
-
-    @abstractmethod
-    def commit(self, tables: Collection[str], check: Callable[[Database], None], last: Callable[[], None]) -> None:
-        """Put the new tables in place. check: is given the site's database as it is at that moment, where it can be
-        held still, and may raise; last: what else must happen, or nothing does. Raises MergeRefused."""
-
-    @abstractmethod
-    def committed(self) -> bool:
-        """Whether it came to pass; told until `discard`."""
-
-    @abstractmethod
-    def finish(self, outline: Outline, tables: Collection[str]) -> None:
-        """After the commit: what could not be part of it."""
-
-    def replaced(self) -> Location | None:
-        """Where the old tables are, after the commit, until `discard`."""
-        return None
-
-    @abstractmethod
-    def discard(self) -> None:
-        """Remove what lies beside the site's tables, old or new."""
-
-
-def replacing(location: Location, folder: Path, mark: str) -> Replacing:
-    """How tables at a place are replaced. folder: a private one, of the operation's. mark: its name."""
-    if location.none:
-        return _Nothing(folder)
-    return _File(location, folder, mark) if location.file is not None else _Tables(location, mark)
-
-
-class _Nothing(Replacing):
-    """A site without a database: a file in the operation's folder says that it came to pass."""
-
-    def __init__(self, folder: Path) -> None:
-        self.said = folder / "committed"
-
-    def load(self) -> Database:
-        return NoDatabase()
-
-    def commit(self, tables: Collection[str], check: Callable[[Database], None], last: Callable[[], None]) -> None:
-        last()
-        self.said.touch(mode=0o600)
-
-    def committed(self) -> bool:
-        return self.said.exists()
-
-    def finish(self, outline: Outline, tables: Collection[str]) -> None:
-        return
-
-    def discard(self) -> None:
-        return
-
-
-class _File(Replacing):
-    """SQLite: filled in a file of its own, carried over in one transaction of the site's database."""
-
-    def __init__(self, location: Location, folder: Path, mark: str) -> None:
-        assert location.file is not None
-        self.file = location.file
-        self.beside = folder / "database.db"
-        self.mark = mark
-
-    def load(self) -> Database:
-        self.discard()
-        return SqliteDatabase(self.beside, create=True)
-
-    def commit(self, tables: Collection[str], check: Callable[[Database], None], last: Callable[[], None]) -> None:
-        database = SqliteDatabase(self.file)
-        try:
-            def marked() -> None:
-                database.mark(MARKER, self.mark, "restored")
-                last()
-
-            database.replace_from(self.beside, check, marked)
-        finally:
-            database.close()
-
-    def committed(self) -> bool:
-        database = SqliteDatabase(self.file)
-        try:
-            return marked(database, self.mark)
-        finally:
-            database.close()
-
-    def finish(self, outline: Outline, tables: Collection[str]) -> None:
-        return
-
-    def discard(self) -> None:
-        for ending in ("", "-wal", "-shm", "-journal"):
-            Path(f"{self.beside}{ending}").unlink(missing_ok=True)
-
-
-class _Tables(Replacing):
+class TablesSwap(Swap):
     """A server: filled under another prefix in the same database, renamed in one statement, which the server does
     whole. A table of its own is renamed with them, first of all: by its name one tells whether that came to pass."""
 
     MARKER = "nostos_restore"
+    finishes_later = True
 
     def __init__(self, location: Location, mark: str) -> None:
         self.location = location
@@ -206,10 +100,10 @@ class _Tables(Replacing):
                                         (database.name, len(self.old.prefix), self.old.prefix)):
                 database.run(f"DROP TRIGGER {quote(name)}")
             for trigger in outline.triggers:  # made already, by a run that was cut short
-                name = mysql_building.trigger_name(outline, database, trigger)
+                name = build.trigger_name(outline, database, trigger)
                 database.run(f"DROP TRIGGER IF EXISTS {quote(name)}")
-            mysql_building.make_triggers(database, outline)
-            mysql_building.make_views(database, outline)
+            build.make_triggers(database, outline)
+            build.make_views(database, outline)
         finally:
             database.close()
 
@@ -228,6 +122,4 @@ class _Tables(Replacing):
 
     @staticmethod
     def _open(location: Location) -> MysqlDatabase:
-        database = location.open()
-        assert isinstance(database, MysqlDatabase)
-        return database
+        return MysqlDatabase(location)

@@ -1,0 +1,1 @@
+"""No database at all: a site of files only."""
