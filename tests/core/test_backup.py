@@ -307,10 +307,10 @@ class NotTaken(BackupTest):
     def test_places_and_times(self) -> None:
         site = self.site
         backup(site, self.file)
-        for to in (self.file, site.files / "backup.tar.zst"):
+        for to in (self.file, Path(site.files.where) / "backup.tar.zst"):
             with self.assertRaises(NostosError):
                 backup(site, to)
-        self.assertEqual(list(site.files.glob("*.zst*")), [])
+        self.assertEqual(list(Path(site.files.where).glob("*.zst*")), [])
         with self.assertRaisesRegex(NostosError, "is the staging copy of voyage trip"):
             restore(self.h.home, look(self.file, recognise(self.h.staging_folder)))
         with mock.patch("os.link", side_effect=PermissionError(1, "Operation not permitted")):

@@ -61,10 +61,10 @@ class HalfWay(SiteTest):
         return OSError(errno.ENOSPC, "No space left on device")
 
     def test_copying_a_file(self) -> None:
-        self.assertGreaterEqual(self.broken("nostos.core.files.local.pour", self.full()), 8)
+        self.assertGreaterEqual(self.broken("nostos.core.files.local.tree.pour", self.full()), 8)
 
     def test_renaming_into_place(self) -> None:
-        self.assertGreaterEqual(self.broken("nostos.core.files.local.rename_with", self.full()), 3)
+        self.assertGreaterEqual(self.broken("nostos.core.files.local.tree.rename_with", self.full()), 3)
 
     def test_replacing_a_file(self) -> None:
         self.assertGreaterEqual(self.broken("os.rename", self.full()), 2)
@@ -149,7 +149,7 @@ def _method(number: int, real: Callable[..., Any], error: Exception) -> Callable
 
 class Cloning(SiteTest):
     def test_everything_is_removed_when_a_clone_fails(self) -> None:
-        for target in ("nostos.core.clone.clone.copy_tree", "nostos.core.clone.clone.set_guards",
+        for target in ("nostos.core.files.local.tree.copy_tree", "nostos.core.clone.clone.set_guards",
                        "nostos.core.clone.copy_rows._Table.prove"):
             with mock.patch(target, side_effect=OSError(errno.ENOSPC, "No space left on device")), \
                     self.assertRaises((NostosError, OSError)):
@@ -160,7 +160,7 @@ class Cloning(SiteTest):
         self.assertEqual(self.harbour().standings(), {})
 
     def test_a_killed_clone_is_cleaned_up_by_the_next(self) -> None:
-        with (mock.patch("nostos.core.clone.remove.remove"),
+        with (mock.patch("nostos.core.clone.clone.remove"),
               mock.patch("nostos.core.clone.clone.set_guards", side_effect=OSError),
               self.assertRaises(OSError)):
             self.harbour()

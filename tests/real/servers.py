@@ -90,8 +90,9 @@ class MariaDB:
 
     def new_database(self) -> str:
         self.count += 1
-        self.run(f"CREATE DATABASE site{self.count} CHARACTER SET utf8mb4")
-        return f"site{self.count}"
+        name = f"site{os.getpid()}x{self.count}"  # other processes have sites on it as well
+        self.run(f"CREATE DATABASE {name} CHARACTER SET utf8mb4")
+        return name
 
     def stop(self) -> None:
         self.process.terminate()
@@ -99,10 +100,24 @@ class MariaDB:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
+class SharedMariaDB(MariaDB):
+    """A server that another process has started for all tests, and stops."""
+
+    def __init__(self, socket: str, port: int) -> None:
+        self.socket, self.port, self.count = socket, port, 0
+
+    def stop(self) -> None:
+        return
+
+
+SHARED = "NOSTOS_TEST_MARIADB"  # the socket and the port of the shared server
+
+
 @cache
 def mariadb(number: int = 1) -> MariaDB:
     """The one server that all tests share; others by other numbers."""
-    return MariaDB()
+    socket, _, port = os.environ.get(SHARED, "").rpartition(":")
+    return SharedMariaDB(socket, int(port)) if socket and number == 1 else MariaDB()
 
 
 CONFIGURATION = """<?php

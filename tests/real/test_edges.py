@@ -3,6 +3,7 @@
 import threading
 import time
 import unittest
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -15,12 +16,12 @@ from nostos.core.apply.merge import merge
 from nostos.core.backup.restore import look as look_into
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
-from nostos.core.clone import clone as cloning
 from nostos.core.database.engines import locate
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.session import MARKS
 from nostos.core.errors import MergeRefused, RecoverNeeded, SiteError, VoyageError
-from nostos.core.files import local
+from nostos.core.files.local import tree as local
+from nostos.core.files.local.tree import LocalTree
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.lock import check_finished, holding
@@ -43,7 +44,7 @@ class Idle(LibraryTest):
 
     def test_clone_merge_backup_and_restore(self) -> None:
         (self.site / "a.txt").write_text("one")
-        real_copy, real_pour = cloning.copy_tree, local.pour
+        real_copy, real_pour = local.copy_tree, local.pour
 
         def slow(*args: Any, **options: Any) -> Any:
             time.sleep(4)
@@ -53,7 +54,7 @@ class Idle(LibraryTest):
             time.sleep(4)
             return real_pour(*args)
 
-        with mock.patch.object(cloning, "copy_tree", slow):
+        with mock.patch.object(local, "copy_tree", slow):
             staging = self.clone()
         self.server.run("UPDATE kr_books SET title='New' WHERE id=1", database=staging)
         (self.folder / "staging/a.txt").write_text("two")
@@ -68,10 +69,11 @@ class Idle(LibraryTest):
 
     def test_the_lock_is_held_throughout(self) -> None:
         site = recognise(self.site)
-        with mock.patch("nostos.core.sites.lock._WAIT_SECONDS", 1.0), holding(site) as hold:
+        with mock.patch("nostos.core.database.mysql.lock._WAIT_SECONDS", 1), holding(site) as hold:
             time.sleep(4)
             hold.check()
-            with mock.patch("nostos.core.sites.lock._lock_folder"), self.assertRaises(VoyageError), holding(site):
+            with mock.patch.object(LocalTree, "lock", lambda *_: nullcontext()), self.assertRaises(
+                    VoyageError), holding(site):
                 pass
 
 

@@ -4,7 +4,7 @@ import multiprocessing
 import threading
 import time
 import unittest
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from typing import Any
 from unittest import mock
 
@@ -14,6 +14,7 @@ from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import MergeInterrupted, MergeRefused, SiteError, VoyageError
+from nostos.core.files.local.tree import LocalTree
 from nostos.core.plan.prepared import prepare
 from nostos.core.sites import lock as busy
 from nostos.core.sites.recognise import recognise
@@ -167,7 +168,7 @@ class TwoAtOnce(LibraryTest):
             ready.wait(30)
             with self.assertRaisesRegex(VoyageError, f"process {other.pid} on this machine"), busy.holding(site):
                 pass
-            with mock.patch.object(busy, "_lock_folder"), self.assertRaisesRegex(
+            with mock.patch.object(LocalTree, "lock", lambda *_: nullcontext()), self.assertRaisesRegex(
                     VoyageError, "connection [0-9]+ of live from localhost"), busy.holding(site):
                 pass
             threading.Timer(0.4, end.set).start()

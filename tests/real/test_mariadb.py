@@ -7,8 +7,6 @@ from contextlib import suppress
 from unittest import mock
 from urllib.parse import quote
 
-from nostos.core.clone.places import one_server
-
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.ledger import Ledger
 from nostos.core.apply.merge import merge
@@ -278,8 +276,8 @@ class Library(LibraryTest):
         """What retire drops must never be looked for on live's server when staging is on another."""
         urls = ("mysql://u@h:3306/a", "mysql://other@h:3306/b", "mysql://u@h:3307/a", "mysql://u@h:3306/a?unix_socket=/s")
         one, same, port, socket = (locate(u, self.folder) for u in urls)
-        self.assertTrue(one_server(one, same))
-        self.assertFalse(one_server(one, port) or one_server(one, socket))
+        self.assertTrue(same.on_server_of(one))
+        self.assertFalse(port.on_server_of(one) or socket.on_server_of(one))
 
     def test_live_moves_between_looking_and_committing(self) -> None:
         """The row is edited on live after the merge's transaction has begun to read: seen, and nothing overwritten."""

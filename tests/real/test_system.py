@@ -324,7 +324,7 @@ class Configuration(SiteTest):
             define('DB_HOST', getenv('RIDGE_HOST') ?: 'db.example:3307');
             $table_prefix  =  "odd_";
             system('touch ran');""")
-        said = read(path)
+        said = read(path, "mysql")
         url = said.database.url
         self.assertEqual((url.database, url.username, url.password, url.host, url.port, said.database.prefix),
                          ("ridge", 'u"ser', "it's # not // a comment; \\", "db.example", 3307, "odd_"))
@@ -335,10 +335,10 @@ class Configuration(SiteTest):
         for host, expected in {"localhost:/run/s": ("localhost", None, "/run/s"), "[::1]:33": ("::1", 33, None),
                                ":/s": (None, None, "/s"), "h": ("h", None, None)}.items():
             path.write_text(before.replace("getenv('RIDGE_HOST') ?: 'db.example:3307'", f"'{host}'"))
-            url = read(path).database.url
+            url = read(path, "mysql").database.url
             self.assertEqual((url.host, url.port, url.query.get("unix_socket")), expected)
         path.write_text(before.replace("'ridge'", "compute()"))
         with self.assertRaisesRegex(SiteError, "DB_NAME"):
-            read(path)
+            read(path, "mysql")
 
 

@@ -27,6 +27,14 @@ class NoSuchDatabase(SiteError):
     """The server is there, and the database is not."""
 
 
+class Held(Exception):
+    """A lock that another holds. who: the other, for people."""
+
+    def __init__(self, who: str) -> None:
+        super().__init__(who)
+        self.who = who
+
+
 class VoyageError(NostosError):
     """A voyage is missing, taken, half-made or its sites have vanished."""
 

@@ -29,7 +29,8 @@ from nostos.core.compare.field_merge import ABSENT, Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.errors import SiteError
-from nostos.core.files.entry import Entry, digest_of, inside, plain_text
+from nostos.core.files.entry import Entry, digest_of, plain_text
+from nostos.core.files.tree import FileTree
 from nostos.core.inspect.trial.compare import count
 from nostos.core.inspect.trial.pictures import Pictured
 from nostos.core.inspect.trial.run import Trial
@@ -188,7 +189,7 @@ class Reporter:
             found.append(text.decode()[:_LONGEST])
         return found[0], found[1], found[2]
 
-    def _content(self, root: Path, entry: Entry) -> bytes | None:
+    def _content(self, root: FileTree, entry: Entry) -> bytes | None:
         """A file as it was compared: a merge may have put another in its place since."""
         raw = _read(root, entry)
         if raw is None or digest_of(raw) == entry.digest:
@@ -206,7 +207,7 @@ class Reporter:
                 yield {"caption": f"{caption}: {Path(state.path).name}", "data": data}
             return  # the other files of a picture are its sizes
 
-    def _data(self, root: Path, entry: Entry, ending: str) -> str:
+    def _data(self, root: FileTree, entry: Entry, ending: str) -> str:
         raw = self._content(root, entry)
         if raw is None or self._left <= 0:
             return ""
@@ -218,10 +219,9 @@ class Reporter:
         return f"data:image/{kind};base64,{base64.b64encode(data).decode()}" if data else ""
 
 
-def _read(root: Path, entry: Entry) -> bytes | None:
+def _read(root: FileTree, entry: Entry) -> bytes | None:
     try:
-        place = inside(root, entry.path)
-        return None if place.is_symlink() or place.stat().st_size > 20 << 20 else place.read_bytes()
+        return None if entry.size > 20 << 20 else root.read(entry.path, 20 << 20)
     except (OSError, SiteError):
         return None
 

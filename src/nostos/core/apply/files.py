@@ -8,7 +8,6 @@ a power cut that forgot whatever was not flushed.
 
 from __future__ import annotations
 
-import stat
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -18,9 +17,9 @@ from typing import Any
 from nostos.core.apply.folders import FolderSwitch, Kept
 from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.files.entry import OWN_PREFIX, Entry
-from nostos.core.files.local import LocalTree, Signature
+from nostos.core.files.tree import FileTree, Signature
+from nostos.core.files.trees import tree_at
 from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder, changes_of
-from nostos.core.private_files import make_private
 
 _SPARE = 16 * 1024 * 1024  # bytes that are left free on live's disk
 
@@ -53,8 +52,8 @@ class Switch:
     that was carried over.
     """
 
-    live: LocalTree
-    staging: LocalTree
+    live: FileTree
+    staging: FileTree
     mark: str
     moves: list[Move] = field(default_factory=list)
     makes: list[str] = field(default_factory=list)
@@ -77,12 +76,12 @@ class Switch:
                 self._check(change.path, change.before)
             if isinstance(o, PutFile) and o.entry.kind == "folder":
                 there = self.live.status(o.path)
-                if there is not None and not stat.S_ISDIR(there.st_mode):
+                if there is not None and not there.is_folder:
                     self._will_move(o)
                     continue
                 self._will_make(o.path)
-                if there is not None and stat.S_IMODE(there.st_mode) != o.entry.mode:
-                    self.modes.append((o.path, o.entry.mode, stat.S_IMODE(there.st_mode)))
+                if there is not None and there.rights != o.entry.mode:
+                    self.modes.append((o.path, o.entry.mode, there.rights))
             elif isinstance(o, RemoveFile) and o.before.kind == "folder":
                 self._may_go(o.path)
             else:
@@ -139,7 +138,7 @@ class Switch:
             return
         there = self.live.status(path)
         if expected is None:
-            if there is not None and not stat.S_ISDIR(there.st_mode):
+            if there is not None and not there.is_folder:
                 raise LiveMoved(f"Live has gained a file {path} meanwhile.", next_step="Compare again.")
             return
         found = self.live.entry(path)
@@ -163,17 +162,16 @@ class Switch:
                 "folders": {t: f.record() for t, f in self.folders.items()}}
 
     @classmethod
-    def recorded(cls, live: Path, staging: Path, mark: str, record: Mapping[str, Any], kept: Path,
+    def recorded(cls, live: FileTree, staging: FileTree, mark: str, record: Mapping[str, Any], kept: Path,
                  fresh: Mapping[str, int]) -> Switch:
         """The switch that a journal speaks of. kept: where `keep` has left what it knows. fresh: what the journal says
         of that. Paths that leave the tree are refused when they are used."""
-        tree = LocalTree(live)
         moves = [Move(t, s, a, had, bytes.fromhex(old) if old else None, bytes.fromhex(new) if new else None, folder)
                  for t, s, a, had, old, new, folder in record["moves"]]
         places = {m.target: (m.staged or "", m.aside) for m in moves}
         held = Kept.read(kept)
-        folders = {t: FolderSwitch.recorded(tree, t, *places[t], data, held) for t, data in record["folders"].items()}
-        return cls(tree, LocalTree(staging), mark, moves, list(record["makes"]), list(record["empties"]),
+        folders = {t: FolderSwitch.recorded(live, t, *places[t], data, held) for t, data in record["folders"].items()}
+        return cls(live, staging, mark, moves, list(record["makes"]), list(record["empties"]),
                    [(p, new, old) for p, new, old in record["modes"]], dict(fresh), folders)
 
     # --- staging
@@ -181,7 +179,7 @@ class Switch:
     def stage(self, operations: Sequence[Operation], before: Path) -> None:
         """Copy what comes beside its target, digests checked, and what is replaced into `before`; all flushed."""
         self._seen = {m.target: self.live.signature(m.target) for m in self.moves}
-        keep = LocalTree(before)
+        keep = tree_at(before)
         for folder in self.makes:
             self._make(folder, {o.path: o.entry.mode for o in operations if isinstance(o, PutFile)})
         by_target = {m.target: m for m in self.moves}
@@ -196,13 +194,13 @@ class Switch:
                 if isinstance(o, PutFile) and move is not None:
                     assert move.staged is not None
                     self._copy(o, move.staged)
-        self.fresh = {m.target: info.st_ino for m in self.moves if m.staged is not None
+        self.fresh = {m.target: info.inode for m in self.moves if m.staged is not None
                       if (info := self.live.status(m.staged)) is not None}
         self._sync()
 
     def _make(self, folder: str, modes: Mapping[str, int]) -> None:
         model = self.staging.status(folder)
-        mode = modes.get(folder, 0o755 if model is None else stat.S_IMODE(model.st_mode))
+        mode = modes.get(folder, 0o755 if model is None else model.rights)
         with suppress(FileExistsError):
             self.live.make_folder(folder, mode)
             self.live.sync(folder.rpartition("/")[0])
@@ -227,13 +225,13 @@ class Switch:
         if digest != put.entry.digest:
             raise LiveMoved(f"Staging's file {put.path} changed while it was copied.", next_step="Compare again.")
 
-    def _keep(self, path: str, expected: Entry | None, before: LocalTree) -> None:
+    def _keep(self, path: str, expected: Entry | None, before: FileTree) -> None:
         """Check that live's file is as compared and keep a copy of it."""
         self._check(path, expected)
         if expected is None or expected.kind == "folder":
             return
         parent = path.rpartition("/")[0]
-        make_private(before.root)
+        before.make_root()
         before.make_above(path, lambda _: (0o700, None))
         if expected.kind == "link":
             before.make_link(path, self.live.link(path))
@@ -331,7 +329,7 @@ class Switch:
         have. What live itself has changed since stays as live has it."""
         for path, new, old in reversed(self.modes) if began else ():
             info = self.live.status(path)
-            if info is not None and stat.S_IMODE(info.st_mode) == new:
+            if info is not None and info.rights == new:
                 self.live.give(path, self.live.owner(path), old)
         for move in reversed(self.moves):
             if move.folder:
@@ -370,13 +368,13 @@ class Switch:
     def _is_fresh(self, move: Move, path: str) -> bool:
         """Whether what is at a path is what came. An inode alone may have been given out again."""
         info = self.live.status(path)
-        if info is None or stat.S_ISDIR(info.st_mode):
-            return info is not None and info.st_ino == self.fresh.get(move.target)
+        if info is None or info.is_folder:
+            return info is not None and info.inode == self.fresh.get(move.target)
         found = self.live.entry(path, digest=True)
         if found is None or found.digest != move.new:
             return False
         # Where what came equals what was there, only the inode tells them apart.
-        return move.old != move.new or info.st_ino == self.fresh.get(move.target, info.st_ino)
+        return move.old != move.new or info.inode == self.fresh.get(move.target, info.inode)
 
     def tidy(self) -> None:
         """Remove what was put aside, and the folders that lost their last file, once the merge is sure. What live

@@ -8,7 +8,6 @@ on live comes along later.
 
 from __future__ import annotations
 
-import stat
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -16,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.database.rows.digests import squeeze, unsqueeze
-from nostos.core.files.local import LocalTree, Owner, Signature
+from nostos.core.files.tree import FileTree, Owner, Signature
 from nostos.core.private_files import write_private
 
 State = tuple[int, int, int]  # inode, size, time of change in ns
@@ -50,7 +49,7 @@ def _state(said: Sequence[int]) -> State:
 class FolderSwitch:
     """puts: what comes, by its path in the folder, with its digest (an empty folder's too). removals: what goes."""
 
-    tree: LocalTree
+    tree: FileTree
     target: str
     staged: str
     aside: str
@@ -63,7 +62,7 @@ class FolderSwitch:
         return {"puts": {p: d.hex() if d else None for p, d in self.puts.items()}, "removals": sorted(self.removals)}
 
     @classmethod
-    def recorded(cls, tree: LocalTree, target: str, staged: str, aside: str, data: Mapping[str, Any],
+    def recorded(cls, tree: FileTree, target: str, staged: str, aside: str, data: Mapping[str, Any],
                  kept: Kept) -> FolderSwitch:
         return cls(tree, target, staged, aside, {p: bytes.fromhex(d) if d else None for p, d in data["puts"].items()},
                    frozenset(data["removals"]), dict(kept.rest.get(target, {})))
@@ -73,27 +72,27 @@ class FolderSwitch:
 
     # --- staging
 
-    def copy_rest(self, source: LocalTree) -> None:
+    def copy_rest(self, source: FileTree) -> None:
         """Make the new folder with everything that the merge does not touch. source: the tree that what comes is from.
         """
         tree = self.tree
         self._touched = {r: tree.signature(f"{self.target}/{r}") for r in (*self.puts, *self.removals)}
         model = self.target if tree.is_folder(self.target) else ""
         info = tree.status(model) if model else source.status(self.target)
-        mode = 0o755 if info is None else stat.S_IMODE(info.st_mode)
+        mode = 0o755 if info is None else info.rights
         tree.make_folder(self.staged, mode, tree.owner(model) if model else None)
         for rest, there in self._below(self.target):
             if not self._is_touched(rest):
                 with suppress(FileNotFoundError):  # gone this moment
                     self._take(f"{self.target}/{rest}", f"{self.staged}/{rest}", there)
-                    if not stat.S_ISDIR(there.st_mode):
+                    if not there.is_folder:
                         self._note(rest, there)
 
     def _take(self, path: str, place: str, there: Any) -> None:
-        if stat.S_ISDIR(there.st_mode):
+        if there.is_folder:
             with suppress(FileExistsError):
-                self.tree.make_folder(place, stat.S_IMODE(there.st_mode), self.tree.owner(path))
-        elif stat.S_ISREG(there.st_mode) or stat.S_ISLNK(there.st_mode):
+                self.tree.make_folder(place, there.rights, self.tree.owner(path))
+        elif there.is_file or there.is_link:
             self.tree.again(path, place)
 
     def _note(self, rest: str, there: Any) -> None:
@@ -105,12 +104,12 @@ class FolderSwitch:
         for path, info in self.tree.walk(folder):
             yield path[len(folder) + 1:], info
 
-    def make_parents(self, rest: str, source: LocalTree) -> None:
+    def make_parents(self, rest: str, source: FileTree) -> None:
         """The folders above what comes, with the rights that they have on live, or where it comes from."""
         def rights(folder: str) -> tuple[int, None]:
             there = self.target + folder[len(self.staged):]
             model = self.tree.status(there) or source.status(there)
-            return 0o755 if model is None else stat.S_IMODE(model.st_mode), None
+            return 0o755 if model is None else model.rights, None
 
         self.tree.make_above(f"{self.staged}/{rest}", rights)
 
@@ -123,7 +122,7 @@ class FolderSwitch:
                 parent = parent.rpartition("/")[0]
         if not self.tree.remove_empty(self.staged):
             for path, info in list(self.tree.walk(self.staged)):
-                if stat.S_ISDIR(info.st_mode):
+                if info.is_folder:
                     self._times(path)
                     self.tree.sync(path)
             self._times(self.staged)
@@ -160,14 +159,14 @@ class FolderSwitch:
         if self.tree.is_folder(self.aside):
             return self.aside
         info = self.tree.status(self.staged)
-        return self.staged if info is not None and fresh is not None and info.st_ino != fresh else ""
+        return self.staged if info is not None and fresh is not None and info.inode != fresh else ""
 
     def forward(self, fresh: int | None) -> None:
         """After a commit: go, where what comes is staged still."""
         info, aside = self.tree.status(self.staged), self.tree.is_folder(self.aside)
         if info is None or fresh is None:
             return
-        if info.st_ino != fresh:
+        if info.inode != fresh:
             if not aside:
                 self.tree.move(self.staged, self.aside)
         elif not aside:
@@ -181,7 +180,7 @@ class FolderSwitch:
         tree, carried = self.tree, []
         old = self._old(fresh) if began else ""
         info = tree.status(self.target)
-        if began and info is not None and info.st_ino == fresh:
+        if began and info is not None and info.inode == fresh:
             if old:
                 if not tree.exchange(old, self.target):
                     tree.move(self.target, self.staged)
@@ -225,13 +224,13 @@ class FolderSwitch:
             seen.add(rest)
             if self._is_touched(rest):
                 continue
-            if stat.S_ISDIR(there.st_mode):
+            if there.is_folder:
                 if not self._removed_with(rest) and self._late_folder(source, rest):
                     self._take(f"{source}/{rest}", f"{target}/{rest}", there)
                 continue
             now, was = _of(there), self.rest.get(rest)
             own = self.tree.status(f"{target}/{rest}")
-            if was is not None and (now == was[0] or (own is not None and own.st_ino == there.st_ino)):
+            if was is not None and (now == was[0] or (own is not None and own.inode == there.inode)):
                 continue
             if own is None and was is None:
                 self._parents(source, target, rest)
@@ -244,7 +243,7 @@ class FolderSwitch:
             self._remember(rest, source, target)
         for rest in [r for r in self.rest if r not in seen]:
             own = self.tree.status(f"{target}/{rest}")
-            if own is not None and own.st_ino == self.rest[rest][1][0]:
+            if own is not None and own.inode == self.rest[rest][1][0]:
                 self.tree.remove(f"{target}/{rest}")
                 carried.append(f"{self.target}/{rest}")
             del self.rest[rest]
@@ -267,7 +266,7 @@ class FolderSwitch:
         def rights(folder: str) -> tuple[int, Owner]:
             there = source + folder[len(target):]
             info = self.tree.status(there)
-            return 0o755 if info is None else stat.S_IMODE(info.st_mode), self.tree.owner(there)
+            return 0o755 if info is None else info.rights, self.tree.owner(there)
 
         self.tree.make_above(f"{target}/{rest}", rights)
 
@@ -293,14 +292,14 @@ class FolderSwitch:
         for rest, there in list(self._below(new)):
             seen.add(rest)
             own = self.tree.status(f"{self.target}/{rest}")
-            if stat.S_ISDIR(there.st_mode):
+            if there.is_folder:
                 continue
             was = self.rest.get(rest)
             if rest in self.puts:
                 entry = self.tree.entry(f"{new}/{rest}", digest=True)
                 ours = entry is not None and entry.digest == self.puts[rest]
             else:
-                ours = (own is not None and own.st_ino == there.st_ino) or (was is not None and _of(there) == was[1])
+                ours = (own is not None and own.inode == there.inode) or (was is not None and _of(there) == was[1])
             if ours:
                 continue
             if own is None:
@@ -311,7 +310,7 @@ class FolderSwitch:
             carried.append(f"{self.target}/{rest}")
         for rest, (was_there, _) in self.rest.items():
             own = self.tree.status(f"{self.target}/{rest}")
-            if rest not in seen and own is not None and own.st_ino == was_there[0]:
+            if rest not in seen and own is not None and own.inode == was_there[0]:
                 self.tree.remove(f"{self.target}/{rest}")
                 carried.append(f"{self.target}/{rest}")
         self._flush(self.target, carried)
@@ -322,7 +321,7 @@ class FolderSwitch:
         left = []
         for rest, there in reversed(list(self._below(self.target))):
             path = f"{self.target}/{rest}"
-            if stat.S_ISDIR(there.st_mode):
+            if there.is_folder:
                 self.tree.remove_empty(path)
                 continue
             entry = self.tree.entry(path, digest=True)
@@ -335,4 +334,4 @@ class FolderSwitch:
 
 
 def _of(info: Any) -> State:
-    return info.st_ino, info.st_size, info.st_mtime_ns
+    return info.inode, info.size, info.modified

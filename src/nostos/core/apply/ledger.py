@@ -20,7 +20,7 @@ from nostos.core.database.rows.digests import row_digest
 from nostos.core.database.schema import Key, Row
 from nostos.core.errors import MergeRefused, SiteError
 from nostos.core.files.entry import Entry
-from nostos.core.files.local import LocalTree, Signature
+from nostos.core.files.tree import FileTree, Signature
 from nostos.core.plan.decisions import is_decided
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, UpdateRow
 from nostos.core.profiles.model import Policy
@@ -113,7 +113,7 @@ class Ledger:
 
     # --- before the transaction, inside it, after the commit
 
-    def look(self, live_db: Database, tree: LocalTree) -> None:
+    def look(self, live_db: Database, tree: FileTree) -> None:
         """Read everything watched, before anything is done."""
         self._before = self._read(live_db, self._rows)
         self._by_row = {}
@@ -143,7 +143,7 @@ class Ledger:
                                next_step="Look at live's triggers; then please report this with `nostos compare "
                                          "--json`.")
 
-    def look_again(self, live_db: Database, tree: LocalTree) -> tuple[tuple[Line, ...], int]:
+    def look_again(self, live_db: Database, tree: FileTree) -> tuple[tuple[Line, ...], int]:
         """After the commit. Returns the ledger's lines, and how many watched things live has changed itself since they
         were first read: these do not count in the digests."""
         totals: dict[str, list[int]] = {}
@@ -168,7 +168,7 @@ class Ledger:
             total[1] ^= int.from_bytes(after)
 
     @staticmethod
-    def _same_file(tree: LocalTree, f: WatchedFile) -> bool:
+    def _same_file(tree: FileTree, f: WatchedFile) -> bool:
         found = tree.entry(f.path, digest=True)
         return found is None if f.entry is None else found is not None and found.digest == f.entry.digest
 
@@ -210,7 +210,7 @@ def _digest(w: Watched, row: Row | None) -> bytes:
     return row_digest([w.table, repr(w.key), *(("gone",) if row is None else (row.get(c) for c in w.columns))])
 
 
-def _signature(tree: LocalTree, path: str) -> Signature | None:
+def _signature(tree: FileTree, path: str) -> Signature | None:
     try:
         return tree.signature(path)
     except SiteError:  # a link leads there now

@@ -37,7 +37,7 @@ from nostos.core.errors import (
     Stopped,
     explained,
 )
-from nostos.core.files.local import LocalTree
+from nostos.core.files.trees import tree_at
 from nostos.core.plan import needs as need_finder
 from nostos.core.plan.mirror import turned
 from nostos.core.plan.operations import (
@@ -124,7 +124,8 @@ class _Merge:
         self.prefer = prepared.made.prefer
         self.undoes = prepared.undoes
         self.source_files = prepared.files or (
-            home.folder(crew.voyage.name) / "merges" / self.undoes / "before" if self.undoes else self.source.files)
+            tree_at(home.folder(crew.voyage.name) / "merges" / self.undoes / "before") if self.undoes
+            else self.source.files)
         self.comparison = prepared.comparison
         self.plan = prepared.plan
         self.tell = tell
@@ -143,7 +144,7 @@ class _Merge:
         except OSError as error:
             raise MergeRefused(f"The merge cannot keep its journal: {explained(error)}.",
                                next_step="Free space or rights here, then merge again.") from error
-        switch = Switch(LocalTree(self.target.files), LocalTree(self.source_files), self.id)
+        switch = Switch(self.target.files, self.source_files, self.id)
         began = False
         try:
             try:
@@ -196,7 +197,7 @@ class _Merge:
         try:
             if not live_db.transactional_schema:  # where it cannot be taken back, it comes last
                 self._drop(live_db, journal)
-            lines, late = self.ledger.look_again(live_db, LocalTree(self.target.files))
+            lines, late = self.ledger.look_again(live_db, self.target.files)
             again = need_finder.referred_again(self.comparison, self.plan.selection.items, live_db)
         finally:
             live_db.close()
@@ -327,7 +328,7 @@ class _Merge:
                     self.steps.append(step)
 
                 apply_schema(self.plan, self.comparison.rows, live_db, note)
-            self.ledger.look(live_db, LocalTree(self.target.files))
+            self.ledger.look(live_db, self.target.files)
             tables = live_db.tables()
             if not self.undoes and not self.detached:
                 self.rest = settle_rest(self.crew.anchor, self.comparison, self.plan, tables, self.toward)

@@ -20,7 +20,7 @@ from nostos.core.database.rows.digests import squeeze, unsqueeze
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import Entry, digest_of, plain_text
-from nostos.core.files.local import LocalTree
+from nostos.core.files.tree import FileTree
 from nostos.core.private_files import write_private
 
 FILE = "anchor.msgpack.zst"
@@ -67,7 +67,7 @@ class AnchorNotes:
         place = folder / FILE
         return cls(unsqueeze(place.read_bytes()) if place.is_file() else [])
 
-    def carry_out(self, anchor: Anchor, name: str, target: Path, source: Path) -> None:
+    def carry_out(self, anchor: Anchor, name: str, target: FileTree, source: FileTree) -> None:
         """Make the changes, all or none. name: whose doing it is, for taking it back. target, source: the trees that
         files were written in and came from; a file there that is another by now is not believed."""
         steps: dict[str, Callable[..., None]] = {
@@ -78,7 +78,7 @@ class AnchorNotes:
             "table": lambda side, table: anchor.remember_table(Side(side), msgspec.convert(table, Table)),
             "no table": anchor.forget_table,
             "revert": lambda operation, owners: anchor.revert(operation, [tuple(o) for o in owners]),
-            "file": _Files(anchor, LocalTree(target), LocalTree(source)).settle}
+            "file": _Files(anchor, target, source).settle}
         with anchor.changing(), anchor.recording(name):
             for what, *told in self.lines:
                 steps[what](*told)
@@ -93,7 +93,7 @@ def _entry(said: Any) -> Entry | None:
 
 
 class _Files:
-    def __init__(self, anchor: Anchor, target: LocalTree, source: LocalTree) -> None:
+    def __init__(self, anchor: Anchor, target: FileTree, source: FileTree) -> None:
         self.anchor = anchor
         self.target = target
         self.source = source

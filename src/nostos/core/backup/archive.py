@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Any, cast
+from typing import IO, Any, Protocol, cast
 
 import msgspec
 import zstandard
@@ -38,6 +38,12 @@ class Member:
     mode: int
     mtime: float
     target: str = ""
+
+
+class Readable(Protocol):
+    """Whatever gives bytes."""
+
+    def read(self, most: int, /) -> bytes: ...
 
 
 class _Counted(io.RawIOBase):
@@ -91,7 +97,7 @@ class Writer:
         """Add a file with this content."""
         self.add_stream(name, io.BytesIO(content), len(content), mode, mtime)
 
-    def add_stream(self, name: str, source: IO[bytes], size: int, mode: int, mtime: float) -> None:
+    def add_stream(self, name: str, source: Readable, size: int, mode: int, mtime: float) -> None:
         """Add a file of exactly this size; what a source lacks is made up with zeros."""
         self._header(name, tarfile.REGTYPE, size, mode, mtime)
         digest = hashlib.sha256()
@@ -110,7 +116,7 @@ class Writer:
         self._counted.write(info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape"))
         self._members += 1
 
-    def _body(self, source: IO[bytes], size: int, digest: Callable[[bytes], object]) -> None:
+    def _body(self, source: Readable, size: int, digest: Callable[[bytes], object]) -> None:
         left = size
         while left:
             chunk = source.read(min(left, _CHUNK)) or b"\0" * min(left, _CHUNK)

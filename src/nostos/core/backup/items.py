@@ -21,6 +21,7 @@ from nostos.core.backup.restore import check_fits, check_free, file_operations, 
 from nostos.core.clock import now
 from nostos.core.compare.file_changes import FileState
 from nostos.core.database.protocol import Database, told
+from nostos.core.files.trees import tree_at
 from nostos.core.plan.operations import PutFile, SwitchFolder, plan
 from nostos.core.plan.prepared import Prepared
 from nostos.core.plan.selection import Choice, choose
@@ -63,7 +64,7 @@ def prepare_things(home: Home, path: Path, site: Site, choice: Choice, scratch: 
         made = replace(choice, notes=notes)
         prepared = Prepared(comparison, needs, plan(comparison, needs, selection), choice, Side.LIVE, made,
                             dict(comparison.items), "", lambda: prepare_things(home, path, site, choice, scratch, tell),
-                            scratch, home.path / "restores")
+                            tree_at(scratch), home.path / "restores")
         _lay(reader, prepared, scratch)
         return prepared
     finally:

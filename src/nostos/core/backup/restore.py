@@ -40,7 +40,7 @@ from nostos.core.errors import (
     Stopped,
     explained,
 )
-from nostos.core.files.local import LocalTree
+from nostos.core.files.trees import tree_at
 from nostos.core.patterns import matches
 from nostos.core.plan.operations import Operation, PutFile, RemoveFile
 from nostos.core.private_files import make_private, write_private
@@ -159,10 +159,10 @@ def file_operations(contents: Contents, site: Site) -> tuple[tuple[PutFile | Rem
     if not site.has_files:
         return (), ()
     tree = tree_of(site, site.profile, {})
-    apart = {p.resolve() for p in site.apart()}
+    apart = set(site.apart())
     wanted, left_out = {}, []
     for name, entry in contents.files.items():
-        if matches(name, ignored(site.profile)) or (site.files / name).resolve() in apart:
+        if matches(name, ignored(site.profile)) or name in apart:
             left_out.append(name)
         else:
             wanted[name] = entry
@@ -173,7 +173,7 @@ def file_operations(contents: Contents, site: Site) -> tuple[tuple[PutFile | Rem
             operations.append(RemoveFile("", name, before))
     for name, entry in wanted.items():
         there = tree.get(name)
-        if not entry.same_as(there) and not (entry.kind == "folder" and (site.files / name).is_dir()):
+        if not entry.same_as(there) and not (entry.kind == "folder" and site.files.is_folder(name)):
             operations.append(PutFile("", name, entry, there))
     return tuple(operations), tuple(left_out)
 
@@ -211,7 +211,8 @@ def _same(where: str, site: Site) -> bool:
     """Whether this is where a site is recognised from."""
     with suppress(NostosError):
         other = recognise(where)
-        return other.files == site.files or (other.database.same_as(site.database) and not site.database.none)
+        return other.files.where == site.files.where or (
+            other.database.same_as(site.database) and not site.database.none)
     return False
 
 
@@ -232,7 +233,7 @@ class _Restore:
         journal = journals.Journal(self.folder)
         place = self.site.database.engine.swap(self.site.database, self.folder, self.id)
         source = self.folder / "source"
-        switch = Switch(LocalTree(self.site.files), LocalTree(source), self.id)
+        switch = Switch(self.site.files, tree_at(source), self.id)
         began = False
         try:
             try:
@@ -444,9 +445,9 @@ def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[
     place = site.database.engine.swap(site.database, folder, folder.name)
     tables: list[str] = begun["tables"]
     switch = Switch.recorded(
-        site.files, folder / "source", folder.name, steps["staging"]["switch"], folder / journals.KEPT,
+        site.files, tree_at(folder / "source"), folder.name, steps["staging"]["switch"], folder / journals.KEPT,
         steps.get("staged", {}).get("fresh", {})) if "staging" in steps else Switch(
-            LocalTree(site.files), LocalTree(folder / "source"), folder.name)
+            site.files, tree_at(folder / "source"), folder.name)
     journal = journals.Journal(folder)
     try:
         if "committed" in steps or ("staged" in steps and place.committed()):

@@ -28,8 +28,8 @@ from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import Entry
-from nostos.core.files.local import LocalTree
-from nostos.core.files.scan import Passed, scan
+from nostos.core.files.tree import Passed
+from nostos.core.files.trees import tree_at
 from nostos.core.private_files import make_private
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent
@@ -104,7 +104,7 @@ def backup(site: Site, to: Path, tell: Listener = silent, rows_of: Location | No
 def _check_place(site: Site, to: Path) -> None:
     if to.exists() or to.is_symlink():
         raise SiteError(f"There is a file {to} already.", next_step="Name another one with --to.")
-    if site.has_files and to.resolve().is_relative_to(site.files.resolve()):
+    if site.has_files and site.files.within(str(to.resolve())) is not None:
         raise SiteError(f"{to} lies in the site's own tree, where visitors might fetch it.",
                         next_step="Name a place outside of it with --to.")
     if not to.parent.exists():
@@ -119,7 +119,7 @@ class _Backup:
     def __init__(self, site: Site, writer: Writer, tell: Listener, rows_of: Location, rest_of: Path | None) -> None:
         self.rest = Reader(rest_of) if rest_of is not None else None
         self.site = site
-        self.files_of = LocalTree(site.files)
+        self.files_of = site.files
         self.writer = writer
         self.tell = tell
         self.location = rows_of
@@ -129,8 +129,8 @@ class _Backup:
 
     def run(self) -> Manifest:
         # Listed before the database is read: its snapshot is not held while files are looked at.
-        entries = list(scan(self.site.files, self.site.apart(), ignored(self.site.profile),
-                            self.passed.append)) if self.site.has_files and self.rest is None else []
+        entries = list(self.site.files.scan(self.site.apart(), ignored(self.site.profile), self.passed.append)
+                       ) if self.site.has_files and self.rest is None else []
         database = self.location.open(readonly=True)
         try:
             with told(database), database.reading():
@@ -177,8 +177,8 @@ class _Backup:
                         self._place_of_files(), tuple((p.path, p.reason) for p in self.passed))
 
     def _place_of_files(self) -> str:
-        files, home = self.site.files, self.site.home
-        return files.relative_to(home).as_posix() if files.is_relative_to(home) else "files"
+        within = tree_at(self.site.home).within(self.site.files.where)
+        return "files" if within is None else within or "."
 
     def _database(self, database: Database, outline: Outline) -> None:
         sizes = database.sizes()
@@ -220,7 +220,7 @@ class _Backup:
                 if folder not in folders:
                     folders.add(folder)
                     info = self.files_of.status(folder)
-                    self.writer.add_folder(FILES + folder, 0o755 if info is None else info.st_mode & 0o7777)
+                    self.writer.add_folder(FILES + folder, 0o755 if info is None else info.rights)
             try:
                 self._file(entry)
             except FileNotFoundError:
@@ -239,19 +239,20 @@ class _Backup:
         if entry.kind == "link":
             self.writer.add_link(name, self.files_of.link(entry.path))
             return
-        with os.fdopen(self.files_of.open(entry.path), "rb") as file:
-            for _ in range(_TRIES):
-                before = os.fstat(file.fileno())
-                size, content = before.st_size, file.read(_WHOLE + 1)
-                if len(content) > _WHOLE:
-                    file.seek(0)
-                    self.writer.add_stream(name, file, size, entry.mode, before.st_mtime)
-                after = os.fstat(file.fileno())
-                if (after.st_mtime_ns, after.st_size) == (before.st_mtime_ns, before.st_size):
-                    break
-                file.seek(0)  # it was written while it was read; a later entry of a name stands for it
-            if len(content) <= _WHOLE:
-                self.writer.add_stream(name, BytesIO(content), len(content), entry.mode, before.st_mtime)
+        small: tuple[bytes, float] | None = None
+        for _ in range(_TRIES):
+            with self.files_of.opened(entry.path) as file:
+                before = file.status()
+                if before.size > _WHOLE:
+                    small = None
+                    self.writer.add_stream(name, file, before.size, entry.mode, before.modified / 1e9)
+                else:
+                    small = file.read(), before.modified / 1e9
+                after = file.status()
+            if (after.modified, after.size) == (before.modified, before.size):
+                break  # else it was written while it was read; a later entry of a name stands for it
+        if small is not None:
+            self.writer.add_stream(name, BytesIO(small[0]), len(small[0]), entry.mode, small[1])
 
 
 class _Pieces:

@@ -22,10 +22,9 @@ from nostos.core.database.engines import Location, Place
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError, VoyageError
-from nostos.core.files.copy import copy_tree
 from nostos.core.files.entry import Entry, plain_text
-from nostos.core.files.local import LocalTree, Owner, give_as
-from nostos.core.files.scan import Passed, scan
+from nostos.core.files.tree import FileTree, Owner, Passed
+from nostos.core.files.trees import tree_at
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites import site_file as configuration
@@ -81,7 +80,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
         _check_voyage(home, name)
         staging_db = _staging_database(live, target, name, database, prefix)
         passed: list[Passed] = []
-        entries = list(scan(live.files, live.apart(), (*ignored(live.profile), *skip), passed.append))
+        entries = list(live.files.scan(live.apart(), (*ignored(live.profile), *skip), passed.append))
         _check_places(live, target, url, staging_db, entries)
         voyage = Voyage(name, secrets.token_hex(8), recognised_from(live), live.name, live.url,
                         str(target / Path(recognised_from(live)).name) if live.site_file else str(target),
@@ -150,7 +149,7 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Location, entr
         raise SiteError(f"{target} is not a folder.", next_step="Name a folder that does not exist yet.")
     if target.is_dir() and any(target.iterdir()):
         raise SiteError(f"The folder {target} is not empty.", next_step="Name a new folder, or empty this one.")
-    for tree in (live.files, live.home):
+    for tree in (Path(live.files.where), live.home):
         if target == tree or target.is_relative_to(tree):
             raise SiteError(f"The folder {target} lies inside live's own tree, {tree}.",
                             next_step="Name a folder beside the live site, not in it.")
@@ -193,8 +192,10 @@ class _Clone:
         self.asked = asked
         self.skip = tuple(skip)
         self.tell = tell
-        self.files = target / live.files.relative_to(live.home) if live.files.is_relative_to(live.home) else (
-            target / "files")
+        self.live_home, self.place = tree_at(live.home), tree_at(target)
+        within = self.live_home.within(live.files.where)
+        self.inside = "files" if within is None else within  # where the copy's tree is, in its folder
+        self.files = tree_at(target / self.inside)
         self.profile: Profile = live.profile
         self.live_urls = UrlForms(live.url)
         self.staging_urls = UrlForms(voyage.url, also=(live.url,))
@@ -257,20 +258,23 @@ class _Clone:
         file, live_file = self.database.file, self.live.database.file
         opened = place.open()
         if file is not None and live_file is not None:
-            give_as(file, live_file)
+            _as(tree_at(file.parent), file.name, tree_at(live_file.parent), live_file.name)
         return opened
 
     def _open_up(self, mode: int | None) -> None:
         """Let the web server in: the folders above what was copied as live's are, the whole as it was or as live's."""
-        places = [self.files] if self.live.has_files else []
-        places += [self.database.file.parent] if self.database.file is not None else []
-        for place in places:
-            while place.is_relative_to(self.target) and place != self.target:
-                model = self.live.home / place.relative_to(self.target)
-                give_as(place, model if model.is_dir() else self.live.files if place == self.files else self.live.home)
-                place = place.parent
+        paths = [self.inside] if self.live.has_files else []
+        file = self.database.file
+        paths += [self.place.within(str(file.parent)) or ""] if file is not None else []
+        for path in paths:
+            while path:
+                if self.live_home.is_folder(path):
+                    _as(self.place, path, self.live_home, path)
+                else:
+                    _as(self.place, path, self.live.files if path == self.inside else self.live_home, "")
+                path = path.rpartition("/")[0]
         if mode is None:
-            give_as(self.target, self.live.home)
+            _as(self.place, "", self.live_home, "")
         else:
             self.target.chmod(mode)
 
@@ -306,7 +310,7 @@ class _Clone:
         done, size = 0, 0
         if not self.live.has_files:
             return 0, 0
-        for copied in copy_tree(LocalTree(self.live.files), LocalTree(self.files), entries, SMALL_TEXT):
+        for copied in self.files.copy_all(self.live.files, entries, SMALL_TEXT):
             entry, error = copied.entry, copied.error
             if isinstance(error, FileNotFoundError):
                 self.passed.append(Passed(entry.path, "vanished while it was being copied"))
@@ -337,9 +341,11 @@ class _Clone:
                    and not self.voyage.elsewhere and not self.voyage.user)
         kept = configuration.other_database(self.live.home / self.live.own[0], old, str(
             self.database.url.database)) if as_live else None
-        files = self.files.relative_to(self.target).as_posix() if self.live.has_files else None
+        files = (self.inside or ".") if self.live.has_files else None
         prefixed = self.database.prefix != self.live.database.prefix
-        adapt(Own(self.target, self.voyage.url, self.own, files, prefixed, kept), own,
+        profile = str(self.live.home / self.live.profile_file) if self.live.profile_file and not (
+            self.target / self.live.profile_file).exists() else None
+        adapt(Own(self.target, self.voyage.url, self.own, files, prefixed, kept, profile), own,
               self.live.profile.configuration)
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:
@@ -379,3 +385,10 @@ class _Clone:
             raise SiteError("The copy's configuration does not lead to its own database and URL.",
                             left="Live was only read; the copy was removed.",
                             next_step="Check that the site file names `url` and `database` plainly.")
+
+
+def _as(tree: FileTree, path: str, models: FileTree, model: str) -> None:
+    """Give something that Nostos made the rights of another, and its owner, where that is allowed."""
+    info = models.status(model)
+    if info is not None and tree.status(path) is not None:
+        tree.give(path, Owner(info.user, info.group), info.rights)

@@ -9,8 +9,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
 from nostos.core.compare.field_merge import Standing, merge_text
 from nostos.core.files.entry import Entry, digest_of
-from nostos.core.files.local import LocalTree
-from nostos.core.files.scan import Passed, scan
+from nostos.core.files.tree import Passed
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.sites.recognise import Site
 
@@ -56,13 +55,13 @@ def tree_of(site: Site, profile: Profile, remembered: dict[str, Entry],
             passed: Callable[[Passed], None] = lambda _: None) -> dict[str, Entry]:
     """Every file of a site with its digest. A file whose size and stamps are as remembered is not read again."""
     found = {}
-    for entry in scan(site.files, site.apart(), ignored(profile), passed):
+    for entry in site.files.scan(site.apart(), ignored(profile), passed):
         known = remembered.get(entry.path)
         if known is not None and replace(known, digest=entry.digest) == entry:
             entry = known
         elif entry.digest is None:
             try:
-                entry = replace(entry, digest=LocalTree(site.files).digest(entry.path))
+                entry = replace(entry, digest=site.files.digest(entry.path))
             except FileNotFoundError:
                 continue  # gone since it was listed
         found[entry.path] = entry
@@ -96,7 +95,7 @@ def _merged_text(anchor: Anchor, live: Site, staging: Site, state: FileState) ->
         return None
     try:
         old = base.decode()
-        texts = [LocalTree(s.files).read(state.path, SMALL_TEXT + 1).decode() for s in (live, staging)]
+        texts = [s.files.read(state.path, SMALL_TEXT + 1).decode() for s in (live, staging)]
     except (OSError, UnicodeDecodeError):
         return None
     if any(digest_of(t.encode()) != e.digest

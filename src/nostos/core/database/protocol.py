@@ -66,14 +66,6 @@ class ServerLock(ABC):
     def close(self) -> None: ...
 
 
-class Held(Exception):
-    """A lock in a server that another holds. who: the other, for people."""
-
-    def __init__(self, who: str) -> None:
-        super().__init__(who)
-        self.who = who
-
-
 class Database(ABC):
     """One open database of a site. Values come and go raw: None, int, float, str, bytes, as the engine stores them."""
 

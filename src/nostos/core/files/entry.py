@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import os
-import stat
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -62,16 +60,3 @@ def plain_text(raw: bytes | None) -> bytes | None:
 def digest_of(content: bytes) -> bytes:
     """BLAKE2b of a content, 16 bytes."""
     return hashlib.blake2b(content, digest_size=16).digest()
-
-
-def entry_of(path: str, info: os.stat_result, target: str | None = None) -> Entry:
-    """What lies at a path, by its status; target: where it leads, for a link."""
-    stamp = (info.st_mtime_ns, info.st_ctime_ns)
-    if target is None:
-        return Entry(path, "file", info.st_size, stat.S_IMODE(info.st_mode), stamp)
-    return Entry(path, "link", 0, 0o777, stamp, digest_of(os.fsencode(target)))
-
-
-def folder_of(path: str, info: os.stat_result) -> Entry:
-    """An empty folder, which has to be told for it to be there elsewhere."""
-    return Entry(path, "folder", 0, stat.S_IMODE(info.st_mode), (0, 0), digest_of(b""))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -10,8 +9,8 @@ from enum import StrEnum
 
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
-from nostos.core.files.local import Owner, may_give
-from nostos.core.files.scan import Passed, scan
+from nostos.core.files.tree import Passed
+from nostos.core.files.trees import tree_at
 from nostos.core.inspect.version_heads import Part, parts
 from nostos.core.profiles.compared import compared_tables
 from nostos.core.profiles.from_schema import NO_PROFILE
@@ -99,12 +98,12 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
         database.close()
     passed: list[Passed] = []
     tell(Progress("reading files", 0, None, "files"))
-    entries = list(scan(site.files, site.apart(), ignored(profile), passed.append))
+    entries = list(site.files.scan(site.apart(), ignored(profile), passed.append))
     size = sum(e.size for e in entries)
     free = shutil.disk_usage(site.home).free
     database_size = site.database.file.stat().st_size if site.database.file else database_bytes
     findings += [*_rights(site), *_passed(passed), *_space(free, size + 2 * database_size)]
-    files = str(site.files) if site.has_files else "no files"
+    files = site.files.where if site.has_files else "no files"
     return Survey(site.name, site.url, profile.title, version, site.database.shown, database_size, files,
                   len(entries), size, free, facts, tuple(parts(profile, site.files)),
                   tuple(sorted(findings, key=lambda f: f.level is not Level.OBSTACLE)))
@@ -190,17 +189,20 @@ def _profile(profile: Profile, tables: dict[str, Table]) -> Iterator[Finding]:
 
 def _rights(site: Site) -> Iterator[Finding]:
     file = site.database.file
-    for path in {*((site.files,) if site.has_files else ()), *((file, file.parent) if file else ())}:
-        if not os.access(path, os.W_OK):
-            yield Finding(Level.OBSTACLE, f"You may not write to {path}.",
+    places = [(site.files, "")] if site.has_files else []
+    places += [(tree_at(file.parent), ""), (tree_at(file.parent), file.name)] if file else []
+    for path in sorted({f"{tree.where}/{name}".rstrip("/") for tree, name in places if not tree.may_write(name)}):
+        yield Finding(Level.OBSTACLE, f"You may not write to {path}.",
                           "Cloning works, but nothing can be merged home.",
                           "Run Nostos as the user that the site belongs to.", Whose.HOST)
-    root = site.files if site.has_files else site.home
-    info = root.stat()
-    if not may_give(Owner(info.st_uid, info.st_gid)):
-        yield Finding(Level.NOTICE, f"{root} belongs to user {info.st_uid}, group {info.st_gid}, and you may not give "
-                      "files to them.", "What a merge writes there will belong to you: the site may then be unable to "
-                      "update or change it.", "Run it as the user that the site belongs to, or as root.", Whose.HOST)
+    root = site.files if site.has_files else tree_at(site.home)
+    owner = root.owner("")
+    if not root.may_give(owner):
+        yield Finding(
+            Level.NOTICE,
+            f"{root.where} belongs to user {owner.user}, group {owner.group}, and you may not give files to them.",
+            "What a merge writes there will belong to you: the site may then be unable to update or change it.",
+            "Run it as the user that the site belongs to, or as root.", Whose.HOST)
 
 
 def _passed(passed: list[Passed]) -> Iterator[Finding]:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
+from fnmatch import fnmatchcase
 
+from nostos.core.files.tree import FileTree
 from nostos.core.profiles.model import Folder, Profile
 
 HEAD = 8192  # bytes of a file that are looked at, as the systems themselves do
@@ -21,16 +22,18 @@ class Part:
     version: str
 
 
-def version_in(folder: Folder, root: Path) -> str:
-    """The version that the item in this folder says it has; empty when it says none."""
+def version_in(folder: Folder, tree: FileTree, root: str) -> str:
+    """The version that the item in this folder of a tree says it has; empty when it says none."""
     if folder.version is None:
         return ""
-    for path in sorted(root.glob(folder.version.files)):
+    for name in tree.names(root):
+        if not fnmatchcase(name, folder.version.files):
+            continue
+        path = f"{root}/{name}".lstrip("/")
         try:
-            if path.is_symlink() or not path.is_file():
+            if not tree.is_file(path):
                 continue
-            with path.open("rb") as file:
-                head = file.read(HEAD).decode("utf-8", "replace")
+            head = tree.read(path, HEAD).decode("utf-8", "replace")
         except OSError:
             continue
         found = re.search(folder.version.pattern, head, re.MULTILINE)
@@ -39,19 +42,20 @@ def version_in(folder: Folder, root: Path) -> str:
     return ""
 
 
-def parts(profile: Profile, files: Path) -> Iterator[Part]:
+def is_part(folder: Folder, tree: FileTree, root: str) -> bool:
+    """Whether a folder of a tree is an item of this kind."""
+    return tree.is_folder(root) and (not folder.manifest or tree.is_file(f"{root}/{folder.manifest}"))
+
+
+def parts(profile: Profile, files: FileTree) -> Iterator[Part]:
     """Every core, extension and theme in a tree, by its folders."""
     seen = set()
     for folder in profile.folders:
-        parent = files / folder.parent if folder.parent else files
-        if not parent.is_dir():
-            continue
-        names = [folder.only] if folder.only else sorted(p.name for p in parent.iterdir() if p.is_dir())
-        for name in names:
-            root = parent / name
-            if not root.is_dir() or (folder.manifest and not (root / folder.manifest).is_file()):
+        for name in [folder.only] if folder.only else files.names(folder.parent):
+            root = f"{folder.parent}/{name}".lstrip("/")
+            if not is_part(folder, files, root):
                 continue
-            version = version_in(folder, root)
+            version = version_in(folder, files, root)
             if folder.only and not version:
                 continue  # a core may have several folders; one of them says which it is
             part = Part(folder.kind, name, version)

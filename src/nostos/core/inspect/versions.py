@@ -14,7 +14,7 @@ from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.database.protocol import Database
 from nostos.core.files.entry import Entry
-from nostos.core.inspect.version_heads import HEAD, version_in
+from nostos.core.inspect.version_heads import HEAD, is_part, version_in
 from nostos.core.plan.prepared import look
 from nostos.core.profiles.model import Folder, Profile
 from nostos.core.progress import Listener, silent
@@ -74,11 +74,10 @@ def versions(crew: Crew, tell: Listener = silent) -> list[PartVersions]:
 
 
 def _folders(site: Site, folder: Folder) -> list[str]:
-    parent = site.files / folder.parent if folder.parent else site.files
-    if not site.has_files or not parent.is_dir():
+    if not site.has_files:
         return []
-    return [f"{folder.parent}/{p.name}/".lstrip("/") for p in parent.iterdir() if p.is_dir() and (
-        not folder.manifest or (p / folder.manifest).is_file())]
+    roots = (f"{folder.parent}/{name}".lstrip("/") for name in site.files.names(folder.parent))
+    return [f"{root}/" for root in roots if is_part(folder, site.files, root)]
 
 
 def _names(folder: Folder, paths: Iterable[str]) -> Iterator[str]:
@@ -97,11 +96,10 @@ def _part(crew: Crew, comparison: Comparison, folder: Folder, name: str, base: d
         anchor = PartState(_anchor_version(crew.anchor, folder, then))
     states: dict[Side, PartState | None] = {}
     for side, site in ((Side.LIVE, crew.live), (Side.STAGING, crew.staging)):
-        place = site.files / root
-        if not place.is_dir() or (folder.manifest and not (place / folder.manifest).is_file()):
+        if not is_part(folder, site.files, root):
             states[side] = None
             continue
-        version = version_in(folder, place)
+        version = version_in(folder, site.files, root)
         edited = tuple(f.path[len(root) + 1:] for f in changed if f.path.startswith(root + "/")
                        and _differs(f.base, f.live if side is Side.LIVE else f.staging))
         on = enabled[side]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -18,8 +17,7 @@ from nostos.core.compare.schema_changes import schema_items
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Value
 from nostos.core.errors import SiteError
-from nostos.core.files.entry import inside
-from nostos.core.files.local import LocalTree, may_give
+from nostos.core.files.tree import FileTree
 from nostos.core.plan import needs as need_finder
 from nostos.core.plan.decisions import Decision, decide
 from nostos.core.plan.mirror import mirrored, turned
@@ -47,7 +45,7 @@ class Prepared:
     undecided: Mapping[str, Item] = field(default_factory=dict)  # the items before clashes were decided
     undoes: str = ""  # the operation that it takes back
     again: Callable[[], Prepared] | None = None  # how it is prepared once more, if not as a merge is
-    files: Path | None = None  # where what comes lies, if not in the other side's tree
+    files: FileTree | None = None  # where what comes lies, if not in the other side's tree
     journals: Path | None = None  # where its journal is kept, for an operation of no voyage
 
     @property
@@ -110,15 +108,15 @@ def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = si
     selection = choose(comparison, needs, made, lambda name: exists(crew, comparison, name))
     planned = plan(comparison, needs, selection)
     target = crew.live if toward is Side.LIVE else crew.staging
-    noted = replace(selection, warnings=(*selection.warnings, *not_given(LocalTree(target.files), planned)))
+    noted = replace(selection, warnings=(*selection.warnings, *not_given(target.files, planned)))
     return Prepared(comparison, needs, replace(planned, selection=noted), choice, toward, made, undecided)
 
 
-def not_given(tree: LocalTree, planned: Plan) -> Iterator[str]:
+def not_given(tree: FileTree, planned: Plan) -> Iterator[str]:
     """What will belong to this user, who may not give it to whom it should belong to."""
     paths = [change.path for o in planned.of(PutFile, RemoveFile, SwitchFolder) for change in changes_of(o)
              if isinstance(change, PutFile)]
-    mine = [p for p in paths if not may_give(tree.owner(p))] if os.geteuid() else []
+    mine = [p for p in paths if not tree.may_give(tree.owner(p))]
     if mine:
         owner = tree.owner(mine[0])
         yield (f"{len(mine)} files, such as {mine[0]}, will belong to you and not to user {owner.user}, group "
@@ -132,10 +130,10 @@ def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
     pattern = any(c in name for c in "*?[")
     for folder in profile.folders:
         if folder.kind == kind_name:
-            return pattern or (crew.live.files / folder.parent / label).is_dir()
+            return pattern or crew.live.files.is_folder(f"{folder.parent}/{label}".strip("/"))
     if kind_name == "file":
         try:
-            return pattern or inside(crew.live.files, label).exists()
+            return pattern or crew.live.files.status(label) is not None
         except SiteError:
             return False
     kinds = [k for k in profile.kinds if k.name == kind_name or "{" in k.name]

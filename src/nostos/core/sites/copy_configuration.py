@@ -9,7 +9,8 @@ from pathlib import Path
 import sqlalchemy as sa
 
 from nostos.core.database.engines import NONE, Location
-from nostos.core.files.local import LocalTree, Owner
+from nostos.core.files.tree import Owner
+from nostos.core.files.trees import tree_at
 from nostos.core.profiles.model import Configuration
 from nostos.core.sites import php_configuration
 from nostos.core.sites import site_file as configuration
@@ -18,7 +19,8 @@ from nostos.core.sites import site_file as configuration
 @dataclass(frozen=True)
 class Own:
     """What a copy's configuration says. location: with its password. database: how a site file writes it, if not as
-    its URL. files: the tree, relative to `folder`; None: there is none. prefixed: the prefix is another than before."""
+    its URL. files: the tree, relative to `folder`; None: there is none. prefixed: the prefix is another than before.
+    profile: where the profile is, if the copy does not find it where the original does."""
 
     folder: Path
     url: str
@@ -26,6 +28,7 @@ class Own:
     files: str | None
     prefixed: bool
     database: str | None = None
+    profile: str | None = None
 
 
 @dataclass(frozen=True)
@@ -51,7 +54,9 @@ def adapt(own: Own, files: Mapping[str, Original], system: Configuration | None)
         path, url = "", own.database or location.url.render_as_string(hide_password=False)
     changes = {"site.url": own.url, "site.database": url, "site.prefix": location.prefix,
                "site.files": NONE if own.files is None else own.files or "."}
-    tree = LocalTree(own.folder)
+    if own.profile is not None:
+        changes["site.profile"] = own.profile
+    tree = tree_at(own.folder)
     for name, original in files.items():
         if system is None or Path(name).name != system.file:
             made = configuration.rewritten_toml(original.content, changes, ("site.prefix",) if own.prefixed else ())
@@ -62,7 +67,7 @@ def adapt(own: Own, files: Mapping[str, Original], system: Configuration | None)
                 "WP_HOME": own.url, "WP_SITEURL": own.url}, location.prefix)
         else:
             made = configuration.rewritten_toml(original.content, {system.url: own.url, system.database: path})
-        (own.folder / name).parent.mkdir(parents=True, exist_ok=True)
+        tree.make_above(name, lambda _: (0o755, None))
         tree.write(name, made, original.mode, original.owner)
 
 

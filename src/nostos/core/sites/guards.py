@@ -9,13 +9,12 @@ import re
 import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.errors import SiteError
-from nostos.core.files.local import LocalTree
+from nostos.core.files.tree import FileTree
 from nostos.core.profiles.model import Profile, SettingsTable
 from nostos.core.sites.recognise import Site
 from nostos.core.values import structures
@@ -71,7 +70,7 @@ def _filled(value: Any, facts: Mapping[str, str]) -> Any:
     return [_filled(v, facts) for v in value] if isinstance(value, list) else value
 
 
-def lay_guard_file(profile: Profile, files: Path, facts: Mapping[str, str]) -> list[Guard]:
+def lay_guard_file(profile: Profile, tree: FileTree, facts: Mapping[str, str]) -> list[Guard]:
     """Lay the profile's guard into staging's files; it is never compared and never goes home. Returns what it does."""
     guard = profile.guard_file
     if guard is None:
@@ -80,7 +79,6 @@ def lay_guard_file(profile: Profile, files: Path, facts: Mapping[str, str]) -> l
     for name, fact in facts.items():
         # The text is a program: nothing but plain words may get into it.
         text = text.replace("{" + name + "}", re.sub(r"[^\w .:+-]", "", fact))
-    tree = LocalTree(files)
     tree.make_above(guard.path, lambda _: (0o755, None))
     tree.remove(guard.path)
     tree.write(guard.path, text.encode(), 0o644)

@@ -8,22 +8,19 @@ taken back: whoever finds it without its process knows that the site is half-way
 
 from __future__ import annotations
 
-import fcntl
 import getpass
-import os
 import socket
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from pathlib import Path
 
 import msgspec
 
-from nostos.core.database.protocol import Held, ServerLock
-from nostos.core.errors import RecoverNeeded, VoyageError
-from nostos.core.private_files import sync_descriptor
+from nostos.core.database.protocol import ServerLock
+from nostos.core.errors import Held, RecoverNeeded, VoyageError
+from nostos.core.files.tree import FileTree
+from nostos.core.files.trees import tree_at
 from nostos.core.sites.recognise import Site
 
 MARK = ".nostos-unfinished"  # in the site's folder
@@ -45,9 +42,9 @@ class Mark:
 class Hold:
     """A site that is held. begin, end: what is being done to it is unfinished in between, for everyone to see."""
 
-    def __init__(self, site: Site, folder: int, server: ServerLock | None) -> None:
+    def __init__(self, site: Site, tree: FileTree, server: ServerLock | None) -> None:
         self.site = site
-        self._folder = folder
+        self._tree = tree
         self._server = server
 
     def begin(self, operation: str, voyage: str) -> None:
@@ -59,30 +56,25 @@ class Hold:
         if self._server is not None:
             self._server.keep(operation, msgspec.json.encode(mark).decode())
         try:
-            descriptor = os.open(MARK, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600,
-                                 dir_fd=self._folder)
-            try:
-                os.write(descriptor, msgspec.json.encode(mark) + b"\n")
-                os.fsync(descriptor)
-            finally:
-                os.close(descriptor)
-            sync_descriptor(self._folder)
+            self._tree.remove(MARK)
+            self._tree.write(MARK, msgspec.json.encode(mark) + b"\n", 0o600)
+            self._tree.sync("")
         except BaseException:  # nothing is changed yet, so nothing is unfinished
             with suppress(OSError):
-                os.unlink(MARK, dir_fd=self._folder)
+                self._tree.remove(MARK)
             raise
 
     def end(self, operation: str) -> None:
         """Take the mark away, once the operation is finished or taken back."""
         if self._server is not None:
             self._server.forget(operation)
-        found = _read(self._folder)
+        found = _read(self._tree)
         if found is not None and found.operation == operation:
-            os.unlink(MARK, dir_fd=self._folder)
-            sync_descriptor(self._folder)
+            self._tree.remove(MARK)
+            self._tree.sync("")
 
     def marks(self) -> list[Mark]:
-        found = _read(self._folder)
+        found = _read(self._tree)
         return [*([found] if found else []), *(_marks(self._server.unfinished()) if self._server else [])]
 
     def check(self) -> None:
@@ -98,23 +90,21 @@ def holding(site: Site, recovering: str = "") -> Iterator[Hold]:
     Raises VoyageError, saying who holds it, when it cannot be had in some seconds; RecoverNeeded when something else
     is unfinished on it.
     """
-    folder = os.open(_folder(site), os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-    server = None
+    tree, server = _tree(site), None
     try:
-        _lock_folder(folder, site)
-        try:
+        with tree.lock(_WAIT_SECONDS):
             server = site.database.engine.lock(site.database)
-        except Held as held:
-            raise _held(site, held.who) from None
-        hold = Hold(site, folder, server)
-        for mark in hold.marks():
-            if mark.operation != recovering:
-                raise unfinished(site, mark)
-        yield hold
+            hold = Hold(site, tree, server)
+            for mark in hold.marks():
+                if mark.operation != recovering:
+                    raise unfinished(site, mark)
+            yield hold
+    except Held as held:
+        raise VoyageError(f"Another nostos is at work on {site.name} ({held.who}).",
+                          next_step="Wait until it has ended, then try again.") from None
     finally:
         if server is not None:
             server.close()
-        os.close(folder)
 
 
 def check_finished(site: Site) -> None:
@@ -125,11 +115,7 @@ def check_finished(site: Site) -> None:
 
 def marks(site: Site) -> list[Mark]:
     """What a site says of something unfinished, read without holding it."""
-    folder = os.open(_folder(site), os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-    try:
-        found = _read(folder)
-    finally:
-        os.close(folder)
+    found = _read(_tree(site))
     return [found] if found else _marks(site.database.engine.unfinished(site.database))
 
 
@@ -146,52 +132,19 @@ def unfinished(site: Site, mark: Mark) -> RecoverNeeded:
         next_step=f"Run `{again}` there, as {mark.by}: it finishes it or takes it back.")
 
 
-def _folder(site: Site) -> Path:
-    return site.files if site.has_files else site.home
+def _tree(site: Site) -> FileTree:
+    return site.files if site.has_files else tree_at(site.home)
 
 
-def _read(folder: int) -> Mark | None:
+def _read(tree: FileTree) -> Mark | None:
     try:
-        descriptor = os.open(MARK, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=folder)
+        return msgspec.json.decode(tree.read(MARK, 65536), type=Mark)
     except FileNotFoundError:
         return None
     except OSError:  # another user's
-        info = os.stat(MARK, dir_fd=folder, follow_symlinks=False)
-        return Mark("its name is private", "", f"user {info.st_uid}", socket.gethostname(),
-                    datetime.fromtimestamp(info.st_mtime, UTC).isoformat(timespec="seconds"))
-    try:
-        return msgspec.json.decode(os.read(descriptor, 65536), type=Mark)
+        info = tree.status(MARK)
+        return None if info is None else Mark(
+            "its name is private", "", f"user {info.user}", socket.gethostname(),
+            datetime.fromtimestamp(info.modified / 1e9, UTC).isoformat(timespec="seconds"))
     except (msgspec.DecodeError, msgspec.ValidationError):
         return None  # cut short: nothing is changed before it is whole
-    finally:
-        os.close(descriptor)
-
-
-def _lock_folder(folder: int, site: Site) -> None:
-    until = time.monotonic() + _WAIT_SECONDS
-    while True:
-        try:
-            fcntl.flock(folder, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            return
-        except BlockingIOError:
-            if time.monotonic() > until:
-                raise _held(site, _holder(folder)) from None
-            time.sleep(0.1)
-        except OSError:
-            return  # a filesystem without locks
-
-
-def _holder(folder: int) -> str:
-    """Whose lock it is, as the system lists them."""
-    inode = os.fstat(folder).st_ino
-    with suppress(OSError):
-        for line in Path("/proc/locks").read_text().splitlines():
-            parts = line.split()
-            if parts[1] == "FLOCK" and parts[5].endswith(f":{inode}"):
-                return f"process {parts[4]} on this machine"
-    return "on this machine"
-
-
-def _held(site: Site, who: str) -> VoyageError:
-    return VoyageError(f"Another nostos is at work on {site.name} ({who}).",
-                       next_step="Wait until it has ended, then try again.")

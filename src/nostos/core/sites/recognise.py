@@ -14,6 +14,8 @@ from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import NO_FILES
+from nostos.core.files.tree import FileTree
+from nostos.core.files.trees import tree_at
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.model import Profile
@@ -32,24 +34,26 @@ class Site:
     name: str
     url: str
     home: Path
-    files: Path
+    files: FileTree
     database: Location
     profile: Profile
     own: tuple[str, ...]
     guards: Mapping[str, Any] = field(default_factory=dict)
     site_file: bool = False
+    profile_file: str = ""  # where the profile is, as the site file says it, if it is no built-in one
 
     @property
     def has_files(self) -> bool:
         """Whether any files belong to the site."""
-        return self.files.name != NO_FILES
+        return self.files.has_files
 
     def open(self, readonly: bool = False) -> Database:
         return self.database.open(readonly)
 
-    def apart(self) -> tuple[Path, ...]:
-        """Files that may lie in the tree but are not part of it: the database and its companions, configuration."""
-        return (*self.database.engine.companions(self.database), *(self.home / name for name in self.own))
+    def apart(self) -> tuple[str, ...]:
+        """Paths in the tree that are not part of it: the database and its companions, configuration."""
+        places = (*self.database.engine.companions(self.database), *(self.home / name for name in self.own))
+        return tuple(path for place in places if (path := self.files.within(str(place))))
 
     def full_profile(self, tables: Mapping[str, Table]) -> Profile:
         """The profile completed with what the schema says."""
@@ -139,7 +143,7 @@ def _from_site_file(path: Path) -> Site:
     folder = path.parent
     said_files = configuration.expand(str(section.get("files", ".")))
     files = folder / NO_FILES if said_files == NONE else (folder / said_files).resolve()
-    if said_files != NONE and not files.is_dir():
+    if said_files != NONE and not tree_at(files).is_folder(""):
         raise SiteError(f"The site's files, {files}, are not a folder.", next_step=f"Check `files` in {path}.")
     system = _system_at(files) if said_files != NONE else None
 
@@ -166,6 +170,8 @@ def _from_site_file(path: Path) -> Site:
                 profile = deduce.recognise(opened.tables(), loader.built_in())
         finally:
             opened.close()
+    said_profile = str(section.get("profile", ""))
+    profile_file = said_profile if said_profile.endswith(".toml") else ""
     visitors = section.get("visitors", data.get("visitors", []))
     guards = data.get("guards", {}).get("settings", {})
     if database.none and said_files == NONE:
@@ -177,11 +183,12 @@ def _from_site_file(path: Path) -> Site:
     if system and files.is_relative_to(folder):
         own.append(Path(os.path.relpath(files / system.own, folder)).as_posix())
     return _site(folder, name, url, database, profile, files, tuple(own), tuple(map(str, visitors)), guards,
-                 site_file=True)
+                 site_file=True, profile_file=profile_file)
 
 
 def _site(home: Path, name: str, url: str, location: Location, profile: Profile, files: Path, own: tuple[str, ...],
-          visitors: tuple[str, ...] = (), guards: Mapping[str, Any] | None = None, site_file: bool = False) -> Site:
+          visitors: tuple[str, ...] = (), guards: Mapping[str, Any] | None = None, site_file: bool = False,
+          profile_file: str = "") -> Site:
     database = location.open(readonly=True)  # says so when it is missing or is no database
     try:
         # Kinds that no profile names are known only with the schema, and `visitors` may name those.
@@ -189,5 +196,5 @@ def _site(home: Path, name: str, url: str, location: Location, profile: Profile,
             full = deduce.complete(profile, database.tables()) if visitors else profile
     finally:
         database.close()
-    return Site(name, check_url(url), home, files, location, full.with_visitors(visitors) if visitors else profile, own,
-                guards or {}, site_file)
+    return Site(name, check_url(url), home, tree_at(files), location,
+                full.with_visitors(visitors) if visitors else profile, own, guards or {}, site_file, profile_file)

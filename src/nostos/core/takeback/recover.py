@@ -23,6 +23,7 @@ from nostos.core.database.marker import marked
 from nostos.core.database.protocol import Database
 from nostos.core.errors import NostosError, NoSuchDatabase, SiteError, VoyageError
 from nostos.core.files.entry import NO_FILES
+from nostos.core.files.trees import tree_at
 from nostos.core.sites.lock import holding, marks
 from nostos.core.sites.recognise import Site, recognise
 from nostos.core.voyages import journal as journals
@@ -147,8 +148,9 @@ class _Recovery:
             if line["step"] == "schema":
                 self.schema.append(line["change"])
         undoes = self.steps.get("plan", {}).get("undoes")
-        nowhere = folder / NO_FILES
-        self.source_files = folder.parent / undoes / "before" if undoes else source.files if source else nowhere
+        nowhere = tree_at(folder / NO_FILES)
+        self.source_files = (tree_at(folder.parent / undoes / "before") if undoes
+                             else source.files if source else nowhere)
 
     def run(self) -> str:
         """Returns how it ended."""

@@ -19,7 +19,6 @@ from nostos.core.database.protocol import told
 from nostos.core.database.rows.digests import unsqueeze
 from nostos.core.errors import VoyageError
 from nostos.core.files.entry import Entry
-from nostos.core.files.local import LocalTree
 from nostos.core.plan.operations import plan
 from nostos.core.plan.prepared import Prepared
 from nostos.core.plan.selection import Choice, choose
@@ -99,5 +98,5 @@ def prepare_undo(home: Home, crew: Crew, which: Done, choice: Choice | None = No
 
 def _file(crew: Crew, entry: dict[str, Any]) -> FileState:
     after, before = (msgspec.convert(entry[k], Entry | None) for k in ("after", "before"))
-    now = LocalTree(crew.live.files).entry(entry["path"], digest=True)
+    now = crew.live.files.entry(entry["path"], digest=True)
     return FileState(entry["path"], after, now, before)

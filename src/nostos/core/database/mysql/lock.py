@@ -12,8 +12,8 @@ from contextlib import suppress
 from nostos.core.database.engines import Location
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.session import MARKS, MysqlSession
-from nostos.core.database.protocol import Held, ServerLock
-from nostos.core.errors import LiveMoved
+from nostos.core.database.protocol import ServerLock
+from nostos.core.errors import Held, LiveMoved
 
 _WAIT_SECONDS = 5
 _ALIVE_SECONDS = 20.0  # how often a waiting connection is used

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote as url_quote
@@ -17,6 +17,7 @@ from nostos.core.errors import Disturbed, MergeRefused, NostosError, SiteError
 
 _LOCK_WAIT_SECONDS = 10.0
 _AT_ONCE = 500  # values in one statement
+_LONG_LOG = 4 << 20  # bytes
 _MAGIC = b"SQLite format 3\x00"
 
 
@@ -165,6 +166,15 @@ class SqliteSession(Database):
             yield
         finally:
             self._run("ROLLBACK")
+            self._relieve()
+
+    def _relieve(self) -> None:
+        """While a snapshot is held, all that others write stays in the log, and whoever writes next after it carries
+        the whole of it over, and waits for that: do it for them. It keeps nobody from writing or reading."""
+        with suppress(OSError, sqlite3.Error):
+            if Path(f"{self.path}-wal").stat().st_size > _LONG_LOG:
+                with closing(sqlite3.connect(f"file:{url_quote(str(self.path))}?mode=rw", uri=True, timeout=0)) as own:
+                    own.execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
 
     @contextmanager
     def writing(self, unchecked: bool = False) -> Iterator[None]:

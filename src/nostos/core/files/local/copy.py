@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import os
-import stat
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass
 from itertools import chain
 
 from nostos.core.files.entry import Entry
-from nostos.core.files.local import LocalTree, attributes, create, pour, set_attributes
+from nostos.core.files.local.calls import attributes, create, pour, set_attributes
+from nostos.core.files.local.reading import LocalReading
+from nostos.core.files.tree import Copied, FileTree
 
 _THREADS = 2  # one computes digests while the other waits for the disk
 _FILES_AT_ONCE = 64
@@ -21,24 +21,10 @@ _FILES_A_ROUND = 2048
 _HELD = 16  # open folders a thread
 
 
-@dataclass(frozen=True)
-class Copied:
-    """A file or link that was copied. stamp: the copy's times, ns. head: a file's content, if it is a small one.
-
-    error: why it could not be copied; then the rest says nothing.
-    """
-
-    entry: Entry
-    digest: bytes = b""
-    stamp: tuple[int, int] = (0, 0)
-    head: bytes | None = None
-    error: OSError | None = None
-
-
 class _Held:
     """Open folders of a tree, the last few that were asked for: files of one folder come one after another."""
 
-    def __init__(self, tree: LocalTree) -> None:
+    def __init__(self, tree: LocalReading) -> None:
         self.tree = tree
         self._open: OrderedDict[str, int] = OrderedDict()
 
@@ -60,16 +46,13 @@ class _Held:
 class _Copier(threading.local):
     """What one thread holds open of both trees."""
 
-    def __init__(self, source: LocalTree, target: LocalTree, every: list[_Held]) -> None:
+    def __init__(self, source: LocalReading, target: LocalReading, every: list[_Held]) -> None:
         self.source, self.target = _Held(source), _Held(target)
         every += [self.source, self.target]
 
 
-def copy_tree(source: LocalTree, target: LocalTree, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
-    """Copy these files and links to the same places in another tree, where their folders are made, with the rights
-    and, where that is allowed, the owners that they have in the source. small: up to how many bytes a file's content is
-    given along. In the entries' order.
-    """
+def copy_tree(source: LocalReading, target: LocalReading, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
+    """Copy these files and links to the same places in another tree of this machine, as `FileTree.copy_all` does."""
     folders: set[str] = set()
     for entry in entries:
         folder = entry.path.rpartition("/")[0]
@@ -113,7 +96,36 @@ def copy_tree(source: LocalTree, target: LocalTree, entries: Sequence[Entry], sm
     for folder in sorted(folders, reverse=True):
         info = source.status(folder)
         if info is not None and target.is_folder(folder):
-            target.give(folder, source.owner(folder), stat.S_IMODE(info.st_mode))
+            target.give(folder, source.owner(folder), info.rights)
+
+
+def take_tree(source: FileTree, target: FileTree, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
+    """`FileTree.copy_all` from a tree of another kind: one entry after the other."""
+    target.make_root()
+    folders: set[str] = set()
+    for entry in entries:
+        try:
+            target.make_above(entry.path, lambda _: (0o700, None))
+            folders |= {entry.path.rsplit("/", n)[0] for n in range(1, entry.path.count("/") + 1)}
+            owner, digest, head = source.owner(entry.path), entry.digest or b"", None
+            if entry.kind == "folder":
+                with suppress(FileExistsError):
+                    target.make_folder(entry.path, entry.mode, owner)
+                yield Copied(entry, digest)
+                continue
+            if entry.kind == "link":
+                target.make_link(entry.path, source.link(entry.path), owner)
+            else:
+                digest = target.copy_in(source, entry.path, entry.path, entry.mode, owner)
+                head = target.read(entry.path) if entry.size <= small else None
+            made = target.status(entry.path)
+            yield Copied(entry, digest, (made.modified, made.changed) if made else (0, 0), head)
+        except OSError as error:
+            yield Copied(entry, error=error)
+    for folder in sorted(folders, reverse=True):
+        info = source.status(folder)
+        if info is not None and target.is_folder(folder):
+            target.give(folder, source.owner(folder), info.rights)
 
 
 def _foreign(info: os.stat_result) -> bool:

@@ -1,35 +1,22 @@
-"""A file tree as data: scanning it, and what each entry is."""
+"""Listing a tree of this machine."""
 
 from __future__ import annotations
 
 import os
 import stat
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
-from nostos.core.files.entry import NO_FILES, OWN_PREFIX, Entry, entry_of, folder_of
+from nostos.core.files.entry import OWN_PREFIX, Entry, digest_of
+from nostos.core.files.tree import Passed
 from nostos.core.patterns import compiled
 
 
-@dataclass(frozen=True)
-class Passed:
-    """An entry that was passed over, and why."""
-
-    path: str
-    reason: str
-
-
-def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
+def scan(root: Path, apart: Iterable[str], ignore: Iterable[str],
          passed: Callable[[Passed], None] = lambda _: None) -> Iterator[Entry]:
-    """Every file and link below `root`, without digests, in a stable order. Links are never followed, and what vanishes
-    while it is looked at is passed over.
-
-    apart: files that are not the tree's own. ignore: patterns to leave out. What cannot be read, is no plain file or
-    links out of the tree is told to `passed`.
-    """
+    """Every file and link below `root`, as `FileTree.scan` gives them."""
     plain, below = compiled(ignore)
-    outside = {os.path.realpath(p.parent) + "/" + p.name for p in apart}
+    outside = set(apart)
     base = os.path.realpath(root)
 
     def walk(opened: int, prefix: str) -> Iterator[Entry]:
@@ -43,7 +30,7 @@ def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
             yield folder_of(prefix[:-1], os.fstat(opened))
         for entry in found:
             path = prefix + entry.name
-            if entry.name.startswith(OWN_PREFIX) or f"{base}/{path}" in outside or plain(path):
+            if entry.name.startswith(OWN_PREFIX) or path in outside or plain(path):
                 continue
             try:
                 path.encode()
@@ -85,16 +72,15 @@ def scan(root: Path, apart: Iterable[Path], ignore: Iterable[str],
         finally:
             os.close(opened)
 
-    if root.name != NO_FILES:
-        try:
-            opened = os.open(base, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-        except OSError as error:
-            passed(Passed(".", f"cannot be read: {error.strerror}"))
-            return
-        try:
-            yield from walk(opened, "")
-        finally:
-            os.close(opened)
+    try:
+        opened = os.open(base, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    except OSError as error:
+        passed(Passed(".", f"cannot be read: {error.strerror}"))
+        return
+    try:
+        yield from walk(opened, "")
+    finally:
+        os.close(opened)
 
 
 def _is_there(name: str, parent: int) -> bool:
@@ -103,3 +89,16 @@ def _is_there(name: str, parent: int) -> bool:
     except FileNotFoundError:
         return False
     return True
+
+
+def entry_of(path: str, info: os.stat_result, target: str | None = None) -> Entry:
+    """What lies at a path, by its status; target: where it leads, for a link."""
+    stamp = (info.st_mtime_ns, info.st_ctime_ns)
+    if target is None:
+        return Entry(path, "file", info.st_size, stat.S_IMODE(info.st_mode), stamp)
+    return Entry(path, "link", 0, 0o777, stamp, digest_of(os.fsencode(target)))
+
+
+def folder_of(path: str, info: os.stat_result) -> Entry:
+    """An empty folder, which has to be told for it to be there elsewhere."""
+    return Entry(path, "folder", 0, stat.S_IMODE(info.st_mode), (0, 0), digest_of(b""))

@@ -1,0 +1,329 @@
+"""The protocol of a file tree: whatever a site's files lie on answers it.
+
+Paths are relative to the tree's root, with forward slashes; "" is the root itself. A path that would leave the tree, by
+`..` or through a link, is refused with SiteError. What goes wrong otherwise is an OSError, as on this machine:
+FileNotFoundError, FileExistsError, PermissionError and so on. Nothing is ever written over, and nothing through a link.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager, suppress
+from dataclasses import dataclass, replace
+from typing import Protocol
+
+from nostos.core.errors import SiteError
+from nostos.core.files.entry import NO_FILES, OWN_PREFIX, Entry, digest_of
+
+_TRIES = 3
+CHUNK = 1 << 20  # bytes
+
+
+@dataclass(frozen=True)
+class Status:
+    """What lies at a path, itself and not where it leads. kind: "file", "link", "folder" or "other". rights: the twelve
+    bits of its mode. modified, changed: times, ns. user, group: whose it is. accessed: a time, ns."""
+
+    kind: str
+    rights: int
+    size: int
+    inode: int
+    modified: int
+    changed: int
+    user: int
+    group: int
+    accessed: int = 0
+
+    @property
+    def is_folder(self) -> bool:
+        return self.kind == "folder"
+
+    @property
+    def is_file(self) -> bool:
+        return self.kind == "file"
+
+    @property
+    def is_link(self) -> bool:
+        return self.kind == "link"
+
+
+@dataclass(frozen=True)
+class Signature:
+    """What changes with anything that is done to a file: its kind, inode, size, time of change (ns) and rights."""
+
+    kind: str
+    inode: int
+    size: int
+    time: int
+    mode: int
+
+    @classmethod
+    def of(cls, info: Status) -> Signature:
+        return cls(info.kind, info.inode, 0 if info.is_folder else info.size, 0 if info.is_folder else info.modified,
+                   info.rights)
+
+
+@dataclass(frozen=True)
+class Owner:
+    """Whose a file is: user and group, and extended attributes (access control lists are among them)."""
+
+    user: int
+    group: int
+    attributes: tuple[tuple[str, bytes], ...] = ()
+
+
+@dataclass(frozen=True)
+class Passed:
+    """An entry that was passed over, and why."""
+
+    path: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Copied:
+    """A file or link that was copied. stamp: the copy's times, ns. head: a file's content, if it is a small one.
+
+    error: why it could not be copied; then the rest says nothing.
+    """
+
+    entry: Entry
+    digest: bytes = b""
+    stamp: tuple[int, int] = (0, 0)
+    head: bytes | None = None
+    error: OSError | None = None
+
+
+class OpenFile(Protocol):
+    """A file that is being read."""
+
+    def read(self, most: int = -1, /) -> bytes:
+        """The next bytes, as many as are asked for where there are so many; all that are left without."""
+
+    def status(self) -> Status:
+        """What it is now, whatever name it has."""
+
+
+class FileTree(ABC):
+    """A tree of files. not_given: paths of what could not be given to the user or group that it should belong to."""
+
+    not_given: list[str]
+
+    # --- where it is
+
+    @property
+    @abstractmethod
+    def where(self) -> str:
+        """Where its root is, for people; two trees are one where this is the same."""
+
+    @property
+    def has_files(self) -> bool:
+        """Whether there is a tree at all: a site may have none."""
+        return self.where.rpartition("/")[2] != NO_FILES
+
+    @abstractmethod
+    def within(self, place: str) -> str | None:
+        """A path of the machine that the tree is on, as a path in the tree; None where it lies outside."""
+
+    @abstractmethod
+    def make_root(self) -> None:
+        """Make the root, private, where it is not there."""
+
+    # --- looking
+
+    @abstractmethod
+    def status(self, path: str) -> Status | None:
+        """What lies at a path; None where there is nothing."""
+
+    @abstractmethod
+    def names(self, path: str) -> list[str]:
+        """What a folder holds, sorted; nothing where there is no folder."""
+
+    @abstractmethod
+    def link(self, path: str) -> str:
+        """Where a link leads."""
+
+    @abstractmethod
+    def opened(self, path: str) -> AbstractContextManager[OpenFile]:
+        """A file, open for reading: the same one, though its name be given to another. Raises SiteError for a link."""
+
+    def digest(self, path: str) -> bytes:
+        """BLAKE2b of a file's content, 16 bytes."""
+        digest = hashlib.blake2b(digest_size=16)
+        for piece in self.pieces(path):
+            digest.update(piece)
+        return digest.digest()
+
+    @abstractmethod
+    def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[Passed], None] = lambda _: None
+             ) -> Iterator[Entry]:
+        """Every file, link and empty folder, without digests of files, in a stable order. Links are never followed, and
+        what vanishes while it is looked at is passed over.
+
+        apart: paths that are not the tree's own. ignore: patterns to leave out. What cannot be read, is no plain file
+        or links out of the tree is told to `passed`.
+        """
+
+    @abstractmethod
+    def free(self) -> int:
+        """Bytes that are free on its disk."""
+
+    @abstractmethod
+    def may_write(self, path: str) -> bool:
+        """Whether this user may write to a file or in a folder."""
+
+    @abstractmethod
+    def may_give(self, owner: Owner) -> bool:
+        """Whether this user may give a file to another."""
+
+    @abstractmethod
+    def owner(self, path: str) -> Owner:
+        """Whose a path is; where there is nothing, whose the nearest folder above it is, without its attributes."""
+
+    # --- writing
+
+    @abstractmethod
+    def give(self, path: str, owner: Owner, mode: int | None = None) -> None:
+        """Make a path belong to someone, and set its rights; what may not be given away is noted."""
+
+    @abstractmethod
+    def make_folder(self, path: str, mode: int, owner: Owner | None = None) -> None:
+        """Make a folder in one that is there. owner: whose it is to be; None: as the folder that it lies in."""
+
+    @abstractmethod
+    def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None) -> None:
+        """Write a new file, flushed to disk. owner: as in `make_folder`."""
+
+    @abstractmethod
+    def copy_in(self, source: FileTree, path: str, target: str, mode: int, owner: Owner | None = None) -> bytes:
+        """Copy a file of another tree to a new place in this one, flushed to disk, with its times. owner: as in
+        `make_folder`. Returns the digest of what was copied."""
+
+    @abstractmethod
+    def copy_all(self, source: FileTree, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
+        """Copy these files and links of another tree to the same places here, where their folders are made, with the
+        rights and, where that is allowed, the owners that they have in the source; not flushed. small: up to how many
+        bytes a file's content is given along. In the entries' order."""
+
+    @abstractmethod
+    def make_link(self, path: str, to: str, owner: Owner | None = None) -> None:
+        """Make a symbolic link."""
+
+    @abstractmethod
+    def again(self, path: str, target: str) -> None:
+        """A second name for a file or a link, in a new place; where there are no such names, a copy."""
+
+    @abstractmethod
+    def move(self, path: str, target: str) -> None:
+        """Rename something, in place of a file or an empty folder that is there."""
+
+    @abstractmethod
+    def move_new(self, path: str, target: str) -> None:
+        """Rename something to a name that nothing has. Raises FileExistsError where something has it."""
+
+    @abstractmethod
+    def exchange(self, one: str, other: str) -> bool:
+        """Change two things for each other, in one step. False: this cannot be done here."""
+
+    @abstractmethod
+    def times(self, path: str, info: Status) -> None:
+        """Give a folder or file the times that another has."""
+
+    @abstractmethod
+    def remove(self, path: str) -> None:
+        """Remove a file, a link, or a folder with all that is in it; nothing where there is nothing."""
+
+    @abstractmethod
+    def remove_empty(self, path: str) -> bool:
+        """Remove a folder that holds nothing. False: it holds something, or is none."""
+
+    @abstractmethod
+    def sync(self, path: str) -> None:
+        """Make names in a folder survive a power cut; nothing where there is none any more."""
+
+    @abstractmethod
+    def lock(self, seconds: float) -> AbstractContextManager[None]:
+        """Hold the tree as a whole, against every other program that does. Raises Held when another has it."""
+
+    # --- what follows from these
+
+    def pieces(self, path: str) -> Iterator[bytes]:
+        """A file's content, streamed."""
+        with self.opened(path) as file:
+            while piece := file.read(CHUNK):
+                yield piece
+
+    def read(self, path: str, most: int = -1) -> bytes:
+        """A file's content, or its first bytes."""
+        with self.opened(path) as file:
+            return file.read(most)
+
+    def signature(self, path: str) -> Signature | None:
+        info = self.status(path)
+        return None if info is None else Signature.of(info)
+
+    def is_folder(self, path: str) -> bool:
+        info = self.status(path)
+        return info is not None and info.is_folder
+
+    def is_file(self, path: str) -> bool:
+        """Whether there is a plain file; a link to one is none."""
+        info = self.status(path)
+        return info is not None and info.is_file
+
+    def entry(self, path: str, digest: bool = False) -> Entry | None:
+        """The file, link or empty folder at a path; None where there is none, or a folder that holds something. digest:
+        of a file's content too."""
+        found = None
+        for _ in range(_TRIES):
+            info = self.status(path)
+            if info is None:
+                return None
+            if info.is_folder:
+                return None if self.names(path) else Entry(path, "folder", 0, info.rights, (0, 0), digest_of(b""))
+            stamp = (info.modified, info.changed)
+            if info.is_link:
+                return Entry(path, "link", 0, 0o777, stamp,
+                             digest_of(self.link(path).encode("utf-8", "surrogateescape")))
+            found = Entry(path, "file", info.size, info.rights, stamp)
+            if not digest:
+                return found
+            with suppress(FileNotFoundError):
+                found = replace(found, digest=self.digest(path))
+                after = self.status(path)
+                if after is not None and (after.modified, after.changed) == stamp:
+                    return found
+        return None if found is None else replace(found, stamp=(0, 0))  # it is written all the while
+
+    def walk(self, path: str) -> Iterator[tuple[str, Status]]:
+        """Everything below a folder, folders before what they hold, by its path in the tree. What vanishes meanwhile,
+        and what is Nostos's own, is passed over."""
+        for name in self.names(path):
+            below = f"{path}/{name}" if path else name
+            info = None if name.startswith(OWN_PREFIX) else self.status(below)
+            if info is not None:
+                yield below, info
+                if info.is_folder:
+                    yield from self.walk(below)
+
+    def size_of(self, path: str) -> int:
+        """Bytes of all files below a folder."""
+        return sum(info.size for _, info in self.walk(path) if info.is_file)
+
+    def make_above(self, path: str, rights: Callable[[str], tuple[int, Owner | None]]) -> None:
+        """Make the missing folders above a path. rights: what each of them is to have, by its own path."""
+        done = ""
+        for part in path.split("/")[:-1]:
+            done = f"{done}/{part}" if done else part
+            if self.status(done) is None:
+                self.make_folder(done, *rights(done))
+
+
+def checked(path: str) -> list[str]:
+    """The parts of a relative path. Raises SiteError when it would leave its tree."""
+    parts = path.split("/")
+    if path.startswith("/") or "\0" in path or any(p in ("", ".", "..") for p in parts):
+        raise SiteError(f"The path {path!r} leaves its folder.", next_step="Rename the file, or leave it out.")
+    return parts
