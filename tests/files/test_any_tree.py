@@ -19,7 +19,8 @@ from nostos.core.takeback.undo import prepare_undo, to_take_back
 from tests.files.memory import MemoryTree
 from tests.support import Harbour
 
-PATHS = ("a.txt", "b/c.txt", "b/d/e.txt", "ext/star/main.php", "ext/star/lib/x.php", "ext/moon/main.php", "ext/sun/n.php")
+PATHS = ("a.txt", "b/c.txt", "b/d/e.txt", "ext/star/main.php", "ext/star/lib/x.php", "ext/moon/main.php",
+         "ext/sun/n.php")
 EDITS = st.dictionaries(st.sampled_from(PATHS), st.sampled_from(["", "one\n", "two\n"]), max_size=5)
 PROFILE = '[profile]\nname = "shelf"\ntitle = "Shelf"\n\n[[folder]]\nkind = "extension"\npath = "ext/*"\n'
 
