@@ -3,7 +3,8 @@
 import sqlite3
 
 from nostos.core.anchor.names import Keys, Side
-from nostos.core.anchor.store import ALWAYS_LOOK, Anchor
+from nostos.core.anchor.rows import ALWAYS_LOOK
+from nostos.core.anchor.store import Anchor
 from nostos.core.database.rows.digests import pack, row_digest, unpack
 from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.errors import VoyageError

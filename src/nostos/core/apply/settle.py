@@ -6,7 +6,8 @@ from collections.abc import Iterable
 from typing import Any
 
 from nostos.core.anchor.names import RowName, Side, of_anchor
-from nostos.core.anchor.store import ALWAYS_LOOK, Anchor
+from nostos.core.anchor.rows import ALWAYS_LOOK
+from nostos.core.anchor.store import Anchor
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows import Committed
 from nostos.core.compare.field_merge import ABSENT, Standing

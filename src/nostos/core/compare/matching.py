@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, Side
-from nostos.core.anchor.store import Anchor, RowMove
+from nostos.core.anchor.rows import RowMove
+from nostos.core.anchor.store import Anchor
 from nostos.core.compare.portable import Portable, Translator, plain
 from nostos.core.compare.row_states import T, base_key, canonical_key
 from nostos.core.database.schema import Row, Table, Value

@@ -12,7 +12,8 @@ from dataclasses import replace
 from functools import partial
 
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, canonical, of_anchor
-from nostos.core.anchor.store import Anchor, RowMove
+from nostos.core.anchor.rows import RowMove
+from nostos.core.anchor.store import Anchor
 from nostos.core.clone.masking import Mask, Recipe
 from nostos.core.compare.joins import Joins
 from nostos.core.compare.matching import Matcher, by_identity

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import TypeVar
 
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, of_anchor
-from nostos.core.anchor.store import RowMove
+from nostos.core.anchor.rows import RowMove
 from nostos.core.clone.masking import Mask
 from nostos.core.compare.portable import Portable, Translator, Unresolved, Writer
 from nostos.core.database.engines import Engine

@@ -1,0 +1,224 @@
+"""The rows of an anchor: what it holds of each side's, and which of a side's rows have moved since."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import msgspec
+
+from nostos.core.anchor.names import Keys, Side
+from nostos.core.anchor.records import _ASIDE, _OF_TABLES, AnchorRecords
+from nostos.core.database.protocol import Block, Database
+from nostos.core.database.rows.digests import add_digests, block_of, pack, squeeze, unpack, unsqueeze
+from nostos.core.database.rows.row_bytes import row_form
+from nostos.core.database.schema import Key, Row, Table, Value, in_todays_names
+
+ALWAYS_LOOK = b""  # a row digest that equals none: the row is fetched and compared each time
+
+
+@dataclass(frozen=True)
+class RowMove:
+    """A row of one side that is not as the anchor knew it. row: None when it is gone. born: it was not there."""
+
+    key: Key
+    row: Row | None
+    born: bool
+    digest: bytes | None = None
+
+
+class AnchorRows(AnchorRecords):
+    """What the anchor knows of schemas and rows."""
+
+    def __init__(self, path: Path) -> None:
+        super().__init__(path)
+        self._row_digests = lru_cache(maxsize=256)(self.known_rows)
+        self._base_block = lru_cache(maxsize=256)(self._read_base_block)
+
+    def forget_read(self) -> None:
+        self._row_digests.cache_clear()
+        self._base_block.cache_clear()
+
+    def remember_table(self, side: Side, table: Table) -> None:
+        self._file.execute("INSERT OR REPLACE INTO tables VALUES (?, ?, ?)",
+                           (side, table.name, msgspec.json.encode(table)))
+
+    def tables(self, side: Side) -> dict[str, Table]:
+        """The tables of a side as the anchor knows them."""
+        rows = self._file.execute("SELECT name, definition FROM tables WHERE side=? AND instr(name, ?)=0",
+                                  (side, _ASIDE))
+        return {n: msgspec.json.decode(in_todays_names(d), type=Table) for n, d in rows}
+
+    def _definition(self, side: Side, name: str) -> Table | None:
+        found = self._file.execute("SELECT definition FROM tables WHERE side=? AND name=?", (side, name)).fetchone()
+        return msgspec.json.decode(in_todays_names(found[0]), type=Table) if found else None
+
+    def add_base(self, table: str, number: int, payloads: list[bytes]) -> None:
+        """Add rows of live's, each as bytes in its table's form, to what is known of a block."""
+        self._file.execute(
+            "INSERT INTO base SELECT ?, ?, COALESCE(MAX(part), 0) + 1, ? FROM base WHERE tbl=? AND number=?",
+            (table, number, squeeze(payloads), table, number))
+
+    def keep_total(self, side: Side, table: str, number: int, block: Block | None) -> None:
+        """What a side's block adds up to; None: a row in it has to be looked at in any case."""
+        if block is not None and not block.count:
+            self._file.execute("DELETE FROM blocks WHERE side=? AND tbl=? AND number=?", (side, table, number))
+            return
+        self._file.execute("INSERT OR REPLACE INTO blocks VALUES (?, ?, ?, ?, ?)",
+                           (side, table, number, block.count if block else 0,
+                            block.digest.to_bytes(8) if block else None))
+
+    def set_apart(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
+        """A side's row that is not as in the base, without adding up its block. None: there is no such row."""
+        self._remember("apart", [str(side), table, block_of(key), pack(list(key))], pack([digest]))
+        self._file.execute("INSERT OR REPLACE INTO apart VALUES (?, ?, ?, ?, ?)",
+                           (side, table, block_of(key), pack(list(key)), digest))
+
+    def known_rows(self, side: Side, table: str, number: int) -> dict[Key, bytes]:
+        """The keys and digests of a side's block."""
+        definition = self._definition(Side.LIVE, table)
+        rows: dict[Key, bytes] = {}
+        if definition is not None and definition.key:
+            form = row_form(definition, definition.stored)
+            places = [definition.stored.index(k) for k in definition.key]
+            for payload in self._payloads(table, number):
+                values = form.read(payload)
+                rows[tuple(values[p] for p in places)] = form.digest(payload)
+        for key, digest in self._file.execute("SELECT key, digest FROM apart WHERE side=? AND tbl=? AND number=?",
+                                              (side, table, number)):
+            if digest is None:
+                rows.pop(tuple(unpack(key)), None)
+            else:
+                rows[tuple(unpack(key))] = digest
+        return rows
+
+    def _payloads(self, table: str, number: int) -> Iterator[bytes]:
+        for (part,) in self._file.execute("SELECT rows FROM base WHERE tbl=? AND number=? ORDER BY part",
+                                          (table, number)):
+            yield from unsqueeze(part)
+
+    def _read_base_block(self, table: str, number: int) -> dict[Key, Row]:
+        definition = self._definition(Side.LIVE, table)
+        if definition is None or not definition.key:
+            return {}
+        form = row_form(definition, definition.stored)
+        rows = (dict(zip(definition.stored, form.read(p), strict=True)) for p in self._payloads(table, number))
+        return {definition.key_of(row): row for row in rows}
+
+    def blocks(self, side: Side, table: str) -> dict[int, Block | None]:
+        """A side's blocks as the anchor knows them; None where a row in it has to be looked at in any case."""
+        return {n: Block(count, int.from_bytes(total)) if total is not None else None for n, count, total in
+                self._file.execute("SELECT number, count, total FROM blocks WHERE side=? AND tbl=?", (side, table))}
+
+    def has(self, side: Side, table: str, key: Value) -> bool:
+        """Whether a side had a row with this surrogate key."""
+        return (key,) in self._row_digests(side, table, block_of((key,)))
+
+    def base_row(self, table: str, key: Key) -> Row | None:
+        """The common ancestor of a row, by live's key at the time it was settled; as live writes it."""
+        found = self._file.execute("SELECT row FROM advanced WHERE tbl=? AND key=?",
+                                   (table, pack(list(key)))).fetchone()
+        if found:
+            return None if found[0] is None else unpack(found[0])
+        return self._base_block(table, block_of(key)).get(key)
+
+    def moves(self, side: Side, database: Database, table: Table,
+              now: dict[int, Block] | None = None) -> Iterator[RowMove]:
+        """Which rows of a side's table are not as the anchor knew them. now: the table's blocks, if they are known."""
+        known = self._definition(side, table.name)
+        columns = known.stored if known else table.stored
+        if known and any(table.column(c) is None for c in columns):
+            yield from self._moves_without(side, database, table, known)
+            return
+        then = self.blocks(side, table.name)
+        if now is None:
+            now = database.blocks(table, columns)
+        differing = sorted(n for n in now.keys() | then.keys() if now.get(n) != then.get(n))
+        seen: set[Key] = set()
+        if differing:
+            missing = {key for n in differing for key in self._row_digests(side, table.name, n)}
+            moved: dict[Key, tuple[bool, bytes]] = {}
+            for key, digest in database.row_digests(table, columns, differing):
+                known_as = self._row_digests(side, table.name, block_of(key)).get(key)
+                missing.discard(key)
+                if known_as != digest:
+                    moved[key] = (known_as is None, digest)
+            for row in database.fetch_many(table, list(moved)):
+                key = table.key_of(row)
+                seen.add(key)
+                yield RowMove(key, row, *moved[key])
+            for key in sorted(missing, key=repr):
+                yield RowMove(key, None, born=False)
+        if known:
+            gained = [c for c in table.columns if not c.generated and known.column(c.name) is None]
+            if gained:
+                for row in database.rows_where_set(table, gained):
+                    if table.key_of(row) not in seen:
+                        yield RowMove(table.key_of(row), row, born=False)
+
+    def _moves_without(self, side: Side, database: Database, table: Table, known: Table) -> Iterator[RowMove]:
+        """Which rows moved where the side dropped columns: digests over the rest are made from the base anew."""
+        rest = tuple(c for c in known.stored if table.column(c) is not None)
+        places = [known.stored.index(c) for c in rest]
+        whole, part = row_form(known, known.stored), row_form(known, rest)
+        apart = {tuple(unpack(k)) for (k,) in self._file.execute("SELECT key FROM apart WHERE side=? AND tbl=?",
+                                                                 (side, table.name))}
+        then = {number for (number,) in self._file.execute("SELECT number FROM blocks WHERE side=? AND tbl=?",
+                                                           (side, table.name))}
+        now = set(database.blocks(table, table.key))
+        for number in sorted(then | now):
+            expected = dict.fromkeys(self.known_rows(side, table.name, number), ALWAYS_LOOK)
+            for payload in self._payloads(table.name, number):
+                values = whole.read(payload)
+                key = known.key_of(dict(zip(known.stored, values, strict=True)))
+                if key in expected and key not in apart:
+                    expected[key] = part.digest(part.write([values[p] for p in places]))
+            found = dict(database.row_digests(table, rest, [number])) if number in now else {}
+            moved = [k for k, d in found.items() if expected.get(k) != d]
+            for row in database.fetch_many(table, moved):
+                yield RowMove(table.key_of(row), row, table.key_of(row) not in expected, found[table.key_of(row)])
+            for key in sorted(expected.keys() - found.keys(), key=repr):
+                yield RowMove(key, None, born=False)
+
+    def forget_table(self, name: str) -> None:
+        """The table is gone on both sides. While changes are recorded, what is known of it is put aside."""
+        for table, column in _OF_TABLES:
+            if self._operation:
+                self._file.execute(f"UPDATE {table} SET {column}=? WHERE {column}=?",
+                                   (f"{name}{_ASIDE}{self._operation}", name))
+            else:
+                self._file.execute(f"DELETE FROM {table} WHERE {column}=?", (name,))
+
+    def advance_row(self, table: str, key: Key, row: Row | None) -> None:
+        """Set the common ancestor of a row, by live's key; None: there is no such row any more."""
+        packed = None if row is None else pack(row)
+        self._remember("advanced", [table, pack(list(key))], pack([packed]))
+        self._file.execute("INSERT OR REPLACE INTO advanced VALUES (?, ?, ?)", (table, pack(list(key)), packed))
+
+    def set_digest(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
+        """What a side's row counts as unchanged by: its digest; ALWAYS_LOOK; None: there is no such row."""
+        self.set_apart(side, table, key, digest)
+        self._add_up(side, table, block_of(key))
+
+    def _add_up(self, side: Side, table: str, number: int) -> None:
+        rows = self.known_rows(side, table, number)
+        doubtful = ALWAYS_LOOK in rows.values()
+        self.keep_total(side, table, number, None if doubtful else Block(len(rows), add_digests(0, rows.values())))
+
+    def columns(self, side: Side, table: Table) -> tuple[str, ...]:
+        """The columns of a side's table that digests are made over."""
+        known = self._definition(side, table.name)
+        return (known or table).stored
+
+    def pair(self, side: Side, table: str, key: Value, name: str) -> None:
+        """Remember the canonical name of a side's key."""
+        self._remember("pairs", [str(side), table, key], pack([name]))
+        self._file.execute("INSERT OR REPLACE INTO pairs VALUES (?, ?, ?, ?)", (side, table, key, name))
+
+    def keys(self, side: Side) -> Keys:
+        pairs: dict[str, dict[Value, str]] = {}
+        for table, key, name in self._file.execute("SELECT tbl, key, name FROM pairs WHERE side=?", (side,)):
+            pairs.setdefault(table, {})[key] = name
+        return Keys(pairs, lambda table, key: self.has(side, table, key))
