@@ -16,7 +16,7 @@ from nostos.core.database.engines import locate
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import LiveMoved, MergeRefused, NostosError, SiteError
 from nostos.core.inspect.survey import survey
-from nostos.core.plan.needs import Removals
+from nostos.core.plan.obstacles import Removals
 from nostos.core.plan.prepared import look, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise

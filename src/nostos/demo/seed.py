@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
+from collections.abc import Mapping
 from importlib import resources
 from pathlib import Path
 
@@ -69,7 +70,7 @@ def _fill(site: Observatory) -> None:
         "<p>Groups of up to twenty-four come on Tuesday mornings, to look at the sun through a filter.</p>\n\n"
         f"<p>Write to office@kestrel-ridge.example, or see <a data-content=\"{programme}\" "
         f"href=\"{site.address}/programme\">the programme</a>.</p>\n"), parent=programme, terms=[school])
-    winter = site.add("page", "winter-closing", "Closed in deep winter", (
+    site.add("page", "winter-closing", "Closed in deep winter", (
         "<p>The path is closed while it is icy, mostly in January.</p>\n"), parent=programme)
     visit = site.add("page", "visit", "How to find us", (
         "<p>Take the upper road to the water tower, then walk for ten minutes.</p>\n\n" + site.picture_tag(hill) +
@@ -92,6 +93,11 @@ def _fill(site: Observatory) -> None:
     for n, (name, quantity) in enumerate((("Ines Barreto", 2), ("Kofi Adair", 1), ("Runa Solheim", 4)), start=1):
         site.order(f"kr-{n:02d}a{n * 7}", name, [(ticket, quantity, 900), (star_wheel, 1, 1450)])
 
+    _settings(site, {"hill": hill, "trails": trails, "dome": dome, "home": home, "notes": notes, "programme": programme,
+                     "shop": shop, "visit": visit})
+
+
+def _settings(site: Observatory, ids: Mapping[str, int]) -> None:
     escaped = site.address.replace("/", "\\/")
     encoded = site.address.replace(":", "%3A").replace("/", "%2F")
     for name, value in {
@@ -100,15 +106,15 @@ def _fill(site: Observatory) -> None:
         "address": site.address,
         "secret-key": "3f9a-made-up",
         "theme": "meadow",
-        "theme.meadow": {"banner": hill, "accent": "#2f6b4f", "footer": f"Find us at {site.address}/visit"},
-        "theme.dusk": {"banner": trails, "accent": "#f0b27a", "footer": "Clear skies."},
+        "theme.meadow": {"banner": ids["hill"], "accent": "#2f6b4f", "footer": f"Find us at {site.address}/visit"},
+        "theme.dusk": {"banner": ids["trails"], "accent": "#f0b27a", "footer": "Clear skies."},
         "extensions": ["night-log", "star-chart"],
-        "front-page": home,
-        "notes-page": notes,
-        "logo": dome,
+        "front-page": ids["home"],
+        "notes-page": ids["notes"],
+        "logo": ids["dome"],
         "menu.main": {"title": "Main", "entries": [
-            {"label": "Programme", "content": programme}, {"label": "Sky notes", "content": notes},
-            {"label": "Shop", "content": shop}, {"label": "How to find us", "content": visit}]},
+            {"label": "Programme", "content": ids["programme"]}, {"label": "Sky notes", "content": ids["notes"]},
+            {"label": "Shop", "content": ids["shop"]}, {"label": "How to find us", "content": ids["visit"]}]},
         "shop": {"currency": "EUR", "payment": "live", "return": f"{site.address}/shop/thanks",
                  "feed": f"https://feeds.example/?from={encoded}%2Fshop"},
         "jobs.next": {"send-newsletter": "2026-11-27 06:00"},
@@ -121,4 +127,3 @@ def _fill(site: Observatory) -> None:
                    (f'{{"archive":"{escaped}\\/notes","sender":"Kestrel Ridge"}}',))
         db.execute("INSERT INTO cache VALUES ('front', 'old', '2026-11-23')")
         db.execute("INSERT INTO sessions VALUES ('5c1e', 3, '2026-11-23')")
-    assert winter

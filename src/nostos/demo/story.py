@@ -58,6 +58,13 @@ class Story:
 
     def scenes(self, whole: bool = True) -> Iterator[Scene]:
         """The scenes in order. whole: up to the end; else up to where both sites are worth looking at."""
+        yield from self._there()
+        yield from self._home()
+        if whole:
+            yield from self._back()
+            yield from self._on()
+
+    def _there(self) -> Iterator[Scene]:
         live, staging = str(self.live_folder), str(self.staging_folder)
         yield Scene("Kestrel Ridge Observatory is live: pages, sky notes, a ticket shop. First, look it over.",
                     command=("survey", live))
@@ -75,6 +82,8 @@ class Story:
             yield Scene("Both sites answer. What would a visitor notice of the work on staging?",
                         command=("trial", VOYAGE, "--remember", "redesign"))
             yield Scene("", act=self.close_both)
+
+    def _home(self) -> Iterator[Scene]:
         yield Scene("Which versions are where?", command=("versions", VOYAGE))
         yield Scene("What has changed where? On a page for a colleague, too.",
                     command=("compare", VOYAGE, "--html", str(self.report)), status=1)
@@ -95,8 +104,8 @@ class Story:
         yield Scene("This is the file:", shows=self.selection)
         yield Scene("Bring it home.", command=("merge", VOYAGE, "--selection", str(self.selection), "--yes"), status=1)
         yield Scene("Merging again does nothing: it is all there.", command=("merge", VOYAGE, "--yes"), status=1)
-        if not whole:
-            return
+
+    def _back(self) -> Iterator[Scene]:
         yield Scene("Voyages at a glance.", command=("status",), status=1)
         yield Scene("One more order arrives, and someone finds the new opening hours wrong: take the merge back.\n"
                     "The order stays, and so does all else that live gained.", act=self.one_more_order)
@@ -108,6 +117,9 @@ class Story:
                     command=("refresh", VOYAGE, "--yes"), status=1)
         yield Scene("A second merge of the same voyage: the new page finds its parent under live's id.",
                     command=("merge", VOYAGE, "--take", "page/autumn-talks", "--yes"), status=1)
+
+    def _on(self) -> Iterator[Scene]:
+        live = str(self.live_folder)
         yield Scene("Back live up: one file, of one moment.", command=("backup", live, "--to", str(self.backup)))
         yield Scene("An order comes in. Then someone empties the school page by mistake.", act=self.an_accident)
         yield Scene("What would a whole restore cost? The order. So not that.",

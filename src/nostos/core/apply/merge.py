@@ -38,8 +38,8 @@ from nostos.core.errors import (
     explained,
 )
 from nostos.core.files.trees import tree_at
-from nostos.core.plan import needs as need_finder
 from nostos.core.plan.mirror import turned
+from nostos.core.plan.obstacles import Removals, referred_again
 from nostos.core.plan.operations import (
     InsertRow,
     PutFile,
@@ -198,7 +198,7 @@ class _Merge:
             if not live_db.transactional_schema:  # where it cannot be taken back, it comes last
                 self._drop(live_db, journal)
             lines, late = self.ledger.look_again(live_db, self.target.files)
-            again = need_finder.referred_again(self.comparison, self.plan.selection.items, live_db)
+            again = referred_again(self.comparison, self.plan.selection.items, live_db)
         finally:
             live_db.close()
         if not self.detached:  # no voyage, no anchor: a voyage of this site takes it for live's own work
@@ -335,7 +335,7 @@ class _Merge:
             until = monotonic() + _PATIENCE_SECONDS
             pause = 0.05
             while True:
-                removals = need_finder.Removals(self.comparison, self.plan.selection.items, live_db)
+                removals = Removals(self.comparison, self.plan.selection.items, live_db)
                 switch.catch_up()
                 self.hold.check()
                 try:
@@ -353,7 +353,7 @@ class _Merge:
             live_db.close()
 
     def _transaction(self, live_db: Database, journal: journals.Journal, switch: Switch,
-                     removals: need_finder.Removals, tables: dict[str, Table]) -> None:
+                     removals: Removals, tables: dict[str, Table]) -> None:
         """Everything that happens on live, while visitors may have to wait: only rows and files that the merge itself
         touches are looked at here, and what an index leads to."""
         rows = self.comparison.rows

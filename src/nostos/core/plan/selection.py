@@ -12,7 +12,8 @@ from nostos.core.compare.items import Comparison, Item
 from nostos.core.errors import SelectionError
 from nostos.core.patterns import matching, nearest
 from nostos.core.plan.decisions import Decision, is_decided
-from nostos.core.plan.needs import Need, Needs
+from nostos.core.plan.needs import Needs
+from nostos.core.plan.obstacles import Need
 
 Exists = Callable[[str], bool]  # whether an item of this name is on live at all
 

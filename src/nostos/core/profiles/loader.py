@@ -114,6 +114,12 @@ def _masked(entry: dict[str, Any]) -> Masked:
     return Masked(*_column(entry), entry["kind"], _where(entry), entry.get("owner", ""))
 
 
+def _folder(entry: dict[str, Any]) -> Folder:
+    parent, _, name = entry["path"].rpartition("/")
+    return Folder(entry["kind"], parent, entry.get("manifest"), tuple(entry.get("owns", [])),
+                  "" if name == "*" else name, _version(entry), tuple(entry.get("offers", [])))
+
+
 def _profile(data: dict[str, Any]) -> Profile:
     configuration = None
     if "configuration" in data:
@@ -139,11 +145,6 @@ def _profile(data: dict[str, Any]) -> Profile:
     for child in children:
         if child.table in kind_tables and not child.where:
             raise ValueError(f"table {child.table!r} is both a kind and a child")
-    folders = []
-    for f in data.get("folder", []):
-        parent, _, name = f["path"].rpartition("/")
-        folders.append(Folder(f["kind"], parent, f.get("manifest"), tuple(f.get("owns", [])),
-                              "" if name == "*" else name, _version(f), tuple(f.get("offers", []))))
     return Profile(
         name=data["profile"]["name"],
         title=data["profile"]["title"],
@@ -156,7 +157,7 @@ def _profile(data: dict[str, Any]) -> Profile:
         references=(*(_reference(r) for r in data.get("reference", [])), *_markup(data.get("markup", []))),
         files=tuple(OwnedFile(*_column(f), f["folder"], _where(f), f.get("variants", ""))
                     for f in data.get("file", [])),
-        folders=tuple(folders),
+        folders=tuple(_folder(f) for f in data.get("folder", [])),
         ignore=tuple(data.get("files", {}).get("ignore", [])),
         volatile=volatile,
         policies=(*(FieldPolicy(*_column(p), Policy(p["policy"]), _where(p), tuple(_path(p)))

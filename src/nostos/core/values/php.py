@@ -49,76 +49,89 @@ def read(text: str) -> Any:
 
 
 def _read(data: bytes) -> Any:
-    """Read without recursion: `open_` holds the arrays and objects that are not closed yet."""
-    at = 0
-    open_: list[tuple[dict[Any, Any], int, bool]] = []  # (what it holds so far, how many entries it wants, object)
-    keys: list[Any] = []  # the key that each open one waits with, or _NONE
-    while True:
-        value: Any
-        match = _SCALAR.match(data, at)
+    return _Reader(data).run()
+
+
+class _Reader:
+    """Reads without recursion: `open` holds the arrays and objects that are not closed yet."""
+
+    def __init__(self, data: bytes) -> None:
+        self.data = data
+        self.at = 0
+        # What it holds so far, how many entries it wants, whether it is an object; and the key that it waits with.
+        self.open: list[tuple[dict[Any, Any], int, bool]] = []
+        self.keys: list[Any] = []
+
+    def run(self) -> Any:
+        while True:
+            value = self._next()
+            if len(self.open) > _DEEPEST:
+                raise _Broken("too deep")
+            if self._put(value):
+                return self.whole
+
+    def _next(self) -> Any:
+        """The next value; _NONE where something was opened."""
+        match = _SCALAR.match(self.data, self.at)
         if match:
-            at = match.end()
-            value = _scalar(match.group())
-        else:
-            head = _HEAD.match(data, at)
-            if head is None:
-                raise _Broken(f"nothing readable at byte {at}")
-            letter, length, at = head.group(1), int(head.group(2)), head.end()
-            if letter == b"a":
-                if data[at:at + 1] != b"{":
-                    raise _Broken(f"no array at byte {at}")
-                at += 1
-                open_.append(({}, length, False))
-                keys.append(_NONE)
-                value = _NONE
-            else:
-                name = _quoted(data, at, length)
-                at += length + 2
-                if letter in (b"s", b"E"):
-                    if data[at:at + 1] != b";":
-                        raise _Broken(f"a string does not end at byte {at}")
-                    at += 1
-                    value = name if letter == b"s" else Raw(f'E:{length}:"{name}";')
-                else:
-                    count = _COUNT.match(data, at + 1)
-                    if data[at:at + 1] != b":" or count is None:
-                        raise _Broken(f"no object at byte {at}")
-                    size, start = int(count.group(1)), count.end()
-                    if letter == b"C":
-                        at = start + size + 1
-                        if data[at - 1:at] != b"}":
-                            raise _Broken(f"a custom object does not end at byte {at}")
-                        value = Raw(data[head.start():at].decode("utf-8", "surrogateescape"))
-                    else:
-                        at = start
-                        open_.append(({CLASS: name}, size + 1, True))
-                        keys.append(_NONE)
-                        value = _NONE
-        if len(open_) > _DEEPEST:
-            raise _Broken("too deep")
-        # A finished value goes into what is open; that may finish in turn.
+            self.at = match.end()
+            return _scalar(match.group())
+        head = _HEAD.match(self.data, self.at)
+        if head is None:
+            raise _Broken(f"nothing readable at byte {self.at}")
+        letter, length, self.at = head.group(1), int(head.group(2)), head.end()
+        if letter == b"a":
+            self._expect(b"{", "no array")
+            return self._opened({}, length, False)
+        name = _quoted(self.data, self.at, length)
+        self.at += length + 2
+        if letter in (b"s", b"E"):
+            self._expect(b";", "a string does not end")
+            return name if letter == b"s" else Raw(f'E:{length}:"{name}";')
+        count = _COUNT.match(self.data, self.at + 1)
+        if self.data[self.at:self.at + 1] != b":" or count is None:
+            raise _Broken(f"no object at byte {self.at}")
+        size, self.at = int(count.group(1)), count.end()
+        if letter != b"C":
+            return self._opened({CLASS: name}, size + 1, True)
+        self.at += size
+        self._expect(b"}", "a custom object does not end")
+        return Raw(self.data[head.start():self.at].decode("utf-8", "surrogateescape"))
+
+    def _expect(self, sign: bytes, why: str) -> None:
+        if self.data[self.at:self.at + 1] != sign:
+            raise _Broken(f"{why} at byte {self.at}")
+        self.at += 1
+
+    def _opened(self, holder: dict[Any, Any], wanted: int, is_object: bool) -> Any:
+        self.open.append((holder, wanted, is_object))
+        self.keys.append(_NONE)
+        return _NONE
+
+    def _put(self, value: Any) -> bool:
+        """Put a finished value into what is open; that may finish in turn. Returns whether all is finished: then it is
+        in `whole`."""
         while True:
             if value is not _NONE:
-                if not open_:
-                    if at != len(data):
-                        raise _Broken(f"more after its end, at byte {at}")
-                    return value
-                holder, wanted, is_object = open_[-1]
-                if keys[-1] is _NONE:
+                if not self.open:
+                    if self.at != len(self.data):
+                        raise _Broken(f"more after its end, at byte {self.at}")
+                    self.whole = value
+                    return True
+                holder = self.open[-1][0]
+                if self.keys[-1] is _NONE:
                     if isinstance(value, bool) or not isinstance(value, int | str) or value in holder:
-                        raise _Broken(f"no key before byte {at}")
-                    keys[-1] = value
-                    break
-                holder[keys[-1]] = value
-                keys[-1] = _NONE
-            holder, wanted, is_object = open_[-1]
+                        raise _Broken(f"no key before byte {self.at}")
+                    self.keys[-1] = value
+                    return False
+                holder[self.keys[-1]] = value
+                self.keys[-1] = _NONE
+            holder, wanted, is_object = self.open[-1]
             if len(holder) < wanted:
-                break
-            if data[at:at + 1] != b"}":
-                raise _Broken(f"no end at byte {at}")
-            at += 1
-            open_.pop()
-            keys.pop()
+                return False
+            self._expect(b"}", "no end")
+            self.open.pop()
+            self.keys.pop()
             plain = not is_object and list(holder) == list(range(len(holder)))
             value = list(holder.values()) if plain else holder
 

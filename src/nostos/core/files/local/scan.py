@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
 from pathlib import Path
 
 from nostos.core.files.entry import OWN_PREFIX, Entry, digest_of
@@ -15,72 +16,75 @@ from nostos.core.patterns import compiled
 def scan(root: Path, apart: Iterable[str], ignore: Iterable[str],
          passed: Callable[[Passed], None] = lambda _: None) -> Iterator[Entry]:
     """Every file and link below `root`, as `FileTree.scan` gives them."""
-    plain, below = compiled(ignore)
-    outside = set(apart)
-    base = os.path.realpath(root)
+    return _Scan(os.path.realpath(root), apart, ignore, passed).run()
 
-    def walk(opened: int, prefix: str) -> Iterator[Entry]:
+
+class _Scan:
+    def __init__(self, base: str, apart: Iterable[str], ignore: Iterable[str],
+                 passed: Callable[[Passed], None]) -> None:
+        self.base = base
+        self.plain, self.below = compiled(ignore)
+        self.outside = set(apart)
+        self.passed = passed
+
+    def run(self) -> Iterator[Entry]:
+        yield from self._opened(lambda: os.open(self.base, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC), "")
+
+    def _opened(self, opening: Callable[[], int], path: str) -> Iterator[Entry]:
+        try:
+            opened = opening()
+        except FileNotFoundError as error:
+            if not path:
+                self.passed(Passed(".", f"cannot be read: {error.strerror}"))
+            return
+        except OSError as error:
+            self.passed(Passed(path or ".", f"cannot be read: {error.strerror}"))
+            return
+        try:
+            yield from self._walk(opened, path + "/" if path else "")
+        finally:
+            os.close(opened)
+
+    def _walk(self, opened: int, prefix: str) -> Iterator[Entry]:
         try:
             with os.scandir(opened) as listed:
                 found = sorted(listed, key=lambda e: e.name)
         except OSError as error:
-            passed(Passed(prefix.rstrip("/") or ".", f"cannot be read: {error.strerror}"))
+            self.passed(Passed(prefix.rstrip("/") or ".", f"cannot be read: {error.strerror}"))
             return
         if not found and prefix:
             yield folder_of(prefix[:-1], os.fstat(opened))
         for entry in found:
             path = prefix + entry.name
-            if entry.name.startswith(OWN_PREFIX) or path in outside or plain(path):
+            if entry.name.startswith(OWN_PREFIX) or path in self.outside or self.plain(path):
                 continue
             try:
                 path.encode()
             except UnicodeEncodeError:
-                passed(Passed(path.encode("utf-8", "replace").decode(), "its name is not valid UTF-8"))
+                self.passed(Passed(path.encode("utf-8", "replace").decode(), "its name is not valid UTF-8"))
                 continue
-            try:
-                info = entry.stat(follow_symlinks=False)
-                if stat.S_ISDIR(info.st_mode):
-                    if not below(path):
-                        yield from folder(opened, entry.name, path)
-                elif stat.S_ISLNK(info.st_mode):
-                    target = os.readlink(entry.name, dir_fd=opened)
-                    resolved = os.path.realpath(f"{base}/{path}")
-                    if target.startswith("/") or not (resolved + "/").startswith(base + "/"):
-                        passed(Passed(path, f"is a link out of the tree, to {target}"))
-                        continue
-                    yield entry_of(path, info, target)
-                elif not stat.S_ISREG(info.st_mode):
-                    passed(Passed(path, "is neither a file, a folder nor a link"))
-                elif not os.access(entry.name, os.R_OK, dir_fd=opened):
-                    if _is_there(entry.name, opened):
-                        passed(Passed(path, "cannot be read: no permission"))
-                else:
-                    yield entry_of(path, info)
-            except FileNotFoundError:
-                continue
+            with suppress(FileNotFoundError):
+                yield from self._entry(opened, entry, path)
 
-    def folder(parent: int, name: str, path: str) -> Iterator[Entry]:
-        try:
-            opened = os.open(name, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=parent)
-        except FileNotFoundError:
-            return
-        except OSError as error:
-            passed(Passed(path, f"cannot be read: {error.strerror}"))
-            return
-        try:
-            yield from walk(opened, path + "/")
-        finally:
-            os.close(opened)
-
-    try:
-        opened = os.open(base, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-    except OSError as error:
-        passed(Passed(".", f"cannot be read: {error.strerror}"))
-        return
-    try:
-        yield from walk(opened, "")
-    finally:
-        os.close(opened)
+    def _entry(self, opened: int, entry: os.DirEntry[str], path: str) -> Iterator[Entry]:
+        info = entry.stat(follow_symlinks=False)
+        if stat.S_ISDIR(info.st_mode):
+            if not self.below(path):
+                yield from self._opened(lambda: os.open(
+                    entry.name, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=opened), path)
+        elif stat.S_ISLNK(info.st_mode):
+            target = os.readlink(entry.name, dir_fd=opened)
+            resolved = os.path.realpath(f"{self.base}/{path}")
+            if target.startswith("/") or not (resolved + "/").startswith(self.base + "/"):
+                self.passed(Passed(path, f"is a link out of the tree, to {target}"))
+            else:
+                yield entry_of(path, info, target)
+        elif not stat.S_ISREG(info.st_mode):
+            self.passed(Passed(path, "is neither a file, a folder nor a link"))
+        elif os.access(entry.name, os.R_OK, dir_fd=opened):
+            yield entry_of(path, info)
+        elif _is_there(entry.name, opened):
+            self.passed(Passed(path, "cannot be read: no permission"))
 
 
 def _is_there(name: str, parent: int) -> bool:

@@ -1,0 +1,231 @@
+"""Staging the files of a merge: what is going to happen, as data, and everything laid beside its target."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from nostos.core.apply.folders import FolderSwitch, Kept
+from nostos.core.errors import LiveMoved, MergeRefused
+from nostos.core.files.entry import OWN_PREFIX, Entry
+from nostos.core.files.tree import FileTree, Signature
+from nostos.core.files.trees import tree_at
+from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder, changes_of
+
+_SPARE = 16 * 1024 * 1024  # bytes that are left free on live's disk
+
+
+@dataclass(frozen=True)
+class Move:
+    """One target: what is staged for it (None: it goes away), and where what was there is put aside. All are paths in
+    the tree that is written.
+
+    had: whether something was there. old, new: digests of a file that goes, and of one that comes; None for folders.
+    folder: it is switched as one.
+    """
+
+    target: str
+    staged: str | None
+    aside: str
+    had: bool
+    old: bytes | None = None
+    new: bytes | None = None
+    folder: bool = False
+
+
+@dataclass
+class Staging:
+    """What is laid beside its target on live, where nobody sees it.
+
+    live: the tree that is written. staging: where what comes lies. mark: the operation's id. makes: folders to be
+    made. empties: folders that go when they are empty at the end, as they do in staging. modes: folders whose rights
+    change: path, new and old. carried: paths of what live itself wrote meanwhile into a folder that was switched, and
+    that was carried over.
+    """
+
+    live: FileTree
+    staging: FileTree
+    mark: str
+    moves: list[Move] = field(default_factory=list)
+    makes: list[str] = field(default_factory=list)
+    empties: list[str] = field(default_factory=list)
+    modes: list[tuple[str, int, int]] = field(default_factory=list)
+    fresh: dict[str, int] = field(default_factory=dict)  # target -> the inode of what is staged for it
+    folders: dict[str, FolderSwitch] = field(default_factory=dict)  # by target
+    carried: list[str] = field(default_factory=list)
+    _seen: dict[str, Signature | None] = field(default_factory=dict)
+
+    # --- planning
+
+    def plan(self, operations: Sequence[Operation]) -> None:
+        """Work out what will happen; nothing is touched. Raises LiveMoved when live's file is not as compared,
+        MergeRefused when space is short."""
+        work = [o for o in operations if isinstance(o, PutFile | RemoveFile | SwitchFolder)]
+        self._check_space(work)
+        for o in work:
+            for change in changes_of(o):
+                self._check(change.path, change.before)
+            if isinstance(o, PutFile) and o.entry.kind == "folder":
+                there = self.live.status(o.path)
+                if there is not None and not there.is_folder:
+                    self._will_move(o)
+                    continue
+                self._will_make(o.path)
+                if there is not None and there.rights != o.entry.mode:
+                    self.modes.append((o.path, o.entry.mode, there.rights))
+            elif isinstance(o, RemoveFile) and o.before.kind == "folder":
+                self._may_go(o.path)
+            else:
+                self._will_move(o)
+
+    def _will_move(self, o: PutFile | RemoveFile | SwitchFolder) -> None:
+        parent = o.path.rpartition("/")[0]
+        goes = isinstance(o, RemoveFile)
+        if goes:
+            self._may_go(parent)
+        else:
+            self._will_make(parent)
+        own = f"{parent}/" if parent else ""
+        name = f"{own}{OWN_PREFIX}{self.mark}-{len(self.moves)}"  # short, whatever the file's own name is
+        move = Move(o.path, None if goes else name + "n", name + "o", self.live.status(o.path) is not None,
+                    None if isinstance(o, SwitchFolder) or o.before is None else o.before.digest,
+                    o.entry.digest if isinstance(o, PutFile) else None, isinstance(o, SwitchFolder))
+        self.moves.append(move)
+        if isinstance(o, SwitchFolder):
+            self.folders[o.path] = FolderSwitch(self.live, o.path, name + "n", name + "o", {
+                p.path[len(o.path) + 1:]: p.entry.digest for p in o.puts},
+                frozenset(r.path[len(o.path) + 1:] for r in o.removals))
+
+    def _will_make(self, folder: str) -> None:
+        missing = []
+        while folder and self.live.status(folder) is None and folder not in self.makes:
+            missing.append(folder)
+            folder = folder.rpartition("/")[0]
+        self.makes += reversed(missing)
+
+    def _may_go(self, folder: str) -> None:
+        while folder and self.live.is_folder(folder) and folder not in self.empties:
+            if self.staging.status(folder) is None:
+                self.empties.append(folder)
+            folder = folder.rpartition("/")[0]
+
+    def _check_space(self, work: Sequence[PutFile | RemoveFile | SwitchFolder]) -> None:
+        if not work:
+            return
+        size = sum(c.entry.size for o in work for c in changes_of(o) if isinstance(c, PutFile))
+        for o in work:
+            if isinstance(o, SwitchFolder):  # where the filesystem has no second names, it is copied
+                size += self.live.size_of(o.path)
+        free = self.live.free()
+        if free < size + _SPARE:
+            raise MergeRefused(f"Live's disk has {free >> 20} MB free, and the files to stage need {size >> 20} MB.",
+                               next_step="Free some space on live, then merge again.")
+
+    def _check(self, path: str, expected: Entry | None) -> None:
+        """Live's file must be as compared: of this kind, with these rights and this content."""
+        if expected is not None and expected.kind == "folder":
+            if self.live.entry(path) is None:
+                raise LiveMoved(f"Live's folder {path} is not empty any more, or gone.", next_step="Compare again.")
+            return
+        there = self.live.status(path)
+        if expected is None:
+            if there is not None and not there.is_folder:
+                raise LiveMoved(f"Live has gained a file {path} meanwhile.", next_step="Compare again.")
+            return
+        found = self.live.entry(path)
+        if found is not None and found.kind == "file" and (found.size, found.mode, found.stamp) != (
+                expected.size, expected.mode, expected.stamp):
+            found = self.live.entry(path, digest=True)
+        elif found is not None and found.kind == "file":
+            return  # its content is looked at when a copy of it is kept
+        if found is None or not found.same_as(expected):
+            raise LiveMoved(f"Live's file {path} has changed meanwhile.", next_step="Compare again.")
+
+    # --- staging
+
+    def stage(self, operations: Sequence[Operation], before: Path) -> None:
+        """Copy what comes beside its target, digests checked, and what is replaced into `before`; all flushed."""
+        self._seen = {m.target: self.live.signature(m.target) for m in self.moves}
+        keep = tree_at(before)
+        for folder in self.makes:
+            self._make(folder, {o.path: o.entry.mode for o in operations if isinstance(o, PutFile)})
+        by_target = {m.target: m for m in self.moves}
+        for o in operations:
+            if isinstance(o, SwitchFolder):
+                for change in changes_of(o):
+                    self._keep(change.path, change.before, keep)
+                self._stage_folder(o, self.folders[o.path])
+            elif isinstance(o, PutFile | RemoveFile):
+                self._keep(o.path, o.before, keep)
+                move = by_target.get(o.path)
+                if isinstance(o, PutFile) and move is not None:
+                    assert move.staged is not None
+                    self._copy(o, move.staged)
+        self.fresh = {m.target: info.inode for m in self.moves if m.staged is not None
+                      if (info := self.live.status(m.staged)) is not None}
+        self._sync()
+
+    def _make(self, folder: str, modes: Mapping[str, int]) -> None:
+        model = self.staging.status(folder)
+        mode = modes.get(folder, 0o755 if model is None else model.rights)
+        with suppress(FileExistsError):
+            self.live.make_folder(folder, mode)
+            self.live.sync(folder.rpartition("/")[0])
+
+    def _copy(self, put: PutFile, staged: str) -> None:
+        """What comes belongs to whom the file that it replaces belongs to."""
+        owner = self.live.owner(put.path)
+        if put.entry.kind == "folder":
+            with suppress(FileExistsError):
+                self.live.make_folder(staged, put.entry.mode, owner)
+            return
+        if put.content is not None:
+            self.live.write(staged, put.content, put.entry.mode, owner)
+            return
+        try:
+            if put.entry.kind == "link":
+                self.live.make_link(staged, self.staging.link(put.path), owner)
+                return
+            digest = self.live.copy_in(self.staging, put.path, staged, put.entry.mode, owner)
+        except FileNotFoundError as error:
+            raise LiveMoved(f"Staging's file {put.path} is gone.", next_step="Compare again.") from error
+        if digest != put.entry.digest:
+            raise LiveMoved(f"Staging's file {put.path} changed while it was copied.", next_step="Compare again.")
+
+    def _keep(self, path: str, expected: Entry | None, before: FileTree) -> None:
+        """Check that live's file is as compared and keep a copy of it."""
+        self._check(path, expected)
+        if expected is None or expected.kind == "folder":
+            return
+        parent = path.rpartition("/")[0]
+        before.make_root()
+        before.make_above(path, lambda _: (0o700, None))
+        if expected.kind == "link":
+            before.make_link(path, self.live.link(path))
+        elif before.copy_in(self.live, path, path, 0o600) != expected.digest:
+            raise LiveMoved(f"Live's file {path} has changed meanwhile.", next_step="Compare again.")
+        before.sync(parent)
+
+    def _stage_folder(self, operation: SwitchFolder, work: FolderSwitch) -> None:
+        work.copy_rest(self.staging)
+        for put in operation.puts:
+            rest = put.path[len(operation.path) + 1:]
+            work.make_parents(rest, self.staging)
+            self._copy(put, f"{work.staged}/{rest}")
+        work.close_up([(r.path[len(operation.path) + 1:], r.before.kind == "folder") for r in operation.removals])
+
+    def _sync(self) -> None:
+        """Flush the names in every folder that something is moved in."""
+        for folder in {p.rpartition("/")[0] for p in (*(m.target for m in self.moves), *self.makes, *self.empties)}:
+            self.live.sync(folder)
+
+    def keep(self, place: Path) -> None:
+        """Write down what it takes to tell, later, what live itself wrote into the folders that are switched."""
+        Kept({t: f.rest for t, f in self.folders.items()}).write(place)
+
+    def catch_up(self) -> None:
+        """Take along what live wrote, since they were staged, into the folders that are to be switched."""
+        for work in self.folders.values():
+            work.catch_up()

@@ -1,0 +1,163 @@
+"""What stands in the way of an item."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from nostos.core.anchor.names import RowName
+from nostos.core.compare.field_merge import same
+from nostos.core.compare.items import Comparison, Item
+from nostos.core.compare.portable import Unresolved, named_rows
+from nostos.core.compare.row_states import RowState
+from nostos.core.database.protocol import Database
+from nostos.core.errors import LiveMoved
+from nostos.core.plan.referrers import Referrers
+from nostos.core.plan.row_writes import RowWrite, row_writes
+from nostos.core.profiles.model import holds
+
+
+@dataclass(frozen=True)
+class Need:
+    """`item` cannot stand without `on`, because of `reason`."""
+
+    item: str
+    on: str
+    reason: str
+
+
+class Obstacle(Exception):
+    """Why an item cannot go home."""
+
+
+class Obstacles(Referrers):
+    """What stands in the way: values that must not repeat, what refers to a removal, a file that is in use."""
+
+    def _unique(self, item: Item, write: RowWrite, removed: set[Any]) -> Iterator[Need]:
+        """Rows of live's that have the very values that must not repeat: needed to make room, if they do in staging."""
+        table = self.rows.live_tables.get(write.state.table)
+        if table is None:
+            return
+        staging = write.state.staging or {}
+        keys = () if table.surrogate or write.action == "update" else (table.key,)
+        for columns in (*table.uniques, *keys):
+            if not set(columns) & set(write.values):
+                continue
+            try:
+                values = {c: self.writer.value(write.values.get(c, (write.state.live or staging).get(c)))
+                          for c in columns}
+            except Unresolved:
+                continue  # rests on a row that is new itself
+            if any(v is None for v in values.values()):
+                continue
+            for row in self.live_db.find(table, values):
+                name = self._named(table, row)
+                if table.key_of(row) == write.state.live_key or name in removed:
+                    continue
+                other = self.comparison.owner.get(name, f"{table.name} {','.join(map(str, name[1]))}")
+                if name in self.comparison.owner and self._makes_room(name, columns):
+                    if other != item.id:
+                        yield Need(item.id, other, f"it makes room for the same {', '.join(columns)}")
+                    continue
+                said = ", ".join(f"{c} {v!r}" for c, v in values.items())
+                raise Obstacle(f"live already has {other} with the same {said}")
+
+    def _makes_room(self, name: RowName, columns: Sequence[str]) -> bool:
+        """Whether staging gave a row other values, or removed it, and live left it as it was."""
+        state = self.rows.states.get(name)
+        if state is None or state.base is None or state.live is None:
+            return False
+        return state.staging is None or any(
+            same(state.base.get(c), state.live.get(c)) and not same(state.base.get(c), state.staging.get(c))
+            for c in columns)
+
+    def _removal(self, item: Item, state: RowState, together: set[Any]) -> Iterator[Need]:
+        assert state.live_key is not None
+        for row_name in self._referrers(state):
+            if row_name in together:
+                continue
+            other = self.rows.states.get(row_name)
+            owner = self.comparison.owner.get(row_name)
+            called = owner or self.called(row_name)
+            target = (state.table, str(state.name[0]))
+            if other is None and self.rows.keep_keys:
+                raise Obstacle(f"live has built on it since: {called}")
+            if other is None or owner is None or (other.staging and _points(other.staging, target)):
+                raise Obstacle(f"removed in staging, but {called} on live still refers to it")
+            if other.base is None or (other.live and not _points(other.base, target) and state.name[0] is not None
+                                      and self.rows.table(state.table).surrogate):
+                raise Obstacle(f"removed in staging, but live has built on it since: {owner}")
+            if owner != item.id:
+                yield Need(item.id, owner, "it refers to what is removed")
+
+    def in_the_way(self) -> str | None:
+        """Why one of the removals cannot be made; None: nothing is in their way."""
+        for item in self.items:
+            removed = {w.state.id for w in row_writes(self.rows, item) if w.action == "remove"}
+            try:
+                for name in removed:
+                    for _ in self._removal(item, self.removed[name], removed):
+                        pass
+            except Obstacle as obstacle:
+                return f"{item.id}: {obstacle}"
+        return None
+
+    def _referrers(self, state: RowState) -> Iterator[RowName]:
+        """The live rows that point at a row."""
+        yield from self.referrers().get(state.id, ())
+
+    def _file_in_use(self, item: Item, path: str) -> None:
+        """A file must stay while a row that stays names it."""
+        removed = {w.state.id for w in row_writes(self.rows, item) if w.action == "remove"}
+        for owned in self.rows.profile.files:
+            table = self.rows.live_tables.get(owned.table)
+            if table is None:
+                continue
+            for value in owned.values(path)[:1]:
+                for row in self.live_db.find(table, {owned.column: value}):
+                    if holds(owned.where, row) and self._named(table, row) not in removed:
+                        raise Obstacle(f"its file {path} was removed in staging, but live still shows it")
+
+
+class Removals:
+    """What live has that refers to what is to be removed: looked for in one pass a table before the merge's
+    transaction, and inside it only where an index leads, and among rows that are newer than that pass."""
+
+    def __init__(self, comparison: Comparison, items: Iterable[Item], live_db: Database) -> None:
+        """Raises LiveMoved when live has built on something that is to be removed."""
+        self.comparison = comparison
+        self.items = tuple(items)
+        self.tops: dict[str, int] = {}
+        found = Obstacles(comparison, live_db, self.items)
+        self.removes = bool(found.removed)
+        if self.removes:
+            for name in found.unindexed:
+                table = comparison.rows.live_tables[name]
+                self.tops[name] = (live_db.top(table) or 0) if table.surrogate else -1
+            moved = found.in_the_way()
+            if moved is not None:
+                raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
+            # Made before the transaction, for making it looks at all that live gained.
+            self._again = Obstacles(comparison, live_db, self.items, self.tops)
+
+    def moved(self, live_db: Database) -> str | None:
+        """Inside the transaction, in the same connection: whether live has built on it since; says what, or None."""
+        if not self.removes:
+            return None
+        with live_db.locking():
+            return self._again.in_the_way()
+
+
+def referred_again(comparison: Comparison, items: Iterable[Item], live_db: Database) -> tuple[str, ...]:
+    """After a merge: what live has that refers to something which the merge removed. It came in the very moment."""
+    there = live_db.tables()
+    rows = replace(comparison.rows, live_tables={n: t for n, t in comparison.rows.live_tables.items() if n in there})
+    finder = Obstacles(replace(comparison, rows=rows), live_db, tuple(items))
+    gone = set(finder.removed)
+    return tuple(sorted({finder.called(name) for rows in finder.referrers().values() for name in rows
+                         if name not in gone}))
+
+
+def _points(form: Mapping[str, Any], target: tuple[str, str]) -> bool:
+    return any(target in named_rows(v) for v in form.values())

@@ -1,0 +1,161 @@
+"""What live has that refers to what is to be removed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
+
+from nostos.core.anchor.names import RowName, Side
+from nostos.core.compare.items import Comparison, Item
+from nostos.core.compare.portable import Unresolved, Writer, named_rows
+from nostos.core.compare.row_states import Rows, side_key
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import ForeignKey, Row, Table, Value
+from nostos.core.patterns import matches
+from nostos.core.plan.row_writes import row_writes
+from nostos.core.profiles.model import Reference, holds
+
+
+class Referrers:
+    """What live has that refers to what is to be removed. items: whose removals are looked at (None: of all that can go
+    home). tops: look, where no index leads, only at rows with higher keys than these."""
+
+    def __init__(self, comparison: Comparison, live_db: Database, items: Sequence[Item] | None = None,
+                 tops: Mapping[str, int] | None = None) -> None:
+        self.comparison = comparison
+        self.tops = tops
+        wanted = items if items is not None else [i for i in comparison.items.values() if i.goes_home]
+        self.items = wanted
+        self.removed = {w.state.id: w.state for i in wanted for w in row_writes(comparison.rows, i)
+                        if w.action == "remove"}
+        self._found: dict[RowName, list[RowName]] | None = None
+        self.rows: Rows = comparison.rows
+        self.live_db = live_db
+        self.translator = self.rows.to_portable[Side.LIVE].on(live_db)
+        self.writer = Writer(self.rows.live_urls, self._live_number, self.rows.live_prefix)
+
+    def _live_number(self, table: str, name: str) -> Value:
+        key = self.rows.live_keys.key(table, name)
+        if key is None:
+            raise Unresolved(table, name)
+        return key
+
+    @property
+    def unindexed(self) -> set[str]:
+        """The tables in which rows that point at what is removed are not to be found by an index."""
+        return {at.name for r, at in self._pointing() if not self._by_index(r, at)} | {
+            at.name for at, fk, _ in self._declared() if not at.indexed(fk.columns[0])}
+
+    def _pointing(self) -> Iterator[tuple[Reference, Table]]:
+        gone = {s.table for s in self.removed.values()}
+        for r in self.rows.profile.references:
+            at = self.rows.live_tables.get(r.table)
+            if r.to in gone and at is not None and at.key and at.column(r.column) is not None:
+                yield r, at
+
+    def _declared(self) -> Iterator[tuple[Table, ForeignKey, Table]]:
+        """The declared keys that lead to what is removed and are no references: by composite or natural keys, and from
+        tables without a key, whose rows are not compared: the database might remove them along with it."""
+        gone = {s.table for s in self.removed.values()}
+        for table in self.rows.live_tables.values():
+            for fk, goal in self._keyed(table.name) if table.key else ():
+                if goal.name in gone:
+                    yield table, fk, goal
+        for table in self._keyless:
+            for fk in table.foreign_keys:
+                if fk.target in gone:
+                    yield table, fk, self.rows.live_tables[fk.target]
+
+    def _keyed(self, table: str) -> Iterator[tuple[ForeignKey, Table]]:
+        """The declared keys of a table that lead to rows by natural or composite keys."""
+        for fk in self.rows.table(table).foreign_keys:
+            if fk.target in self.rows.live_tables or fk.target in self.rows.staging_tables:
+                target = self.rows.table(fk.target)
+                if not target.surrogate and target.key and set(target.key) <= set(fk.target_columns):
+                    yield fk, target
+
+    @cached_property
+    def _keyless(self) -> list[Table]:
+        return [t for t in self.live_db.tables().values() if not t.key
+                and not matches(t.name, self.rows.profile.volatile)] if self.removed else []
+
+    @staticmethod
+    def _by_index(r: Reference, at: Table) -> bool:
+        return at.indexed(r.column) and not (r.path or r.pattern)
+
+    def referrers(self) -> dict[RowName, list[RowName]]:
+        """The live rows that point at each row which is to be removed; found in one pass for each kind of reference.
+        """
+        if self._found is not None:
+            return self._found
+        found: dict[RowName, list[RowName]] = {}
+        for table, fk, goal in self._declared():
+            self._by_declared_key(found, table, fk, goal)
+        for r, at in self._pointing():
+            self._by_reference(found, r, at)
+        self._found = found
+        return found
+
+    def _candidates(self, at: Table, column: str, values: Sequence[Value], where: Mapping[str, str],
+                    numbers: Sequence[int] = ()) -> Iterator[Row]:
+        """Rows that may point at something. numbers: look for these within the column's text."""
+        if self.tops is not None and at.name in self.tops and (numbers or not at.indexed(column)):
+            return iter(()) if self.tops[at.name] < 0 else self.live_db.above(at, self.tops[at.name])
+        if numbers:
+            return self.live_db.mentioning(at, column, numbers, where)
+        return self.live_db.find_any(at, column, values, where)
+
+    def _by_declared_key(self, found: dict[RowName, list[RowName]], table: Table, fk: ForeignKey, goal: Table) -> None:
+        wanted: dict[tuple[object, ...], list[RowName]] = {}
+        for name, state in self.removed.items():
+            if state.table == goal.name and state.live_raw is not None:
+                values = tuple(state.live_raw[t] for t in fk.target_columns)
+                wanted.setdefault(values, []).append(name)
+        for row in self._candidates(table, fk.columns[0], [v[0] for v in wanted], {}):  # type: ignore[misc]
+            for name in wanted.get(tuple(row[c] for c in fk.columns), ()):
+                found.setdefault(name, []).append(self._named(table, row))
+
+    def _by_reference(self, found: dict[RowName, list[RowName]], r: Reference, at: Table) -> None:
+        targets = {name: s for name, s in self.removed.items() if s.table == r.to and s.live_raw is not None
+                   and s.live_key is not None}
+        where = {c: said for c, said in r.where if not set(said) & set("*?[")}
+        translator = self.translator
+        if r.to_column is not None:
+            by_value: dict[object, list[RowName]] = {}
+            for name, s in targets.items():
+                by_value.setdefault((s.live_raw or {}).get(r.to_column), []).append(name)
+            rows = self._candidates(at, r.column, list(by_value), where)  # type: ignore[arg-type]
+        else:
+            keys = [s.live_key[0] for s in targets.values() if s.live_key is not None]
+            numbers = [k for k in keys if isinstance(k, int)] if r.path or r.pattern else []
+            rows = self._candidates(at, r.column, [*keys, *map(str, keys)], where, numbers)
+        for row in rows:
+            full = translator.full(r.table, row)
+            if not holds(r.where, full):
+                continue
+            if r.to_column is not None:
+                hit = by_value.get(row.get(r.column), [])
+            else:
+                hit = [(t, (n,)) for t, n in named_rows(translator.value(r.table, full, r.column))]
+            for name in hit:
+                if name in targets:
+                    found.setdefault(name, []).append(self._named(at, row))
+
+    def called(self, name: RowName) -> str:
+        """What a live row that did not change is called."""
+        if not name[1]:
+            return f"a row of {name[0]}, which has no key,"
+        table = self.rows.live_tables[name[0]]
+        key = side_key(table, name[1], self.translator)
+        row = self.live_db.fetch(table, key) if key is not None else None
+        kind = self.rows.profile.kind_of(name[0], row) if row is not None else None
+        if row is None or kind is None:
+            return f"{name[0]} {','.join(map(str, name[1]))}"
+        return f"{kind.named(row)}/{','.join(str(row.get(c)) for c in kind.label or table.key)}"
+
+    def _named(self, table: Table, row: Row) -> RowName:
+        """The canonical name of a live row."""
+        translator = self.translator
+        if table.surrogate:
+            return table.name, (translator.keys.name(table.name, row[table.key[0]]),)
+        return table.name, tuple(translator.value(table.name, row, c) for c in table.key)
