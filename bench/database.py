@@ -21,7 +21,7 @@ from tests.real.servers import MariaDB, mariadb
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.clone.clone import clone
 from nostos.core.database.mysql.connection import MysqlDatabase
-from nostos.core.plan.prepared import look
+from nostos.core.plan.prepared import compare_voyage
 from nostos.core.voyages.home import Home
 
 
@@ -84,7 +84,7 @@ def main(rows: int) -> None:
         server.run("UPDATE kr_fields SET value = 'changed' WHERE id MOD %s = 0", rows // 100, database=copy)
         counted = mock.patch.object(MysqlDatabase, "fetch_many", _counted(MysqlDatabase.fetch_many))
         with opened(home, home.read("bench")) as crew, counted:
-            compared = timed(lambda: look(crew))
+            compared = timed(lambda: compare_voyage(crew))
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
     print(f"{rows:,} rows, peak memory {memory} MB (bar: 250)")
     print(f"clone:   {ours:7.2f} s, plain {plain:7.2f} s, ratio {ours / plain:5.2f} (bar: 0.8)")

@@ -25,7 +25,7 @@ from unittest import mock
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
-from nostos.core.backup.restore import look, restore
+from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import afresh, clone
 from nostos.core.clone.remove import remove
@@ -238,7 +238,7 @@ class Walk:
         if self.verb == "clone":
             clone(home, self.at / "live", "trip", self.at / "staging", STAGING_URL)
         elif self.verb == "restore":
-            restore(home, look(self.at / "site.tar.zst", recognise(self.at / "live")))
+            restore(home, inspect_backup(self.at / "site.tar.zst", recognise(self.at / "live")))
         elif self.verb == "undo":
             with home.lock("trip"), opened(home, home.read("trip")) as crew:
                 merge(home, crew, prepare_undo(home, crew, to_take_back(home, "trip", None)))

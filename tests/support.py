@@ -19,10 +19,10 @@ from typing import Any
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew, opened
-from nostos.core.apply.merge import Merged, merge
+from nostos.core.apply.merge import MergeResult, merge
 from nostos.core.clone.clone import clone
 from nostos.core.compare.items import Comparison
-from nostos.core.plan.prepared import look, prepare
+from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.voyages.home import Home
 from nostos.demo.seed import make
@@ -69,21 +69,21 @@ class Harbour:
 
     def compare(self) -> Comparison:
         with self.crew() as crew:
-            return look(crew)[0]
+            return compare_voyage(crew)[0]
 
     def standings(self) -> dict[str, str]:
         return {i.id: str(i.standing) for i in self.compare().items.values()}
 
     def homeward(self) -> list[str]:
         with self.crew() as crew:
-            return sorted(look(crew)[1])
+            return sorted(compare_voyage(crew)[1])
 
-    def merge(self, *take: str, leave: tuple[str, ...] = ()) -> Merged:
+    def merge(self, *take: str, leave: tuple[str, ...] = ()) -> MergeResult:
         with self.crew() as crew:
             return merge(self.home, crew, prepare(crew, Choice(take, leave)))
 
 
-    def refresh(self, *take: str) -> Merged:
+    def refresh(self, *take: str) -> MergeResult:
         with self.crew() as crew:
             return merge(self.home, crew, prepare(crew, Choice(take, everyone=True), toward=Side.STAGING))
 

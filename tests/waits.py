@@ -23,7 +23,7 @@ from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
 from nostos.core.errors import NostosError
-from nostos.core.plan.prepared import look, prepare
+from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
@@ -78,7 +78,7 @@ def told(name: str, home: Home, write: Write, remove: str, new: str) -> Iterator
 
     def compare() -> None:
         with opened(home, home.read("trip")) as crew:
-            look(crew)
+            compare_voyage(crew)
 
     alone = during(write, lambda: time.sleep(10))
     yield f"{name}: nothing else: longest wait {alone[1] * 1000:.0f} ms, errors {alone[2]}"

@@ -12,7 +12,7 @@ import tomllib
 
 from nostos.cli.picking import Picker
 from nostos.core.anchor.names import Side
-from nostos.core.plan.prepared import look
+from nostos.core.plan.prepared import compare_voyage
 from tests.support import Harbour, Program, SiteTest, rows
 
 
@@ -95,7 +95,7 @@ class Choosing(SiteTest):
 
     def test_the_list_without_a_screen(self) -> None:
         with self.h.crew() as crew:
-            comparison, needs = look(crew)
+            comparison, needs = compare_voyage(crew)
         picker = Picker(comparison.items, needs, set(), {"page/visit"})
         names = [line.id for line in picker.lines if not isinstance(line, str)]
         self.assertIn("note/a-still-night", names)

@@ -19,10 +19,10 @@ from hypothesis import HealthCheck, given, settings
 from nostos.core.apply.merge import merge
 from nostos.core.backup import layout
 from nostos.core.backup import restore as restoring
-from nostos.core.backup.archive import Member, Reader, Writer
+from nostos.core.backup.archive import ArchiveReader, ArchiveWriter, Member
 from nostos.core.backup.items import detached, prepare_things
 from nostos.core.backup.new_site import make_place
-from nostos.core.backup.restore import Restored, look, restore
+from nostos.core.backup.restore import RestoreResult, inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.errors import NostosError, SelectionError
 from nostos.core.inspect.housekeeping import SETTINGS, age_out, space
@@ -55,8 +55,8 @@ class BackupTest(SiteTest):
     def everything(self) -> object:
         return everything(self.h.live)
 
-    def restore(self, file: Path | None = None) -> Restored:
-        return restore(self.h.home, look(file or self.file, self.site))
+    def restore(self, file: Path | None = None) -> RestoreResult:
+        return restore(self.h.home, inspect_backup(file or self.file, self.site))
 
     def live_moves_on(self) -> int:
         live = self.h.live
@@ -83,10 +83,10 @@ class There(BackupTest):
         before = self.everything()
         made = backup(self.site, self.file)
         self.assertEqual(self.file.stat().st_mode & 0o777, 0o600)
-        self.assertEqual(look(self.file, self.site).acts, False)
+        self.assertEqual(inspect_backup(self.file, self.site).acts, False)
         order = self.live_moves_on()
         after = self.everything()
-        found = look(self.file, self.site)
+        found = inspect_backup(self.file, self.site)
         self.assertEqual((found.lost, found.back), ({"order": 1}, {"page": 1}))
         self.assertEqual(found.changed["page"], 1)
         result = self.restore()
@@ -121,10 +121,10 @@ class There(BackupTest):
         rows(self.h.live.database, "DROP INDEX comments_by_content")
         rows(self.h.live.database, "ALTER TABLE comments DROP COLUMN status")
         rows(self.h.live.database, "DROP TABLE sessions")
-        found = look(self.file, self.site)
+        found = inspect_backup(self.file, self.site)
         self.assertEqual((found.tables_back, found.acts), (("sessions", "comments.status"), True))
         self.restore()
-        self.assertFalse(look(self.file, self.site).acts)
+        self.assertFalse(inspect_backup(self.file, self.site).acts)
         self.assertEqual(rows(self.h.live.database, "SELECT DISTINCT status FROM comments"), [("shown",)])
         self.assertEqual(len(rows(self.h.live.database, "PRAGMA index_list(comments)")), 1)
 
@@ -178,9 +178,9 @@ class There(BackupTest):
             make_place(self.file, place, "https://other.example", None, None)
         self.assertFalse(place.exists())
         site = make_place(self.file, place, "https://other.example", None, None)
-        result = restore(self.h.home, look(self.file, site), anew=True)
+        result = restore(self.h.home, inspect_backup(self.file, site), anew=True)
         self.assertFalse(result.safety.exists())
-        self.assertFalse(look(self.file, site).acts)
+        self.assertFalse(inspect_backup(self.file, site).acts)
         there = repr(contents(place / "data/site.db"))
         self.assertIn("https://other.example/", there)
         self.assertNotIn("127.0.0.1", there)
@@ -202,19 +202,19 @@ class Law(unittest.TestCase):
         for step in since:
             take(site, "b", step)
         after = everything(site)
-        found = look(folder / "a.tar.zst", live)
+        found = inspect_backup(folder / "a.tar.zst", live)
         self.assertEqual(found.acts, before != after)
         if found.acts:
             safety = restore(home, found).safety
             self.assertTrue(before == everything(site))
-            restore(home, look(safety, live))
+            restore(home, inspect_backup(safety, live))
             self.assertTrue(after == everything(site))
 
 
 class NotTaken(BackupTest):
     def refused(self, says: str = "", file: Path | None = None) -> None:
         with self.assertRaises(NostosError) as caught:
-            look(file or self.file, self.site)
+            inspect_backup(file or self.file, self.site)
         self.assertIn(says, caught.exception.what)
 
     def test_damaged_files(self) -> None:
@@ -232,14 +232,14 @@ class NotTaken(BackupTest):
         self.assertTrue(before == state(self.h.live_folder))
 
     def forged(self, change: Change = lambda m, c: (m.name, c),
-               more: Callable[[Writer], None] = lambda _: None) -> None:
+               more: Callable[[ArchiveWriter], None] = lambda _: None) -> None:
         """A backup with right digests throughout and something else in it."""
         good = self.folder / "good.tar.zst"
         if not good.exists():
             backup(self.site, good)
         self.file.unlink(missing_ok=True)
-        reader = Reader(good)
-        with Writer(self.file) as writer:
+        reader = ArchiveReader(good)
+        with ArchiveWriter(self.file) as writer:
             for member, body in reader.walk():
                 kept = change(member, body.read(1 << 20)) if member.kind == "file" else None
                 if kept is not None:
@@ -249,7 +249,7 @@ class NotTaken(BackupTest):
         reader.close()
 
     def test_hostile_files(self) -> None:
-        def put(name: str) -> Callable[[Writer], None]:
+        def put(name: str) -> Callable[[ArchiveWriter], None]:
             return lambda w: w.add(name, b"x")
 
         for name in ("files/../../up", "/etc/absolute", "files/a/../../b", "files//x", "files/.nostos-x", "other/x"):
@@ -271,7 +271,7 @@ class NotTaken(BackupTest):
         self.forged(more=lambda w: w.add_stream("files/zeros", BytesIO(), 1 << 30, 0o600, 0))
         raw = self.file.read_bytes()
         self.assertLess(len(raw), 1 << 20)
-        reader = Reader(self.file)
+        reader = ArchiveReader(self.file)
         reader.close()
         tail = layout.Tail(layout.FORMAT, layout.VERSION, reader.tail.members, 1 << 20, reader.tail.sums)
         self.file.write_bytes(raw[:-layout.TAIL_SIZE] + tail.written())
@@ -302,7 +302,7 @@ class NotTaken(BackupTest):
         for wrong in (b'["id"]\n[1]\n', b"no json\n", b"[" * 100_000 + b"\n"):
             self.forged(rows_are(wrong))
             with self.assertRaises(NostosError):
-                look(self.file, self.site)
+                inspect_backup(self.file, self.site)
 
     def test_places_and_times(self) -> None:
         site = self.site
@@ -312,7 +312,7 @@ class NotTaken(BackupTest):
                 backup(site, to)
         self.assertEqual(list(Path(site.files.where).glob("*.zst*")), [])
         with self.assertRaisesRegex(NostosError, "is the staging copy of voyage trip"):
-            restore(self.h.home, look(self.file, recognise(self.h.staging_folder)))
+            restore(self.h.home, inspect_backup(self.file, recognise(self.h.staging_folder)))
         with mock.patch("os.link", side_effect=PermissionError(1, "Operation not permitted")):
             backup(site, self.folder / "no-links.tar.zst")
         self.assertEqual([p.name for p in self.folder.glob("no-links*")], ["no-links.tar.zst"])

@@ -19,11 +19,11 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import Merged, merge
+from nostos.core.apply.merge import MergeResult, merge
 from nostos.core.compare.field_merge import Standing
 from nostos.core.errors import SelectionError
 from nostos.core.plan.decisions import Decision
-from nostos.core.plan.prepared import look, prepare
+from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.demo.system import Observatory
@@ -220,7 +220,7 @@ class Laws(unittest.TestCase):
         self.assertEqual([d for d in dangling(harbour.staging.database) if d not in broken], [])
         self.assertNotIn(":8431", repr(contents(harbour.staging.database)))
         with harbour.crew() as crew:
-            self.assertEqual(list(look(crew, toward=Side.STAGING)[1]), [])
+            self.assertEqual(list(compare_voyage(crew, toward=Side.STAGING)[1]), [])
         still = {i.partition("~")[0] for i in harbour.homeward()}  # two of one name are told apart, until they are not
         self.assertEqual([i for i in mine if i.partition("~")[0] not in still], [])
         again = state(harbour.staging_folder)
@@ -231,7 +231,7 @@ class Laws(unittest.TestCase):
         after = harbour.compare().items.values()
         over = (Standing.CLASH, Standing.SETTLED)  # what is settled is noted with the next merge that does something
         with harbour.crew() as crew:  # what rests on something that staging removed has no place there
-            stuck = {i.id for i in look(crew, toward=Side.STAGING)[0].items.values() if i.reason}
+            stuck = {i.id for i in compare_voyage(crew, toward=Side.STAGING)[0].items.values() if i.reason}
         self.assertEqual([i.id for i in after if i.standing not in over and not i.reason and i.id not in stuck
                           and not any(f.standing is Standing.CLASH for f in i.fields)], [])
         if not after:
@@ -271,7 +271,7 @@ class Laws(unittest.TestCase):
     def test_decided_clashes_are_gone(self, on_live: list[Step], on_staging: list[Step], side: Side) -> None:
         harbour = self.voyage(on_live, on_staging)
         with harbour.crew() as crew:
-            before, _ = look(crew)
+            before, _ = compare_voyage(crew)
             clashing = [i.id for i in before.items.values() if i.standing is Standing.CLASH and any(
                 f.standing is Standing.CLASH for f in i.fields)]
             gained = {s.id: s.live_raw for s in before.rows.states.values() if s.base is None and s.live is not None}
@@ -287,7 +287,7 @@ class Laws(unittest.TestCase):
                 self.assertEqual(len(rows(harbour.live.database, f"SELECT 1 FROM {name[0]} WHERE id=?", row["id"])), 1)
 
 
-def undo(harbour: Harbour) -> Merged:
+def undo(harbour: Harbour) -> MergeResult:
     with harbour.crew() as crew:
         return merge(harbour.home, crew, prepare_undo(harbour.home, crew, to_take_back(harbour.home, "trip", None)))
 

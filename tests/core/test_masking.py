@@ -12,7 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
-from nostos.core.clone.clone import Cloned, afresh, clone
+from nostos.core.clone.clone import CloneResult, afresh, clone
 from nostos.core.clone.masking import Mask, Recipe, recognised
 from nostos.core.database.schema import Column, Table
 from nostos.core.plan.prepared import prepare
@@ -31,7 +31,8 @@ class MaskedHarbour(Harbour):
         self.folder, self.home = folder, Home(folder / "home")
         shutil.copytree(template(), folder / "live")
         self.live_folder, self.staging_folder = folder / "live", folder / "staging"
-        self.cloned: Cloned = clone(self.home, self.live_folder, "trip", self.staging_folder, STAGING_URL, mask=True)
+        self.cloned: CloneResult = clone(self.home, self.live_folder, "trip", self.staging_folder, STAGING_URL,
+                                         mask=True)
 
 
 def everything(folder: Path) -> bytes:

@@ -12,11 +12,11 @@ from PIL import Image
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.clone.clone import clone
 from nostos.core.errors import NostosError
-from nostos.core.inspect.trial.compare import Known, Seen, Verdict, judge
+from nostos.core.inspect.trial.compare import PageFacts, Seen, Verdict, judge
 from nostos.core.inspect.trial.page import inside, read
 from nostos.core.inspect.trial.pictures import difference
-from nostos.core.inspect.trial.run import Options, Trial, Visited, judged, remember, remembered, visit
-from nostos.core.inspect.trial.visit import Entry, Visitor, may_follow
+from nostos.core.inspect.trial.run import Options, Trial, VisitedPages, judged, remember, remembered, visit
+from nostos.core.inspect.trial.visit import Access, Visitor, may_follow
 from nostos.core.plan.prepared import prepare
 from nostos.core.sites.guards import gate
 from nostos.core.voyages.home import Home
@@ -40,7 +40,7 @@ class Stand(SiteTest):
             self.addCleanup(server.server_close)
             self.addCleanup(server.shutdown)
 
-    def visit(self, options: Options = FAST) -> tuple[Trial, Visited]:
+    def visit(self, options: Options = FAST) -> tuple[Trial, VisitedPages]:
         with self.h.crew() as crew:
             seen, left = visit(crew, options)
             return judged(crew, seen, left), seen
@@ -103,10 +103,10 @@ class Stand(SiteTest):
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)
         with opened(home, home.read("shut")) as crew:
-            for entry in (Entry(), Entry(("colleague", "guess"))):
+            for entry in (Access(), Access(("colleague", "guess"))):
                 with self.assertRaisesRegex(NostosError, "The staging site asks for a password"):
                     visit(crew, Options(rate=500, entry=entry))
-            seen, _ = visit(crew, Options(most=4, rate=500, entry=Entry(("colleague", "pass: word"))))
+            seen, _ = visit(crew, Options(most=4, rate=500, entry=Access(("colleague", "pass: word"))))
             self.assertFalse(judged(crew, seen).broke)
             self.assertEqual(prepare(crew).plan.operations, ())
 
@@ -136,15 +136,15 @@ class Pages(unittest.TestCase):
                 (Seen(whole.page, missing=("/p.png",)), True, "broke", "missing"),
                 (Seen(whole.page, dead=("/b",)), False, "broke", "leads nowhere"),
                 (self.seen(text="<b>Warning</b>:  Undefined in <b>/x</b> on line <b>3</b>"), True, "broke", "prints")):
-            found = judge(whole, after, Known("page/x", edited))
+            found = judge(whole, after, PageFacts("page/x", edited))
             self.assertEqual(str(found.verdict), expected, found)
             self.assertIn(says, " ".join(found.why))
         slow = judge(Seen(replace(whole.page, seconds=0.1, size=9000)), Seen(replace(
-            whole.page, seconds=0.9, size=200_000)), Known())
+            whole.page, seconds=0.9, size=200_000)), PageFacts())
         self.assertEqual((slow.verdict, slow.why), (Verdict.SLOWER, (
             "takes 0.9 s, took 0.1 s", "weighs 200 kB, weighed 9 kB")))
-        self.assertEqual(judge(self.seen(status=500), self.seen(status=500), Known()).verdict, Verdict.SAME)
-        self.assertEqual(judge(None, Seen(whole.page, ("/p",)), Known(only="staging")).verdict, Verdict.BROKE)
+        self.assertEqual(judge(self.seen(status=500), self.seen(status=500), PageFacts()).verdict, Verdict.SAME)
+        self.assertEqual(judge(None, Seen(whole.page, ("/p",)), PageFacts(only="staging")).verdict, Verdict.BROKE)
 
     def test_it_stays_on_the_site_and_does_nothing(self) -> None:
         base = "https://a.example/shop"
@@ -177,7 +177,7 @@ class Pages(unittest.TestCase):
         threading.Thread(target=server.serve_forever, daemon=True).start()
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)
-        visitor = Visitor(f"http://127.0.0.1:{server.server_port}", 500, Entry(("me", "secret"), "pass=1"))
+        visitor = Visitor(f"http://127.0.0.1:{server.server_port}", 500, Access(("me", "secret"), "pass=1"))
         self.addCleanup(visitor.close)
         self.assertEqual(visitor.page("/on").moved, "/there")
         self.assertEqual(visitor.page("/away").moved, "https://live.example/")

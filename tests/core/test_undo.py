@@ -2,14 +2,14 @@
 
 from typing import Any
 
-from nostos.core.apply.merge import Merged, merge
+from nostos.core.apply.merge import MergeResult, merge
 from nostos.core.errors import VoyageError
 from nostos.core.takeback.undo import done, prepare_undo, to_take_back
 from nostos.demo.story import Story
 from tests.support import Harbour, SiteTest, contents, dangling, rows, state
 
 
-def undo(h: Harbour, which: str | None = None) -> tuple[Merged, dict[str, str]]:
+def undo(h: Harbour, which: str | None = None) -> tuple[MergeResult, dict[str, str]]:
     """Take an operation back. Returns what was done, and what stayed with its reason."""
     with h.crew() as crew:
         prepared = prepare_undo(h.home, crew, to_take_back(h.home, "trip", which))

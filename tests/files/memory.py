@@ -11,9 +11,9 @@ from dataclasses import dataclass, replace
 from itertools import count
 
 from nostos.core.errors import SiteError
-from nostos.core.files.entry import OWN_PREFIX, Entry
+from nostos.core.files.entry import OWN_PREFIX, FileEntry
 from nostos.core.files.local.copy import take_tree
-from nostos.core.files.tree import Copied, FileTree, Owner, Passed, Status, checked
+from nostos.core.files.tree import CopiedFile, FileTree, Owner, SkippedFile, Status, checked
 from nostos.core.patterns import matches
 
 ME = Owner(os.geteuid(), os.getegid())
@@ -100,8 +100,8 @@ class MemoryTree(FileTree):
             raise SiteError(f"{path} is no file.")
         yield Reading(replace(node))
 
-    def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[Passed], None] = lambda _: None
-             ) -> Iterator[Entry]:
+    def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[SkippedFile], None] = lambda _: None
+             ) -> Iterator[FileEntry]:
         out, patterns = set(apart), tuple(ignore)
         for path in sorted(self.nodes):
             own = any(part.startswith(OWN_PREFIX) for part in path.split("/"))
@@ -139,7 +139,7 @@ class MemoryTree(FileTree):
         self._add(target, "file", content, mode, owner).time = info.modified if info else 0
         return hashlib.blake2b(content, digest_size=16).digest()
 
-    def copy_all(self, source: FileTree, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
+    def copy_all(self, source: FileTree, entries: Sequence[FileEntry], small: int) -> Iterator[CopiedFile]:
         return take_tree(source, self, entries, small)
 
     def make_link(self, path: str, to: str, owner: Owner | None = None) -> None:

@@ -9,11 +9,11 @@ from urllib.parse import quote
 
 from nostos.core.apply.merge import merge
 from nostos.core.backup import restore as restoring
-from nostos.core.backup.archive import Reader
+from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import begin
 from nostos.core.backup.items import detached, prepare_things
 from nostos.core.backup.new_site import make_place
-from nostos.core.backup.restore import look, restore
+from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.schema import Value
@@ -43,8 +43,8 @@ class Backups(LibraryTest):
         self.before = self.dump(self.live_name)
         backup(recognise(self.site), self.file)
 
-    def restore(self, file: Path | None = None) -> restoring.Restored:
-        return restore(self.home, look(file or self.file, recognise(self.site)))
+    def restore(self, file: Path | None = None) -> restoring.RestoreResult:
+        return restore(self.home, inspect_backup(file or self.file, recognise(self.site)))
 
     def names(self) -> set[object]:
         return {n for (n,) in self.server.run("SELECT table_name FROM information_schema.tables WHERE table_schema=%s",
@@ -56,10 +56,10 @@ class Backups(LibraryTest):
         return repr(now) == repr(self.before)
 
     def test_there_and_back(self) -> None:
-        self.assertFalse(look(self.file, recognise(self.site)).acts)
+        self.assertFalse(inspect_backup(self.file, recognise(self.site)).acts)
         self.sql(self.live_name, MOVES)
         after, names = self.dump(self.live_name), self.names()
-        found = look(self.file, recognise(self.site))
+        found = inspect_backup(self.file, recognise(self.site))
         self.assertEqual(found.lost, {"loan_items": 1, "loans": 1, "old": 1})
         self.assertEqual((found.changed, found.back, found.stay), ({"books": 1}, {"hashes": 2}, ("gained",)))
         result = self.restore()
@@ -97,11 +97,11 @@ class Backups(LibraryTest):
             result = self.restore()
         self.assertEqual((len(seen), result.late), (1, 1))
         self.assertTrue(self.same())
-        held = begin(Reader(result.safety)).outline  # as live was around those rows, triggers and views included
+        held = begin(ArchiveReader(result.safety)).outline  # as live was around those rows, triggers and views included
         self.assertEqual(([t.name for t in held.triggers], [n for n, _ in held.views]), (["kr_stamp"], ["lent"]))
         self.assertNotIn("nostos_restore", [t.name for t in held.tables])
         self.assertEqual((self.site / "shelf.txt").read_text(), "north\n")
-        files = look(result.safety, recognise(self.site)).files
+        files = inspect_backup(result.safety, recognise(self.site)).files
         self.assertEqual([(type(f).__name__, f.path) for f in files], [("PutFile", "shelf.txt")])
         site = recognise(self.site)
         prepared = prepare_things(self.home, result.safety, site, Choice(("loans/*",)), self.folder / "scratch")
@@ -187,7 +187,7 @@ class Backups(LibraryTest):
         url = f"mysql://live:{quote(PASSWORD, safe='')}@/{name}"
         site = make_place(self.file, self.folder / "other", "https://another.example",
                           f"{url}?unix_socket={self.server.socket}", "branch_")
-        restore(self.home, look(self.file, site), anew=True)
+        restore(self.home, inspect_backup(self.file, site), anew=True)
         there = self.dump(name, "branch_")
         self.assertEqual(repr(there).replace("another.example", "library.example"), repr(self.before))
         self.assertEqual((self.folder / "other/shelf.txt").read_text(), "north\n")
@@ -206,7 +206,7 @@ class RealSystem(SystemTest):
                             "wp_insert_comment(['comment_post_ID' => 1, 'comment_content' => 'Late']);")
         (picture,) = self.live.folder.glob("wp-content/uploads/*/*/dome.png")
         picture.unlink()
-        found = look(file, site)
+        found = inspect_backup(file, site)
         self.assertEqual(found.lost, {"comment": 1})
         self.assertEqual(found.back["page"], 1)
         restore(self.home, found)
@@ -216,7 +216,7 @@ class RealSystem(SystemTest):
         other, name = PhpSite(self.folder / "other", free_port()), mariadb().new_database()
         url = f"mysql://live:{quote(PASSWORD, safe='')}@/{name}?unix_socket={mariadb().socket}"
         place = make_place(file, self.folder / "other", other.url, url, "second_")
-        restore(self.home, look(file, place), anew=True)
+        restore(self.home, inspect_backup(file, place), anew=True)
         sidebars = self.ask(other, said)[1]
         self.assertTrue(sidebars["deep"]["url"].startswith(other.url))
         self.assertTrue(self.ask(other, "echo json_encode(user_can(1, 'manage_options'));"))

@@ -13,7 +13,7 @@ import pymysql
 
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
-from nostos.core.backup.restore import look as look_into
+from nostos.core.backup.restore import inspect_backup as look_into
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
 from nostos.core.database.engines import locate

@@ -16,7 +16,7 @@ from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.compare.field_merge import Standing
-from nostos.core.plan.prepared import look, prepare
+from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.voyages.home import Home
 from tests.real.servers import mariadb, missing
 
@@ -88,10 +88,10 @@ class Laws(unittest.TestCase):
             for statement, n in edits:
                 self.server.run(statement.format(side=side, n=n, url=url), database=database)
         with opened(home, voyage) as crew:
-            before = look(crew)[0]
+            before = compare_voyage(crew)[0]
             kept = [s for i in before.items.values() for s in i.rows if s.base is None and s.live is not None]
             result = merge(home, crew, prepare(crew))
-            after, needs = look(crew)
+            after, needs = compare_voyage(crew)
             self.assertTrue(all(line.holds for line in result.ledger))
             self.assertEqual(list(needs), [])  # 6: nothing is left that can go home
             for state in kept:  # 8: what live gained is there, and equal
@@ -105,7 +105,7 @@ class Laws(unittest.TestCase):
                 self.assertEqual(after.items, {})  # 2: live is staging, in portable form
             merge(home, crew, prepare(crew, toward=Side.STAGING))  # a refresh leaves live as it is
             self.assertEqual(done, self.rows(live))
-            self.assertEqual(list(look(crew, toward=Side.STAGING)[1]), [])
+            self.assertEqual(list(compare_voyage(crew, toward=Side.STAGING)[1]), [])
             self.assertEqual(self.dangling(voyage.place), [])
         self.assertEqual(self.dangling(live), [])  # 9
         self.assertNotIn("staging.example", repr(done))

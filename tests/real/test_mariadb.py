@@ -17,7 +17,7 @@ from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import LiveMoved, MergeRefused, NostosError, SiteError
 from nostos.core.inspect.survey import survey
 from nostos.core.plan.obstacles import Removals
-from nostos.core.plan.prepared import look, prepare
+from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
@@ -110,7 +110,7 @@ class Library(LibraryTest):
                 self.assertEqual(repr(copy).replace("staging.example", "library.example"), repr(live))
                 self.assertIn("${LIBRARY_PASSWORD}", (self.folder / "staging/nostos.toml").read_text())
                 with opened(self.home, self.home.read("trip")) as crew:
-                    self.assertEqual(look(crew)[0].items, {})
+                    self.assertEqual(compare_voyage(crew)[0].items, {})
                 triggers = self.server.run("SELECT count(*) FROM information_schema.triggers "
                                            "WHERE trigger_schema=%s", place)
                 self.assertEqual(triggers, [(1 + number,)])
@@ -196,7 +196,7 @@ class Library(LibraryTest):
         with opened(self.home, self.home.read("trip")) as crew:
             result = merge(self.home, crew, prepare(crew))
             self.assertTrue(all(line.holds for line in result.ledger))
-            self.assertEqual([i for i in look(crew)[0].items.values() if i.goes_home], [])
+            self.assertEqual([i for i in compare_voyage(crew)[0].items.values() if i.goes_home], [])
         after = self.dump(self.live_name)
         self.assertLessEqual(set(before["loan_items"]), set(after["loan_items"]))
         self.assertEqual(self.server.run(
@@ -218,7 +218,7 @@ class Library(LibraryTest):
             INSERT INTO kr_loans (since) VALUES ('2026-03-03')""")
         self.sql(self.live_name, "INSERT INTO kr_hashes VALUES (x'00000001', NULL)")
         with opened(self.home, self.home.read("trip")) as crew:
-            homeward = {i.id: i.careful for i in look(crew)[0].items.values() if i.schema}
+            homeward = {i.id: i.careful for i in compare_voyage(crew)[0].items.values() if i.schema}
             self.assertEqual(homeward, {
                 "column/shelves.room": False, "column/hashes.note": True, "column/hashes.more": False,
                 "table/scribbles": True, "column/books.price": True, "index/by_day": False})
@@ -365,7 +365,7 @@ class Library(LibraryTest):
                 with opened(self.home, self.home.read("trip")) as crew:
                     if not there:
                         merge(self.home, crew, prepare(crew))
-                    self.assertEqual(list(look(crew)[1]), [])
+                    self.assertEqual(list(compare_voyage(crew)[1]), [])
                 remove(self.home, self.home.read("trip"))
                 (self.site / "new.txt").unlink()
                 self.sql(self.live_name,
@@ -402,7 +402,7 @@ class Library(LibraryTest):
                 ended.add("after")
                 self.assertEqual(len(after["desks"]), 1, (number, done))
             with opened(self.home, self.home.read("trip")) as crew:
-                self.assertEqual(list(look(crew)[1]), [], number)
+                self.assertEqual(list(compare_voyage(crew)[1]), [], number)
             self.assertEqual(self.server.run("SELECT COUNT(*), SUM(note = 'new') FROM kr_loans",
                                              database=self.live_name), [(3, 1)])
             self.assertEqual(remove(self.home, self.home.read("trip")), [])

@@ -7,7 +7,7 @@ import urllib.request
 
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
-from nostos.core.plan.prepared import look, prepare
+from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.sites.guards import gate
 from nostos.core.sites.recognise import recognise
 from tests.real.servers import mariadb, missing
@@ -54,7 +54,7 @@ class Masked(SystemTest):
                           "'display_name' => 'Someone', 'role' => 'author']);")
         with opened(self.home, self.home.read("autumn")) as crew:
             merge(self.home, crew, prepare(crew))
-            self.assertEqual([i.id for i in look(crew)[0].items.values() if i.standing == "clash"], [])
+            self.assertEqual([i.id for i in compare_voyage(crew)[0].items.values() if i.standing == "clash"], [])
         users = repr(mariadb().run("SELECT * FROM kr_users", database=self.live_name()))
         self.assertIn("m.dupond@visitor.example", users)
         self.assertNotIn("masked.example", users)

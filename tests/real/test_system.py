@@ -15,7 +15,7 @@ from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.errors import SiteError
 from nostos.core.inspect.survey import survey
-from nostos.core.plan.prepared import look, prepare
+from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.plan.selection_file import read as read_selection
 from nostos.core.plan.selection_file import write
@@ -70,12 +70,12 @@ class SystemTest(SiteTest):
         with opened(self.home, self.home.read("autumn")) as crew:
             result = merge(self.home, crew, prepare(crew, Choice(take)))
             self.assertTrue(all(line.holds for line in result.ledger))
-            left = {i.id: str(i.standing) for i in look(crew)[0].items.values()}
+            left = {i.id: str(i.standing) for i in compare_voyage(crew)[0].items.values()}
         return result, left
 
     def standings(self) -> dict[str, str]:
         with opened(self.home, self.home.read("autumn")) as crew:
-            return {i.id: str(i.standing) for i in look(crew)[0].items.values()}
+            return {i.id: str(i.standing) for i in compare_voyage(crew)[0].items.values()}
 
 
 @unittest.skipIf(missing(), missing())
@@ -246,7 +246,7 @@ class RealSystem(SystemTest):
         self.assertEqual((found["page/programme"], found["post/old-news"]), ("clash", "clash"))
         file = self.folder / "choice.toml"
         with opened(self.home, self.home.read("autumn")) as crew:
-            items = look(crew)[0].items
+            items = compare_voyage(crew)[0].items
             self.assertIn("live has built on it since: comment/", items["post/old-news"].reason)
             write(file, crew.voyage, prepare(crew), "now")
             file.write_text(file.read_text().replace('# "page/programme" = "live"', '"page/programme" = "staging"'))

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from nostos.cli.environment import Environment
     from nostos.core.compare.items import Comparison
-    from nostos.core.plan.prepared import ChoiceOf, Prepared
+    from nostos.core.plan.prepared import ChoiceOf, PreparedMerge
     from nostos.core.plan.selection import Choice
     from nostos.core.voyages.home import Voyage
 
@@ -56,7 +56,7 @@ def confirm(env: Environment, sure: bool, question: str) -> None:
         raise MergeRefused("You did not say yes.", next_step="Run it again; with --yes it does not ask.")
 
 
-def stops(args: argparse.Namespace, env: Environment, prepared: Prepared, nothing: str) -> bool:
+def stops(args: argparse.Namespace, env: Environment, prepared: PreparedMerge, nothing: str) -> bool:
     """Whether it ends here: it was to be shown only, or there is nothing to do, which `nothing` says. Shows it."""
     from nostos.show import data, merging
     from nostos.show.output import write_json

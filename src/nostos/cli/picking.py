@@ -21,7 +21,7 @@ from nostos.core.compare.items import Item
 from nostos.core.errors import SelectionError
 from nostos.core.plan.decisions import Decision
 from nostos.core.plan.needs import Needs
-from nostos.core.plan.prepared import Prepared, prepare
+from nostos.core.plan.prepared import PreparedMerge, prepare
 from nostos.core.plan.selection import Choice
 from nostos.show import comparing
 from nostos.show.tables import clean
@@ -119,7 +119,7 @@ class Picker:
         return Choice(take, prefer=tuple(Decision(n, s) for n, s in self.decided.items()), nothing=not take)
 
 
-def pick(env: Environment, crew: Crew, prepared: Prepared) -> Prepared:
+def pick(env: Environment, crew: Crew, prepared: PreparedMerge) -> PreparedMerge:
     """Let someone choose. Raises SelectionError when there is no terminal, or when they give up."""
     if not (env.stdin.isatty() and env.stdout.isatty()):
         raise SelectionError("Choosing in a list needs a terminal.",

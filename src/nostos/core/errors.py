@@ -27,7 +27,7 @@ class NoSuchDatabase(SiteError):
     """The server is there, and the database is not."""
 
 
-class Held(Exception):
+class LockHeld(Exception):
     """A lock that another holds. who: the other, for people."""
 
     def __init__(self, who: str) -> None:

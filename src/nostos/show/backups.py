@@ -8,11 +8,11 @@ from pathlib import Path
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.apply.merge import Merged
-from nostos.core.backup.restore import Outlook, Restored
-from nostos.core.backup.write import BackedUp
+from nostos.core.apply.merge import MergeResult
+from nostos.core.backup.restore import Outlook, RestoreResult
+from nostos.core.backup.write import BackupResult
 from nostos.core.plan.operations import PutFile
-from nostos.core.plan.prepared import Prepared
+from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.sites.recognise import Site
 from nostos.show.tables import clean, count, heading, size, table
 
@@ -31,7 +31,7 @@ def _many(kind: str) -> str:
     return kind + "s"
 
 
-def backed_up(console: Console, result: BackedUp) -> None:
+def backed_up(console: Console, result: BackupResult) -> None:
     heading(console, f"{result.site} is backed up.", f"{result.seconds:.2f} s", "bold green")
     table(console, ("", ""), [
         ("file", str(result.path)),
@@ -81,7 +81,7 @@ def outlook(console: Console, found: Outlook) -> None:
         table(console, ("", ""), rows)
 
 
-def restored(console: Console, result: Restored, found: Outlook, anew: bool) -> None:
+def restored(console: Console, result: RestoreResult, found: Outlook, anew: bool) -> None:
     """What a restore did."""
     heading(console, f"{found.site.name} is {'made anew' if anew else 'restored'}.",
             f"restore {result.id}, {result.seconds:.2f} s", "bold green")
@@ -99,12 +99,12 @@ def restored(console: Console, result: Restored, found: Outlook, anew: bool) -> 
                       "too.", style="bold red")
 
 
-def brought_back(console: Console, result: Merged, site: Site) -> None:
+def brought_back(console: Console, result: MergeResult, site: Site) -> None:
     heading(console, f"Brought back into {site.name}.", f"{result.id}, {result.seconds:.2f} s", "bold green")
     console.print("Everything else on live is as it was.")
 
 
-def coming_back(console: Console, prepared: Prepared, site: Site) -> None:
+def coming_back(console: Console, prepared: PreparedMerge, site: Site) -> None:
     """Which items of a backup come back."""
     selection = prepared.plan.selection
     words = {"new": "comes back", "edited": "as it was then", "removed": "goes"}

@@ -7,13 +7,13 @@ import json
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.clone.clone import Cloned
+from nostos.core.clone.clone import CloneResult
 from nostos.core.voyages.home import Voyage
 from nostos.show.tables import clean, count, heading, size, table
 from nostos.show.webserver import left_to_do
 
 
-def cloned(console: Console, result: Cloned) -> None:
+def cloned(console: Console, result: CloneResult) -> None:
     voyage = result.voyage
     heading(console, f"Voyage {voyage.name}: a staging copy of {voyage.live_name}.", f"{result.seconds:.2f} s",
             "bold green")

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from nostos.core.apply.merge import Merged
-from nostos.core.backup.restore import Outlook, Restored
-from nostos.core.backup.write import BackedUp
+from nostos.core.apply.merge import MergeResult
+from nostos.core.backup.restore import Outlook, RestoreResult
+from nostos.core.backup.write import BackupResult
 from nostos.core.compare.field_merge import ABSENT
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import PutFile, as_data
-from nostos.core.plan.prepared import Prepared
+from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.values.structures import jsonable
 
 
@@ -45,7 +45,7 @@ def comparison(found: Comparison, needs: Needs, fields: bool = False, describe: 
             "not_compared": found.rows.skipped}
 
 
-def plan(prepared: Prepared) -> dict[str, Any]:
+def plan(prepared: PreparedMerge) -> dict[str, Any]:
     selection = prepared.plan.selection
     return {
         "chosen": [{"item": c.item.id, "change": c.item.change,
@@ -59,7 +59,7 @@ def plan(prepared: Prepared) -> dict[str, Any]:
         "operations": [as_data(o) for o in prepared.plan.operations]}
 
 
-def backed_up(result: BackedUp) -> dict[str, Any]:
+def backed_up(result: BackupResult) -> dict[str, Any]:
     return {"file": str(result.path), "site": result.site, "made": result.made, "tables": result.tables,
             "rows": result.rows, "files": result.files, "bytes": result.size,
             "bytes_before_compression": result.content,
@@ -75,13 +75,13 @@ def outlook(found: Outlook) -> dict[str, Any]:
             "left_out": list(found.left_out)}
 
 
-def restored(result: Restored, anew: bool) -> dict[str, Any]:
+def restored(result: RestoreResult, anew: bool) -> dict[str, Any]:
     return {"restore": result.id, "replaced_is_in": None if anew else str(result.safety), "rows": result.rows,
             "late": result.late, "seconds": round(result.seconds, 3),
             "seconds_between_states": round(result.between, 4)}
 
 
-def merged(result: Merged) -> dict[str, Any]:
+def merged(result: MergeResult) -> dict[str, Any]:
     return {
         "merge": result.id, "seconds": round(result.seconds, 3), "seconds_between_states": round(result.between, 4),
         "seconds_locked": round(result.locked, 4),

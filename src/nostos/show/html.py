@@ -23,19 +23,19 @@ from markupsafe import Markup
 import nostos
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.apply.ledger import Line
-from nostos.core.apply.merge import Merged
+from nostos.core.apply.merge import MergeResult
 from nostos.core.clock import now
 from nostos.core.compare.field_merge import ABSENT, Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.errors import SiteError
-from nostos.core.files.entry import Entry, digest_of, plain_text
+from nostos.core.files.entry import FileEntry, digest_of, plain_text
 from nostos.core.files.tree import FileTree
 from nostos.core.inspect.trial.compare import count
 from nostos.core.inspect.trial.pictures import Pictured
 from nostos.core.inspect.trial.run import Trial
 from nostos.core.plan.needs import Needs
-from nostos.core.plan.prepared import Prepared
+from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.private_files import write_private
 from nostos.core.profiles.model import Policy
 from nostos.core.voyages.home import Voyage
@@ -116,7 +116,7 @@ class Reporter:
             notes.append(f"Only the first {_MOST_ENTRIES:,} of {len(chosen):,} items are shown.")
         write(path, f"{voyage.live_name}: what changed where", _facts(voyage), groups, notes)
 
-    def merge(self, path: Path, prepared: Prepared, result: Merged | None) -> None:
+    def merge(self, path: Path, prepared: PreparedMerge, result: MergeResult | None) -> None:
         """What a merge takes home, or took (result), with its ledger."""
         voyage, selection = self.crew.voyage, prepared.plan.selection
         groups = [_Group("Went home" if result else "Would go home"), _Group("Stayed", note="Could have gone."),
@@ -189,7 +189,7 @@ class Reporter:
             found.append(text.decode()[:_LONGEST])
         return found[0], found[1], found[2]
 
-    def _content(self, root: FileTree, entry: Entry) -> bytes | None:
+    def _content(self, root: FileTree, entry: FileEntry) -> bytes | None:
         """A file as it was compared: a merge may have put another in its place since."""
         raw = _read(root, entry)
         if raw is None or digest_of(raw) == entry.digest:
@@ -207,7 +207,7 @@ class Reporter:
                 yield {"caption": f"{caption}: {Path(state.path).name}", "data": data}
             return  # the other files of a picture are its sizes
 
-    def _data(self, root: FileTree, entry: Entry, ending: str) -> str:
+    def _data(self, root: FileTree, entry: FileEntry, ending: str) -> str:
         raw = self._content(root, entry)
         if raw is None or self._left <= 0:
             return ""
@@ -219,7 +219,7 @@ class Reporter:
         return f"data:image/{kind};base64,{base64.b64encode(data).decode()}" if data else ""
 
 
-def _read(root: FileTree, entry: Entry) -> bytes | None:
+def _read(root: FileTree, entry: FileEntry) -> bytes | None:
     try:
         return None if entry.size > 20 << 20 else root.read(entry.path, 20 << 20)
     except (OSError, SiteError):

@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import Merged
+from nostos.core.apply.merge import MergeResult
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Item
 from nostos.core.plan.operations import (
@@ -22,13 +22,13 @@ from nostos.core.plan.operations import (
     UpdateRow,
     as_data,
 )
-from nostos.core.plan.prepared import Prepared
-from nostos.core.takeback.undo import Done
+from nostos.core.plan.prepared import PreparedMerge
+from nostos.core.takeback.undo import PastOperation
 from nostos.core.voyages.home import Voyage
 from nostos.show.tables import clean, count, heading, table
 
 
-def plan(console: Console, prepared: Prepared, site: str) -> None:
+def plan(console: Console, prepared: PreparedMerge, site: str) -> None:
     """What will go home, and why, before it does. site: where it goes."""
     selection = prepared.plan.selection
     home = prepared.toward is Side.LIVE
@@ -70,7 +70,7 @@ def plan(console: Console, prepared: Prepared, site: str) -> None:
             f"{count(len(works.of(SwitchFolder)), 'folder')} switched" if works.of(SwitchFolder) else ""))) + ".")
 
 
-def staying(prepared: Prepared) -> list[tuple[str, str]]:
+def staying(prepared: PreparedMerge) -> list[tuple[str, str]]:
     """What an undo cannot take back: items, or fields of them, and why."""
     found = []
     chosen = {i.id for i in prepared.plan.selection.items}
@@ -85,7 +85,7 @@ def staying(prepared: Prepared) -> list[tuple[str, str]]:
     return found
 
 
-def undo_plan(console: Console, prepared: Prepared, which: Done, site: str) -> None:
+def undo_plan(console: Console, prepared: PreparedMerge, which: PastOperation, site: str) -> None:
     """What an undo will take back, and what stays."""
     heading(console, f"Will be taken back from {site}: {len(prepared.plan.selection.chosen)}",
             f"{which.verb} {which.id} of {which.when[:16].replace('T', ' ')} UTC", "bold green")
@@ -101,7 +101,7 @@ def undo_plan(console: Console, prepared: Prepared, which: Done, site: str) -> N
         console.print("  What stays is yours to decide: remove it on live by hand, or leave more with --leave.")
 
 
-def undone(console: Console, result: Merged, which: Done, voyage: Voyage) -> None:
+def undone(console: Console, result: MergeResult, which: PastOperation, voyage: Voyage) -> None:
     """What an undo did."""
     heading(console, f"{which.verb.capitalize()} {which.id} is taken back.",
             f"undo {result.id}, {result.seconds:.2f} s", "bold green")
@@ -111,7 +111,7 @@ def undone(console: Console, result: Merged, which: Done, voyage: Voyage) -> Non
                   f"nostos undo {voyage.name} {result.id}", soft_wrap=True)
 
 
-def taken_back_list(console: Console, every: Sequence[Done]) -> None:
+def taken_back_list(console: Console, every: Sequence[PastOperation]) -> None:
     """The operations that can be taken back, the last one first."""
     rows = [(d.id, d.verb, d.when[:19].replace("T", " "), f"took back {d.undoes}" if d.undoes else "")
             for d in reversed(every)]
@@ -127,7 +127,7 @@ def _short(console: Console, items: tuple[Item, ...]) -> None:
         console.print(f"  and {len(items) - 12} more")
 
 
-def operations(console: Console, prepared: Prepared) -> None:
+def operations(console: Console, prepared: PreparedMerge) -> None:
     """The operations themselves, in order."""
     rows = []
     for number, operation in enumerate(prepared.plan.operations, start=1):
@@ -153,7 +153,7 @@ _WORDS = {"SchemaOperation": "add schema", "InsertRow": "insert row", "UpdateRow
           "SwitchFolder": "switch folder"}
 
 
-def merged(console: Console, result: Merged, site: str, since: str) -> None:
+def merged(console: Console, result: MergeResult, site: str, since: str) -> None:
     """What a merge did, with its ledger."""
     heading(console, f"Merged into {site}.", f"merge {result.id}, {result.seconds:.2f} s", "bold green")
     if result.renumbered:
@@ -172,7 +172,7 @@ def merged(console: Console, result: Merged, site: str, since: str) -> None:
         console.print("  Look at one with `nostos compare VOYAGE ITEM`.")
 
 
-def refreshed(console: Console, result: Merged, voyage: str, since: str) -> None:
+def refreshed(console: Console, result: MergeResult, voyage: str, since: str) -> None:
     """What a refresh did, with the ledger of staging's own work."""
     heading(console, f"Staging of voyage {voyage} is refreshed.", f"{result.id}, {result.seconds:.2f} s", "bold green")
     ledger(console, result, since, "staging")
@@ -182,7 +182,7 @@ def refreshed(console: Console, result: Merged, voyage: str, since: str) -> None
         _short(console, result.clashes)
 
 
-def _meanwhile(console: Console, result: Merged) -> None:
+def _meanwhile(console: Console, result: MergeResult) -> None:
     """What the site itself did in the very moment, which stays as it has it."""
     if result.carried:
         console.print("What the site itself wrote meanwhile into folders that were switched came along: "
@@ -194,7 +194,7 @@ def _meanwhile(console: Console, result: Merged) -> None:
                            style="bold red"), soft_wrap=True)
 
 
-def ledger(console: Console, result: Merged, since: str, side: str = "live") -> None:
+def ledger(console: Console, result: MergeResult, since: str, side: str = "live") -> None:
     """The ledger. side: whose own work it proves."""
     heading(console, f"Ledger: what {side} gained since the clone of {since[:16].replace('T', ' ')} UTC")
     if not result.ledger:

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from nostos.core.inspect.housekeeping import Space
 from nostos.core.inspect.status import Status
-from nostos.core.voyages.history import Entry
+from nostos.core.voyages.history import HistoryEntry
 from nostos.show.tables import age, clean, count, heading, size, table
 
 
@@ -31,7 +31,7 @@ def voyages(console: Console, found: list[Status]) -> None:
                                   ("kept", f"{size(status.space)} of anchor and journals")])
 
 
-def _way(entry: Entry) -> str:
+def _way(entry: HistoryEntry) -> str:
     """From where to where; of files, the names."""
     ends = [end.rsplit("/", 1)[-1] if "://" not in end else end for end in (entry.origin, entry.target) if end]
     return "\n".join(ends) or entry.site
@@ -47,7 +47,7 @@ def house(console: Console, found: Sequence[Space], days: int) -> None:
         table(console, ("", ""), rows)
 
 
-def history(console: Console, entries: list[Entry]) -> None:
+def history(console: Console, entries: list[HistoryEntry]) -> None:
     if not entries:
         console.print("Nothing has been done yet.")
         return

@@ -33,7 +33,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     with recorded(home, "backup", "", site.name) as record, shown(env.err) as tell:
         result = backup(site, to.absolute(), tell)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.size}
-        record.went(site.url, str(result.path))
+        record.note_route(site.url, str(result.path))
         gone = age_out(env, home)
     if env.json:
         write_json(env.stdout, data.backed_up(result))

@@ -40,7 +40,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell:
         result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell,
                        args.mask, gate)
-        record.went(live.url, result.voyage.url)
+        record.note_route(live.url, result.voyage.url)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
     if env.json:
         write_json(env.stdout, result)

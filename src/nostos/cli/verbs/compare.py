@@ -28,7 +28,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.compare.gather import describe_reference
     from nostos.core.errors import SelectionError
     from nostos.core.patterns import matching, nearest
-    from nostos.core.plan.prepared import look
+    from nostos.core.plan.prepared import compare_voyage
     from nostos.core.voyages.home import Home
     from nostos.show import comparing, data
     from nostos.show.output import write_json
@@ -41,7 +41,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     voyage = home.only(args.voyage)
     with opened(home, voyage) as crew:
         with shown(env.err) as tell:
-            found, needs = look(crew, tell)
+            found, needs = compare_voyage(crew, tell)
         keep_names(home.path, voyage.name, found.items)
         for pattern in args.items:
             if not matching(found.items, [pattern]):

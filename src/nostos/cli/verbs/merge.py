@@ -11,8 +11,8 @@ from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
     from nostos.core.anchor.open_voyage import Crew
-    from nostos.core.apply.merge import Merged
-    from nostos.core.plan.prepared import Prepared
+    from nostos.core.apply.merge import MergeResult
+    from nostos.core.plan.prepared import PreparedMerge
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -56,7 +56,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         choosing.confirm(env, args.yes, f"Bring {going} items home to {voyage.live_name}?")
         with recorded(home, "merge", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
             result = merge(home, crew, prepared, tell)
-            record.went(voyage.url, voyage.live_url, result.between)
+            record.note_route(voyage.url, voyage.live_url, result.between)
             gone = age_out(env, home)
             record.counts = {"items": going, "clashes": len(result.clashes),
                              "gained on live": sum(line.gained for line in result.ledger)}
@@ -74,7 +74,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     return ended
 
 
-def _report(args: argparse.Namespace, env: Environment, crew: Crew, prepared: Prepared, result: Merged | None) -> None:
+def _report(args: argparse.Namespace, env: Environment, crew: Crew, prepared: PreparedMerge,
+            result: MergeResult | None) -> None:
     if not args.html:
         return
     from nostos.core.compare.gather import describe_reference

@@ -15,7 +15,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.takeback.recover import recover
-    from nostos.core.voyages.history import Entry, append, recorded, who
+    from nostos.core.voyages.history import HistoryEntry, append, recorded, who
     from nostos.core.voyages.home import Home
     from nostos.show.output import write_json
 
@@ -24,7 +24,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         found = recover(home, args.voyage)
         record.counts = {"operations": len(found)}
         for one in found:  # what was killed could not write its own line
-            append(home, Entry(one.when, who(), one.verb, one.voyage, "", 0.0, f"interrupted; {one.ended} by recover"))
+            append(home,
+                   HistoryEntry(one.when, who(), one.verb, one.voyage, "", 0.0, f"interrupted; {one.ended} by recover"))
     if env.json:
         write_json(env.stdout, found)
         return ExitStatus.DONE

@@ -54,7 +54,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         choosing.confirm(env, args.yes, f"Bring {len(prepared.plan.selection.chosen)} items into staging?")
         with recorded(home, "refresh", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
             result = merge(home, crew, prepared, tell)
-            record.went(voyage.live_url, voyage.url, result.between)
+            record.note_route(voyage.live_url, voyage.url, result.between)
             record.counts = {"items": len(prepared.plan.selection.chosen), "clashes": len(result.clashes)}
     if env.json:
         write_json(env.stdout, {**data.plan(prepared), **data.merged(result)})
@@ -79,7 +79,7 @@ def _afresh(args: argparse.Namespace, env: Environment, home: Home, voyage: Voya
             raise VoyageError("The name does not match.", next_step="Run it again, or with --yes.")
     with recorded(home, "refresh afresh", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
         result = afresh(home, voyage, tell)
-        record.went(voyage.live_url, voyage.url)
+        record.note_route(voyage.live_url, voyage.url)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
     if env.json:
         write_json(env.stdout, result)

@@ -71,7 +71,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
 
 def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, anew: bool = False) -> ExitStatus:
     from nostos.cli.keeping import age_out
-    from nostos.core.backup.restore import look, restore
+    from nostos.core.backup.restore import inspect_backup, restore
     from nostos.core.errors import MergeRefused
     from nostos.core.voyages.history import recorded
     from nostos.show import backups, data
@@ -79,7 +79,7 @@ def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, a
     from nostos.show.progress import shown
 
     with shown(env.err) as tell:
-        outlook = look(args.file, site, tell)
+        outlook = inspect_backup(args.file, site, tell)
     if not env.json and not anew:
         backups.outlook(env.out, outlook)
     if args.dry_run or not outlook.acts:
@@ -93,7 +93,7 @@ def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, a
     with recorded(home, "restore", "", site.name) as record, shown(env.err) as tell:
         result = restore(home, outlook, tell, anew)
         record.counts = {"rows": result.rows, "files": result.files}
-        record.went(str(outlook.path), site.url, result.between)
+        record.note_route(str(outlook.path), site.url, result.between)
         gone = age_out(env, home)
     if env.json:
         write_json(env.stdout, {**data.outlook(outlook), **data.restored(result, anew)})
@@ -127,7 +127,7 @@ def _some(args: argparse.Namespace, env: Environment, home: Home, site: Site) ->
             with recorded(home, "restore", "", site.name) as record, shown(env.err) as tell:
                 result = merge(home, detached(site, database), prepared, tell)
                 record.counts = {"items": len(prepared.plan.selection.chosen)}
-                record.went(str(file), site.url, result.between)
+                record.note_route(str(file), site.url, result.between)
     finally:
         database.close()
     if env.json:

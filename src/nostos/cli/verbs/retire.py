@@ -30,7 +30,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             if env.ask(f"Type the voyage's name to retire it ({voyage.name}): ") != voyage.name:
                 raise VoyageError("The name does not match.", next_step="Run it again, or with --yes.")
         with recorded(home, "retire", voyage.name, voyage.live_name) as record:
-            record.went(voyage.url, "")
+            record.note_route(voyage.url, "")
             left = remove(home, voyage)
     if env.json:
         write_json(env.stdout, {"voyage": voyage.name, "left": left})

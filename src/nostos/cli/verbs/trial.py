@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from nostos.cli.environment import PASSWORD, Environment, ExitStatus, staging_password
 
 if TYPE_CHECKING:
-    from nostos.core.inspect.trial.visit import Entry
+    from nostos.core.inspect.trial.visit import Access
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -58,7 +58,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         if args.remember:
             remember(home, voyage.name, args.remember, seen)
         record.counts = {"pages": len(found.pages), **{str(v): n for v, n in count(found.pages).items()}}
-        record.went(voyage.live_url, voyage.url)
+        record.note_route(voyage.live_url, voyage.url)
     if args.html:
         from nostos.show.html import write_trial
 
@@ -72,9 +72,9 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     return ExitStatus.LOOK if found.broke else ExitStatus.DONE
 
 
-def _entry(args: argparse.Namespace) -> Entry:
+def _entry(args: argparse.Namespace) -> Access:
     from nostos.core.errors import SiteError
-    from nostos.core.inspect.trial.visit import Entry
+    from nostos.core.inspect.trial.visit import Access
 
     login, cookie = None, ""
     if args.login:
@@ -87,4 +87,4 @@ def _entry(args: argparse.Namespace) -> Entry:
                             next_step="Check its path.") from error
         if "\n" in cookie:
             raise SiteError("The cookie file holds more than one line.", next_step="Write name=value; name=value.")
-    return Entry(login, cookie, args.any_certificate)
+    return Access(login, cookie, args.any_certificate)

@@ -53,7 +53,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         choosing.confirm(env, args.yes, f"Take {going} items back from {voyage.live_name}?")
         with recorded(home, "undo", voyage.name, voyage.live_name) as record:
             result = merge(home, crew, prepared)
-            record.went(f"journal {which.id}", voyage.live_url, result.between)
+            record.note_route(f"journal {which.id}", voyage.live_url, result.between)
             record.counts = {"items": len(prepared.plan.selection.chosen), "stayed": len(stays)}
     if env.json:
         write_json(env.stdout, {**data.plan(prepared), **data.merged(result), "undoes": which.id})

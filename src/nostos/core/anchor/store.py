@@ -16,7 +16,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.records import _PLACES
 from nostos.core.anchor.undo_records import UndoRecords
 from nostos.core.database.rows.digests import pack, squeeze, unsqueeze
-from nostos.core.files.entry import Entry
+from nostos.core.files.entry import FileEntry
 
 SMALL_TEXT = 256 * 1024  # bytes
 
@@ -26,36 +26,36 @@ class Anchor(UndoRecords):
 
     # --- files
 
-    def keep_file(self, side: Side, path: str, entry: Entry | None) -> None:
+    def keep_file(self, side: Side, path: str, entry: FileEntry | None) -> None:
         """What a side's file was when it was last known to be as the ancestor; None: there is none."""
         self._keep_file("live" if side is Side.LIVE else "staging", path, entry)
 
-    def keep_base_file(self, entry: Entry | None, path: str, content: bytes | None = None) -> None:
+    def keep_base_file(self, entry: FileEntry | None, path: str, content: bytes | None = None) -> None:
         """Set the common ancestor of a file; with its content where it is a small text."""
         self._keep_file("base", path, entry)
         self._keep_text(entry, content)
 
-    def _keep_file(self, column: str, path: str, entry: Entry | None) -> None:
+    def _keep_file(self, column: str, path: str, entry: FileEntry | None) -> None:
         packed = None if entry is None else msgspec.msgpack.encode(entry)
         self._remember(column, [path], None if packed is None else pack([packed]))
         self._file.execute(_PLACES[column][1], (path, packed))
 
-    def _keep_text(self, entry: Entry | None, content: bytes | None) -> None:
+    def _keep_text(self, entry: FileEntry | None, content: bytes | None) -> None:
         if entry is not None and content is not None:
             self._file.execute("INSERT OR REPLACE INTO texts VALUES (?, ?)", (entry.digest, squeeze(content)))
 
-    def keep_copied(self, entry: Entry, staging: Entry, content: bytes | None) -> None:
+    def keep_copied(self, entry: FileEntry, staging: FileEntry, content: bytes | None) -> None:
         """A file that both sides have as the ancestor is, with staging's own stamp."""
         raw = msgspec.msgpack.encode(entry)
         self._file.execute("INSERT INTO files VALUES (?, ?, ?, ?)",
                            (entry.path, raw, raw, msgspec.msgpack.encode(staging)))
         self._keep_text(entry, content)
 
-    def files(self, side: Side) -> dict[str, Entry]:
+    def files(self, side: Side) -> dict[str, FileEntry]:
         column = "live" if side is Side.LIVE else "staging"
         rows: Iterable[tuple[str, bytes]] = self._file.execute(
             f"SELECT path, {column} FROM files WHERE {column} IS NOT NULL")
-        decoder = msgspec.msgpack.Decoder(Entry)
+        decoder = msgspec.msgpack.Decoder(FileEntry)
         return {p: decoder.decode(e) for p, e in rows}
 
     def below(self, folder: str) -> int:
@@ -64,13 +64,13 @@ class Anchor(UndoRecords):
                                    (len(folder) + 1, folder + "/")).fetchone()
         return int(found[0])
 
-    def base_file(self, path: str) -> Entry | None:
+    def base_file(self, path: str) -> FileEntry | None:
         found = self._file.execute("SELECT base FROM files WHERE path=?", (path,)).fetchone()
-        return msgspec.msgpack.decode(found[0], type=Entry) if found and found[0] else None
+        return msgspec.msgpack.decode(found[0], type=FileEntry) if found and found[0] else None
 
-    def base_files(self) -> dict[str, Entry]:
+    def base_files(self) -> dict[str, FileEntry]:
         """Every file of the common ancestor."""
-        decoder = msgspec.msgpack.Decoder(Entry)
+        decoder = msgspec.msgpack.Decoder(FileEntry)
         return {p: decoder.decode(e) for p, e in self._file.execute(
             "SELECT path, base FROM files WHERE base IS NOT NULL")}
 

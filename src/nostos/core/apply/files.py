@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
-from nostos.core.apply.folders import FolderSwitch, Kept
+from nostos.core.apply.folders import FolderRecord, FolderSwitch
 from nostos.core.apply.staging import Move, Staging
 from nostos.core.errors import LiveMoved
 from nostos.core.files.tree import FileTree
@@ -35,12 +35,12 @@ class Switch(Staging):
     @classmethod
     def recorded(cls, live: FileTree, staging: FileTree, mark: str, record: Mapping[str, Any], kept: Path,
                  fresh: Mapping[str, int]) -> Switch:
-        """The switch that a journal speaks of. kept: where `keep` has left what it knows. fresh: what the journal says
+        """The switch that a journal speaks of. kept: where `keep_record` has left what it knows. fresh: what the journal says
         of that. Paths that leave the tree are refused when they are used."""
         moves = [Move(t, s, a, had, bytes.fromhex(old) if old else None, bytes.fromhex(new) if new else None, folder)
                  for t, s, a, had, old, new, folder in record["moves"]]
         places = {m.target: (m.staged or "", m.aside) for m in moves}
-        held = Kept.read(kept)
+        held = FolderRecord.read(kept)
         folders = {t: FolderSwitch.recorded(live, t, *places[t], data, held) for t, data in record["folders"].items()}
         return cls(live, staging, mark, moves, list(record["makes"]), list(record["empties"]),
                    [(p, new, old) for p, new, old in record["modes"]], dict(fresh), folders)

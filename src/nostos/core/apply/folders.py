@@ -22,7 +22,7 @@ State = tuple[int, int, int]  # inode, size, time of change in ns
 
 
 @dataclass
-class Kept:
+class FolderRecord:
     """What was there when folders were staged, on disk: by target, for each path what it was there and as staged."""
 
     rest: dict[str, dict[str, tuple[State, State]]]
@@ -33,7 +33,7 @@ class Kept:
                                           for t, rest in self.rest.items()}))
 
     @classmethod
-    def read(cls, place: Path) -> Kept:
+    def read(cls, place: Path) -> FolderRecord:
         if not place.is_file():
             return cls({})
         return cls({t: {p: (_state(a), _state(b)) for p, (a, b) in rest.items()}
@@ -63,7 +63,7 @@ class FolderSwitch:
 
     @classmethod
     def recorded(cls, tree: FileTree, target: str, staged: str, aside: str, data: Mapping[str, Any],
-                 kept: Kept) -> FolderSwitch:
+                 kept: FolderRecord) -> FolderSwitch:
         return cls(tree, target, staged, aside, {p: bytes.fromhex(d) if d else None for p, d in data["puts"].items()},
                    frozenset(data["removals"]), dict(kept.rest.get(target, {})))
 

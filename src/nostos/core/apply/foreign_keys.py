@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from nostos.core.apply.rows import Changed
+from nostos.core.apply.rows import RowChange
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table
 from nostos.core.errors import MergeRefused
@@ -47,7 +47,7 @@ def may_check_itself(plan: Plan, database: Database, compared: Mapping[str, Tabl
     return scans
 
 
-def check_parents(changed: Iterable[Changed], database: Database, tables: Mapping[str, Table]) -> None:
+def check_parents(changed: Iterable[RowChange], database: Database, tables: Mapping[str, Table]) -> None:
     """Raises MergeRefused when a row that was written points, by a key it did not have before, at nothing."""
     seen: set[object] = set()
     for one in changed:

@@ -12,14 +12,14 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from nostos.core.apply.rows import Committed
+from nostos.core.apply.rows import CommitResult
 from nostos.core.compare.field_merge import Standing, same
 from nostos.core.compare.items import Comparison
 from nostos.core.database.protocol import Database
 from nostos.core.database.rows.digests import row_digest
 from nostos.core.database.schema import Key, Row
 from nostos.core.errors import MergeRefused, SiteError
-from nostos.core.files.entry import Entry
+from nostos.core.files.entry import FileEntry
 from nostos.core.files.tree import FileTree, Signature
 from nostos.core.plan.decisions import is_decided
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, UpdateRow
@@ -49,7 +49,7 @@ class Line:
 
 
 @dataclass(frozen=True)
-class Watched:
+class WatchedRow:
     """A row that live gained or changed: the columns that were not the merge's to change."""
 
     kind: str
@@ -64,7 +64,7 @@ class Watched:
 class WatchedFile:
     kind: str
     path: str
-    entry: Entry | None
+    entry: FileEntry | None
     action: str
 
 
@@ -72,13 +72,13 @@ class Ledger:
     """What live gained since the anchor, to be digested before and after."""
 
     def __init__(self, comparison: Comparison, plan: Plan) -> None:
-        self._rows: list[Watched] = []
+        self._rows: list[WatchedRow] = []
         self._files: list[WatchedFile] = []
         self._blended: Counter[str] = Counter()
-        self._by_row: dict[tuple[str, Key], list[Watched]] = {}
+        self._by_row: dict[tuple[str, Key], list[WatchedRow]] = {}
         self._events = _events(plan)
-        self._before: dict[Watched, bytes] = {}
-        self._reached: list[Watched] = []  # in tables that triggers may change
+        self._before: dict[WatchedRow, bytes] = {}
+        self._reached: list[WatchedRow] = []  # in tables that triggers may change
         self._files_before: dict[str, Signature | None] = {}
         written = {(o.table, o.key): set(o.values) for o in plan.of(UpdateRow)}
         taken = {f.path for f in plan.settled_files}
@@ -96,7 +96,7 @@ class Ledger:
                 if state.live_key is None or (state.base is None and state.live is None):
                     continue
                 if state.live is None:
-                    self._rows.append(Watched(item.kind, state.table, state.live_key, (), did, item.id))
+                    self._rows.append(WatchedRow(item.kind, state.table, state.live_key, (), did, item.id))
                     continue
                 if (state.table, state.live_key) in removed and is_decided(item):
                     continue  # live had changed it, and it was decided that it goes
@@ -105,7 +105,7 @@ class Ledger:
                     c for c in state.live_raw or {} if c not in mine and (state.table, c) not in derived
                     and (state.base is None or not same(state.base.get(c), state.live.get(c))))
                 if columns:
-                    self._rows.append(Watched(item.kind, state.table, state.live_key, columns, did, item.id))
+                    self._rows.append(WatchedRow(item.kind, state.table, state.live_key, columns, did, item.id))
             for file in item.files:
                 if file.standing in (Standing.KEPT, Standing.CLASH) and file.path not in taken:
                     action = "gained" if file.base is None else "removed" if file.live is None else "edited"
@@ -127,7 +127,7 @@ class Ledger:
         """Inside the transaction, before anything is written: read again what triggers might reach."""
         self._before.update(self._read(live_db, self._reached))
 
-    def prove(self, live_db: Database, done: Committed) -> None:
+    def prove(self, live_db: Database, done: CommitResult) -> None:
         """Inside the transaction, when all is written. Raises MergeRefused when anything that live gained and that the
         merge could reach is not as it was."""
         after = self._read(live_db, self._reached)
@@ -172,10 +172,10 @@ class Ledger:
         found = tree.entry(f.path, digest=True)
         return found is None if f.entry is None else found is not None and found.digest == f.entry.digest
 
-    def _read(self, live_db: Database, watched: list[Watched]) -> dict[Watched, bytes]:
+    def _read(self, live_db: Database, watched: list[WatchedRow]) -> dict[WatchedRow, bytes]:
         tables = live_db.tables() if watched else {}
-        found: dict[Watched, bytes] = {}
-        by_table: dict[str, list[Watched]] = {}
+        found: dict[WatchedRow, bytes] = {}
+        by_table: dict[str, list[WatchedRow]] = {}
         for w in watched:
             by_table.setdefault(w.table, []).append(w)
         for name, some in by_table.items():
@@ -206,7 +206,7 @@ def _events(plan: Plan) -> dict[str, set[str]]:
     return found
 
 
-def _digest(w: Watched, row: Row | None) -> bytes:
+def _digest(w: WatchedRow, row: Row | None) -> bytes:
     return row_digest([w.table, repr(w.key), *(("gone",) if row is None else (row.get(c) for c in w.columns))])
 
 

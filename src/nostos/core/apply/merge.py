@@ -20,7 +20,7 @@ from nostos.core.apply.files import Switch
 from nostos.core.apply.foreign_keys import check_parents, may_check_itself
 from nostos.core.apply.ledger import Ledger, Line
 from nostos.core.apply.notes import AnchorNotes
-from nostos.core.apply.rows import Committed, apply_rows
+from nostos.core.apply.rows import CommitResult, apply_rows
 from nostos.core.apply.schema import apply_schema, drop_schema, fill, take_back_schema
 from nostos.core.apply.settle import settle, settle_rest
 from nostos.core.clock import now
@@ -49,7 +49,7 @@ from nostos.core.plan.operations import (
     as_data,
     changes_of,
 )
-from nostos.core.plan.prepared import Prepared, prepare
+from nostos.core.plan.prepared import PreparedMerge, prepare
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.lock import Hold, holding
 from nostos.core.sites.recognise import recognised_from
@@ -62,7 +62,7 @@ _PATIENCE_SECONDS = 30.0  # how long a transaction that the database breaks off 
 
 
 @dataclass(frozen=True)
-class Merged:
+class MergeResult:
     """What a merge did. renumbered: kind, staging's key and live's for every row that came home under a new key.
 
     between: seconds that live spent between two states. locked: seconds for which rows of it were locked. tries: how
@@ -84,7 +84,7 @@ class Merged:
     dangling: tuple[str, ...] = ()
 
 
-def merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener = silent) -> Merged:
+def merge(home: Home, crew: Crew, prepared: PreparedMerge, tell: Listener = silent) -> MergeResult:
     """Carry out a prepared merge.
 
     With no operations nothing at all is done. Where live has moved since, it is prepared again, a bounded number of
@@ -94,12 +94,12 @@ def merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener = silent) -
     """
     start = monotonic()
     if not prepared.acts:
-        return Merged("", (), (), prepared.plan.selection.clashes, 0.0, 0.0, 0, 0.0)
+        return MergeResult("", (), (), prepared.plan.selection.clashes, 0.0, 0.0, 0, 0.0)
     with holding(crew.live if prepared.toward is Side.LIVE else crew.staging) as hold:
         return _merge(home, crew, prepared, tell, start, hold)
 
 
-def _merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener, start: float, hold: Hold) -> Merged:
+def _merge(home: Home, crew: Crew, prepared: PreparedMerge, tell: Listener, start: float, hold: Hold) -> MergeResult:
     wanted = [i.id for i in prepared.plan.selection.items]
     for attempt in range(1, _TRIES + 1):
         try:
@@ -115,7 +115,7 @@ def _merge(home: Home, crew: Crew, prepared: Prepared, tell: Listener, start: fl
 
 
 class _Merge:
-    def __init__(self, home: Home, crew: Crew, prepared: Prepared, tell: Listener, hold: Hold) -> None:
+    def __init__(self, home: Home, crew: Crew, prepared: PreparedMerge, tell: Listener, hold: Hold) -> None:
         self.crew = crew
         self.hold = hold
         self.toward = prepared.toward
@@ -136,9 +136,9 @@ class _Merge:
         self.switched = False
         self.steps: list[dict[str, Any]] = []
         self.notes = self.rest = AnchorNotes()
-        self.result: Committed | None = None
+        self.result: CommitResult | None = None
 
-    def run(self, tries: int, start: float) -> Merged:
+    def run(self, tries: int, start: float) -> MergeResult:
         try:
             journal = journals.Journal(self.folder)
         except OSError as error:
@@ -156,7 +156,7 @@ class _Merge:
                 switch.plan(self.plan.operations)
                 journal.write("staging", switch=switch.record())
                 switch.stage(self.plan.operations, journal.before)
-                switch.keep(self.folder / journals.KEPT)
+                switch.keep_record(self.folder / journals.KEPT)
                 journal.write("staged", fresh=switch.fresh)
                 began = True
                 self._commit(journal, switch)
@@ -184,7 +184,8 @@ class _Merge:
                 ) from error
         finally:
             journal.close()
-        return Merged(self.id, lines, self._renumbered(done), self.plan.selection.clashes, self.between, self.locked,
+        return MergeResult(self.id, lines, self._renumbered(done), self.plan.selection.clashes, self.between,
+                           self.locked,
                       tries, monotonic() - start, tuple(switch.carried), late, again)
 
     def _finish(self, journal: journals.Journal, switch: Switch) -> tuple[tuple[Line, ...], int, tuple[str, ...]]:
@@ -275,7 +276,7 @@ class _Merge:
         return [*((s.table, *(s.staging_key or s.live_key or ())) for s in self.plan.settles),
                 *((f.path,) for f in self.plan.settled_files)]
 
-    def _note(self, done: Committed, tables: dict[str, Table]) -> AnchorNotes:
+    def _note(self, done: CommitResult, tables: dict[str, Table]) -> AnchorNotes:
         """What the anchor will be told, worked out from what the transaction did."""
         if self.detached:
             return AnchorNotes()
@@ -402,7 +403,7 @@ class _Merge:
                 journal.keep_rows(f"{step.what}-{step.table}-{step.name}", columns, live_db.scan(table, columns))
         drop_schema(self.plan, live_db)
 
-    def _renumbered(self, done: Committed) -> tuple[tuple[str, str, str], ...]:
+    def _renumbered(self, done: CommitResult) -> tuple[tuple[str, str, str], ...]:
         found = []
         for o in self.plan.of(InsertRow):
             key = done.keys.get((o.table, str(o.name[0])))

@@ -19,7 +19,7 @@ from nostos.core.anchor.store import SMALL_TEXT, Anchor
 from nostos.core.database.rows.digests import squeeze, unsqueeze
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import SiteError
-from nostos.core.files.entry import Entry, digest_of, plain_text
+from nostos.core.files.entry import FileEntry, digest_of, plain_text
 from nostos.core.files.tree import FileTree
 from nostos.core.private_files import write_private
 
@@ -53,7 +53,7 @@ class AnchorNotes:
     def revert(self, operation: str, owners: list[tuple[Any, ...]]) -> None:
         self.lines.append(["revert", operation, [list(o) for o in owners]])
 
-    def file(self, path: str, toward: Side, base: Entry | None, target: Entry | None, written: bool) -> None:
+    def file(self, path: str, toward: Side, base: FileEntry | None, target: FileEntry | None, written: bool) -> None:
         """base: the ancestor, as the source has it. target: what the target has. written: it is what the operation
         writes there, so that its stamp is not known yet."""
         self.lines.append(["file", path, str(toward), _plain(base), _plain(target), written])
@@ -84,12 +84,12 @@ class AnchorNotes:
                 steps[what](*told)
 
 
-def _plain(entry: Entry | None) -> Any:
+def _plain(entry: FileEntry | None) -> Any:
     return None if entry is None else msgspec.to_builtins(entry, builtin_types=(bytes,))
 
 
-def _entry(said: Any) -> Entry | None:
-    return None if said is None else msgspec.convert(said, Entry)
+def _entry(said: Any) -> FileEntry | None:
+    return None if said is None else msgspec.convert(said, FileEntry)
 
 
 class _Files:
@@ -112,7 +112,7 @@ class _Files:
             there = found if found is not None and found.same_as(there) else replace(there, stamp=(0, 0))
         self.anchor.keep_file(side, path, there)
 
-    def _text(self, path: str, entry: Entry | None) -> bytes | None:
+    def _text(self, path: str, entry: FileEntry | None) -> bytes | None:
         """The content of a small text, from wherever it is to be had still."""
         if entry is None or entry.kind != "file" or entry.size > SMALL_TEXT:
             return None

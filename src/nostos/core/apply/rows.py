@@ -9,7 +9,7 @@ from typing import Any
 
 from nostos.core.apply.schema import apply_schema
 from nostos.core.compare.field_merge import same
-from nostos.core.compare.portable import Portable, Unresolved, Writer
+from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table, Value
@@ -19,7 +19,7 @@ from nostos.core.values import references as refs
 
 
 @dataclass(frozen=True)
-class Changed:
+class RowChange:
     """A row before and after; None where there was none, or is none. For taking it back."""
 
     table: str
@@ -29,16 +29,16 @@ class Changed:
 
 
 @dataclass
-class Committed:
+class CommitResult:
     """What the transaction did: the live key of every row that staging bore, and the rows as they are now."""
 
     keys: dict[tuple[str, str], Value] = field(default_factory=dict)
     inserted: dict[tuple[str, Key], Key] = field(default_factory=dict)
-    changed: list[Changed] = field(default_factory=list)
+    changed: list[RowChange] = field(default_factory=list)
     written: dict[tuple[str, Key], frozenset[str]] = field(default_factory=dict)  # columns that an update set
 
 
-def apply_rows(plan: Plan, rows: Rows, live_db: Database, tables: dict[str, Table]) -> Committed:
+def apply_rows(plan: Plan, rows: Rows, live_db: Database, tables: dict[str, Table]) -> CommitResult:
     """Carry out the operations on rows and, where that is part of transactions, on the schema. tables: live's; brought
     up to what the schema steps make of them.
 
@@ -59,9 +59,9 @@ class _Commit:
         self.plan = plan
         self.rows = rows
         self.live_db = live_db
-        self.done = Committed()
+        self.done = CommitResult()
         self.at = ""  # the item that is being written
-        self.writer = Writer(rows.live_urls, self._number, rows.live_prefix)
+        self.writer = ValueWriter(rows.live_urls, self._number, rows.live_prefix)
         self.tables = tables
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
@@ -75,7 +75,7 @@ class _Commit:
             raise Unresolved(table, name)
         return key
 
-    def run(self) -> Committed:
+    def run(self) -> CommitResult:
         if self.live_db.transactional_schema and self.plan.of(SchemaOperation):
             apply_schema(self.plan, self.rows, self.live_db)
             self.tables.clear()
@@ -104,10 +104,10 @@ class _Commit:
         self.done.changed = list(self._changed())
         return self.done
 
-    def _changed(self) -> Iterator[Changed]:
+    def _changed(self) -> Iterator[RowChange]:
         """Every row that was touched, as it was and as it is now."""
         for operation in self.plan.of(RemoveRow):
-            yield Changed(operation.table, operation.key, self.found[operation.table, operation.key], None)
+            yield RowChange(operation.table, operation.key, self.found[operation.table, operation.key], None)
         written: dict[str, list[Key]] = {}
         for (name, _), key in self.done.inserted.items():
             written.setdefault(name, []).append(key)
@@ -117,7 +117,7 @@ class _Commit:
             table = self.tables[name]
             now = {table.key_of(row): row for row in self.live_db.fetch_many(table, keys)}
             for key in keys:
-                yield Changed(name, key, self.found.get((name, key)), now.get(key))
+                yield RowChange(name, key, self.found.get((name, key)), now.get(key))
 
     def _make_room(self) -> None:
         """Where one row is to have the very values that another, which must not be alike, still has: first let go."""
@@ -203,7 +203,8 @@ class _Commit:
                 if refs.number(value) is not None:
                     row[column] = None if declared.nullable else 0
                 else:
-                    row[column] = Writer(self.rows.live_urls, self._number_or_none, self.rows.live_prefix).value(value)
+                    row[column] = ValueWriter(self.rows.live_urls, self._number_or_none,
+                                              self.rows.live_prefix).value(value)
         if operation.key is not None:
             row.update(zip(table.key, operation.key, strict=True))
         key = self.live_db.insert(table, self._masked(operation.table, row, {}))

@@ -9,14 +9,14 @@ from nostos.core.anchor.names import RowName, Side, of_anchor
 from nostos.core.anchor.rows import ALWAYS_LOOK
 from nostos.core.anchor.store import Anchor
 from nostos.core.apply.notes import AnchorNotes
-from nostos.core.apply.rows import Committed
+from nostos.core.apply.rows import CommitResult
 from nostos.core.compare.field_merge import ABSENT, Standing
 from nostos.core.compare.items import TRAVELS, Comparison, Field, Item
-from nostos.core.compare.portable import Portable, Unresolved, Writer
+from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Key, Row, Table
-from nostos.core.files.entry import Entry
+from nostos.core.files.entry import FileEntry
 from nostos.core.plan.operations import Plan, PutFile, SchemaOperation, SwitchFolder
 from nostos.core.values import structures
 from nostos.core.values.structures import Tree
@@ -29,7 +29,7 @@ def settle_rest(anchor: Anchor, comparison: Comparison, plan: Plan, tables: dict
     notes = AnchorNotes()
     taken = {i.id for i in plan.selection.items}
     rest = [i for i in comparison.items.values() if i.id not in taken]
-    _rows(_Settler(anchor, notes, comparison.rows, Committed(), tables, toward), rest, set())
+    _rows(_Settler(anchor, notes, comparison.rows, CommitResult(), tables, toward), rest, set())
     done_files = {f.path for f in plan.settled_files}
     for item in comparison.items.values():
         for file in item.files:
@@ -38,7 +38,7 @@ def settle_rest(anchor: Anchor, comparison: Comparison, plan: Plan, tables: dict
     return notes
 
 
-def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: Committed, tables: dict[str, Table],
+def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResult, tables: dict[str, Table],
            toward: Side) -> AnchorNotes:
     """How the anchor advances over what was taken: it becomes the common ancestor. Nothing is read from the sites for
     it: rows are as the operation found and left them inside its transaction, or as they were compared.
@@ -73,7 +73,7 @@ def _rows(rows: _Settler, items: Iterable[Item], settled: set[RowName]) -> None:
             rows.row(state, by_row.get(state.id, []), state.id in settled)
 
 
-def _written_files(plan: Plan) -> dict[str, Entry]:
+def _written_files(plan: Plan) -> dict[str, FileEntry]:
     return {put.path: put.entry for o in plan.of(PutFile, SwitchFolder)
             for put in (o.puts if isinstance(o, SwitchFolder) else (o,))}
 
@@ -82,7 +82,7 @@ class _Settler:
     """In the rows, "live" is the target and "staging" the source, whichever they really are; the anchor's own sides,
     and rows as live writes them, are the real ones."""
 
-    def __init__(self, anchor: Anchor, notes: AnchorNotes, rows: Rows, done: Committed, tables: dict[str, Table],
+    def __init__(self, anchor: Anchor, notes: AnchorNotes, rows: Rows, done: CommitResult, tables: dict[str, Table],
                  toward: Side) -> None:
         self.anchor = anchor
         self.notes = notes
@@ -94,7 +94,7 @@ class _Settler:
         home = toward is Side.LIVE
         self.real_keys = rows.live_keys if home else rows.staging_keys
         urls = rows.live_urls if home else rows.to_portable[Side.STAGING].urls
-        self.writer = Writer(urls, self._number, rows.live_prefix if home else rows.staging_prefix)
+        self.writer = ValueWriter(urls, self._number, rows.live_prefix if home else rows.staging_prefix)
 
     def _number(self, table: str, name: str) -> Any:
         """Live's own key."""

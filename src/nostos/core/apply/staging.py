@@ -7,9 +7,9 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from nostos.core.apply.folders import FolderSwitch, Kept
+from nostos.core.apply.folders import FolderRecord, FolderSwitch
 from nostos.core.errors import LiveMoved, MergeRefused
-from nostos.core.files.entry import OWN_PREFIX, Entry
+from nostos.core.files.entry import OWN_PREFIX, FileEntry
 from nostos.core.files.tree import FileTree, Signature
 from nostos.core.files.trees import tree_at
 from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder, changes_of
@@ -123,7 +123,7 @@ class Staging:
             raise MergeRefused(f"Live's disk has {free >> 20} MB free, and the files to stage need {size >> 20} MB.",
                                next_step="Free some space on live, then merge again.")
 
-    def _check(self, path: str, expected: Entry | None) -> None:
+    def _check(self, path: str, expected: FileEntry | None) -> None:
         """Live's file must be as compared: of this kind, with these rights and this content."""
         if expected is not None and expected.kind == "folder":
             if self.live.entry(path) is None:
@@ -194,7 +194,7 @@ class Staging:
         if digest != put.entry.digest:
             raise LiveMoved(f"Staging's file {put.path} changed while it was copied.", next_step="Compare again.")
 
-    def _keep(self, path: str, expected: Entry | None, before: FileTree) -> None:
+    def _keep(self, path: str, expected: FileEntry | None, before: FileTree) -> None:
         """Check that live's file is as compared and keep a copy of it."""
         self._check(path, expected)
         if expected is None or expected.kind == "folder":
@@ -221,9 +221,9 @@ class Staging:
         for folder in {p.rpartition("/")[0] for p in (*(m.target for m in self.moves), *self.makes, *self.empties)}:
             self.live.sync(folder)
 
-    def keep(self, place: Path) -> None:
+    def keep_record(self, place: Path) -> None:
         """Write down what it takes to tell, later, what live itself wrote into the folders that are switched."""
-        Kept({t: f.rest for t, f in self.folders.items()}).write(place)
+        FolderRecord({t: f.rest for t, f in self.folders.items()}).write(place)
 
     def catch_up(self) -> None:
         """Take along what live wrote, since they were staged, into the folders that are to be switched."""

@@ -59,7 +59,7 @@ class _Counted(io.RawIOBase):
         return len(data)
 
 
-class Writer:
+class ArchiveWriter:
     """Writes a backup beside its place; `finish` puts it there. Used as a context: left otherwise, nothing is left."""
 
     def __init__(self, path: Path) -> None:
@@ -78,7 +78,7 @@ class Writer:
         self._sums: dict[str, str] = {}
         self._members = 0
 
-    def __enter__(self) -> Writer:
+    def __enter__(self) -> ArchiveWriter:
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -203,7 +203,7 @@ class _Checked(tarfile.TarInfo):
         return super()._proc_member(tar)  # type: ignore[misc]
 
 
-class Reader:
+class ArchiveReader:
     """A backup that is there. `tail` says how much it holds; `walk` reads it, as often as it is asked to."""
 
     def __init__(self, path: Path) -> None:

@@ -12,13 +12,13 @@ from typing import TypeVar
 import msgspec
 
 from nostos.core.backup import layout
-from nostos.core.backup.archive import Body, Member, Reader
+from nostos.core.backup.archive import ArchiveReader, Body, Member
 from nostos.core.backup.layout import Manifest, damaged
 from nostos.core.database.engines import engine
 from nostos.core.database.outline import Outline
 from nostos.core.database.rows import json_lines as rowlines
 from nostos.core.database.schema import Table, Value, in_todays_names
-from nostos.core.files.entry import OWN_PREFIX, Entry, inside
+from nostos.core.files.entry import OWN_PREFIX, FileEntry, inside
 from nostos.core.private_files import make_private
 from nostos.core.progress import Listener, Progress, silent
 
@@ -34,14 +34,14 @@ class Contents:
 
     manifest: Manifest
     outline: Outline
-    files: dict[str, Entry] = field(default_factory=dict)
+    files: dict[str, FileEntry] = field(default_factory=dict)
     folders: dict[str, int] = field(default_factory=dict)
     configuration: dict[str, bytes] = field(default_factory=dict)
     rows: int = 0
 
 
-def read(reader: Reader, rows: Callable[[Table, Rows], None] | None = None,
-         raw: Callable[[str, Rows], None] | None = None, place: Callable[[Entry], Path | None] | None = None,
+def read(reader: ArchiveReader, rows: Callable[[Table, Rows], None] | None = None,
+         raw: Callable[[str, Rows], None] | None = None, place: Callable[[FileEntry], Path | None] | None = None,
          tell: Listener = silent, wanted: Callable[[str], bool] = lambda _: True) -> Contents:
     """Read a backup to its end. Raises BackupError when anything is wrong with it.
 
@@ -84,9 +84,9 @@ def read(reader: Reader, rows: Callable[[Table, Rows], None] | None = None,
     return found
 
 
-def into(folder: Path, wanted: Collection[str]) -> Callable[[Entry], Path | None]:
+def into(folder: Path, wanted: Collection[str]) -> Callable[[FileEntry], Path | None]:
     """Places below a private folder for the files with these paths."""
-    def place(entry: Entry) -> Path | None:
+    def place(entry: FileEntry) -> Path | None:
         if entry.path not in wanted:
             return None
         target = inside(folder, entry.path)
@@ -96,7 +96,7 @@ def into(folder: Path, wanted: Collection[str]) -> Callable[[Entry], Path | None
     return place
 
 
-def begin(reader: Reader) -> Contents:
+def begin(reader: ArchiveReader) -> Contents:
     """What a backup says of itself at its beginning; the rest of it is not looked at yet. Raises BackupError."""
     manifest = None
     for member, body in reader.walk():
@@ -161,7 +161,7 @@ def _values(text: bytes, width: int | None) -> tuple[Value, ...]:
         raise damaged("a row in it cannot be read") from None
 
 
-def _file(found: Contents, member: Member, body: Body, place: Callable[[Entry], Path | None] | None) -> None:
+def _file(found: Contents, member: Member, body: Body, place: Callable[[FileEntry], Path | None] | None) -> None:
     path = member.name[len(layout.FILES):]
     for n in range(1, path.count("/") + 1):
         above = path.rsplit("/", n)[0]
@@ -171,17 +171,17 @@ def _file(found: Contents, member: Member, body: Body, place: Callable[[Entry], 
         raise damaged("it holds a file that is Nostos's own")
     stamp = (int(member.mtime * 1_000_000_000), 0)
     if member.kind == "folder":
-        found.files[path] = Entry(path, "folder", 0, member.mode, (0, 0), hashlib.blake2b(digest_size=16).digest())
+        found.files[path] = FileEntry(path, "folder", 0, member.mode, (0, 0), hashlib.blake2b(digest_size=16).digest())
         return
     if member.kind == "link":
-        found.files[path] = Entry(path, "link", 0, 0o777, stamp, hashlib.blake2b(
+        found.files[path] = FileEntry(path, "link", 0, 0o777, stamp, hashlib.blake2b(
             member.target.encode("utf-8", "surrogateescape"), digest_size=16).digest())
         target = place(found.files[path]) if place else None
         if target is not None:
             target.unlink(missing_ok=True)
             target.symlink_to(member.target)
         return
-    target = place(Entry(path, "file", member.size, member.mode, stamp)) if place else None
+    target = place(FileEntry(path, "file", member.size, member.mode, stamp)) if place else None
     digest = hashlib.blake2b(digest_size=16)
     if target is None:
         for chunk in _chunks(body):
@@ -194,7 +194,7 @@ def _file(found: Contents, member: Member, body: Body, place: Callable[[Entry], 
                 out.write(chunk)
         target.chmod(0o600)
         os.utime(target, ns=(stamp[0], stamp[0]))
-    found.files[path] = Entry(path, "file", member.size, member.mode, stamp, digest.digest())
+    found.files[path] = FileEntry(path, "file", member.size, member.mode, stamp, digest.digest())
 
 
 def _chunks(body: Body) -> Iterator[bytes]:

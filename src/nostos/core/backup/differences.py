@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from nostos.core.backup.archive import Reader
+from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, Rows, read
 from nostos.core.clone.copy_rows import Localiser
 from nostos.core.database.protocol import Database
@@ -60,7 +60,7 @@ class Differences:
     contents: all of the backup, verified, once the differences were asked for.
     """
 
-    def __init__(self, reader: Reader, contents: Contents, site: Site, database: Database, local: Localiser,
+    def __init__(self, reader: ArchiveReader, contents: Contents, site: Site, database: Database, local: Localiser,
                  tell: Listener = silent) -> None:
         self.reader = reader
         self.contents = contents

@@ -14,7 +14,7 @@ from typing import Any
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
-from nostos.core.backup.archive import Reader
+from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, begin, into, read
 from nostos.core.backup.differences import Differences
 from nostos.core.backup.restore import check_fits, check_free, file_operations, localiser
@@ -23,7 +23,7 @@ from nostos.core.compare.file_changes import FileState
 from nostos.core.database.protocol import Database, told
 from nostos.core.files.trees import tree_at
 from nostos.core.plan.operations import PutFile, SwitchFolder, plan
-from nostos.core.plan.prepared import Prepared
+from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.stored import ancestors, compare_stored
 from nostos.core.private_files import make_private
@@ -40,11 +40,11 @@ def detached(site: Site, database: Database) -> Crew:
 
 
 def prepare_things(home: Home, path: Path, site: Site, choice: Choice, scratch: Path, tell: Listener = silent
-                   ) -> Prepared:
+                   ) -> PreparedMerge:
     """Work out how the chosen things of a backup come back. Changes nothing of the site. scratch: a private folder that
     the files which come are laid into. Raises BackupError or SelectionError."""
     check_free(home, site)
-    reader = Reader(path)
+    reader = ArchiveReader(path)
     try:
         contents = begin(reader)
         check_fits(contents, site)
@@ -62,7 +62,7 @@ def prepare_things(home: Home, path: Path, site: Site, choice: Choice, scratch: 
         notes = tuple(f"Live has no table {name} any more: what was in it comes back only with a whole restore."
                       for name in found.missing)
         made = replace(choice, notes=notes)
-        prepared = Prepared(comparison, needs, plan(comparison, needs, selection), choice, Side.LIVE, made,
+        prepared = PreparedMerge(comparison, needs, plan(comparison, needs, selection), choice, Side.LIVE, made,
                             dict(comparison.items), "", lambda: prepare_things(home, path, site, choice, scratch, tell),
                             tree_at(scratch), home.path / "restores")
         _lay(reader, prepared, scratch)
@@ -83,7 +83,7 @@ def _files(contents: Contents, site: Site) -> Iterator[FileState]:
             yield FileState(o.path, o.before, o.before, comes)
 
 
-def _lay(reader: Reader, prepared: Prepared, scratch: Path) -> None:
+def _lay(reader: ArchiveReader, prepared: PreparedMerge, scratch: Path) -> None:
     wanted = {put.path for o in prepared.plan.of(PutFile, SwitchFolder)
               for put in (o.puts if isinstance(o, SwitchFolder) else (o,))}
     shutil.rmtree(scratch, ignore_errors=True)

@@ -7,7 +7,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from nostos.core.backup import layout
-from nostos.core.backup.archive import Reader
+from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, Rows, read
 from nostos.core.backup.layout import BackupError
 from nostos.core.clone.copy_rows import Localiser
@@ -18,7 +18,7 @@ from nostos.core.files.entry import inside
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.model import Profile
-from nostos.core.sites.copy_configuration import Original, Own, adapt
+from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt
 from nostos.core.sites.recognise import Site, check_url, recognise
 from nostos.core.sites.site_file import SITE_FILE
 from nostos.core.values.urls import UrlForms
@@ -37,7 +37,7 @@ def make_place(path: Path, folder: Path, url: str | None, database: str | None, 
     url: where it will answer (None: where the old one did). database: its own, as a URL; on a server it must be there
     already, with no tables that begin with the prefix. Raises BackupError or SiteError with nothing left behind.
     """
-    reader = Reader(path)
+    reader = ArchiveReader(path)
     try:
         contents = read(reader)
     finally:
@@ -90,11 +90,11 @@ def _make(path: Path, contents: Contents, folder: Path, address: str, location: 
         held = contents.configuration.get(f"{number}-{Path(name).name}")
         if held is None:
             raise layout.damaged("its configuration is missing")
-        originals[here] = Original(held)
+        originals[here] = OriginalFile(held)
     if manifest.files and manifest.tree != ".":
         inside(folder, manifest.tree).mkdir(parents=True, exist_ok=True)
     _first_tables(path, contents, location, address, profile)
-    adapt(Own(folder, address, location, manifest.tree if manifest.files else None,
+    adapt(CopyFacts(folder, address, location, manifest.tree if manifest.files else None,
               location.prefix != manifest.prefix), originals, profile.configuration if profile else None)
     names = list(originals)
     return recognise(folder / names[0] if names[0].endswith(".toml") and names[0] != SITE_FILE and (
@@ -115,7 +115,7 @@ def _first_tables(path: Path, contents: Contents, location: Location, address: s
         if table.name == settings:
             database.insert_many(table, table.stored, [local.change(table, values) for values in some])
 
-    reader = Reader(path)
+    reader = ArchiveReader(path)
     try:
         database.build(contents.outline)
         with database.writing():

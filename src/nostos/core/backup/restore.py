@@ -18,11 +18,11 @@ from typing import Any
 import msgspec
 
 from nostos.core.apply.files import Switch
-from nostos.core.backup.archive import Reader
+from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, Rows, begin, into, read
 from nostos.core.backup.differences import Differences
 from nostos.core.backup.layout import BackupError
-from nostos.core.backup.write import BackedUp, Blocks, backup, default_place
+from nostos.core.backup.write import BackupResult, Blocks, backup, default_place
 from nostos.core.clock import now
 from nostos.core.clone.copy_rows import Localiser
 from nostos.core.compare.file_changes import tree_of
@@ -85,7 +85,7 @@ class Outlook:
 
 
 @dataclass(frozen=True)
-class Restored:
+class RestoreResult:
     """What a restore did. safety: the backup of what it replaced. late: rows that live gained or changed while it ran;
     they are in that backup. between: seconds that live spent between two states."""
 
@@ -116,9 +116,9 @@ def check_fits(contents: Contents, site: Site) -> None:
                           next_step="Name a site of the same kind.")
 
 
-def look(path: Path, site: Site, tell: Listener = silent) -> Outlook:
+def inspect_backup(path: Path, site: Site, tell: Listener = silent) -> Outlook:
     """Verify a backup, and find out what restoring it would do. Changes nothing. Raises BackupError."""
-    reader = Reader(path)
+    reader = ArchiveReader(path)
     try:
         contents = begin(reader)
         check_fits(contents, site)
@@ -159,7 +159,7 @@ def file_operations(contents: Contents, site: Site) -> tuple[tuple[PutFile | Rem
     if not site.has_files:
         return (), ()
     tree = tree_of(site, site.profile, {})
-    apart = set(site.apart())
+    apart = set(site.foreign_paths())
     wanted, left_out = {}, []
     for name, entry in contents.files.items():
         if matches(name, ignored(site.profile)) or name in apart:
@@ -178,7 +178,7 @@ def file_operations(contents: Contents, site: Site) -> tuple[tuple[PutFile | Rem
     return tuple(operations), tuple(left_out)
 
 
-def restore(home: Home, outlook: Outlook, tell: Listener = silent, anew: bool = False) -> Restored:
+def restore(home: Home, outlook: Outlook, tell: Listener = silent, anew: bool = False) -> RestoreResult:
     """Carry it out. anew: the site was made for it, so that there is nothing to back up. Raises NostosError with the
     site as it was; a crash leaves what `recover` finishes or takes back.
     """
@@ -228,7 +228,7 @@ class _Restore:
         self.between = 0.0
         self.rows = 0
 
-    def run(self, hold: Hold) -> Restored:
+    def run(self, hold: Hold) -> RestoreResult:
         safety = self._safety()
         journal = journals.Journal(self.folder)
         place = self.site.database.engine.swap(self.site.database, self.folder, self.id)
@@ -271,7 +271,7 @@ class _Restore:
                 raise said from error
             try:
                 journal.write("committed")
-                late = settle(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
+                late = finish_restore(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
                               safety.path, self.outlook.contents.folders, journal)
                 journal.write("settled")
                 hold.end(self.id)
@@ -279,7 +279,7 @@ class _Restore:
                 raise in_doubt(error) from error
         finally:
             journal.close()
-        return Restored(self.id, safety.path, self.rows, len(self.outlook.files), late, self.between, 0.0)
+        return RestoreResult(self.id, safety.path, self.rows, len(self.outlook.files), late, self.between, 0.0)
 
     def _committed(self, place: Swap) -> bool:
         try:
@@ -287,7 +287,7 @@ class _Restore:
         except Exception:
             return True  # not to be found out now: recover will
 
-    def _safety(self) -> BackedUp:
+    def _safety(self) -> BackupResult:
         moment = now()
         to = default_place(self.home.path / "backups", self.site, moment)
         while to.exists():
@@ -317,7 +317,7 @@ class _Restore:
             if table.key:
                 sums[table.name].add_rows(table, staged)
 
-        reader = Reader(self.outlook.path)
+        reader = ArchiveReader(self.outlook.path)
         try:
             self._check_space(sum(e.size for n, e in contents.files.items() if n in wanted))
             target.build(outline)
@@ -355,7 +355,7 @@ class _Restore:
             raise MergeRefused(f"The disk has {free >> 20} MB free, and the files to come need {size >> 20} MB.",
                                left="The site is as it was.", next_step="Free some space, then restore again.")
 
-    def _commit(self, place: Swap, switch: Switch, safety: BackedUp, journal: journals.Journal) -> BackedUp:
+    def _commit(self, place: Swap, switch: Switch, safety: BackupResult, journal: journals.Journal) -> BackupResult:
         """Returns the backup of what was replaced: where live moved on meanwhile, it is made anew."""
         for attempt in range(1, _TRIES + 1):
             blocks = safety.blocks
@@ -392,7 +392,7 @@ def late_rows(database: Database, blocks: Blocks) -> int:
     return count
 
 
-def settle(site: Site, folder: Path, place: Swap, switch: Switch, outline: Outline, tables: list[str],
+def finish_restore(site: Site, folder: Path, place: Swap, switch: Switch, outline: Outline, tables: list[str],
            safety: Path, folders: Mapping[str, int], journal: journals.Journal, kept: Mapping[str, Any] | None = None
            ) -> int:
     """After the commit: what could not be part of it, the late rows, and tidying. Can be done again. kept: what the
@@ -452,7 +452,7 @@ def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[
     try:
         if "committed" in steps or ("staged" in steps and place.committed()):
             outline = msgspec.json.decode((folder / "outline.json").read_bytes(), type=Outline)
-            settle(site, folder, place, switch, outline, tables,
+            finish_restore(site, folder, place, switch, outline, tables,
                    Path(steps.get("safety", begun)["safety"]), {}, journal, steps.get("kept"))
             journal.write("settled", recovered=True)
             return "finished"

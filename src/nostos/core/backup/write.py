@@ -15,7 +15,7 @@ import msgspec
 
 import nostos
 from nostos.core.backup import layout
-from nostos.core.backup.archive import Reader, Writer
+from nostos.core.backup.archive import ArchiveReader, ArchiveWriter
 from nostos.core.backup.contents import begin
 from nostos.core.backup.layout import CONFIGURATION, FILES, Manifest
 from nostos.core.clock import now
@@ -27,8 +27,8 @@ from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
-from nostos.core.files.entry import Entry
-from nostos.core.files.tree import Passed
+from nostos.core.files.entry import FileEntry
+from nostos.core.files.tree import SkippedFile
 from nostos.core.files.trees import tree_at
 from nostos.core.private_files import make_private
 from nostos.core.profiles.model import ignored
@@ -42,7 +42,7 @@ _SPARE = 64 << 20  # bytes left free on the disk
 
 
 @dataclass(frozen=True)
-class BackedUp:
+class BackupResult:
     """A backup that was made and read back. size, content: its bytes, and those of what is in it. blocks: what its
     rows add up to."""
 
@@ -54,7 +54,7 @@ class BackedUp:
     files: int
     size: int
     content: int
-    passed: tuple[Passed, ...]
+    passed: tuple[SkippedFile, ...]
     seconds: float
     blocks: Blocks
 
@@ -67,7 +67,7 @@ def default_place(folder: Path, site: Site, moment: str) -> Path:
 
 
 def backup(site: Site, to: Path, tell: Listener = silent, rows_of: Location | None = None,
-           rest_of: Path | None = None) -> BackedUp:
+           rest_of: Path | None = None) -> BackupResult:
     """Write everything of a site into one new file, readable by its owner alone, and read it back.
 
     rows_of, rest_of: where its rows are, if not where the site says, and an earlier backup from which everything else
@@ -77,7 +77,7 @@ def backup(site: Site, to: Path, tell: Listener = silent, rows_of: Location | No
     start = monotonic()
     _check_place(site, to)
     try:
-        with Writer(to) as writer:
+        with ArchiveWriter(to) as writer:
             work = _Backup(site, writer, tell, rows_of or site.database, rest_of)
             manifest = work.run()
             size = writer.finish()
@@ -87,7 +87,7 @@ def backup(site: Site, to: Path, tell: Listener = silent, rows_of: Location | No
         raise SiteError(f"The backup {to} could not be written: {error.strerror}.", left="No file is left of it.",
                         next_step="Free some space or name another place with --to, then try again.") from error
     try:
-        reader = Reader(to)
+        reader = ArchiveReader(to)
         try:
             for _ in reader.walk():
                 tell(Progress("reading it back", 0, None, "parts"))
@@ -97,7 +97,7 @@ def backup(site: Site, to: Path, tell: Listener = silent, rows_of: Location | No
     except BaseException:
         to.unlink(missing_ok=True)
         raise
-    return BackedUp(to, site.name, manifest.made, work.tables, work.rows, work.files, size, content,
+    return BackupResult(to, site.name, manifest.made, work.tables, work.rows, work.files, size, content,
                     tuple(work.passed), monotonic() - start, work.blocks)
 
 
@@ -116,20 +116,21 @@ def _check_place(site: Site, to: Path) -> None:
 
 
 class _Backup:
-    def __init__(self, site: Site, writer: Writer, tell: Listener, rows_of: Location, rest_of: Path | None) -> None:
-        self.rest = Reader(rest_of) if rest_of is not None else None
+    def __init__(self, site: Site, writer: ArchiveWriter, tell: Listener, rows_of: Location,
+                 rest_of: Path | None) -> None:
+        self.rest = ArchiveReader(rest_of) if rest_of is not None else None
         self.site = site
         self.files_of = site.files
         self.writer = writer
         self.tell = tell
         self.location = rows_of
-        self.passed: list[Passed] = []
+        self.passed: list[SkippedFile] = []
         self.tables = self.rows = self.files = 0
         self.blocks: dict[str, dict[int, Block]] = {}
 
     def run(self) -> Manifest:
         # Listed before the database is read: its snapshot is not held while files are looked at.
-        entries = list(self.site.files.scan(self.site.apart(), ignored(self.site.profile), self.passed.append)
+        entries = list(self.site.files.scan(self.site.foreign_paths(), ignored(self.site.profile), self.passed.append)
                        ) if self.site.has_files and self.rest is None else []
         database = self.location.open(readonly=True)
         try:
@@ -150,13 +151,13 @@ class _Backup:
         if self.rest is not None:
             self._copy_rest(self.rest)
             return manifest
-        for number, name in enumerate(self.site.own):
+        for number, name in enumerate(self.site.configuration_files):
             path = self.site.home / name
             self.writer.add(f"{CONFIGURATION}{number}-{path.name}", path.read_bytes(), path.stat().st_mode & 0o777)
         self._tree(entries)
         return manifest
 
-    def _copy_rest(self, earlier: Reader) -> None:
+    def _copy_rest(self, earlier: ArchiveReader) -> None:
         """Configuration and files as an earlier backup has them."""
         for member, body in earlier.walk():
             if not member.name.startswith((CONFIGURATION, FILES)):
@@ -173,7 +174,7 @@ class _Backup:
     def _manifest(self, outline: Outline, server: str) -> Manifest:
         return Manifest(layout.FORMAT, layout.VERSION, self.site.name, self.site.url, now(),
                         f"Nostos {nostos.__version__}", self.site.profile.name, outline.engine, server,
-                        self.site.database.prefix, self.site.own, self.site.has_files,
+                        self.site.database.prefix, self.site.configuration_files, self.site.has_files,
                         self._place_of_files(), tuple((p.path, p.reason) for p in self.passed))
 
     def _place_of_files(self) -> str:
@@ -211,7 +212,7 @@ class _Backup:
             yield rowlines.line(form.read(payload))
         self.blocks[table.name] = sums.blocks()
 
-    def _tree(self, entries: list[Entry]) -> None:
+    def _tree(self, entries: list[FileEntry]) -> None:
         folders: set[str] = set()
         for entry in entries:
             parts = entry.path.split("/")
@@ -224,14 +225,14 @@ class _Backup:
             try:
                 self._file(entry)
             except FileNotFoundError:
-                self.passed.append(Passed(entry.path, "vanished while it was being read"))
+                self.passed.append(SkippedFile(entry.path, "vanished while it was being read"))
             except PermissionError:
-                self.passed.append(Passed(entry.path, "cannot be read: no permission"))
+                self.passed.append(SkippedFile(entry.path, "cannot be read: no permission"))
             self.files += 1
             if self.files % 50 == 0:
                 self.tell(Progress("files", self.files, len(entries), "files", self.writer.content))
 
-    def _file(self, entry: Entry) -> None:
+    def _file(self, entry: FileEntry) -> None:
         name = FILES + entry.path
         if entry.kind == "folder":
             self.writer.add_folder(name, entry.mode)
@@ -258,7 +259,7 @@ class _Backup:
 class _Pieces:
     """Rows gathered into members of a few megabytes. Each begins with a line that names the columns."""
 
-    def __init__(self, writer: Writer, folder: str, columns: tuple[str, ...]) -> None:
+    def __init__(self, writer: ArchiveWriter, folder: str, columns: tuple[str, ...]) -> None:
         self.writer = writer
         self.folder = folder
         self.head = rowlines.line(columns)

@@ -22,13 +22,13 @@ from nostos.core.database.engines import Location, Place
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError, VoyageError
-from nostos.core.files.entry import Entry, plain_text
-from nostos.core.files.tree import FileTree, Owner, Passed
+from nostos.core.files.entry import FileEntry, plain_text
+from nostos.core.files.tree import FileTree, Owner, SkippedFile
 from nostos.core.files.trees import tree_at
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites import site_file as configuration
-from nostos.core.sites.copy_configuration import Original, Own, adapt
+from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt
 from nostos.core.sites.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.sites.lock import check_finished
 from nostos.core.sites.recognise import Site, check_url, recognise, recognised_from
@@ -39,7 +39,7 @@ _SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
 
 
 @dataclass(frozen=True)
-class Cloned:
+class CloneResult:
     """What clone made. rewritten: rows in which live's URL became staging's. proved: rows found equal afterwards.
 
     masked: how many values of which columns were made up (None: that was not asked for).
@@ -53,7 +53,7 @@ class Cloned:
     rewritten: int
     proved: int
     guards: tuple[Guard, ...]
-    passed: tuple[Passed, ...]
+    passed: tuple[SkippedFile, ...]
     unkeyed: tuple[str, ...]
     seconds: float
     masked: dict[str, int] | None = None
@@ -61,7 +61,7 @@ class Cloned:
 
 def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
           prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent, mask: bool = False,
-          gate: str = "") -> Cloned:
+          gate: str = "") -> CloneResult:
     """Make a staging copy of the site at `where` in the new folder `into`, answering at `url`.
 
     database: staging's own, as a URL (or a path, for SQLite); prefix: what its tables' names begin with. Both left
@@ -79,8 +79,8 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
     with home.lock(name):
         _check_voyage(home, name)
         staging_db = _staging_database(live, target, name, database, prefix)
-        passed: list[Passed] = []
-        entries = list(live.files.scan(live.apart(), (*ignored(live.profile), *skip), passed.append))
+        passed: list[SkippedFile] = []
+        entries = list(live.files.scan(live.foreign_paths(), (*ignored(live.profile), *skip), passed.append))
         _check_places(live, target, url, staging_db, entries)
         voyage = Voyage(name, secrets.token_hex(8), recognised_from(live), live.name, live.url,
                         str(target / Path(recognised_from(live)).name) if live.site_file else str(target),
@@ -96,7 +96,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
     return replace(result, seconds=monotonic() - start)
 
 
-def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> Cloned:
+def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
     """Replace a voyage's staging copy with a new one of live, in the same place, under the same name and URL.
 
     What was not merged is gone. Raises as `clone` does; live is recognised before anything is removed.
@@ -144,7 +144,7 @@ def _staging_database(live: Site, target: Path, name: str, wanted: str | None, p
     return engine.asked(live.database, wanted, prefix)
 
 
-def _check_places(live: Site, target: Path, url: str, staging_db: Location, entries: Sequence[Entry]) -> None:
+def _check_places(live: Site, target: Path, url: str, staging_db: Location, entries: Sequence[FileEntry]) -> None:
     if target.exists() and not target.is_dir():
         raise SiteError(f"{target} is not a folder.", next_step="Name a folder that does not exist yet.")
     if target.is_dir() and any(target.iterdir()):
@@ -178,7 +178,7 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Location, entr
 
 class _Clone:
     def __init__(self, home: Home, voyage: Voyage, live: Site, target: Path, staging_db: Location, asked: bool,
-                 skip: Sequence[str], entries: list[Entry], passed: list[Passed], tell: Listener, mask: bool,
+                 skip: Sequence[str], entries: list[FileEntry], passed: list[SkippedFile], tell: Listener, mask: bool,
                  gate: str) -> None:
         self.gate = gate
         self.mask = mask
@@ -188,7 +188,7 @@ class _Clone:
         self.live = live
         self.target = target
         self.database = staging_db
-        self.own = staging_db
+        self.location_for_copy = staging_db
         self.asked = asked
         self.skip = tuple(skip)
         self.tell = tell
@@ -204,7 +204,7 @@ class _Clone:
         self.rewritten = 0
         self.rows = 0
 
-    def run(self) -> Cloned:
+    def run(self) -> CloneResult:
         begun = self.target.stat().st_mode & 0o7777 if self.target.is_dir() else None
         self.target.mkdir(mode=0o700, parents=True, exist_ok=True)
         self.target.chmod(0o700)  # nobody looks in, and no server answers from here, until all is as it must be
@@ -226,7 +226,7 @@ class _Clone:
             self.home.write(done)
         finally:
             anchor.close()
-        return Cloned(done, len(tables), self.rows, files, size, self.rewritten, proved, (*guards, *laid),
+        return CloneResult(done, len(tables), self.rows, files, size, self.rewritten, proved, (*guards, *laid),
                       tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
                       self.masked if self.mask else None)
 
@@ -236,7 +236,7 @@ class _Clone:
         try:
             place = self.database.engine.make_place(
                 self.live.database, self.database, self.asked, self._fallback_prefix())
-            self.database, self.own = place.location, place.own
+            self.database, self.location_for_copy = place.location, place.for_copy
             self.voyage = replace(
                 self.voyage, database=place.location.shown, place=str(place.location.url.database),
                 prefix=place.location.prefix, made=place.made,
@@ -313,7 +313,7 @@ class _Clone:
         for copied in self.files.copy_all(self.live.files, entries, SMALL_TEXT):
             entry, error = copied.entry, copied.error
             if isinstance(error, FileNotFoundError):
-                self.passed.append(Passed(entry.path, "vanished while it was being copied"))
+                self.passed.append(SkippedFile(entry.path, "vanished while it was being copied"))
                 continue
             if error is not None:
                 raise SiteError(f"The file {entry.path} could not be copied: {error.strerror}.",
@@ -331,21 +331,21 @@ class _Clone:
     def _configuration(self) -> None:
         # A configuration one folder up from live's files goes into staging's own folder.
         own = {}
-        for name in self.live.own:
+        for name in self.live.configuration_files:
             path = self.live.home / name
             info = path.stat()
-            own[name.removeprefix("../")] = Original(
+            own[name.removeprefix("../")] = OriginalFile(
                 configuration.read_bounded(path), info.st_mode & 0o7777, Owner(info.st_uid, info.st_gid))
         old = str(self.live.database.url.database)
         as_live = (self.database.file is None and not self.database.none and self.live.site_file
                    and not self.voyage.elsewhere and not self.voyage.user)
-        kept = configuration.other_database(self.live.home / self.live.own[0], old, str(
+        kept = configuration.other_database(self.live.home / self.live.configuration_files[0], old, str(
             self.database.url.database)) if as_live else None
         files = (self.inside or ".") if self.live.has_files else None
         prefixed = self.database.prefix != self.live.database.prefix
         profile = str(self.live.home / self.live.profile_file) if self.live.profile_file and not (
             self.target / self.live.profile_file).exists() else None
-        adapt(Own(self.target, self.voyage.url, self.own, files, prefixed, kept, profile), own,
+        adapt(CopyFacts(self.target, self.voyage.url, self.location_for_copy, files, prefixed, kept, profile), own,
               self.live.profile.configuration)
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:

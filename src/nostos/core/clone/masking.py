@@ -18,7 +18,7 @@ from typing import Any
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Column, Row, Table, Value
 from nostos.core.patterns import matches
-from nostos.core.profiles.model import MASK_KINDS, Masked, Profile, holds
+from nostos.core.profiles.model import MASK_KINDS, MaskRule, Profile, holds
 
 _FIRST = ("Ada", "Bela", "Cato", "Dena", "Emil", "Fay", "Gil", "Hedy", "Ivo", "Jana", "Kit", "Lena", "Milo", "Nia",
           "Otis", "Pia", "Quin", "Rhea", "Sol", "Tess", "Una", "Vito", "Wanda", "Xeno", "Yara", "Zeno")
@@ -130,7 +130,7 @@ class Mask:
         room = _LONG.search(column.declared) if column is not None else None
         return made[:int(room.group(1))] if room else made
 
-    def _rules_of(self, table: Table) -> Iterator[Masked]:
+    def _rules_of(self, table: Table) -> Iterator[MaskRule]:
         named = [m for m in self.profile.masks if m.table == table.name]
         yield from named
         if any(not m.where for m in named) or matches(table.name, self.profile.volatile):
@@ -144,7 +144,7 @@ class Mask:
         yield from recognised(table, visitors)
 
 
-def recognised(table: Table, visitors: bool) -> Iterator[Masked]:
+def recognised(table: Table, visitors: bool) -> Iterator[MaskRule]:
     """What the columns' own names say. A plain `name` is a person's where there is a mail address or a phone beside it.
     """
     kinds: dict[str, str] = {}
@@ -163,7 +163,7 @@ def recognised(table: Table, visitors: bool) -> Iterator[Masked]:
             kinds[column.name] = "note"
     unique = {c for u in table.uniques for c in u}
     for name, kind in kinds.items():
-        yield Masked(table.name, name, "login" if kind in ("name", "first", "last") and name in unique else kind)
+        yield MaskRule(table.name, name, "login" if kind in ("name", "first", "last") and name in unique else kind)
 
 
 def _pick(seed: bytes, at: int, among: Sequence[str]) -> str:

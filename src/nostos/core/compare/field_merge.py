@@ -38,7 +38,7 @@ ABSENT = _Absent()
 
 
 @dataclass(frozen=True)
-class Merged:
+class FieldMerge:
     """One field that is not the same everywhere: its path inside a structured value (empty: the whole value), the
     three values, how it stands, and what live has when it is taken. decided: for which side, where it was a clash."""
 
@@ -53,7 +53,7 @@ class Merged:
 
 
 def merge(policy: Policy, base: Any, live: Any, staging: Any,
-          paths: Mapping[Path, Policy] | None = None) -> Iterator[Merged]:
+          paths: Mapping[Path, Policy] | None = None) -> Iterator[FieldMerge]:
     """What changed between three values of a field; nothing where nothing did.
 
     A structure yields one result for each key that changed, however deep. paths: policies of single keys inside it.
@@ -71,9 +71,9 @@ def merge(policy: Policy, base: Any, live: Any, staging: Any,
         yield found
 
 
-def _whole(path: Path, policy: Policy, base: Any, live: Any, staging: Any) -> Merged | None:
-    def said(standing: Standing, result: Any) -> Merged:
-        return Merged(path, policy, base, live, staging, standing, result)
+def _whole(path: Path, policy: Policy, base: Any, live: Any, staging: Any) -> FieldMerge | None:
+    def said(standing: Standing, result: Any) -> FieldMerge:
+        return FieldMerge(path, policy, base, live, staging, standing, result)
 
     if same(live, staging):
         return None if same(base, live) else said(Standing.SETTLED, live)
@@ -109,7 +109,7 @@ def same(one: Any, other: Any) -> bool:
     return bool(one == other)
 
 
-def _structure(path: Path, base: Any, live: Any, staging: Any, paths: Mapping[Path, Policy]) -> Iterator[Merged]:
+def _structure(path: Path, base: Any, live: Any, staging: Any, paths: Mapping[Path, Policy]) -> Iterator[FieldMerge]:
     policy = paths.get(path, Policy.PLAIN)
     if policy in (Policy.LOCAL, Policy.VOLATILE, Policy.DERIVED):
         return
@@ -132,7 +132,7 @@ def _structure(path: Path, base: Any, live: Any, staging: Any, paths: Mapping[Pa
         yield found
 
 
-def _sequence(path: Path, policy: Policy, base: list[Any], live: list[Any], staging: list[Any]) -> Merged | None:
+def _sequence(path: Path, policy: Policy, base: list[Any], live: list[Any], staging: list[Any]) -> FieldMerge | None:
     """An ordered list, such as a menu's entries: what each side added, moved or changed in it, in its place."""
     found = _whole(path, policy, base, live, staging)
     if found is None or found.standing is not Standing.CLASH:

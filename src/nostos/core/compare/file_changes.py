@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
 from nostos.core.compare.field_merge import Standing, merge_text
-from nostos.core.files.entry import Entry, digest_of
-from nostos.core.files.tree import Passed
+from nostos.core.files.entry import FileEntry, digest_of
+from nostos.core.files.tree import SkippedFile
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.sites.recognise import Site
 
@@ -23,9 +23,9 @@ class FileState:
     """
 
     path: str
-    base: Entry | None
-    live: Entry | None
-    staging: Entry | None
+    base: FileEntry | None
+    live: FileEntry | None
+    staging: FileEntry | None
     decided: Side | None = None
     merged: bytes | None = None
 
@@ -47,15 +47,15 @@ class FileState:
         return Standing.HOMEWARD if self.staging is not None and digest == self.staging.digest else Standing.BLENDED
 
 
-def _equal(one: Entry | None, other: Entry | None) -> bool:
+def _equal(one: FileEntry | None, other: FileEntry | None) -> bool:
     return (one is None and other is None) or (one is not None and one.same_as(other))
 
 
-def tree_of(site: Site, profile: Profile, remembered: dict[str, Entry],
-            passed: Callable[[Passed], None] = lambda _: None) -> dict[str, Entry]:
+def tree_of(site: Site, profile: Profile, remembered: dict[str, FileEntry],
+            passed: Callable[[SkippedFile], None] = lambda _: None) -> dict[str, FileEntry]:
     """Every file of a site with its digest. A file whose size and stamps are as remembered is not read again."""
     found = {}
-    for entry in site.files.scan(site.apart(), ignored(profile), passed):
+    for entry in site.files.scan(site.foreign_paths(), ignored(profile), passed):
         known = remembered.get(entry.path)
         if known is not None and replace(known, digest=entry.digest) == entry:
             entry = known

@@ -9,14 +9,14 @@ from typing import Any
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.anchor.store import Anchor
-from nostos.core.compare.field_merge import ABSENT, Merged, Standing, merge
+from nostos.core.compare.field_merge import ABSENT, FieldMerge, Standing, merge
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.compare.portable import PREFIX, Portable, plain
 from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
-from nostos.core.files.entry import Entry
+from nostos.core.files.entry import FileEntry
 from nostos.core.profiles.compared import is_local
 from nostos.core.profiles.model import COMPARED, Child, Kind, OwnedFile, Policy, holds
 from nostos.core.values import references as refs
@@ -216,7 +216,7 @@ def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
         policy = Policy.PLAIN if file.merged is None else Policy.TEXT
         if file.merged is not None:
             result = file.merged.decode()
-        fields.append(Field(name, Merged((), policy, base, live, staging, file.standing, result)))
+        fields.append(Field(name, FieldMerge((), policy, base, live, staging, file.standing, result)))
     if not fields:
         return None
     change, reason = _change(anchor, draft, root, fields)
@@ -226,7 +226,7 @@ def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
                 tuple(draft.files), (), visitors, draft.folder, reason, draft.root)
 
 
-def _file_value(entry: Entry | None) -> Any:
+def _file_value(entry: FileEntry | None) -> Any:
     if entry is None:
         return ABSENT
     digest = entry.digest.hex()[:12] if entry.digest else "?"

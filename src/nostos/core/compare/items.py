@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from nostos.core.anchor.names import RowName, Side
-from nostos.core.compare.field_merge import Merged, Standing
+from nostos.core.compare.field_merge import FieldMerge, Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.profiles.model import Policy
@@ -18,7 +18,7 @@ class Field:
     """One part of an item that is not the same everywhere, by a name for people. row, column: where it is kept."""
 
     name: str
-    merged: Merged
+    merged: FieldMerge
     row: RowName | None = None
     column: str = ""
 

@@ -167,7 +167,7 @@ class Translator:
         return self.urls.to_tokens(self._patterned(patterns, escape(text)))
 
 
-class Writer:
+class ValueWriter:
     """Writes portable values for one side. number: gives that side's key of a row, or raises Unresolved."""
 
     def __init__(self, urls: UrlForms, number: Number, prefix: str = "") -> None:

@@ -8,7 +8,7 @@ from typing import TypeVar
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, of_anchor
 from nostos.core.anchor.rows import RowMove
 from nostos.core.clone.masking import Mask
-from nostos.core.compare.portable import Portable, Translator, Unresolved, Writer
+from nostos.core.compare.portable import Portable, Translator, Unresolved, ValueWriter
 from nostos.core.database.engines import Engine
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.profiles.model import Profile
@@ -109,7 +109,7 @@ def side_key(table: Table, name: Key, side: Translator) -> Key | None:
         return key
 
     try:
-        return tuple(Writer(side.urls, number).value(v) for v in name)
+        return tuple(ValueWriter(side.urls, number).value(v) for v in name)
     except Unresolved:
         return None
 

@@ -87,7 +87,7 @@ class Place:
     user: tuple[str, str, str] | None = None
 
     @property
-    def own(self) -> Location:
+    def for_copy(self) -> Location:
         """The place as the copy itself uses it."""
         if self.user is None:
             return self.location
@@ -225,7 +225,7 @@ class Engine(ABC):
         return None
 
     def unfinished(self, location: Location) -> list[str]:
-        """What `ServerLock.keep` has left there, read without holding anything."""
+        """What `ServerLock.write_mark` has left there, read without holding anything."""
         return []
 
     @abstractmethod

@@ -21,7 +21,7 @@ class Block:
 
 
 @dataclass(frozen=True)
-class Caution:
+class EngineCaution:
     """Something about a database that matters before a clone: what, why, what to do. host: it is the host's job.
     obstacle: something will go wrong."""
 
@@ -51,16 +51,16 @@ class ServerLock(ABC):
         """Raise LiveMoved when the lock is not ours any more: another may have been here meanwhile."""
 
     @abstractmethod
-    def keep(self, operation: str, said: str) -> None:
+    def write_mark(self, operation: str, said: str) -> None:
         """Write down that an operation is unfinished, for whoever comes."""
 
     @abstractmethod
-    def forget(self, operation: str) -> None:
-        """Take back what `keep` wrote, and all that was made for it."""
+    def remove_mark(self, operation: str) -> None:
+        """Take back what `write_mark` wrote, and all that was made for it."""
 
     @abstractmethod
     def unfinished(self) -> list[str]:
-        """What `keep` has written and nobody took back."""
+        """What `write_mark` has written and nobody took back."""
 
     @abstractmethod
     def close(self) -> None: ...
@@ -288,7 +288,7 @@ class Database(ABC):
         """The row as it is at this moment, which nobody else changes until the transaction ends."""
         return next(iter(self.locked(table, [key])), None)
 
-    def warnings(self) -> Iterator[Caution]:
+    def warnings(self) -> Iterator[EngineCaution]:
         """What the engine has to say about this database."""
         yield from ()
 

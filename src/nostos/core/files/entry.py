@@ -15,7 +15,7 @@ OWN_PREFIX = ".nostos-"  # whatever Nostos itself lays down in a tree
 
 
 @dataclass(frozen=True)
-class Entry:
+class FileEntry:
     """A file, a link or an empty folder in a tree. path: relative, with forward slashes. stamp: modification and change
     time, ns; none of a folder's.
 
@@ -29,7 +29,7 @@ class Entry:
     stamp: tuple[int, int]
     digest: bytes | None = None
 
-    def same_as(self, other: Entry | None) -> bool:
+    def same_as(self, other: FileEntry | None) -> bool:
         """Whether both hold the same content and rights."""
         return other is not None and (self.kind, self.digest, self.mode) == (other.kind, other.digest, other.mode)
 

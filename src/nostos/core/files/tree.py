@@ -15,7 +15,7 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from nostos.core.errors import SiteError
-from nostos.core.files.entry import NO_FILES, OWN_PREFIX, Entry, digest_of
+from nostos.core.files.entry import NO_FILES, OWN_PREFIX, FileEntry, digest_of
 
 _TRIES = 3
 CHUNK = 1 << 20  # bytes
@@ -75,7 +75,7 @@ class Owner:
 
 
 @dataclass(frozen=True)
-class Passed:
+class SkippedFile:
     """An entry that was passed over, and why."""
 
     path: str
@@ -83,13 +83,13 @@ class Passed:
 
 
 @dataclass(frozen=True)
-class Copied:
+class CopiedFile:
     """A file or link that was copied. stamp: the copy's times, ns. head: a file's content, if it is a small one.
 
     error: why it could not be copied; then the rest says nothing.
     """
 
-    entry: Entry
+    entry: FileEntry
     digest: bytes = b""
     stamp: tuple[int, int] = (0, 0)
     head: bytes | None = None
@@ -157,8 +157,8 @@ class FileTree(ABC):
         return digest.digest()
 
     @abstractmethod
-    def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[Passed], None] = lambda _: None
-             ) -> Iterator[Entry]:
+    def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[SkippedFile], None] = lambda _: None
+             ) -> Iterator[FileEntry]:
         """Every file, link and empty folder, without digests of files, in a stable order. Links are never followed, and
         what vanishes while it is looked at is passed over.
 
@@ -202,7 +202,7 @@ class FileTree(ABC):
         `make_folder`. Returns the digest of what was copied."""
 
     @abstractmethod
-    def copy_all(self, source: FileTree, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
+    def copy_all(self, source: FileTree, entries: Sequence[FileEntry], small: int) -> Iterator[CopiedFile]:
         """Copy these files and links of another tree to the same places here, where their folders are made, with the
         rights and, where that is allowed, the owners that they have in the source; not flushed. small: up to how many
         bytes a file's content is given along. In the entries' order."""
@@ -273,7 +273,7 @@ class FileTree(ABC):
         info = self.status(path)
         return info is not None and info.is_file
 
-    def entry(self, path: str, digest: bool = False) -> Entry | None:
+    def entry(self, path: str, digest: bool = False) -> FileEntry | None:
         """The file, link or empty folder at a path; None where there is none, or a folder that holds something. digest:
         of a file's content too."""
         found = None
@@ -282,12 +282,12 @@ class FileTree(ABC):
             if info is None:
                 return None
             if info.is_folder:
-                return None if self.names(path) else Entry(path, "folder", 0, info.rights, (0, 0), digest_of(b""))
+                return None if self.names(path) else FileEntry(path, "folder", 0, info.rights, (0, 0), digest_of(b""))
             stamp = (info.modified, info.changed)
             if info.is_link:
-                return Entry(path, "link", 0, 0o777, stamp,
+                return FileEntry(path, "link", 0, 0o777, stamp,
                              digest_of(self.link(path).encode("utf-8", "surrogateescape")))
-            found = Entry(path, "file", info.size, info.rights, stamp)
+            found = FileEntry(path, "file", info.size, info.rights, stamp)
             if not digest:
                 return found
             with suppress(FileNotFoundError):

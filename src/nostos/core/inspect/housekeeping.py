@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from nostos.core.anchor.store import Anchor
-from nostos.core.backup.archive import Reader
+from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import begin
 from nostos.core.backup.layout import ENDING
 from nostos.core.errors import NostosError, VoyageError
@@ -88,7 +88,7 @@ def _whose(path: Path) -> tuple[str, str] | None:
     """The site that a backup is of, by name and URL: two may have one name. None where it cannot be read; it stays, for
     somebody may still make something of it."""
     try:
-        reader = Reader(path)
+        reader = ArchiveReader(path)
         try:
             manifest = begin(reader).manifest
         finally:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.errors import NostosError
 from nostos.core.inspect import housekeeping
-from nostos.core.plan.prepared import look
+from nostos.core.plan.prepared import compare_voyage
 from nostos.core.voyages import history
 from nostos.core.voyages.home import Home, Voyage
 
@@ -36,7 +36,7 @@ def _status(home: Home, voyage: Voyage) -> Status:
     trouble = ""
     try:
         with opened(home, voyage) as crew:
-            comparison, _ = look(crew)
+            comparison, _ = compare_voyage(crew)
             standings = dict(Counter(str(i.standing) for i in comparison.items.values()))
     except NostosError as error:
         trouble = error.what

@@ -9,7 +9,7 @@ from enum import StrEnum
 
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
-from nostos.core.files.tree import Passed
+from nostos.core.files.tree import SkippedFile
 from nostos.core.files.trees import tree_at
 from nostos.core.inspect.version_heads import Part, parts
 from nostos.core.profiles.compared import compared_tables
@@ -96,9 +96,9 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
                         *_engine(database), *_profile(profile, tables)]
     finally:
         database.close()
-    passed: list[Passed] = []
+    passed: list[SkippedFile] = []
     tell(Progress("reading files", 0, None, "files"))
-    entries = list(site.files.scan(site.apart(), ignored(profile), passed.append))
+    entries = list(site.files.scan(site.foreign_paths(), ignored(profile), passed.append))
     size = sum(e.size for e in entries)
     free = shutil.disk_usage(site.home).free
     database_size = site.database.file.stat().st_size if site.database.file else database_bytes
@@ -205,7 +205,7 @@ def _rights(site: Site) -> Iterator[Finding]:
             "Run it as the user that the site belongs to, or as root.", Whose.HOST)
 
 
-def _passed(passed: list[Passed]) -> Iterator[Finding]:
+def _passed(passed: list[SkippedFile]) -> Iterator[Finding]:
     for entry in passed[:20]:
         unreadable = "cannot be read" in entry.reason
         yield Finding(

@@ -13,9 +13,9 @@ from nostos.core.anchor.store import Anchor
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.database.protocol import Database
-from nostos.core.files.entry import Entry
+from nostos.core.files.entry import FileEntry
 from nostos.core.inspect.version_heads import HEAD, is_part, version_in
-from nostos.core.plan.prepared import look
+from nostos.core.plan.prepared import compare_voyage
 from nostos.core.profiles.model import Folder, Profile
 from nostos.core.progress import Listener, silent
 from nostos.core.sites.recognise import Site
@@ -55,7 +55,7 @@ class PartVersions:
 
 def versions(crew: Crew, tell: Listener = silent) -> list[PartVersions]:
     """Every part of either site or of the anchor, by kind and name. Reads both sites, changes neither."""
-    comparison, _ = look(crew, tell)
+    comparison, _ = compare_voyage(crew, tell)
     profile = comparison.rows.profile
     enabled = {side: _enabled(site, profile) for side, site in ((Side.LIVE, crew.live), (Side.STAGING, crew.staging))}
     base = crew.anchor.base_files()
@@ -87,7 +87,7 @@ def _names(folder: Folder, paths: Iterable[str]) -> Iterator[str]:
             yield path[len(head):].partition("/")[0]
 
 
-def _part(crew: Crew, comparison: Comparison, folder: Folder, name: str, base: dict[str, Entry],
+def _part(crew: Crew, comparison: Comparison, folder: Folder, name: str, base: dict[str, FileEntry],
           changed: list[FileState], enabled: dict[Side, set[tuple[str, str]] | None]) -> PartVersions | None:
     root = f"{folder.parent}/{name}".lstrip("/")
     then = {p[len(root) + 1:]: e for p, e in base.items() if p.startswith(root + "/")}
@@ -115,11 +115,11 @@ def _part(crew: Crew, comparison: Comparison, folder: Folder, name: str, base: d
                         tuple(_brought(comparison.items.values(), folder, name)))
 
 
-def _differs(one: Entry | None, other: Entry | None) -> bool:
+def _differs(one: FileEntry | None, other: FileEntry | None) -> bool:
     return one is not other and (one is None or not one.same_as(other))
 
 
-def _anchor_version(anchor: Anchor, folder: Folder, files: dict[str, Entry]) -> str:
+def _anchor_version(anchor: Anchor, folder: Folder, files: dict[str, FileEntry]) -> str:
     """The version that a part said at the anchor, by the contents of small files that it remembers."""
     if folder.version is None:
         return ""

@@ -11,7 +11,7 @@ from copy import copy
 from dataclasses import replace
 
 from nostos.core.anchor.names import RowName, Side
-from nostos.core.compare.field_merge import Merged, Standing
+from nostos.core.compare.field_merge import FieldMerge, Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.compare.row_states import Rows, RowState
@@ -86,7 +86,7 @@ def _field(field: Field) -> Field:
     standing = _SWAPPED.get(m.standing, m.standing)
     result = m.result if standing in (Standing.BLENDED, Standing.SETTLED) else (
         m.live if standing is Standing.HOMEWARD else m.staging)
-    return replace(field, merged=Merged(m.path, m.policy, m.base, m.staging, m.live, standing, result,
+    return replace(field, merged=FieldMerge(m.path, m.policy, m.base, m.staging, m.live, standing, result,
                                         m.decided.other if m.decided else None))
 
 

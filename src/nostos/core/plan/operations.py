@@ -13,7 +13,7 @@ from nostos.core.compare.items import TRAVELS, Comparison, Item, SchemaStep
 from nostos.core.compare.portable import named_rows
 from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.database.schema import Key, Row
-from nostos.core.files.entry import Entry, digest_of
+from nostos.core.files.entry import FileEntry, digest_of
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.row_writes import row_writes
 from nostos.core.plan.selection import Selection
@@ -67,8 +67,8 @@ class PutFile:
 
     item: str
     path: str
-    entry: Entry
-    before: Entry | None
+    entry: FileEntry
+    before: FileEntry | None
     content: bytes | None = None
 
 
@@ -76,7 +76,7 @@ class PutFile:
 class RemoveFile:
     item: str
     path: str
-    before: Entry
+    before: FileEntry
 
 
 @dataclass(frozen=True)

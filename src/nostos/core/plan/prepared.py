@@ -33,7 +33,7 @@ ChoiceOf = Callable[[Comparison], Choice]  # a choice that rests on what a compa
 
 
 @dataclass(frozen=True)
-class Prepared:
+class PreparedMerge:
     """A merge ready to be shown and carried out."""
 
     comparison: Comparison
@@ -44,7 +44,7 @@ class Prepared:
     made: Choice = DEFAULT  # the choice as it was made for this comparison
     undecided: Mapping[str, Item] = field(default_factory=dict)  # the items before clashes were decided
     undoes: str = ""  # the operation that it takes back
-    again: Callable[[], Prepared] | None = None  # how it is prepared once more, if not as a merge is
+    again: Callable[[], PreparedMerge] | None = None  # how it is prepared once more, if not as a merge is
     files: FileTree | None = None  # where what comes lies, if not in the other side's tree
     journals: Path | None = None  # where its journal is kept, for an operation of no voyage
 
@@ -54,7 +54,7 @@ class Prepared:
         return bool(self.plan.operations or self.plan.selection.kept)
 
 
-def look(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE,
+def compare_voyage(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE,
          prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: ()) -> tuple[Comparison, Needs]:
     """Compare the two sites of a voyage, seen from the side that a merge is to write. prefer: how clashes are decided.
     Reads both, changes neither."""
@@ -92,7 +92,7 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
 
 
 def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,
-            toward: Side = Side.LIVE) -> Prepared:
+            toward: Side = Side.LIVE) -> PreparedMerge:
     """Compare afresh and turn a choice into operations. toward: staging for a refresh, which is a merge with the roles
     changed. Raises SelectionError; changes nothing."""
     made = DEFAULT
@@ -104,12 +104,12 @@ def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = si
         undecided.update(found.items)
         return made.prefer
 
-    comparison, needs = look(crew, tell, toward, prefer)
+    comparison, needs = compare_voyage(crew, tell, toward, prefer)
     selection = choose(comparison, needs, made, lambda name: exists(crew, comparison, name))
     planned = plan(comparison, needs, selection)
     target = crew.live if toward is Side.LIVE else crew.staging
     noted = replace(selection, warnings=(*selection.warnings, *not_given(target.files, planned)))
-    return Prepared(comparison, needs, replace(planned, selection=noted), choice, toward, made, undecided)
+    return PreparedMerge(comparison, needs, replace(planned, selection=noted), choice, toward, made, undecided)
 
 
 def not_given(tree: FileTree, planned: Plan) -> Iterator[str]:

@@ -7,7 +7,7 @@ from functools import cached_property
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.items import Comparison, Item
-from nostos.core.compare.portable import Unresolved, Writer, named_rows
+from nostos.core.compare.portable import Unresolved, ValueWriter, named_rows
 from nostos.core.compare.row_states import Rows, side_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
@@ -32,7 +32,7 @@ class Referrers:
         self.rows: Rows = comparison.rows
         self.live_db = live_db
         self.translator = self.rows.to_portable[Side.LIVE].on(live_db)
-        self.writer = Writer(self.rows.live_urls, self._live_number, self.rows.live_prefix)
+        self.writer = ValueWriter(self.rows.live_urls, self._live_number, self.rows.live_prefix)
 
     def _live_number(self, table: str, name: str) -> Value:
         key = self.rows.live_keys.key(table, name)

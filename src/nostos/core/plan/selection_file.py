@@ -17,7 +17,7 @@ from nostos.core.database.rows.digests import pack
 from nostos.core.errors import SelectionError
 from nostos.core.patterns import matching
 from nostos.core.plan.decisions import Decision
-from nostos.core.plan.prepared import Prepared
+from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.plan.selection import Choice
 from nostos.core.private_files import write_private
 from nostos.core.sites.site_file import read_bounded
@@ -125,12 +125,12 @@ def _decisions(table: Any) -> Iterator[Decision]:
             yield Decision(item, Side(side), field)
 
 
-def write(path: Path, voyage: Voyage, prepared: Prepared, when: str) -> None:
+def write(path: Path, voyage: Voyage, prepared: PreparedMerge, when: str) -> None:
     """Write a selection to a file, private to its owner."""
     write_private(path, text(voyage, prepared, when).encode("utf-8", "backslashreplace"))
 
 
-def text(voyage: Voyage, prepared: Prepared, when: str) -> str:
+def text(voyage: Voyage, prepared: PreparedMerge, when: str) -> str:
     """A selection as TOML, with comments that say why."""
     selection, items = prepared.plan.selection, prepared.undecided
     lines = [f"# What goes home from voyage {voyage.name} to {_plain(voyage.live_name)}. Patterns such as \"page/*\" "

@@ -19,7 +19,7 @@ from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.compare.schema_changes import schema_items
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table
-from nostos.core.files.entry import Entry
+from nostos.core.files.entry import FileEntry
 from nostos.core.plan import needs as need_finder
 from nostos.core.plan.needs import Needs
 from nostos.core.sites.effective_profile import effective_profile
@@ -130,7 +130,7 @@ def _known(table: Table, row: Row) -> Row:
     return {c: v for c, v in row.items() if table.column(c) is not None}
 
 
-def _same(one: Entry | None, other: Entry | None) -> bool:
+def _same(one: FileEntry | None, other: FileEntry | None) -> bool:
     return (one is None and other is None) or (one is not None and one.same_as(other))
 
 

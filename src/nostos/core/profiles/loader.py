@@ -16,7 +16,6 @@ from nostos.core.profiles.model import (
     MASK_KINDS,
     Activity,
     Administrators,
-    Caution,
     Child,
     Configuration,
     Derived,
@@ -25,10 +24,11 @@ from nostos.core.profiles.model import (
     GuardFile,
     Join,
     Kind,
-    Masked,
+    MaskRule,
     OwnedFile,
     Policy,
     Profile,
+    ProfileCaution,
     Reference,
     SettingsTable,
     Through,
@@ -108,10 +108,10 @@ def _reference(entry: dict[str, Any]) -> Reference:
                      _where(entry), path, pattern)
 
 
-def _masked(entry: dict[str, Any]) -> Masked:
+def _masked(entry: dict[str, Any]) -> MaskRule:
     if entry["kind"] not in MASK_KINDS:
         raise ValueError(f"the mask of {entry['column']!r} has no kind {entry['kind']!r}")
-    return Masked(*_column(entry), entry["kind"], _where(entry), entry.get("owner", ""))
+    return MaskRule(*_column(entry), entry["kind"], _where(entry), entry.get("owner", ""))
 
 
 def _folder(entry: dict[str, Any]) -> Folder:
@@ -170,7 +170,7 @@ def _profile(data: dict[str, Any]) -> Profile:
                     for j in data.get("join", [])),
         guard_file=_guard_file(data.get("guards", {}).get("file")),
         gate_setting=data.get("guards", {}).get("gate", ""),
-        cautions=tuple(Caution(tuple(c["tables"]), c["what"], c["why"], c["remedy"])
+        cautions=tuple(ProfileCaution(tuple(c["tables"]), c["what"], c["why"], c["remedy"])
                        for c in data.get("caution", [])),
         activities=tuple(Activity(a["name"], a["table"], a["time"], _where(a), a.get("local", False),
                                   a.get("visitors", True)) for a in data.get("activity", [])),

@@ -137,7 +137,7 @@ class Version:
 
 
 @dataclass(frozen=True)
-class Caution:
+class ProfileCaution:
     """What survey tells of a site that has these tables: the profile's author knows better."""
 
     tables: tuple[str, ...]
@@ -236,7 +236,7 @@ class Activity:
 
 
 @dataclass(frozen=True)
-class Masked:
+class MaskRule:
     """A column of personal data. kind: what is made up for it. owner: the column that says whose row it is."""
 
     table: str
@@ -294,9 +294,9 @@ class Profile:
     gate_setting: str = ""  # the setting by which a copy's pages ask for a password
     prefixed: tuple[tuple[str, str, tuple[str, ...]], ...] = ()  # table, column, patterns of what follows the prefix
     visitor_kinds: tuple[str, ...] = ()
-    cautions: tuple[Caution, ...] = ()
+    cautions: tuple[ProfileCaution, ...] = ()
     activities: tuple[Activity, ...] = ()
-    masks: tuple[Masked, ...] = ()
+    masks: tuple[MaskRule, ...] = ()
     administrators: Administrators | None = None
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC
 

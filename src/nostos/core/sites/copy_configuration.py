@@ -17,7 +17,7 @@ from nostos.core.sites import site_file as configuration
 
 
 @dataclass(frozen=True)
-class Own:
+class CopyFacts:
     """What a copy's configuration says. location: with its password. database: how a site file writes it, if not as
     its URL. files: the tree, relative to `folder`; None: there is none. prefixed: the prefix is another than before.
     profile: where the profile is, if the copy does not find it where the original does."""
@@ -32,7 +32,7 @@ class Own:
 
 
 @dataclass(frozen=True)
-class Original:
+class OriginalFile:
     """A configuration file of the site that a copy is made of: its content, rights, and whose the copy is to be (None:
     as the folder that it lies in)."""
 
@@ -41,7 +41,7 @@ class Original:
     owner: Owner | None = None
 
 
-def adapt(own: Own, files: Mapping[str, Original], system: Configuration | None) -> None:
+def adapt(own: CopyFacts, files: Mapping[str, OriginalFile], system: Configuration | None) -> None:
     """Write these files into the copy's folder, by their paths there, each once and in the copy's own words: what they
     say of the original is never there. system: the profile's word on its configuration."""
     file, location = own.location.file, own.location

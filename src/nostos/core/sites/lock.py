@@ -18,7 +18,7 @@ from datetime import UTC, datetime
 import msgspec
 
 from nostos.core.database.protocol import ServerLock
-from nostos.core.errors import Held, RecoverNeeded, VoyageError
+from nostos.core.errors import LockHeld, RecoverNeeded, VoyageError
 from nostos.core.files.tree import FileTree
 from nostos.core.files.trees import tree_at
 from nostos.core.sites.recognise import Site
@@ -54,7 +54,7 @@ class Hold:
             by = getpass.getuser()
         mark = Mark(operation, voyage, by, socket.gethostname(), datetime.now(UTC).isoformat(timespec="seconds"))
         if self._server is not None:
-            self._server.keep(operation, msgspec.json.encode(mark).decode())
+            self._server.write_mark(operation, msgspec.json.encode(mark).decode())
         try:
             self._tree.remove(MARK)
             self._tree.write(MARK, msgspec.json.encode(mark) + b"\n", 0o600)
@@ -67,7 +67,7 @@ class Hold:
     def end(self, operation: str) -> None:
         """Take the mark away, once the operation is finished or taken back."""
         if self._server is not None:
-            self._server.forget(operation)
+            self._server.remove_mark(operation)
         found = _read(self._tree)
         if found is not None and found.operation == operation:
             self._tree.remove(MARK)
@@ -99,7 +99,7 @@ def holding(site: Site, recovering: str = "") -> Iterator[Hold]:
                 if mark.operation != recovering:
                     raise unfinished(site, mark)
             yield hold
-    except Held as held:
+    except LockHeld as held:
         raise VoyageError(f"Another nostos is at work on {site.name} ({held.who}).",
                           next_step="Wait until it has ended, then try again.") from None
     finally:

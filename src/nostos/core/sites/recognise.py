@@ -27,8 +27,8 @@ from nostos.core.sites import site_file as configuration
 class Site:
     """A database, a file tree and a base URL, of the kind that `profile` describes.
 
-    home: the folder that holds the configuration files. files: the tree that belongs to the site. own: the
-    configuration files, relative to `home`, which are the site's own and never travel.
+    home: the folder that holds the configuration files. files: the tree that belongs to the site.
+    configuration_files: relative to `home`; they are the site's own and never travel.
     """
 
     name: str
@@ -37,7 +37,7 @@ class Site:
     files: FileTree
     database: Location
     profile: Profile
-    own: tuple[str, ...]
+    configuration_files: tuple[str, ...]
     guards: Mapping[str, Any] = field(default_factory=dict)
     site_file: bool = False
     profile_file: str = ""  # where the profile is, as the site file says it, if it is no built-in one
@@ -50,9 +50,10 @@ class Site:
     def open(self, readonly: bool = False) -> Database:
         return self.database.open(readonly)
 
-    def apart(self) -> tuple[str, ...]:
+    def foreign_paths(self) -> tuple[str, ...]:
         """Paths in the tree that are not part of it: the database and its companions, configuration."""
-        places = (*self.database.engine.companions(self.database), *(self.home / name for name in self.own))
+        places = (*self.database.engine.companions(self.database),
+                  *(self.home / name for name in self.configuration_files))
         return tuple(path for place in places if (path := self.files.within(str(place))))
 
     def full_profile(self, tables: Mapping[str, Table]) -> Profile:
@@ -62,7 +63,7 @@ class Site:
 
 def recognised_from(site: Site) -> str:
     """The path that a site is recognised from."""
-    return str(site.home / site.own[0] if site.site_file else site.home)
+    return str(site.home / site.configuration_files[0] if site.site_file else site.home)
 
 
 def check_url(url: str) -> str:
@@ -99,7 +100,7 @@ def recognise(where: str | Path) -> Site:
 
 
 @dataclass(frozen=True)
-class _Said:
+class _SystemFacts:
     """What a system's own configuration file says. own: that file, relative to the site's files."""
 
     profile: Profile
@@ -109,7 +110,7 @@ class _Said:
     database: Location
 
 
-def _system_at(folder: Path) -> _Said | None:
+def _system_at(folder: Path) -> _SystemFacts | None:
     """The built-in profile whose configuration file is here, and what that file says."""
     for profile in loader.built_in().values():
         c = profile.configuration
@@ -121,7 +122,7 @@ def _system_at(folder: Path) -> _Said | None:
                 said = php_configuration.read(found, c.engine)
                 name, url = php_configuration.settings(profile, said)
                 own = c.file if found.parent == folder else f"../{c.file}"
-                return _Said(profile, own, name, url, said.database)
+                return _SystemFacts(profile, own, name, url, said.database)
         elif (folder / c.file).is_file():
             data = configuration.read_toml(folder / c.file)
             values = []
@@ -131,7 +132,7 @@ def _system_at(folder: Path) -> _Said | None:
                     raise SiteError(f"{folder / c.file} does not say {key}.", next_step="Mend the file.")
                 values.append(value)
             where = locate(values[2], folder) if "://" in values[2] else engine(c.engine).at_path(values[2], folder)
-            return _Said(profile, c.file, values[0], values[1], where)
+            return _SystemFacts(profile, c.file, values[0], values[1], where)
     return None
 
 

@@ -31,7 +31,7 @@ from nostos.core.voyages.home import Home, Voyage
 
 
 @dataclass(frozen=True)
-class Recovered:
+class RecoveryResult:
     """What was recovered: which operation of a voyage, and how it ended: "finished", "taken back", "removed", or "given
     up" (it was at work on a staging copy that is gone). verb: what it was; when: its start, ISO 8601. carried: paths
     of what live itself had written meanwhile into a folder that was switched; it was kept.
@@ -45,10 +45,10 @@ class Recovered:
     carried: tuple[str, ...] = ()
 
 
-def recover(home: Home, name: str | None = None) -> list[Recovered]:
+def recover(home: Home, name: str | None = None) -> list[RecoveryResult]:
     """Finish or take back whatever is unfinished, of one voyage or of all. Raises NostosError when the site that was
     being written, or its database, cannot be used; then nothing was changed, and it can be run again."""
-    found: list[Recovered] = []
+    found: list[RecoveryResult] = []
     for voyage in [home.read(n) for n in ([name] if name else home.names())]:
         with home.lock(voyage.name):
             found += _of_voyage(home, voyage)
@@ -60,22 +60,22 @@ def recover(home: Home, name: str | None = None) -> list[Recovered]:
             ended, carried = work.run(), work.carried
         else:
             ended = restoring.recover(folder)
-        found.append(Recovered("", f"restore {folder.name}", ended, "restore", begun.get("at", ""), carried))
+        found.append(RecoveryResult("", f"restore {folder.name}", ended, "restore", begun.get("at", ""), carried))
     _clear_marks(home)
     return found
 
 
-def _of_voyage(home: Home, voyage: Voyage) -> list[Recovered]:
+def _of_voyage(home: Home, voyage: Voyage) -> list[RecoveryResult]:
     if voyage.state != "ready":
         left = remove(home, voyage)
         if left:
             raise NostosError(f"The unfinished clone of voyage {voyage.name} could not be removed: {'; '.join(left)}.",
                               left="Live was not touched.", next_step="Remove that by hand, then recover again.")
-        return [Recovered(voyage.name, "clone", "removed", "clone", voyage.since)]
+        return [RecoveryResult(voyage.name, "clone", "removed", "clone", voyage.since)]
     return [_operation(home, voyage, folder) for folder in journals.unfinished(home.folder(voyage.name))]
 
 
-def _operation(home: Home, voyage: Voyage, folder: Path) -> Recovered:
+def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
     begun = _plan(folder)
     verb = "undo" if begun.get("undoes") else "merge" if begun.get("toward") == "live" else "refresh"
     said = (voyage.name, folder.name)
@@ -86,7 +86,7 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> Recovered:
         if toward is Side.STAGING and (isinstance(error, NoSuchDatabase) or _is_gone(voyage)):
             with journals.opened(folder) as journal:
                 journal.write("taken back", why="staging is gone")
-            return Recovered(*said, "given up", verb, begun.get("at", ""))
+            return RecoveryResult(*said, "given up", verb, begun.get("at", ""))
         raise
     source = None
     with suppress(NostosError):
@@ -96,7 +96,7 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> Recovered:
         anchor = Anchor(home.folder(voyage.name) / "anchor.db")
     try:
         work = _Recovery(target, folder, anchor, source)
-        return Recovered(*said, work.run(), verb, begun.get("at", ""), work.carried)
+        return RecoveryResult(*said, work.run(), verb, begun.get("at", ""), work.carried)
     finally:
         if anchor is not None:
             anchor.close()

@@ -18,9 +18,9 @@ from nostos.core.compare.file_changes import FileState
 from nostos.core.database.protocol import told
 from nostos.core.database.rows.digests import unsqueeze
 from nostos.core.errors import VoyageError
-from nostos.core.files.entry import Entry
+from nostos.core.files.entry import FileEntry
 from nostos.core.plan.operations import plan
-from nostos.core.plan.prepared import Prepared
+from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.stored import compare_stored
 from nostos.core.voyages import journal as journals
@@ -28,7 +28,7 @@ from nostos.core.voyages.home import Home
 
 
 @dataclass(frozen=True)
-class Done:
+class PastOperation:
     """An operation that reached live: its id, "merge" or "undo", when, and which one it took back (empty: none)."""
 
     id: str
@@ -37,7 +37,7 @@ class Done:
     undoes: str = ""
 
 
-def done(home: Home, voyage: str) -> list[Done]:
+def done(home: Home, voyage: str) -> list[PastOperation]:
     """The merges and undos of a voyage that reached live, oldest first."""
     found = []
     for folder in sorted((home.folder(voyage) / "merges").glob("*/")):
@@ -45,11 +45,11 @@ def done(home: Home, voyage: str) -> list[Done]:
         begun = steps.get("plan")
         if begun and "settled" in steps and begun.get("toward") == "live" and (folder / journals.UNDO).is_file():
             undoes = begun.get("undoes") or ""
-            found.append(Done(folder.name, "undo" if undoes else "merge", begun["at"], undoes))
+            found.append(PastOperation(folder.name, "undo" if undoes else "merge", begun["at"], undoes))
     return found
 
 
-def undone(every: Iterable[Done]) -> set[str]:
+def undone(every: Iterable[PastOperation]) -> set[str]:
     """The ids of what is taken back: what an undo names that was not taken back itself."""
     found: set[str] = set()
     for d in reversed(list(every)):
@@ -58,7 +58,7 @@ def undone(every: Iterable[Done]) -> set[str]:
     return found
 
 
-def to_take_back(home: Home, voyage: str, name: str | None) -> Done:
+def to_take_back(home: Home, voyage: str, name: str | None) -> PastOperation:
     """The named operation, or the last merge that was not taken back. Raises VoyageError when there is none."""
     every = done(home, voyage)
     gone = undone(every)
@@ -77,7 +77,8 @@ def to_take_back(home: Home, voyage: str, name: str | None) -> Done:
     return found
 
 
-def prepare_undo(home: Home, crew: Crew, which: Done, choice: Choice | None = None, schema: bool = False) -> Prepared:
+def prepare_undo(home: Home, crew: Crew, which: PastOperation, choice: Choice | None = None,
+                 schema: bool = False) -> PreparedMerge:
     """Work out how to take an operation back on live as it is now. schema: tables, columns and indexes that it added go
     too, where nothing but its own is in them. Changes nothing. Raises VoyageError or SelectionError."""
     folder = home.folder(crew.voyage.name) / "merges" / which.id
@@ -89,7 +90,7 @@ def prepare_undo(home: Home, crew: Crew, which: Done, choice: Choice | None = No
             files = [_file(crew, f) for f in data["files"]]
             comparison, needs = compare_stored(crew.live, database, data["rows"], files, data.get("schema", []), schema)
             selection = choose(comparison, needs, choice)
-            return Prepared(comparison, needs, plan(comparison, needs, selection), choice, Side.LIVE, choice,
+            return PreparedMerge(comparison, needs, plan(comparison, needs, selection), choice, Side.LIVE, choice,
                             dict(comparison.items), which.id,
                             lambda: prepare_undo(home, crew, which, choice, schema))
     finally:
@@ -97,6 +98,6 @@ def prepare_undo(home: Home, crew: Crew, which: Done, choice: Choice | None = No
 
 
 def _file(crew: Crew, entry: dict[str, Any]) -> FileState:
-    after, before = (msgspec.convert(entry[k], Entry | None) for k in ("after", "before"))
+    after, before = (msgspec.convert(entry[k], FileEntry | None) for k in ("after", "before"))
     now = crew.live.files.entry(entry["path"], digest=True)
     return FileState(entry["path"], after, now, before)

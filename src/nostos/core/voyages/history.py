@@ -17,7 +17,7 @@ from nostos.core.voyages.home import Home
 
 
 @dataclass(frozen=True)
-class Entry:
+class HistoryEntry:
     """One operation. when: its start, ISO 8601 UTC. seconds: how long it took. result: how it ended.
 
     origin, target: from where to where. between: seconds that the site spent between two states.
@@ -46,7 +46,7 @@ class Record:
     target: str = ""
     between: float | None = None
 
-    def went(self, origin: str, target: str, between: float | None = None) -> None:
+    def note_route(self, origin: str, target: str, between: float | None = None) -> None:
         """Say from where to where it went, and for how many seconds the target was between two states."""
         self.origin, self.target, self.between = origin, target, between
 
@@ -64,7 +64,7 @@ def recorded(home: Home, verb: str, voyage: str, site: str) -> Iterator[Record]:
         record.result = f"failed: {type(error).__name__}"
         raise
     finally:
-        append(home, Entry(when, who(), verb, voyage, site, round(monotonic() - start, 3), record.result,
+        append(home, HistoryEntry(when, who(), verb, voyage, site, round(monotonic() - start, 3), record.result,
                            record.counts, record.origin, record.target,
                            None if record.between is None else round(record.between, 4)))
 
@@ -76,7 +76,7 @@ def who() -> str:
     return str(os.getuid())
 
 
-def append(home: Home, entry: Entry) -> None:
+def append(home: Home, entry: HistoryEntry) -> None:
     home.make()
     descriptor = os.open(home.history, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
     with os.fdopen(descriptor, "ab") as file:
@@ -85,13 +85,13 @@ def append(home: Home, entry: Entry) -> None:
         os.fsync(file.fileno())
 
 
-def entries(home: Home, voyage: str | None = None) -> list[Entry]:
+def entries(home: Home, voyage: str | None = None) -> list[HistoryEntry]:
     """The history, oldest first; a line that a crash cut short is passed over."""
     found = []
     if home.history.exists():
         for line in home.history.read_bytes().splitlines():
             with suppress(msgspec.DecodeError):
-                entry = msgspec.json.decode(line, type=Entry)
+                entry = msgspec.json.decode(line, type=HistoryEntry)
                 if voyage is None or entry.voyage == voyage:
                     found.append(entry)
     return found

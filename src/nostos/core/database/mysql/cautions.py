@@ -9,16 +9,16 @@ from fnmatch import fnmatchcase
 
 from nostos.core.database.mysql.reflection import REFLECTION
 from nostos.core.database.mysql.session import MysqlSession
-from nostos.core.database.protocol import Caution
+from nostos.core.database.protocol import EngineCaution
 
 
-def cautions(database: MysqlSession) -> Iterator[Caution]:
+def cautions(database: MysqlSession) -> Iterator[EngineCaution]:
     """Everything about a database that matters before a clone or a merge."""
     yield from _version_and_clock(database)
     yield from _rights(database)
     for name, engine in database.run(REFLECTION["table"], (database.name,)):
         if name.startswith(database.prefix) and engine.lower() != "innodb":
-            yield Caution(
+            yield EngineCaution(
                 f"The table {name} is kept by {engine}, which has no transactions and no snapshots.",
                 "A clone reads it as it is at that moment, and a merge that fails cannot take it back there.",
                 f"ALTER TABLE {name} ENGINE=InnoDB, at a quiet hour.")
@@ -27,29 +27,29 @@ def cautions(database: MysqlSession) -> Iterator[Caution]:
         "AND character_set_name IN ('utf8', 'utf8mb3', 'latin1', 'ascii')", (database.name,))
         if t.startswith(database.prefix) and c})
     if narrow:
-        yield Caution(
+        yield EngineCaution(
             f"The character sets of {', '.join(narrow[:6])}{' and others' if len(narrow) > 6 else ''} cannot hold "
             "every character.", "A merge that brings such a text home, an emoji for example, is refused there.",
             "Convert these tables to utf8mb4, at a quiet hour.")
 
 
-def _version_and_clock(database: MysqlSession) -> Iterator[Caution]:
+def _version_and_clock(database: MysqlSession) -> Iterator[EngineCaution]:
     said = database.version()
     numbers = tuple(int(n) for n in re.findall(r"\d+", said)[:2])
     least = (10, 3) if "MariaDB" in said else (5, 7)
     if numbers < least:
-        yield Caution(f"The server's version is {said}; Nostos is made for {least[0]}.{least[1]} and newer.",
+        yield EngineCaution(f"The server's version is {said}; Nostos is made for {least[0]}.{least[1]} and newer.",
                       "Cloning or comparing may fail with an error of the server's.",
                       "Ask for a newer server.", host=True, obstacle=True)
     there = float(database.run("SELECT UNIX_TIMESTAMP(NOW(6))")[0][0])
     apart = abs(there - time.time())
     if apart > 60:
-        yield Caution(f"The server's clock is {apart:,.0f} seconds apart from this machine's.",
+        yield EngineCaution(f"The server's clock is {apart:,.0f} seconds apart from this machine's.",
                       "Times in the history and in the site's own rows will not agree.",
                       "Set both clocks by a time server.", host=True)
 
 
-def _rights(database: MysqlSession) -> Iterator[Caution]:
+def _rights(database: MysqlSession) -> Iterator[EngineCaution]:
     """What the user may do here, by the server's own words."""
     have: set[str] = set()
     for (grant,) in database.run("SHOW GRANTS"):
@@ -67,15 +67,15 @@ def _rights(database: MysqlSession) -> Iterator[Caution]:
         return  # rights that come through a role are not told here
     lacking = [] if "ALL" in have else [r for r in ("SELECT", "INSERT", "UPDATE", "DELETE") if r not in have]
     if lacking:
-        yield Caution(f"The database user may not {', '.join(lacking)} in {database.name}.",
+        yield EngineCaution(f"The database user may not {', '.join(lacking)} in {database.name}.",
                       "Nothing can be merged home." if lacking != ["SELECT"] else "Nothing can be cloned.",
                       f"Grant {', '.join(lacking)} on {database.name}.* to the site's user.", host=True, obstacle=True)
     schema = [] if "ALL" in have else [r for r in ("CREATE", "ALTER", "INDEX") if r not in have]
     if schema:
-        yield Caution(f"The database user may not {', '.join(schema)} in {database.name}.",
+        yield EngineCaution(f"The database user may not {', '.join(schema)} in {database.name}.",
                       "Extensions whose tables or columns are new cannot be merged home.",
                       f"Grant {', '.join(schema)} on {database.name}.* to the site's user.", host=True)
     if "NEW DATABASE" not in have:
-        yield Caution("The database user may not make new databases.",
+        yield EngineCaution("The database user may not make new databases.",
                       "A staging copy's tables go into live's database, under another prefix.",
                       "Nothing; or make an empty database and name it with --database.", host=True)

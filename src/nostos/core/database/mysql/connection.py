@@ -14,7 +14,7 @@ from nostos.core.database.mysql.server_copy import MysqlInsideCopy
 from nostos.core.database.mysql.session import same_server
 from nostos.core.database.mysql.writing import MysqlWriting
 from nostos.core.database.outline import Outline
-from nostos.core.database.protocol import Caution, Database, InsideCopy
+from nostos.core.database.protocol import Database, EngineCaution, InsideCopy
 from nostos.core.database.schema import Table
 
 
@@ -36,5 +36,5 @@ class MysqlDatabase(MysqlWriting):
     def finish(self, outline: Outline) -> None:
         build.finish(self, outline)
 
-    def warnings(self) -> Iterator[Caution]:
+    def warnings(self) -> Iterator[EngineCaution]:
         yield from cautions(self)

@@ -13,7 +13,7 @@ from nostos.core.database.engines import Location
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.session import MARKS, MysqlSession
 from nostos.core.database.protocol import ServerLock
-from nostos.core.errors import Held, LiveMoved
+from nostos.core.errors import LiveMoved, LockHeld
 
 _WAIT_SECONDS = 5
 _ALIVE_SECONDS = 20.0  # how often a waiting connection is used
@@ -46,7 +46,7 @@ class MysqlLock(ServerLock):
             user, host = self.database.run(
                 "SELECT user, host FROM information_schema.processlist WHERE id = %s", (number,))[0]
             who = f"connection {number} of {user} from {host}"
-        raise Held(who)
+        raise LockHeld(who)
 
     def _stay(self) -> None:
         while not self._ended.wait(_ALIVE_SECONDS):
@@ -69,14 +69,14 @@ class MysqlLock(ServerLock):
         raise LiveMoved("The database server had ended the connection that held the site.",
                         next_step="Try again; if it stays so, ask the host why it ends connections.")
 
-    def keep(self, operation: str, said: str) -> None:
+    def write_mark(self, operation: str, said: str) -> None:
         self.check()
         with self._one_at_a_time:
             self.database.run(f"CREATE TABLE IF NOT EXISTS {self.database.real(MARKS)} (operation VARCHAR(64) "
                               "PRIMARY KEY, said TEXT NOT NULL) ENGINE=InnoDB")
             self.database.run(f"REPLACE INTO {self.database.real(MARKS)} VALUES (%s, %s)", (operation, said))
 
-    def forget(self, operation: str) -> None:
+    def remove_mark(self, operation: str) -> None:
         with self._one_at_a_time:
             if not self._ours():  # its connection is gone
                 self.database.close()

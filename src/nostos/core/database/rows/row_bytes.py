@@ -34,7 +34,7 @@ class RowForm(ABC):
         """16 bytes that stand for a row's bytes."""
 
 
-class Packed(RowForm):
+class PackedForm(RowForm):
     """MessagePack; the digest is BLAKE2b (RFC 7693), so that 1, 1.0, '1' and b'1' all differ."""
 
     def write(self, values: Sequence[Value]) -> bytes:
@@ -48,7 +48,7 @@ class Packed(RowForm):
         return hashlib.blake2b(payload, digest_size=16).digest()
 
 
-class Written(RowForm):
+class TextForm(RowForm):
     """A server's text; the digest is SHA-1, cut to 16 bytes, which servers compute faster than MD5.
 
     kinds: how each value travels ("int", "binary", "text", "float", "other").
@@ -98,6 +98,6 @@ class Written(RowForm):
 def row_form(table: Table, columns: Sequence[str]) -> RowForm:
     """The form in which a table's rows are written over these columns."""
     if table.form == "packed":
-        return Packed()
+        return PackedForm()
     found = (table.column(c) for c in columns)
-    return Written([c.kind if c else "other" for c in found])
+    return TextForm([c.kind if c else "other" for c in found])

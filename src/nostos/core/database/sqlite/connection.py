@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from nostos.core.database.outline import Outline, Trigger
-from nostos.core.database.protocol import Caution, Database
+from nostos.core.database.protocol import Database, EngineCaution
 from nostos.core.database.sqlite.session import quote
 from nostos.core.database.sqlite.writing import SqliteWriting
 
@@ -102,13 +102,13 @@ class SqliteDatabase(SqliteWriting):
                 if what == kind:
                     self._run(sql)
 
-    def warnings(self) -> Iterator[Caution]:
+    def warnings(self) -> Iterator[EngineCaution]:
         if self.journal_mode() != "wal":
-            yield Caution(f"The database's journal mode is {self.journal_mode()}, not wal.",
+            yield EngineCaution(f"The database's journal mode is {self.journal_mode()}, not wal.",
                           "While a clone reads, whoever writes to live has to wait.",
                           "Run PRAGMA journal_mode = wal on it once, or clone at a quiet hour.")
         virtual = self.virtual_tables()
         if virtual:
-            yield Caution(f"Search indexes and the like are not compared: {', '.join(virtual)}.",
+            yield EngineCaution(f"Search indexes and the like are not compared: {', '.join(virtual)}.",
                           "They hold no data of their own; triggers keep them up to date.",
                           "Rebuild them after a merge if no trigger does.")

@@ -14,7 +14,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from nostos.core.errors import Held
+from nostos.core.errors import LockHeld
 from nostos.core.files.tree import CHUNK, Owner
 
 _TRIES = 3
@@ -135,7 +135,7 @@ def hold(opened: int, seconds: float) -> None:
             return
         except BlockingIOError:
             if time.monotonic() > until:
-                raise Held(_holder(opened)) from None
+                raise LockHeld(_holder(opened)) from None
             time.sleep(0.1)
         except OSError:
             return  # a filesystem without locks

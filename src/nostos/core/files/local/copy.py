@@ -10,10 +10,10 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from itertools import chain
 
-from nostos.core.files.entry import Entry
+from nostos.core.files.entry import FileEntry
 from nostos.core.files.local.calls import attributes, create, pour, set_attributes
 from nostos.core.files.local.reading import LocalReading
-from nostos.core.files.tree import Copied, FileTree
+from nostos.core.files.tree import CopiedFile, FileTree
 
 _THREADS = 2  # one computes digests while the other waits for the disk
 _FILES_AT_ONCE = 64
@@ -51,7 +51,8 @@ class _Copier(threading.local):
         every += [self.source, self.target]
 
 
-def copy_tree(source: LocalReading, target: LocalReading, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
+def copy_tree(source: LocalReading, target: LocalReading, entries: Sequence[FileEntry],
+              small: int) -> Iterator[CopiedFile]:
     """Copy these files and links to the same places in another tree of this machine, as `FileTree.copy_all` does."""
     folders: set[str] = set()
     for entry in entries:
@@ -66,14 +67,14 @@ def copy_tree(source: LocalReading, target: LocalReading, entries: Sequence[Entr
     every: list[_Held] = []
     held = _Copier(source, target, every)
 
-    def one(entry: Entry) -> Copied:
+    def one(entry: FileEntry) -> CopiedFile:
         folder, _, name = entry.path.rpartition("/")
         try:
             if entry.kind == "folder":
                 with suppress(FileExistsError):
                     os.mkdir(name, 0o700, dir_fd=held.target.at(folder))
                 target.give(entry.path, source.owner(entry.path), entry.mode)
-                return Copied(entry, entry.digest or b"")
+                return CopiedFile(entry, entry.digest or b"")
             if entry.kind == "link":
                 into = held.target.at(folder)
                 os.symlink(os.readlink(name, dir_fd=held.source.at(folder)), name, dir_fd=into)
@@ -81,12 +82,12 @@ def copy_tree(source: LocalReading, target: LocalReading, entries: Sequence[Entr
                 if _foreign(info):
                     os.chown(name, info.st_uid, info.st_gid, dir_fd=into, follow_symlinks=False)
                 info = os.stat(name, dir_fd=into, follow_symlinks=False)
-                return Copied(entry, entry.digest or b"", (info.st_mtime_ns, info.st_ctime_ns))
+                return CopiedFile(entry, entry.digest or b"", (info.st_mtime_ns, info.st_ctime_ns))
             # Not flushed: a clone that a crash cuts short is made anew.
             digest, stamp, head = _copy(held.source.at(folder), held.target.at(folder), name, entry.mode)
-            return Copied(entry, digest, stamp, head if len(head) <= small and entry.size <= small else None)
+            return CopiedFile(entry, digest, stamp, head if len(head) <= small and entry.size <= small else None)
         except OSError as error:
-            return Copied(entry, error=error)
+            return CopiedFile(entry, error=error)
 
     try:
         yield from _in_threads(one, entries)
@@ -99,7 +100,7 @@ def copy_tree(source: LocalReading, target: LocalReading, entries: Sequence[Entr
             target.give(folder, source.owner(folder), info.rights)
 
 
-def take_tree(source: FileTree, target: FileTree, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
+def take_tree(source: FileTree, target: FileTree, entries: Sequence[FileEntry], small: int) -> Iterator[CopiedFile]:
     """`FileTree.copy_all` from a tree of another kind: one entry after the other."""
     target.make_root()
     folders: set[str] = set()
@@ -111,7 +112,7 @@ def take_tree(source: FileTree, target: FileTree, entries: Sequence[Entry], smal
             if entry.kind == "folder":
                 with suppress(FileExistsError):
                     target.make_folder(entry.path, entry.mode, owner)
-                yield Copied(entry, digest)
+                yield CopiedFile(entry, digest)
                 continue
             if entry.kind == "link":
                 target.make_link(entry.path, source.link(entry.path), owner)
@@ -119,9 +120,9 @@ def take_tree(source: FileTree, target: FileTree, entries: Sequence[Entry], smal
                 digest = target.copy_in(source, entry.path, entry.path, entry.mode, owner)
                 head = target.read(entry.path) if entry.size <= small else None
             made = target.status(entry.path)
-            yield Copied(entry, digest, (made.modified, made.changed) if made else (0, 0), head)
+            yield CopiedFile(entry, digest, (made.modified, made.changed) if made else (0, 0), head)
         except OSError as error:
-            yield Copied(entry, error=error)
+            yield CopiedFile(entry, error=error)
     for folder in sorted(folders, reverse=True):
         info = source.status(folder)
         if info is not None and target.is_folder(folder):
@@ -154,10 +155,10 @@ def _copy(source: int, target: int, name: str, mode: int) -> tuple[bytes, tuple[
     return digest, (made.st_mtime_ns, made.st_ctime_ns), head
 
 
-def _in_threads(one: Callable[[Entry], Copied], entries: Sequence[Entry]) -> Iterator[Copied]:
+def _in_threads(one: Callable[[FileEntry], CopiedFile], entries: Sequence[FileEntry]) -> Iterator[CopiedFile]:
     """Do one thing with every entry. Some thousands are done before any is given out: the one who takes them, and the
     threads, would only wait for each other."""
-    def some(part: Sequence[Entry]) -> list[Copied]:
+    def some(part: Sequence[FileEntry]) -> list[CopiedFile]:
         return [one(entry) for entry in part]
 
     with ThreadPoolExecutor(_THREADS) as pool:

@@ -12,10 +12,10 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from nostos.core.errors import SiteError
-from nostos.core.files.entry import Entry
+from nostos.core.files.entry import FileEntry
 from nostos.core.files.local.calls import attributes
 from nostos.core.files.local.scan import scan
-from nostos.core.files.tree import FileTree, OpenFile, Owner, Passed, Status, checked
+from nostos.core.files.tree import FileTree, OpenFile, Owner, SkippedFile, Status, checked
 
 _FOLDER = os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 GONE = (errno.ENOENT, errno.ENOTDIR, errno.ENAMETOOLONG)  # there is no such thing, and there cannot be
@@ -130,8 +130,8 @@ class LocalReading(FileTree):
         finally:
             file.close()
 
-    def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[Passed], None] = lambda _: None
-             ) -> Iterator[Entry]:
+    def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[SkippedFile], None] = lambda _: None
+             ) -> Iterator[FileEntry]:
         return scan(self.root, apart, ignore, passed) if self.has_files else iter(())
 
     def free(self) -> int:

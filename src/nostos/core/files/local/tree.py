@@ -14,7 +14,7 @@ import stat
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 
-from nostos.core.files.entry import Entry
+from nostos.core.files.entry import FileEntry
 from nostos.core.files.local.calls import (
     EXCHANGE,
     NOT_OVER,
@@ -28,7 +28,7 @@ from nostos.core.files.local.calls import (
 )
 from nostos.core.files.local.copy import copy_tree, take_tree
 from nostos.core.files.local.reading import GONE, LocalReading
-from nostos.core.files.tree import Copied, FileTree, Owner, Status
+from nostos.core.files.tree import CopiedFile, FileTree, Owner, Status
 from nostos.core.private_files import sync_descriptor
 
 
@@ -108,7 +108,7 @@ class LocalTree(LocalReading):
             os.close(write)
         return digest.digest()
 
-    def copy_all(self, source: FileTree, entries: Sequence[Entry], small: int) -> Iterator[Copied]:
+    def copy_all(self, source: FileTree, entries: Sequence[FileEntry], small: int) -> Iterator[CopiedFile]:
         if isinstance(source, LocalTree):
             return copy_tree(source, self, entries, small)
         return take_tree(source, self, entries, small)

@@ -12,7 +12,7 @@ from nostos.core.anchor.open_voyage import Crew
 from nostos.core.compare.items import Comparison
 from nostos.core.compare.row_states import RowState
 from nostos.core.database.schema import Key
-from nostos.core.inspect.trial.compare import Known
+from nostos.core.inspect.trial.compare import PageFacts
 from nostos.core.profiles.model import Kind, Profile, holds
 from nostos.core.sites.recognise import Site
 
@@ -28,7 +28,7 @@ class _At:
     item: str
 
 
-def addresses(crew: Crew, comparison: Comparison, most: int) -> dict[str, Known]:
+def addresses(crew: Crew, comparison: Comparison, most: int) -> dict[str, PageFacts]:
     """The public addresses that either site's content has, and what is known of each."""
     profile = comparison.rows.profile
     found = {side: dict(_of(site, profile, most)) for side, site in ((Side.LIVE, crew.live),
@@ -44,7 +44,7 @@ def addresses(crew: Crew, comparison: Comparison, most: int) -> dict[str, Known]
                     moved[side].update(_points(profile, state, side))
                     if state.base is None and there is not None:
                         born[side].add((state.table, key))
-    result: dict[str, Known] = {}
+    result: dict[str, PageFacts] = {}
     for side, there in found.items():
         for path, at in there.items():
             numbered = str(at.key[0]) in re.split(r"\D+", path)
@@ -56,7 +56,7 @@ def addresses(crew: Crew, comparison: Comparison, most: int) -> dict[str, Known]
                 other[path].table, other[path].key) in moved[side.other])
             if only == "live" and (at.table, at.key) in born[Side.LIVE]:
                 edited = False
-            known = Known(at.item, edited, only)
+            known = PageFacts(at.item, edited, only)
             result[path] = known if path not in result else replace(known, only="")
     return result
 

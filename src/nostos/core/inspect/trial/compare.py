@@ -50,7 +50,7 @@ class Judged:
 
 
 @dataclass(frozen=True)
-class Known:
+class PageFacts:
     """What is known of an address: the item behind it; whether that was edited since; on which side alone it is."""
 
     item: str = ""
@@ -58,7 +58,7 @@ class Known:
     only: str = ""  # "live", "staging" or neither
 
 
-def judge(before: Seen | None, after: Seen | None, known: Known) -> Judged:
+def judge(before: Seen | None, after: Seen | None, known: PageFacts) -> Judged:
     """Judge a page by how it was (None: it was not visited there) and how it is."""
     page = (after or before or _nothing()).page
     if page.moved and "://" not in page.moved:

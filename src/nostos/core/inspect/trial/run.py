@@ -15,10 +15,10 @@ from nostos.core.clock import now
 from nostos.core.database.rows.digests import squeeze, unsqueeze
 from nostos.core.errors import SiteError, VoyageError
 from nostos.core.inspect.trial.addresses import addresses
-from nostos.core.inspect.trial.compare import Judged, Known, Seen, Verdict, frame_changes, judge
+from nostos.core.inspect.trial.compare import Judged, PageFacts, Seen, Verdict, frame_changes, judge
 from nostos.core.inspect.trial.page import Page
-from nostos.core.inspect.trial.visit import Entry, Visitor, may_follow
-from nostos.core.plan.prepared import look
+from nostos.core.inspect.trial.visit import Access, Visitor, may_follow
+from nostos.core.plan.prepared import compare_voyage
 from nostos.core.private_files import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.voyages.home import Home, check_name
@@ -33,17 +33,17 @@ class Options:
 
     most: int = 200
     rate: float = 8.0
-    entry: Entry = field(default_factory=Entry)
+    entry: Access = field(default_factory=Access)
 
 
 @dataclass(frozen=True)
-class Visited:
+class VisitedPages:
     """What was seen on both sites, by path. when: ISO 8601."""
 
     when: str
     live: dict[str, Seen]
     staging: dict[str, Seen]
-    known: dict[str, Known]
+    known: dict[str, PageFacts]
 
 
 @dataclass(frozen=True)
@@ -64,10 +64,10 @@ class Trial:
         return any(p.verdict is Verdict.BROKE for p in self.pages)
 
 
-def visit(crew: Crew, options: Options, tell: Listener = silent) -> tuple[Visited, int]:
+def visit(crew: Crew, options: Options, tell: Listener = silent) -> tuple[VisitedPages, int]:
     """Visit both sites. Returns what was seen, and how many addresses were left out. Raises SiteError when a site does
     not answer at all."""
-    comparison, _ = look(crew)
+    comparison, _ = compare_voyage(crew)
     known = addresses(crew, comparison, options.most)
     live = Visitor(crew.live.url, options.rate)
     staging = Visitor(crew.staging.url, options.rate, options.entry, (crew.live.url,))
@@ -86,13 +86,13 @@ def visit(crew: Crew, options: Options, tell: Listener = silent) -> tuple[Visite
 
 
 class _Round:
-    def __init__(self, live: Visitor, staging: Visitor, known: dict[str, Known], most: int, tell: Listener) -> None:
+    def __init__(self, live: Visitor, staging: Visitor, known: dict[str, PageFacts], most: int, tell: Listener) -> None:
         self.live, self.staging, self.known, self.most, self.tell = live, staging, known, most, tell
         self.queue = list(dict.fromkeys(["/", *known, *live.sitemap(most)]))
         self.waiting = set(self.queue)
         self.pages: dict[str, tuple[Page, Page]] = {}
 
-    def run(self) -> tuple[Visited, int]:
+    def run(self) -> tuple[VisitedPages, int]:
         at = 0
         with ThreadPoolExecutor(2) as pool:
             while at < len(self.queue) and len(self.pages) < self.most:
@@ -113,7 +113,7 @@ class _Round:
                 self.queue += [link for link in onward if link not in self.waiting]
                 self.waiting |= onward.keys()
             seen = list(pool.map(self._seen, (self.live, self.staging), (0, 1)))
-        return Visited(now(), seen[0], seen[1], {p: self.known.get(p, Known()) for p in self.pages}), (
+        return VisitedPages(now(), seen[0], seen[1], {p: self.known.get(p, PageFacts()) for p in self.pages}), (
             len(self.queue) - at)
 
     def _seen(self, visitor: Visitor, which: int) -> dict[str, Seen]:
@@ -132,7 +132,7 @@ def _good(status: int) -> bool:
     return 0 < status < 400 or status in (401, 403, 405)
 
 
-def judged(crew: Crew, seen: Visited, left: int = 0, against: tuple[str, Visited] | None = None) -> Trial:
+def judged(crew: Crew, seen: VisitedPages, left: int = 0, against: tuple[str, VisitedPages] | None = None) -> Trial:
     """Judge what was seen: staging against live; or staging now against staging then, of a remembered trial."""
     pages = []
     # A page that broke is told once, not with every link that leads to it.
@@ -140,12 +140,12 @@ def judged(crew: Crew, seen: Visited, left: int = 0, against: tuple[str, Visited
             and _good(seen.live[p].page.status) for place in (p, seen.live[p].page.moved)}
     around: Counter[str] = Counter()
     for path in seen.staging:
-        known = seen.known.get(path, Known())
+        known = seen.known.get(path, PageFacts())
         if against is None:
             before: Seen | None = seen.live[path]
         else:
             before = against[1].staging.get(path)
-            known = Known(known.item, known.edited and not against[1].known.get(path, Known()).edited, "")
+            known = PageFacts(known.item, known.edited and not against[1].known.get(path, PageFacts()).edited, "")
             if known.only == "live" or (before is None and seen.staging[path].page.status >= 400):
                 continue
         after = seen.staging[path]
@@ -158,7 +158,7 @@ def judged(crew: Crew, seen: Visited, left: int = 0, against: tuple[str, Visited
                  tuple(f"{what} ({n} of {len(pages)} pages)" for what, n in around.most_common(_AROUND)))
 
 
-def remember(home: Home, voyage: str, name: str, seen: Visited) -> Path:
+def remember(home: Home, voyage: str, name: str, seen: VisitedPages) -> Path:
     """Keep what was seen under a name. Raises VoyageError for a name that cannot be one."""
     check_name(name)
     folder = home.folder(voyage) / "trials"
@@ -167,12 +167,12 @@ def remember(home: Home, voyage: str, name: str, seen: Visited) -> Path:
     return folder / f"{name}.msgpack.zst"
 
 
-def remembered(home: Home, voyage: str, name: str) -> Visited:
+def remembered(home: Home, voyage: str, name: str) -> VisitedPages:
     """What was kept under a name. Raises VoyageError when there is nothing."""
     check_name(name)
     folder = home.folder(voyage) / "trials"
     try:
-        return msgspec.convert(unsqueeze((folder / f"{name}.msgpack.zst").read_bytes()), Visited)
+        return msgspec.convert(unsqueeze((folder / f"{name}.msgpack.zst").read_bytes()), VisitedPages)
     except FileNotFoundError:
         names = ", ".join(sorted(p.name.partition(".")[0] for p in folder.glob("*.zst"))) or "none"
         raise VoyageError(f"No trial was remembered as {name}.", next_step=f"There are: {names}.") from None

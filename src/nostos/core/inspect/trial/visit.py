@@ -23,7 +23,7 @@ _FILE = re.compile(r"\.(?!html?$|php$)[A-Za-z0-9]{2,5}$")
 
 
 @dataclass(frozen=True)
-class Entry:
+class Access:
     """How a protected site is entered. Neither is ever shown. login: name and password. cookie: a header's value."""
 
     login: tuple[str, str] | None = None
@@ -34,7 +34,7 @@ class Entry:
 class Visitor:
     """Visits one site. rate: requests a second at most. also: other URLs that mean the site in its text."""
 
-    def __init__(self, base: str, rate: float, entry: Entry | None = None, also: tuple[str, ...] = ()) -> None:
+    def __init__(self, base: str, rate: float, entry: Access | None = None, also: tuple[str, ...] = ()) -> None:
         self.base = base
         self._also = also
         self._gap = 1 / rate
