@@ -4,11 +4,12 @@ import tomllib
 
 from nostos.core.apply.merge import merge
 from nostos.core.clock import now
-from nostos.core.compare.field_merge import merge_lists, merge_text
+from nostos.core.compare.field_merge import merge_lists
 from nostos.core.errors import SelectionError
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.plan.selection_file import read, with_voyage, write
+from nostos.core.values.merging import merge_text
 from nostos.demo.story import Story
 from tests.support import Harbour, SiteTest, rows, state
 

@@ -20,7 +20,6 @@ from nostos.core.apply.files import Switch
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import afresh, clone
 from nostos.core.clone.remove import remove
-from nostos.core.compare.field_merge import merge_sets
 from nostos.core.database.column_types import default_value
 from nostos.core.database.mysql.reflection import _literal
 from nostos.core.database.schema import Column
@@ -33,6 +32,7 @@ from nostos.core.private_files import write_private
 from nostos.core.sites import lock as busy
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
+from nostos.core.values.merging import merge_sets
 from nostos.core.voyages import journal as journals
 from nostos.core.voyages.home import Home
 from tests.faults import killed

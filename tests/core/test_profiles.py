@@ -1,5 +1,4 @@
 """Profiles: what one may say, what the schema adds, and clear errors for what cannot be."""
-
 import sqlite3
 import unittest
 
@@ -7,7 +6,7 @@ from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.errors import SiteError
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
-from nostos.core.profiles.model import Policy
+from nostos.core.profiles.policies import policy_named
 from tests.support import SiteTest
 
 HEAD = '[profile]\nname = "x"\ntitle = "X"\n'
@@ -34,8 +33,9 @@ class Loading(unittest.TestCase):
 
     def test_the_first_that_fits_counts(self) -> None:
         profile = loader.built_in()["wordpress"]
-        for name, policy in {"siteurl": Policy.LOCAL, "_transient_x": Policy.VOLATILE, "active_plugins": Policy.SET,
-                             "blogname": Policy.STRUCTURE}.items():
+        for name, policy in {"siteurl": policy_named("local"), "_transient_x": policy_named("volatile"),
+                             "active_plugins": policy_named("set"),
+                             "blogname": policy_named("structure")}.items():
             self.assertEqual(profile.policy("options", {"option_name": name}, "option_value"), policy)
         kinds = {("attachment", "image/png"): "picture", ("attachment", "video/mp4"): "media", ("page", ""): "page",
                  ("nav_menu_item", ""): "menu-entry", ("observation", ""): "observation"}
@@ -78,4 +78,4 @@ class Deducing(SiteTest):
             ("d", "code"): ("a", "code")})
         self.assertEqual({k.name: k.identity for k in profile.kinds}, {
             "a": ("code",), "b": ("id",), "c": ("b_id", "n"), "e": ("name",)})
-        self.assertEqual(profile.policy("b", {}, "options"), Policy.STRUCTURE)
+        self.assertEqual(profile.policy("b", {}, "options"), policy_named("structure"))

@@ -1,14 +1,14 @@
 """Values: base URLs in all their forms, structures, and three-way merging of fields."""
-
 import json
 import unittest
 
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from nostos.core.compare.field_merge import ABSENT, Standing, merge, merge_sets, merge_text
-from nostos.core.profiles.model import Policy
+from nostos.core.compare.field_merge import Standing, merge
+from nostos.core.profiles.policies import Policy, policy_named
 from nostos.core.values import structures
+from nostos.core.values.merging import ABSENT, merge_sets, merge_text
 from nostos.core.values.structures import Tree
 from nostos.core.values.tokens import escape, unescape
 from nostos.core.values.urls import UrlForms
@@ -86,28 +86,29 @@ class Fields(unittest.TestCase):
     def test_plain(self) -> None:
         for (base, live, staging), expected in {
                 (1, 1, 2): "homeward", (1, 2, 1): "kept", (1, 2, 3): "clash", (1, 2, 2): "settled"}.items():
-            self.assertEqual(standings(Policy.PLAIN, base, live, staging), {"": expected})
-        self.assertEqual(standings(Policy.PLAIN, 1, 1, 1), {})
-        self.assertEqual(standings(Policy.PLAIN, 1, 1, 1.0), {"": "homeward"})
+            self.assertEqual(standings(policy_named("plain"), base, live, staging), {"": expected})
+        self.assertEqual(standings(policy_named("plain"), 1, 1, 1), {})
+        self.assertEqual(standings(policy_named("plain"), 1, 1, 1.0), {"": "homeward"})
 
     def test_structures_merge_key_by_key(self) -> None:
         base = Tree({"colour": "red", "menu": {"top": 1}, "list": [1]})
         live = Tree({"colour": "red", "menu": {"top": 1, "foot": 2}, "list": [1]})
         staging = Tree({"colour": "blue", "menu": {"top": 3}, "list": [1, 2]})
-        self.assertEqual(standings(Policy.STRUCTURE, base, live, staging),
+        self.assertEqual(standings(policy_named("structure"), base, live, staging),
                          {"colour": "homeward", "menu.top": "homeward", "menu.foot": "kept", "list": "homeward"})
-        self.assertEqual(standings(Policy.STRUCTURE, base, Tree({**base.data, "colour": "green"}), staging)["colour"],
+        self.assertEqual(standings(policy_named("structure"), base, Tree({**base.data, "colour": "green"}),
+                                   staging)["colour"],
                          "clash")
-        self.assertEqual([m.result for m in merge(Policy.STRUCTURE, base, base, Tree({"colour": "red"}))],
+        self.assertEqual([m.result for m in merge(policy_named("structure"), base, base, Tree({"colour": "red"}))],
                          [ABSENT, ABSENT])
 
     def test_sets(self) -> None:
         self.assertEqual(merge_sets(["a", "b"], ["b", "c"], ["a", "b", "d"]), ["b", "c", "d"])
-        found = next(merge(Policy.SET, Tree(["a"]), Tree(["a", "l"]), Tree(["s", "a"])))
+        found = next(merge(policy_named("set"), Tree(["a"]), Tree(["a", "l"]), Tree(["s", "a"])))
         self.assertEqual((found.standing, found.result), (Standing.BLENDED, ["a", "l", "s"]))
 
     def test_newest(self) -> None:
-        found = next(merge(Policy.NEWEST, "2026-01", "2026-03", "2026-02"))
+        found = next(merge(policy_named("newest"), "2026-01", "2026-03", "2026-02"))
         self.assertEqual((found.standing, found.result), (Standing.BLENDED, "2026-03"))
 
     def test_texts_merge_by_paragraph(self) -> None:

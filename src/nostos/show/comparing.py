@@ -13,10 +13,11 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from nostos.core.compare.field_merge import ABSENT, Standing
+from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.plan.needs import Needs
-from nostos.core.profiles.model import Policy
+from nostos.core.profiles.policies import PLAIN
+from nostos.core.values.merging import ABSENT
 from nostos.core.values.php import Raw
 from nostos.core.values.structures import Tree, jsonable
 from nostos.show.tables import clean, count, heading, table
@@ -93,7 +94,7 @@ def _summary(item: Item, needs: Needs) -> str:
         wanted = sorted({n.on for n in needs.get(item.id, ())})
         return f"needs {', '.join(wanted)}" if wanted else ""
     words = {Standing.BLENDED: " (blended)", Standing.CLASH: " (clash)", Standing.KEPT: " (kept)"}
-    shown = [f for f in item.fields if f.standing is not Standing.SETTLED and f.merged.policy is not Policy.NEWEST]
+    shown = [f for f in item.fields if f.standing is not Standing.SETTLED and not f.merged.policy.quiet]
     # A part that came or went as a whole is named once, not column by column.
     names = list(dict.fromkeys(
         (f.name.rpartition(".")[0] if f.row != item.root and f.column and f.merged.base is ABSENT and "." in f.name
@@ -128,7 +129,7 @@ def _field(console: Console, field: Field, describe: Describe) -> None:
     merged = field.merged
     line = Text(f"  {clean(field.name)}", style="bold")
     line.append(f"  {merged.standing}", style=_WORD[merged.standing])
-    if merged.policy is not Policy.PLAIN:
+    if merged.policy is not PLAIN:
         line.append(f" ({merged.policy})", style="dim")
     console.print(line)
     base, live, staging = (value_text(v, describe) for v in (merged.base, merged.live, merged.staging))
@@ -147,7 +148,7 @@ def _field(console: Console, field: Field, describe: Describe) -> None:
         _difference(console, "staging", base, staging)
     if base != live:
         _difference(console, "live", base, live)
-    if merged.standing is Standing.BLENDED and merged.policy is Policy.TEXT:
+    if merged.standing is Standing.BLENDED and merged.policy.in_pieces:
         _lines(console, "after a merge", value_text(merged.result, describe), "cyan")
     elif merged.standing is Standing.CLASH:
         console.print(Text("    Both changed it differently. A merge leaves live's.", style="red"))

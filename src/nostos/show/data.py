@@ -7,11 +7,11 @@ from typing import Any
 from nostos.core.apply.merge import MergeResult
 from nostos.core.backup.restore import Outlook, RestoreResult
 from nostos.core.backup.write import BackupResult
-from nostos.core.compare.field_merge import ABSENT
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import PutFile, as_data
 from nostos.core.plan.prepared import PreparedMerge
+from nostos.core.values.merging import ABSENT
 from nostos.core.values.structures import jsonable
 
 

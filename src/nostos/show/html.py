@@ -25,7 +25,7 @@ from nostos.core.anchor.open_voyage import Crew
 from nostos.core.apply.ledger import Line
 from nostos.core.apply.merge import MergeResult
 from nostos.core.clock import now
-from nostos.core.compare.field_merge import ABSENT, Standing
+from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.errors import SiteError
@@ -37,7 +37,7 @@ from nostos.core.inspect.trial.run import Trial
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.private_files import write_private
-from nostos.core.profiles.model import Policy
+from nostos.core.values.merging import ABSENT
 from nostos.core.voyages.home import Voyage
 from nostos.show.comparing import Describe, split, value_text
 
@@ -135,7 +135,7 @@ class Reporter:
               [f"Mind: {w}." for w in selection.warnings], lines)
 
     def _entry(self, item: Item, why: Sequence[str] = ()) -> _Entry:
-        shown = [f for f in item.fields if f.merged.policy is not Policy.NEWEST]
+        shown = [f for f in item.fields if not f.merged.policy.quiet]
         gone = item.change == "removed" and not item.schema
         states = {s.path: s for s in item.files}
         fields = [] if gone else [self._field(f, states) for f in shown[:_MOST_FIELDS]]
@@ -166,7 +166,7 @@ class Reporter:
             sides = [(who, base, now) for who, now in (("staging", staging), ("live", live)) if now != base]
         if merged.standing is Standing.CLASH:
             note = "Both changed it differently."
-        elif merged.standing is Standing.BLENDED and merged.policy is Policy.TEXT:
+        elif merged.standing is Standing.BLENDED and merged.policy.in_pieces:
             sides.append(("after a merge", value_text(merged.result, self.describe)[:_LONGEST],
                           value_text(merged.result, self.describe)[:_LONGEST]))
         return {"name": shown.name, "standing": str(shown.standing), "note": note,

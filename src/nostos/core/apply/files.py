@@ -35,8 +35,8 @@ class Switch(Staging):
     @classmethod
     def recorded(cls, live: FileTree, staging: FileTree, mark: str, record: Mapping[str, Any], kept: Path,
                  fresh: Mapping[str, int]) -> Switch:
-        """The switch that a journal speaks of. kept: where `keep_record` has left what it knows. fresh: what the journal says
-        of that. Paths that leave the tree are refused when they are used."""
+        """The switch that a journal speaks of. kept: where `keep_record` has left what it knows. fresh: what the
+        journal says of that. Paths that leave the tree are refused when they are used."""
         moves = [Move(t, s, a, had, bytes.fromhex(old) if old else None, bytes.fromhex(new) if new else None, folder)
                  for t, s, a, had, old, new, folder in record["moves"]]
         places = {m.target: (m.staged or "", m.aside) for m in moves}

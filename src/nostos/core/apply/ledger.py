@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from nostos.core.apply.rows import CommitResult
-from nostos.core.compare.field_merge import Standing, same
+from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison
 from nostos.core.database.protocol import Database
 from nostos.core.database.rows.digests import row_digest
@@ -23,7 +23,7 @@ from nostos.core.files.entry import FileEntry
 from nostos.core.files.tree import FileTree, Signature
 from nostos.core.plan.decisions import is_decided
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, UpdateRow
-from nostos.core.profiles.model import Policy
+from nostos.core.values.merging import same
 
 _AT_ONCE = 1000  # rows
 
@@ -89,7 +89,7 @@ class Ledger:
         for item in comparison.items.values():
             if item.id in chosen:
                 self._blended[item.kind] += sum(
-                    1 for f in item.going if f.standing is Standing.BLENDED and f.merged.policy is not Policy.NEWEST)
+                    1 for f in item.going if f.standing is Standing.BLENDED and not f.merged.policy.quiet)
             root = next((r for r in item.rows if r.id == item.root), None)
             did = "edited" if root is None or (root.base and root.live) else "gained" if root.live else "removed"
             for state in item.rows:

@@ -8,7 +8,6 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from nostos.core.apply.schema import apply_schema
-from nostos.core.compare.field_merge import same
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
@@ -16,6 +15,7 @@ from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
 from nostos.core.values import references as refs
+from nostos.core.values.merging import same
 
 
 @dataclass(frozen=True)

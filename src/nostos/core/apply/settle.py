@@ -10,7 +10,7 @@ from nostos.core.anchor.rows import ALWAYS_LOOK
 from nostos.core.anchor.store import Anchor
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows import CommitResult
-from nostos.core.compare.field_merge import ABSENT, Standing
+from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import TRAVELS, Comparison, Field, Item
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows, RowState, base_key
@@ -19,6 +19,7 @@ from nostos.core.database.schema import Key, Row, Table
 from nostos.core.files.entry import FileEntry
 from nostos.core.plan.operations import Plan, PutFile, SchemaOperation, SwitchFolder
 from nostos.core.values import structures
+from nostos.core.values.merging import ABSENT
 from nostos.core.values.structures import Tree
 
 

@@ -7,11 +7,12 @@ from dataclasses import dataclass, replace
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
-from nostos.core.compare.field_merge import Standing, merge_text
+from nostos.core.compare.field_merge import Standing
 from nostos.core.files.entry import FileEntry, digest_of
 from nostos.core.files.tree import SkippedFile
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.sites.recognise import Site
+from nostos.core.values.merging import merge_text
 
 
 @dataclass(frozen=True)

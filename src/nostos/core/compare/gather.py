@@ -9,7 +9,7 @@ from typing import Any
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.anchor.store import Anchor
-from nostos.core.compare.field_merge import ABSENT, FieldMerge, Standing, merge
+from nostos.core.compare.field_merge import FieldMerge, Standing, merge
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.compare.portable import PREFIX, Portable, plain
@@ -18,8 +18,10 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.files.entry import FileEntry
 from nostos.core.profiles.compared import is_local
-from nostos.core.profiles.model import COMPARED, Child, Kind, OwnedFile, Policy, holds
+from nostos.core.profiles.model import Child, Kind, OwnedFile, holds
+from nostos.core.profiles.policies import PLAIN, TEXT
 from nostos.core.values import references as refs
+from nostos.core.values.merging import ABSENT
 from nostos.core.values.tokens import OPEN
 
 
@@ -213,7 +215,7 @@ def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
         name = file.path[len(draft.folder) + 1:] if draft.folder else "file " + file.path
         base, live, staging = (_file_value(e) for e in (file.base, file.live, file.staging))
         result = staging if file.standing is Standing.HOMEWARD else live
-        policy = Policy.PLAIN if file.merged is None else Policy.TEXT
+        policy = PLAIN if file.merged is None else TEXT
         if file.merged is not None:
             result = file.merged.decode()
         fields.append(Field(name, FieldMerge((), policy, base, live, staging, file.standing, result)))
@@ -263,7 +265,7 @@ def _change(anchor: Anchor, draft: _Draft, root: RowState | None, fields: list[F
 
 def overall(fields: Iterable[Field]) -> Standing:
     """How an item stands by its fields. Times of change follow the rest; alone they say nothing."""
-    standings = {f.standing for f in fields if f.merged.policy is not Policy.NEWEST}
+    standings = {f.standing for f in fields if not f.merged.policy.quiet}
     if Standing.CLASH in standings:
         return Standing.CLASH
     if Standing.BLENDED in standings or {Standing.HOMEWARD, Standing.KEPT} <= standings:
@@ -284,10 +286,10 @@ def _row_fields(anchor: Anchor, rows: Rows, state: RowState, root: bool) -> Iter
     versions = (state.base, state.live, state.staging)
     hidden |= rows.dropped(state.table)
     columns = [c for c in dict.fromkeys(c for v in versions if v for c in v) if c not in hidden]
-    compared = [c for c in columns if rows.profile.policy(state.table, row, c) in COMPARED]
+    compared = [c for c in columns if rows.profile.policy(state.table, row, c).compared]
     if not compared:  # a link: that it is there is all it says
         base, live, staging = (ABSENT if v is None else "yes" for v in versions)
-        for m in merge(Policy.PLAIN, base, live, staging):
+        for m in merge(PLAIN, base, live, staging):
             yield Field(prefix or "row", m, state.id)
         return
     for column in compared:

@@ -8,7 +8,6 @@ from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.field_merge import FieldMerge, Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.row_states import Rows, RowState
-from nostos.core.profiles.model import Policy
 
 TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
 
@@ -72,7 +71,7 @@ class Item:
         if self.reason:
             return ()
         going = tuple(f for f in self.fields if f.standing in TRAVELS)
-        return () if all(f.merged.policy is Policy.NEWEST for f in going) else going
+        return () if all(f.merged.policy.quiet for f in going) else going
 
     @property
     def goes_home(self) -> bool:

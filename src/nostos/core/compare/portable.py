@@ -14,7 +14,7 @@ from typing import Any
 
 from nostos.core.anchor.names import Keys
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.profiles.model import Policy, Profile, Reference, holds
+from nostos.core.profiles.model import Profile, Reference, holds
 from nostos.core.values import references as refs
 from nostos.core.values import rewriting, structures
 from nostos.core.values.structures import Tree
@@ -119,7 +119,7 @@ class Translator:
         policy = self._profile.policy(table, row, column)
         paths = tuple(r for r in spots.paths if holds(r.where, row)) if spots else ()
         patterns = tuple(r for r in spots.patterns if holds(r.where, row)) if spots else ()
-        structured = policy in (Policy.STRUCTURE, Policy.SET) or bool(paths)
+        structured = policy.structured or bool(paths)
         if structured:
             tree = structures.read(value)
             if tree is not None:

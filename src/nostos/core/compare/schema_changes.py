@@ -6,13 +6,14 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from nostos.core.anchor.names import Side
-from nostos.core.compare.field_merge import ABSENT, FieldMerge, Standing, same
+from nostos.core.compare.field_merge import FieldMerge, Standing
 from nostos.core.compare.items import Field, Item, SchemaStep
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.schema import Column
 from nostos.core.patterns import matches
 from nostos.core.profiles.compared import OWN_TABLES
-from nostos.core.profiles.model import Policy
+from nostos.core.profiles.policies import PLAIN
+from nostos.core.values.merging import ABSENT, same
 
 
 @dataclass(frozen=True)
@@ -80,7 +81,7 @@ def _item(name: str, what: str, table: str, part: str, v: _Versions, rows: Rows,
         reason, standing = "removed in staging, but live has written to it since", Standing.CLASH
     step = SchemaStep(what, table, part, side, now or v.base or "", action, there or "")
     base, live, staging = (ABSENT if x is None else x for x in (v.base, v.live, v.staging))
-    merged = FieldMerge((), Policy.PLAIN, base, live, staging, standing,
+    merged = FieldMerge((), PLAIN, base, live, staging, standing,
                     staging if standing is Standing.HOMEWARD else live)
     change = {"drop": "removed", "add": "new", "change": "edited"}[action]
     return Item(name, what, table if what != "table" else "", change, standing, (Field("definition", merged),),

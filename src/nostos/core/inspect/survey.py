@@ -14,7 +14,7 @@ from nostos.core.files.trees import tree_at
 from nostos.core.inspect.version_heads import Part, parts
 from nostos.core.profiles.compared import compared_tables
 from nostos.core.profiles.from_schema import NO_PROFILE
-from nostos.core.profiles.model import Policy, Profile, ignored
+from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
@@ -150,7 +150,7 @@ def _references(database: Database, tables: dict[str, Table]) -> Iterator[Findin
 def _values(database: Database, tables: dict[str, Table], profile: Profile) -> Iterator[Finding]:
     for name, table in compared_tables(profile, tables).items():
         structured = [c for c in table.stored if any(
-            p.table == name and p.column == c and p.policy is Policy.STRUCTURE and not p.path
+            p.table == name and p.column == c and p.policy.keyed and not p.path
             for p in profile.policies)]
         broken = 0
         for values in database.scan(table, table.stored) if structured else ():
@@ -161,7 +161,7 @@ def _values(database: Database, tables: dict[str, Table], profile: Profile) -> I
                     continue
                 if looks_serialised(value):
                     broken += structures.read_serialised(value) is None
-                elif value[:1] in ("{", "[") and profile.policy(name, row, column) is Policy.STRUCTURE:
+                elif value[:1] in ("{", "[") and profile.policy(name, row, column).keyed:
                     broken += structures.read(value) is None
         if broken:
             yield Finding(Level.NOTICE, f"{broken} structured values in {name} cannot be read as structures.",

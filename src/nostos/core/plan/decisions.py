@@ -7,11 +7,12 @@ from dataclasses import dataclass, replace
 from difflib import get_close_matches
 
 from nostos.core.anchor.names import Side
-from nostos.core.compare.field_merge import ABSENT, Standing
+from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.gather import overall
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.errors import SelectionError
 from nostos.core.patterns import matching, nearest
+from nostos.core.values.merging import ABSENT
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from nostos.core.anchor.names import RowName
-from nostos.core.compare.field_merge import same
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.portable import Unresolved, named_rows
 from nostos.core.compare.row_states import RowState
@@ -16,6 +15,7 @@ from nostos.core.errors import LiveMoved
 from nostos.core.plan.referrers import Referrers
 from nostos.core.plan.row_writes import RowWrite, row_writes
 from nostos.core.profiles.model import holds
+from nostos.core.values.merging import same
 
 
 @dataclass(frozen=True)

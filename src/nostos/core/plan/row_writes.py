@@ -7,13 +7,12 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from nostos.core.anchor.names import RowName, Side
-from nostos.core.compare.field_merge import ABSENT, same
 from nostos.core.compare.items import TRAVELS, Field, Item
 from nostos.core.compare.portable import Portable, named_rows, plain
 from nostos.core.compare.row_states import Rows, RowState
-from nostos.core.profiles.model import Policy
 from nostos.core.values import references as refs
 from nostos.core.values import structures
+from nostos.core.values.merging import ABSENT, same
 from nostos.core.values.structures import Tree
 
 
@@ -93,10 +92,10 @@ def _inserted(rows: Rows, state: RowState, staging: Portable) -> Portable:
         if _stays_behind(rows, state.table, column, value):
             continue
         optional = declared is None or declared.nullable or declared.default is not None
-        if policy in (Policy.DERIVED, Policy.LOCAL, Policy.VOLATILE) and optional:
+        if not policy.travels and optional:
             continue
         for path, inner in rows.profile.path_policies(state.table, raw, column).items():
-            if inner is Policy.LOCAL and isinstance(value, Tree):
+            if inner.sides_own and isinstance(value, Tree):
                 value = Tree(structures.put(value.data, path, ABSENT, ABSENT), value.style)
         values[column] = value
     return values

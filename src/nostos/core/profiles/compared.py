@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from nostos.core.database.schema import Row, Table
 from nostos.core.patterns import matches
-from nostos.core.profiles.model import COMPARED, Policy, Profile
+from nostos.core.profiles.model import Profile
 
 OWN_TABLES = ("nostos_*",)
 
@@ -24,9 +24,9 @@ def is_local(profile: Profile, table: Table, row: Row) -> bool:
         return True
     settings = profile.settings
     if settings is not None and settings.table == table.name:
-        return profile.policy(table.name, row, settings.value) not in COMPARED
+        return not profile.policy(table.name, row, settings.value).compared
     child = profile.child_of(table.name, row)
     naming = {*table.key, *(kind.identity if kind else ()), *(kind.label if kind else ()),
               *((child.of, *child.label) if child else ())}
     policies = {profile.policy(table.name, row, c) for c in row if c not in naming and table.column(c)}
-    return bool(policies) and not policies & COMPARED and not policies <= {Policy.DERIVED}
+    return bool(policies) and not any(p.compared for p in policies) and not all(p.recomputed for p in policies)

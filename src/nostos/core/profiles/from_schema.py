@@ -7,7 +7,8 @@ from dataclasses import replace
 from fnmatch import fnmatchcase
 
 from nostos.core.database.schema import Table
-from nostos.core.profiles.model import Child, FieldPolicy, Kind, Policy, Profile, Reference
+from nostos.core.profiles.model import Child, FieldPolicy, Kind, Profile, Reference
+from nostos.core.profiles.policies import STRUCTURE
 
 NO_PROFILE = Profile(name="none", title="no profile: worked out from the schema")
 
@@ -29,7 +30,7 @@ def complete(profile: Profile, tables: Mapping[str, Table]) -> Profile:
             natural = next((u for u in table.uniques if set(u) != set(table.key)), ())
             title = next((c.name for c in table.columns if c.name in ("title", "name", "label")), None)
             kinds.append(Kind(name, table.name, (), table.key, title, natural if table.surrogate else table.key))
-        policies.extend(FieldPolicy(table.name, c.name, Policy.STRUCTURE) for c in table.columns if c.is_json)
+        policies.extend(FieldPolicy(table.name, c.name, STRUCTURE) for c in table.columns if c.is_json)
         for fk in table.foreign_keys:
             for column, target in zip(fk.columns, fk.target_columns, strict=False):
                 known = any(r.table == table.name and r.column == column and r.to == fk.target for r in references)

@@ -26,7 +26,6 @@ from nostos.core.profiles.model import (
     Kind,
     MaskRule,
     OwnedFile,
-    Policy,
     Profile,
     ProfileCaution,
     Reference,
@@ -35,6 +34,7 @@ from nostos.core.profiles.model import (
     Version,
     Where,
 )
+from nostos.core.profiles.policies import policy_named
 
 
 @cache
@@ -160,7 +160,7 @@ def _profile(data: dict[str, Any]) -> Profile:
         folders=tuple(_folder(f) for f in data.get("folder", [])),
         ignore=tuple(data.get("files", {}).get("ignore", [])),
         volatile=volatile,
-        policies=(*(FieldPolicy(*_column(p), Policy(p["policy"]), _where(p), tuple(_path(p)))
+        policies=(*(FieldPolicy(*_column(p), policy_named(p["policy"]), _where(p), tuple(_path(p)))
                     for p in data.get("policy", [])), *_setting_policies(data.get("setting-policy", []), settings)),
         derived=tuple(Derived(*_column(d), d["counts"], d["by"], _where(d), _through(d))
                       for d in data.get("derived", [])),
@@ -197,7 +197,7 @@ def _setting_policies(entries: list[dict[str, Any]], settings: SettingsTable | N
         if settings is None:
             raise ValueError("there are policies of settings, but no [settings]")
         for name in entry["names"]:
-            yield FieldPolicy(settings.table, settings.value, Policy(entry["policy"]), ((settings.name, name),))
+            yield FieldPolicy(settings.table, settings.value, policy_named(entry["policy"]), ((settings.name, name),))
 
 
 def _version(entry: dict[str, Any]) -> Version | None:

@@ -5,33 +5,17 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from enum import StrEnum
 from fnmatch import fnmatchcase
 from typing import Any
 
 from nostos.core.database.schema import Value
+from nostos.core.profiles.policies import DERIVED, PLAIN, Policy
 
 Where = tuple[tuple[str, str], ...]
 
 
 MASK_KINDS = frozenset({"name", "first", "last", "login", "email", "phone", "code", "address", "city", "ip", "note",
                         "url", "label", "drop", "keep"})  # how a personal value can be made up
-
-
-class Policy(StrEnum):
-    """How a field is compared and merged (design, section 4)."""
-
-    PLAIN = "plain"
-    NEWEST = "newest"
-    SET = "set"
-    STRUCTURE = "structure"
-    TEXT = "text"
-    DERIVED = "derived"
-    LOCAL = "local"
-    VOLATILE = "volatile"
-
-
-COMPARED = frozenset({Policy.PLAIN, Policy.NEWEST, Policy.SET, Policy.STRUCTURE, Policy.TEXT})
 
 
 def ignored(profile: Profile) -> tuple[str, ...]:
@@ -317,11 +301,11 @@ class Profile:
     def policy(self, table: str, row: Mapping[str, Value], column: str) -> Policy:
         """The policy of a column of a row; the first that matches."""
         if any(d.table == table and d.column == column for d in self.derived):
-            return Policy.DERIVED
+            return DERIVED
         for p in self.policies:
             if p.table == table and p.column == column and not p.path and holds(p.where, row):
                 return p.policy
-        return Policy.PLAIN
+        return PLAIN
 
     def path_policies(self, table: str, row: Mapping[str, Value], column: str) -> dict[tuple[str, ...], Policy]:
         """Policies of single keys inside a structured value."""

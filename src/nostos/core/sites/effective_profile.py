@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from nostos.core.database.schema import Table
-from nostos.core.profiles.model import FieldPolicy, Policy, Profile
+from nostos.core.profiles.model import FieldPolicy, Profile
+from nostos.core.profiles.policies import LOCAL
 from nostos.core.sites.recognise import Site
 
 
@@ -19,8 +20,8 @@ def effective_profile(site: Site, tables: Mapping[str, Table]) -> Profile:
     local = []
     for name in filter(None, (*profile.guards, *site.guards, profile.gate_setting)):
         head, _, inner = name.partition(".")
-        local.append(FieldPolicy(settings.table, settings.value, Policy.LOCAL, ((settings.name, name),)))
+        local.append(FieldPolicy(settings.table, settings.value, LOCAL, ((settings.name, name),)))
         if inner:
-            local.append(FieldPolicy(settings.table, settings.value, Policy.LOCAL, ((settings.name, head),),
+            local.append(FieldPolicy(settings.table, settings.value, LOCAL, ((settings.name, head),),
                                      tuple(inner.split("."))))
     return replace(profile, policies=(*local, *profile.policies))
