@@ -11,7 +11,7 @@ from pathlib import Path
 from nostos.core.anchor.store import Anchor
 from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.sites.recognise import Site, recognise
-from nostos.core.voyages.home import Home, Voyage, boot
+from nostos.core.voyages.home import Home, Voyage, VoyageState, boot
 from nostos.core.voyages.journal import unfinished
 
 
@@ -29,7 +29,7 @@ class Crew:
 def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Crew]:
     """A ready voyage with both of its sites. Raises VoyageError when one has vanished, RecoverNeeded when an operation
     was interrupted (unless `recovering`)."""
-    if voyage.state != "ready":
+    if voyage.state is not VoyageState.READY:
         raise VoyageError(f"The clone of voyage {voyage.name} did not finish.",
                           next_step=f"`nostos retire {voyage.name}` cleans it up; then clone again.")
     if not recovering and unfinished(home.folder(voyage.name)):

@@ -24,7 +24,7 @@ from nostos.core.apply.rows import CommitResult, apply_rows
 from nostos.core.apply.schema import apply_schema, drop_schema, fill, take_back_schema
 from nostos.core.apply.settle import settle, settle_rest
 from nostos.core.clock import now
-from nostos.core.compare.items import Item
+from nostos.core.compare.items import Item, SchemaAction
 from nostos.core.database.marker import MARKER, marked
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table
@@ -148,16 +148,17 @@ class _Merge:
         began = False
         try:
             try:
-                journal.write("plan", merge=self.id, voyage=self.crew.voyage.name, at=now(), toward=self.toward,
+                journal.write(journals.Step.PLAN, merge=self.id, voyage=self.crew.voyage.name, at=now(),
+                              toward=self.toward,
                               undoes=self.undoes, detached=recognised_from(self.target) if self.detached else None,
                               operations=[as_data(o) for o in self.plan.operations])
                 self.hold.begin(self.id, self.crew.voyage.name)
                 self.tell(Progress("staging files", 0, None, "files"))
                 switch.plan(self.plan.operations)
-                journal.write("staging", switch=switch.record())
+                journal.write(journals.Step.STAGING, switch=switch.record())
                 switch.stage(self.plan.operations, journal.before)
                 switch.keep_record(self.folder / journals.KEPT)
-                journal.write("staged", fresh=switch.fresh)
+                journal.write(journals.Step.STAGED, fresh=switch.fresh)
                 began = True
                 self._commit(journal, switch)
             except BaseException as error:
@@ -192,7 +193,7 @@ class _Merge:
         """After the commit. Returns the ledger's lines, how many things of what live gained it has changed itself
         meanwhile, and what has come to refer to something that is gone now."""
         with suppress(OSError):
-            journal.write("committed")
+            journal.write(journals.Step.COMMITTED)
         switch.tidy()
         live_db = self.target.open()
         try:
@@ -205,7 +206,7 @@ class _Merge:
         if not self.detached:  # no voyage, no anchor: a voyage of this site takes it for live's own work
             self.notes.carry_out(self.crew.anchor, self.id, self.target.files, self.source_files)
         with suppress(OSError):
-            journal.write("settled")
+            journal.write(journals.Step.SETTLED)
             self.hold.end(self.id)
         return lines, late, again
 
@@ -246,7 +247,7 @@ class _Merge:
             raise self._in_doubt(f"The merge failed ({explained(error)}), and not all of it could be taken back "
                                  f"({explained(again)}).") from error
         with suppress(OSError, NostosError):  # the disk may be full; the marker in live's database tells as well
-            journal.write("taken back", why=type(error).__name__)
+            journal.write(journals.Step.TAKEN_BACK, why=type(error).__name__)
             self.hold.end(self.id)
 
     def _explained(self, error: BaseException, switch: Switch) -> NostosError:
@@ -286,7 +287,7 @@ class _Merge:
         notes = AnchorNotes()
         notes.revert(self.undoes, self._owners())
         for o in self.plan.of(SchemaOperation):
-            if (o.step.action, o.step.what) == ("drop", "table"):
+            if (o.step.action, o.step.what) == (SchemaAction.DROP, "table"):
                 notes.forget_table(o.step.table)
         return notes
 
@@ -301,8 +302,8 @@ class _Merge:
         """Steps that dropped or added something, with the table as it was, or as it came."""
         for o in self.plan.of(SchemaOperation):
             rows = self.comparison.rows
-            tables = rows.live_tables if o.step.action == "drop" else rows.staging_tables
-            if o.step.action != "change":
+            tables = rows.live_tables if o.step.action is SchemaAction.DROP else rows.staging_tables
+            if o.step.action is not SchemaAction.CHANGE:
                 yield {"action": o.step.action, "what": o.step.what, "name": o.step.name,
                        "table": msgspec.to_builtins(tables[o.step.table])}
 
@@ -311,7 +312,7 @@ class _Merge:
         for o in self.plan.of(SchemaOperation) if self.undoes else ():
             step = o.step
             kept = journals.dropped(self.folder.parent / self.undoes, f"{step.what}-{step.table}-{step.name}")
-            if step.action == "add" and kept.is_file():
+            if step.action is SchemaAction.ADD and kept.is_file():
                 fill(self.comparison.rows.staging_tables[step.table], live_db, journals.dropped_rows(kept),
                      step.what == "table")
 
@@ -325,7 +326,7 @@ class _Merge:
                 live_db.prepare_mark(MARKER)
 
                 def note(step: dict[str, Any]) -> None:
-                    journal.write("schema", change=step)
+                    journal.write(journals.Step.SCHEMA, change=step)
                     self.steps.append(step)
 
                 apply_schema(self.plan, self.comparison.rows, live_db, note)
@@ -385,7 +386,7 @@ class _Merge:
             if live_db.transactional_schema:
                 self._drop(live_db, journal)
             calm.enter_context(undisturbed())
-            journal.write("committing")
+            journal.write(journals.Step.COMMITTING)
             began = monotonic()
             self.switched = True
             switch.go()
@@ -397,7 +398,7 @@ class _Merge:
         """Drop what was named to be dropped, with what it held kept in the journal's folder."""
         for operation in self.plan.of(SchemaOperation):
             step = operation.step
-            if step.action == "drop" and step.what != "index":
+            if step.action is SchemaAction.DROP and step.what != "index":
                 table = self.comparison.rows.live_tables[step.table]
                 columns = table.stored if step.what == "table" else (*table.key, step.name)
                 journal.keep_rows(f"{step.what}-{step.table}-{step.name}", columns, live_db.scan(table, columns))

@@ -8,6 +8,7 @@ from typing import Any
 
 import msgspec
 
+from nostos.core.compare.items import SchemaAction
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table, Value
@@ -22,21 +23,21 @@ def apply_schema(plan: Plan, rows: Rows, live_db: Database, note: Note = lambda 
     """Carry out the schema steps. note: is told of each step before it is taken, with what it takes to take it back."""
     for operation in plan.of(SchemaOperation):
         step = operation.step
-        if step.action == "drop":
+        if step.action is SchemaAction.DROP:
             continue  # at the very end
         staging = rows.staging_tables[step.table]
         column = staging.column(step.name)
         there = dict(live_db.tables()[step.table].indexes) if step.what == "index" else {}
         if step.what == "index" and there.get(step.name) == step.ddl:
             continue  # live has gained it by itself
-        old = rows.live_tables.get(step.table) if step.what == "column" and step.action == "change" else None
+        old = rows.live_tables.get(step.table) if step.what == "column" and step.action is SchemaAction.CHANGE else None
         note({"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
               "before": step.before, "old_table": msgspec.to_builtins(old)})
         if step.what == "table":
             live_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
         elif step.what == "column":
             assert column is not None
-            if step.action == "add":
+            if step.action is SchemaAction.ADD:
                 live_db.add_column(staging, column)
             else:
                 live_db.change_column(staging, column)
@@ -76,7 +77,7 @@ def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> 
 
 def drop_schema(plan: Plan, live_db: Database) -> None:
     """Drop what was named to be dropped: indexes and columns, then tables."""
-    steps = [o.step for o in plan.of(SchemaOperation) if o.step.action == "drop"]
+    steps = [o.step for o in plan.of(SchemaOperation) if o.step.action is SchemaAction.DROP]
     for step in sorted(steps, key=lambda s: ("index", "column", "table").index(s.what)):
         live_db.drop(step.what, step.table, step.name)
 

@@ -11,7 +11,7 @@ from nostos.core.anchor.store import Anchor
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows import CommitResult
 from nostos.core.compare.field_merge import Standing
-from nostos.core.compare.items import TRAVELS, Comparison, Field, Item
+from nostos.core.compare.items import TRAVELS, Comparison, Field, Item, SchemaAction
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.rows.row_bytes import row_form
@@ -51,7 +51,7 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
     settled = {s.id for s in plan.settles}
     for operation in plan.of(SchemaOperation):
         step = operation.step
-        if step.what == "table" and step.action == "add":
+        if step.what == "table" and step.action is SchemaAction.ADD:
             for side in Side:
                 notes.remember_table(side, tables[step.table])
         elif step.what == "table":

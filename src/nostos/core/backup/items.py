@@ -29,13 +29,14 @@ from nostos.core.plan.stored import ancestors, compare_stored
 from nostos.core.private_files import make_private
 from nostos.core.progress import Listener, silent
 from nostos.core.sites.recognise import Site, recognised_from
-from nostos.core.voyages.home import Home, Voyage
+from nostos.core.voyages.home import Home, Voyage, VoyageState
 
 
 def detached(site: Site, database: Database) -> Crew:
     """A site that an operation of no voyage works on. database: its own, open."""
     place = recognised_from(site)
-    record = Voyage("", "", place, site.name, site.url, place, place, site.url, site.database.shown, now(), "ready")
+    record = Voyage("", "", place, site.name, site.url, place, place, site.url, site.database.shown, now(),
+                    VoyageState.READY)
     return Crew(record, site, site, ancestors(database))
 
 

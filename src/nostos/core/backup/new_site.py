@@ -11,7 +11,7 @@ from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, Rows, read
 from nostos.core.backup.layout import BackupError
 from nostos.core.clone.copy_rows import Localiser
-from nostos.core.database.engines import NONE, Location, engine, locate
+from nostos.core.database.engines import NONE, Location, Made, engine, locate
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import inside
@@ -53,7 +53,7 @@ def make_place(path: Path, folder: Path, url: str | None, database: str | None, 
     except BaseException:
         with suppress(SiteError):
             names = [location.prefix + t.name for t in contents.outline.tables]
-            location.engine.remove_place(location, "tables", names, "")
+            location.engine.remove_place(location, Made.TABLES, names, "")
         for entry in set(folder.iterdir()) - beginning:
             shutil.rmtree(entry) if entry.is_dir() and not entry.is_symlink() else entry.unlink()
         if made:

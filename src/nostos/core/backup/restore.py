@@ -238,7 +238,7 @@ class _Restore:
         try:
             try:
                 self._keep_totals(safety.blocks)
-                journal.write("plan", restore=self.id, at=now(), site=recognised_from(self.site),
+                journal.write(journals.Step.PLAN, restore=self.id, at=now(), site=recognised_from(self.site),
                               file=str(self.outlook.path), safety=str(safety.path), tables=self.tables)
                 hold.begin(self.id, "")
                 write_private(self.folder / "outline.json", msgspec.json.encode(self.outlook.contents.outline))
@@ -247,9 +247,9 @@ class _Restore:
                 operations: list[Operation] = list(self.outlook.files)
                 self.tell(Progress("staging files", 0, None, "files"))
                 switch.plan(operations)
-                journal.write("staging", switch=switch.record())
+                journal.write(journals.Step.STAGING, switch=switch.record())
                 switch.stage(operations, self.folder / "before")
-                journal.write("staged", fresh=switch.fresh)
+                journal.write(journals.Step.STAGED, fresh=switch.fresh)
                 began = True
                 safety = self._commit(place, switch, safety, journal)
             except BaseException as error:
@@ -263,17 +263,17 @@ class _Restore:
                         raise in_doubt(again) from error
                     shutil.rmtree(source, ignore_errors=True)
                     with suppress(OSError, NostosError):
-                        journal.write("taken back", why=type(error).__name__)
+                        journal.write(journals.Step.TAKEN_BACK, why=type(error).__name__)
                         hold.end(self.id)
                 said = readable(error)
                 if said is error:  # it has its first cause with it already
                     raise
                 raise said from error
             try:
-                journal.write("committed")
+                journal.write(journals.Step.COMMITTED)
                 late = finish_restore(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
                               safety.path, self.outlook.contents.folders, journal)
-                journal.write("settled")
+                journal.write(journals.Step.SETTLED)
                 hold.end(self.id)
             except BaseException as error:
                 raise in_doubt(error) from error
@@ -377,7 +377,7 @@ class _Restore:
                 safety.path.unlink()
                 safety = self._safety()
                 self._keep_totals(safety.blocks)
-                journal.write("safety", safety=str(safety.path))
+                journal.write(journals.Step.SAFETY, safety=str(safety.path))
         raise AssertionError("unreachable")
 
 
@@ -416,7 +416,7 @@ def finish_restore(site: Site, folder: Path, place: Swap, switch: Switch, outlin
             again.unlink(missing_ok=True)
             backup(site, again, rows_of=old, rest_of=safety)
             again.replace(safety)
-        journal.write("kept", late=late)
+        journal.write(journals.Step.KEPT, late=late)
     for path in switch.makes:
         mode = folders.get(path)
         if mode is not None and switch.live.is_folder(path):
@@ -433,7 +433,7 @@ def recover(folder: Path) -> str:
     """Finish or take back an interrupted restore. Returns how it ended. Raises NostosError when the site cannot be
     used; then nothing was changed, and it can be run again."""
     steps = {line["step"]: line for line in journals.read(folder)}
-    begun = steps["plan"]
+    begun = steps[journals.Step.PLAN]
     site = recognise(begun["site"])
     with holding(site, recovering=folder.name) as hold:
         ended = _recover(site, folder, begun, steps)
@@ -445,22 +445,23 @@ def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[
     place = site.database.engine.swap(site.database, folder, folder.name)
     tables: list[str] = begun["tables"]
     switch = Switch.recorded(
-        site.files, tree_at(folder / "source"), folder.name, steps["staging"]["switch"], folder / journals.KEPT,
-        steps.get("staged", {}).get("fresh", {})) if "staging" in steps else Switch(
+        site.files, tree_at(folder / "source"), folder.name, steps[journals.Step.STAGING]["switch"],
+        folder / journals.KEPT,
+        steps.get(journals.Step.STAGED, {}).get("fresh", {})) if journals.Step.STAGING in steps else Switch(
             site.files, tree_at(folder / "source"), folder.name)
     journal = journals.Journal(folder)
     try:
-        if "committed" in steps or ("staged" in steps and place.committed()):
+        if journals.Step.COMMITTED in steps or (journals.Step.STAGED in steps and place.committed()):
             outline = msgspec.json.decode((folder / "outline.json").read_bytes(), type=Outline)
             finish_restore(site, folder, place, switch, outline, tables,
-                   Path(steps.get("safety", begun)["safety"]), {}, journal, steps.get("kept"))
-            journal.write("settled", recovered=True)
+                   Path(steps.get(journals.Step.SAFETY, begun)["safety"]), {}, journal, steps.get(journals.Step.KEPT))
+            journal.write(journals.Step.SETTLED, recovered=True)
             return "finished"
-        switch.back("staged" in steps)
+        switch.back(journals.Step.STAGED in steps)
         place.discard()
         for name in ("source", "before"):
             shutil.rmtree(folder / name, ignore_errors=True)
-        journal.write("taken back", why="recovered")
+        journal.write(journals.Step.TAKEN_BACK, why="recovered")
         return "taken back"
     finally:
         journal.close()

@@ -18,7 +18,7 @@ from nostos.core.clock import now
 from nostos.core.clone.copy_rows import Localiser, RowCopier
 from nostos.core.clone.masking import Mask, recipe
 from nostos.core.clone.remove import check_removable, remove
-from nostos.core.database.engines import Location, Place
+from nostos.core.database.engines import Location, Made, Place
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError, VoyageError
@@ -33,7 +33,7 @@ from nostos.core.sites.guards import Guard, guards_of, lay_guard_file, set_guard
 from nostos.core.sites.lock import check_finished
 from nostos.core.sites.recognise import Site, check_url, recognise, recognised_from
 from nostos.core.values.urls import UrlForms
-from nostos.core.voyages.home import STAMP, Home, Voyage, check_name, ready
+from nostos.core.voyages.home import STAMP, Home, Voyage, VoyageState, check_name, ready
 
 _SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
 
@@ -113,7 +113,7 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
     database, prefix = None, None
     with suppress(SiteError):
         staging = recognise(voyage.staging)
-        if voyage.made == "tables":  # a place that the user named: only they can name it
+        if voyage.made == Made.TABLES:  # a place that the user named: only they can name it
             database = staging.database.url.render_as_string(hide_password=False)
             prefix = staging.database.prefix
     with home.lock(voyage.name):
@@ -130,7 +130,7 @@ def _check_voyage(home: Home, name: str) -> None:
         home.clear(name)  # what a crash may have left of one
     if name in home.names():
         old = home.read(name)
-        if old.state == "ready":
+        if old.state is VoyageState.READY:
             raise VoyageError(f"There is a voyage named {name} already, of {old.live_name}.",
                               next_step=f"Choose another name, or `nostos retire {name}` first.")
         remove(home, old)  # an interrupted clone leaves nothing that anyone relies on

@@ -7,10 +7,10 @@ from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
-from nostos.core.database.engines import engine
+from nostos.core.database.engines import Made, engine
 from nostos.core.errors import RecoverNeeded, SiteError
 from nostos.core.sites.recognise import recognise
-from nostos.core.voyages.home import STAMP, Home, Voyage
+from nostos.core.voyages.home import STAMP, Home, Voyage, VoyageState
 from nostos.core.voyages.journal import needed
 
 
@@ -31,7 +31,7 @@ def remove(home: Home, voyage: Voyage) -> list[str]:
     stamp = target / STAMP
     if target.exists():
         # A clone that was cut short at its very first step may have left a stamp without its text.
-        begun = voyage.state != "ready" and {p.name for p in target.iterdir()} == {STAMP}
+        begun = voyage.state is not VoyageState.READY and {p.name for p in target.iterdir()} == {STAMP}
         if begun or (stamp.is_file() and stamp.read_text().strip() == voyage.id):
             for entry in target.iterdir():  # the stamp goes last: as long as it is there, this can be done again
                 if entry.name != STAMP:
@@ -47,9 +47,9 @@ def remove(home: Home, voyage: Voyage) -> list[str]:
 
 def _remove_rows(voyage: Voyage) -> list[str]:
     """Remove staging's rows. Returns what had to be left."""
-    if voyage.made in ("", "nothing"):
+    if voyage.made in ("", Made.NOTHING):
         return []
-    if voyage.made == "file":
+    if voyage.made == Made.FILE:
         location = engine(voyage.engine).at_path(voyage.place, Path("/"))
     else:
         # Credentials are never kept in a voyage's record: they are read where the site itself has them.
@@ -62,7 +62,7 @@ def _remove_rows(voyage: Voyage) -> list[str]:
             if location.same_as(recognise(voyage.live).database):
                 return [f"{voyage.database}: it is live's own"]
     try:
-        left = location.engine.remove_place(location, voyage.made, voyage.tables, voyage.user)
+        left = location.engine.remove_place(location, Made(voyage.made), voyage.tables, voyage.user)
     except SiteError as error:
         return [f"{voyage.database}: {error.what}"]
     return [f"the table {name}: it was not there when the copy was made; drop it by hand if it is staging's"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from enum import StrEnum
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.field_merge import FieldMerge, Standing
@@ -26,11 +27,17 @@ class Field:
         return self.merged.standing
 
 
+class SchemaAction(StrEnum):
+    ADD = "add"
+    DROP = "drop"
+    CHANGE = "change"
+
+
 @dataclass(frozen=True)
 class SchemaStep:
     """Something that one side changed in its schema: a table, a column of a table, or an index.
 
-    action: "add", "drop" or "change". ddl: its definition, in words of the engine's. before: what it was.
+    ddl: its definition, in words of the engine's. before: what it was.
     """
 
     what: str  # "table", "column" or "index"
@@ -38,7 +45,7 @@ class SchemaStep:
     name: str
     side: Side
     ddl: str
-    action: str = "add"
+    action: SchemaAction = SchemaAction.ADD
     before: str = ""
 
 

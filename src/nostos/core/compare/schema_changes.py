@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from nostos.core.anchor.names import Side
 from nostos.core.compare.field_merge import FieldMerge, Standing
-from nostos.core.compare.items import Field, Item, SchemaStep
+from nostos.core.compare.items import Field, Item, SchemaAction, SchemaStep
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.schema import Column
 from nostos.core.patterns import matches
@@ -70,20 +70,20 @@ def _item(name: str, what: str, table: str, part: str, v: _Versions, rows: Rows,
     side = Side.STAGING if standing is not Standing.KEPT else Side.LIVE
     now = v.staging if side is Side.STAGING else v.live
     there = v.live if side is Side.STAGING else v.staging
-    action = "drop" if now is None else "add" if there is None else "change"
+    action = (SchemaAction.DROP if now is None else SchemaAction.ADD if there is None else SchemaAction.CHANGE)
     reason = ""
-    careful = action == "drop"
-    if action == "change" and columns is not None and standing is Standing.HOMEWARD:
+    careful = action is SchemaAction.DROP
+    if action is SchemaAction.CHANGE and columns is not None and standing is Standing.HOMEWARD:
         old, new = columns[1], columns[2]
         assert old is not None and new is not None
         careful = not rows.engine.widens(old, new)
-    if action == "drop" and standing is Standing.HOMEWARD and _written_since(rows, what, table, part):
+    if action is SchemaAction.DROP and standing is Standing.HOMEWARD and _written_since(rows, what, table, part):
         reason, standing = "removed in staging, but live has written to it since", Standing.CLASH
     step = SchemaStep(what, table, part, side, now or v.base or "", action, there or "")
     base, live, staging = (ABSENT if x is None else x for x in (v.base, v.live, v.staging))
     merged = FieldMerge((), PLAIN, base, live, staging, standing,
                     staging if standing is Standing.HOMEWARD else live)
-    change = {"drop": "removed", "add": "new", "change": "edited"}[action]
+    change = {SchemaAction.DROP: "removed", SchemaAction.ADD: "new", SchemaAction.CHANGE: "edited"}[action]
     return Item(name, what, table if what != "table" else "", change, standing, (Field("definition", merged),),
                 schema=(step,), reason=reason, careful=careful)
 

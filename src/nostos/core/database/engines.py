@@ -13,6 +13,7 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, replace
+from enum import StrEnum
 from importlib import metadata
 from pathlib import Path
 
@@ -75,15 +76,24 @@ class Location:
         return self.engine.open(self, readonly)
 
 
+class Made(StrEnum):
+    """What was made for a copy's tables."""
+
+    FILE = "file"
+    DATABASE = "database"
+    TABLES = "tables"
+    NOTHING = "nothing"
+
+
 @dataclass(frozen=True)
 class Place:
-    """A new place for a copy's tables, and what was made for it ("file", "database", "tables" or "nothing").
+    """A new place for a copy's tables, and what was made for it.
 
     user: name, host and password of a user of the server's who was made for it, and who may use it and nothing else.
     """
 
     location: Location
-    made: str
+    made: Made
     user: tuple[str, str, str] | None = None
 
     @property
@@ -206,7 +216,7 @@ class Engine(ABC):
         """
 
     @abstractmethod
-    def remove_place(self, location: Location, made: str, tables: Collection[str], user: str) -> list[str]:
+    def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
         """Remove what was made for a place. Returns the names of tables beside it that had to be left.
 
         tables: the full names of what was made in a database that is not the copy's alone. user: the one who was made

@@ -11,7 +11,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.anchor.store import Anchor
 from nostos.core.compare.file_changes import FileState
-from nostos.core.compare.items import Comparison, Item
+from nostos.core.compare.items import Comparison, Item, SchemaAction
 from nostos.core.database.protocol import Database
 from nostos.core.files.entry import FileEntry
 from nostos.core.inspect.version_heads import HEAD, is_part, version_in
@@ -173,7 +173,7 @@ def _brought(items: Iterable[Item], folder: Folder, name: str) -> Iterator[str]:
     offers = [p.replace("{name}", n) for p in folder.offers for n in forms]
     for item in items:
         step = item.schema[0] if item.schema else None
-        if step is not None and step.action == "add":
+        if step is not None and step.action is SchemaAction.ADD:
             full = step.table if step.what == "table" else f"{step.table}.{step.name}"
             if step.what != "index" and any(fnmatchcase(full, p) for p in owns):
                 yield item.id

@@ -9,13 +9,13 @@ from typing import Any
 
 from nostos.core.anchor.names import CanonicalName, Origin, Side
 from nostos.core.compare.field_merge import Standing
-from nostos.core.compare.items import Comparison, Item, SchemaStep, with_standing
+from nostos.core.compare.items import Comparison, Item, SchemaAction, SchemaStep, with_standing
 from nostos.core.compare.portable import Unresolved, named_rows, plain
 from nostos.core.compare.row_states import RowState
 from nostos.core.database.protocol import Database
 from nostos.core.plan.decisions import brings_back
 from nostos.core.plan.obstacles import Need, Obstacle, Obstacles
-from nostos.core.plan.row_writes import RowWrite, row_writes
+from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.model import Reference, holds
 from nostos.core.values.structures import Tree, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
@@ -74,11 +74,12 @@ class _Finder(Obstacles):
         writes = row_writes(self.rows, item)
         for write in writes:
             yield from self._schema(item, write)
-            if write.action == "remove":
-                yield from self._removal(item, write.state, {w.state.id for w in writes if w.action == "remove"})
+            if write.action is WriteAction.REMOVE:
+                yield from self._removal(item, write.state,
+                                         {w.state.id for w in writes if w.action is WriteAction.REMOVE})
             else:
                 yield from self._written(item, write)
-                yield from self._unique(item, write, {w.state.id for w in writes if w.action == "remove"})
+                yield from self._unique(item, write, {w.state.id for w in writes if w.action is WriteAction.REMOVE})
         for step in item.schema:
             yield from self._stepped(item, step)
         if item.folder:
@@ -94,14 +95,14 @@ class _Finder(Obstacles):
             yield Need(item.id, f"table/{step.table}", "it is part of that table")
         if live is None or staging is None:
             return
-        if step.what == "index" and step.action != "drop":
+        if step.what == "index" and step.action is not SchemaAction.DROP:
             for columns in set(staging.uniques) - set(live.uniques):
                 if {*columns} <= {*live.names} and self.live_db.has_duplicates(live, columns):
                     raise Obstacle(f"live has rows with the same {', '.join(columns)}, which it would forbid")
                 for column in columns:
                     if live.column(column) is None:
                         yield Need(item.id, f"column/{step.table}.{column}", "it is made over that column")
-        if step.what == "column" and step.action == "change":
+        if step.what == "column" and step.action is SchemaAction.CHANGE:
             reason = self.live_db.cannot_change(staging)
             if reason is not None:
                 raise Obstacle(reason)

@@ -13,7 +13,7 @@ from nostos.core.compare.row_states import RowState
 from nostos.core.database.protocol import Database
 from nostos.core.errors import LiveMoved
 from nostos.core.plan.referrers import Referrers
-from nostos.core.plan.row_writes import RowWrite, row_writes
+from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.model import holds
 from nostos.core.values.merging import same
 
@@ -40,7 +40,7 @@ class Obstacles(Referrers):
         if table is None:
             return
         staging = write.state.staging or {}
-        keys = () if table.surrogate or write.action == "update" else (table.key,)
+        keys = () if table.surrogate or write.action is WriteAction.UPDATE else (table.key,)
         for columns in (*table.uniques, *keys):
             if not set(columns) & set(write.values):
                 continue
@@ -94,7 +94,7 @@ class Obstacles(Referrers):
     def in_the_way(self) -> str | None:
         """Why one of the removals cannot be made; None: nothing is in their way."""
         for item in self.items:
-            removed = {w.state.id for w in row_writes(self.rows, item) if w.action == "remove"}
+            removed = {w.state.id for w in row_writes(self.rows, item) if w.action is WriteAction.REMOVE}
             try:
                 for name in removed:
                     for _ in self._removal(item, self.removed[name], removed):
@@ -109,7 +109,7 @@ class Obstacles(Referrers):
 
     def _file_in_use(self, item: Item, path: str) -> None:
         """A file must stay while a row that stays names it."""
-        removed = {w.state.id for w in row_writes(self.rows, item) if w.action == "remove"}
+        removed = {w.state.id for w in row_writes(self.rows, item) if w.action is WriteAction.REMOVE}
         for owned in self.rows.profile.files:
             table = self.rows.live_tables.get(owned.table)
             if table is None:

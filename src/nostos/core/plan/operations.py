@@ -15,7 +15,7 @@ from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.database.schema import Key, Row
 from nostos.core.files.entry import FileEntry, digest_of
 from nostos.core.plan.needs import Needs
-from nostos.core.plan.row_writes import row_writes
+from nostos.core.plan.row_writes import WriteAction, row_writes
 from nostos.core.plan.selection import Selection
 from nostos.core.values.structures import builtins
 
@@ -126,13 +126,13 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
         for write in row_writes(rows, item):
             state = write.state
             settles.append(state)
-            if write.action == "insert":
+            if write.action is WriteAction.INSERT:
                 insert = InsertRow(item.id, state.table, state.name, write.values,
                                    state.staging_key if rows.keep_keys else None)
                 inserts.append((state.id, _points_at(rows, state.table, write.values), insert))
                 continue
             assert state.live_key is not None and state.live_raw is not None
-            if write.action == "remove":
+            if write.action is WriteAction.REMOVE:
                 remove = RemoveRow(item.id, state.table, state.live_key, state.live_raw)
                 removes.append((state.id, _points_at(rows, state.table, state.live or {}), remove))
             else:

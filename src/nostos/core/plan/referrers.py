@@ -12,7 +12,7 @@ from nostos.core.compare.row_states import Rows, side_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.patterns import matches
-from nostos.core.plan.row_writes import row_writes
+from nostos.core.plan.row_writes import WriteAction, row_writes
 from nostos.core.profiles.model import Reference, holds
 
 
@@ -27,7 +27,7 @@ class Referrers:
         wanted = items if items is not None else [i for i in comparison.items.values() if i.goes_home]
         self.items = wanted
         self.removed = {w.state.id: w.state for i in wanted for w in row_writes(comparison.rows, i)
-                        if w.action == "remove"}
+                        if w.action is WriteAction.REMOVE}
         self._found: dict[RowName, list[RowName]] | None = None
         self.rows: Rows = comparison.rows
         self.live_db = live_db

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from enum import StrEnum
 from typing import Any
 
 from nostos.core.anchor.names import RowName, Side
@@ -16,12 +17,18 @@ from nostos.core.values.merging import ABSENT, same
 from nostos.core.values.structures import Tree
 
 
+class WriteAction(StrEnum):
+    INSERT = "insert"
+    UPDATE = "update"
+    REMOVE = "remove"
+
+
 @dataclass(frozen=True)
 class RowWrite:
     """One row to insert, update or remove. values: column -> portable value (empty for a removal)."""
 
     item: str
-    action: str  # "insert", "update" or "remove"
+    action: WriteAction
     state: RowState
     values: Mapping[str, Any] = field(default_factory=dict)
 
@@ -51,20 +58,20 @@ def _row_write(rows: Rows, item: Item, state: RowState, fields: list[Field]) -> 
     going = [f for f in fields if f.standing in TRAVELS]
     if state.staging is None:
         whole = going and len(going) == len(fields) and state.live is not None
-        return RowWrite(item.id, "remove", state) if whole else None
+        return RowWrite(item.id, WriteAction.REMOVE, state) if whole else None
     if state.live is None:
         # What live had removed comes back only where that was decided.
         back = any(f.merged.decided is Side.STAGING for f in fields)
         if not fields or (state.base is not None and not back):
             return None
-        return RowWrite(item.id, "insert", state, _inserted(rows, state, state.staging))
+        return RowWrite(item.id, WriteAction.INSERT, state, _inserted(rows, state, state.staging))
     values: Portable = {}
     for f in going:
         if f.merged.path or isinstance(state.live.get(f.column), Tree):
             values[f.column] = _structured(values.get(f.column, state.live.get(f.column)), f, state)
         elif f.column and f.merged.result is not ABSENT:
             values[f.column] = f.merged.result
-    return RowWrite(item.id, "update", state, values) if values else None
+    return RowWrite(item.id, WriteAction.UPDATE, state, values) if values else None
 
 
 def _structured(live: Any, f: Field, state: RowState) -> Any:

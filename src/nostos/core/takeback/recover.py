@@ -19,6 +19,7 @@ from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.schema import take_back_schema
 from nostos.core.backup import restore as restoring
 from nostos.core.clone.remove import remove
+from nostos.core.database.engines import Made
 from nostos.core.database.marker import marked
 from nostos.core.database.protocol import Database
 from nostos.core.errors import NostosError, NoSuchDatabase, SiteError, VoyageError
@@ -27,7 +28,7 @@ from nostos.core.files.trees import tree_at
 from nostos.core.sites.lock import holding, marks
 from nostos.core.sites.recognise import Site, recognise
 from nostos.core.voyages import journal as journals
-from nostos.core.voyages.home import Home, Voyage
+from nostos.core.voyages.home import Home, Voyage, VoyageState
 
 
 @dataclass(frozen=True)
@@ -66,7 +67,7 @@ def recover(home: Home, name: str | None = None) -> list[RecoveryResult]:
 
 
 def _of_voyage(home: Home, voyage: Voyage) -> list[RecoveryResult]:
-    if voyage.state != "ready":
+    if voyage.state is not VoyageState.READY:
         left = remove(home, voyage)
         if left:
             raise NostosError(f"The unfinished clone of voyage {voyage.name} could not be removed: {'; '.join(left)}.",
@@ -85,7 +86,7 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
     except SiteError as error:
         if toward is Side.STAGING and (isinstance(error, NoSuchDatabase) or _is_gone(voyage)):
             with journals.opened(folder) as journal:
-                journal.write("taken back", why="staging is gone")
+                journal.write(journals.Step.TAKEN_BACK, why="staging is gone")
             return RecoveryResult(*said, "given up", verb, begun.get("at", ""))
         raise
     source = None
@@ -104,7 +105,7 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
 
 def _is_gone(voyage: Voyage) -> bool:
     """Whether a staging copy's folder is gone, or its database's file."""
-    return not Path(voyage.staging).exists() or (voyage.made == "file" and not Path(voyage.place).exists())
+    return not Path(voyage.staging).exists() or (voyage.made == Made.FILE and not Path(voyage.place).exists())
 
 
 def _clear_marks(home: Home) -> None:
@@ -129,7 +130,7 @@ def _sites(home: Home) -> Iterator[Site]:
 
 
 def _plan(folder: Path) -> dict[str, Any]:
-    return next((line for line in journals.read(folder) if line["step"] == "plan"), {})
+    return next((line for line in journals.read(folder) if line["step"] == journals.Step.PLAN), {})
 
 
 class _Recovery:
@@ -145,9 +146,9 @@ class _Recovery:
         self.schema: list[dict[str, Any]] = []
         for line in journals.read(folder):
             self.steps[line["step"]] = line
-            if line["step"] == "schema":
+            if line["step"] == journals.Step.SCHEMA:
                 self.schema.append(line["change"])
-        undoes = self.steps.get("plan", {}).get("undoes")
+        undoes = self.steps.get(journals.Step.PLAN, {}).get("undoes")
         nowhere = tree_at(folder / NO_FILES)
         self.source_files = (tree_at(folder.parent / undoes / "before") if undoes
                              else source.files if source else nowhere)
@@ -164,24 +165,25 @@ class _Recovery:
             database = self.target.open()
             try:
                 switch = None
-                if "staging" in self.steps:
+                if journals.Step.STAGING in self.steps:
                     switch = Switch.recorded(
-                        self.target.files, self.source_files, self.folder.name, self.steps["staging"]["switch"],
-                        self.folder / journals.KEPT, self.steps.get("staged", {}).get("fresh", {}))
-                if "committed" in self.steps or marked(database, self.folder.name):
+                        self.target.files, self.source_files, self.folder.name,
+                        self.steps[journals.Step.STAGING]["switch"],
+                        self.folder / journals.KEPT, self.steps.get(journals.Step.STAGED, {}).get("fresh", {}))
+                if journals.Step.COMMITTED in self.steps or marked(database, self.folder.name):
                     if switch is not None:
                         switch.forward()
                         switch.tidy()
                     self._drop(database, journal)
-                    if self.anchor is not None and not self.steps.get("plan", {}).get("detached"):
+                    if self.anchor is not None and not self.steps.get(journals.Step.PLAN, {}).get("detached"):
                         AnchorNotes.read(self.folder).carry_out(self.anchor, self.folder.name, self.target.files,
                                                                 self.source_files)
-                    ended = "settled", "finished"
+                    ended = journals.Step.SETTLED, "finished"
                 else:
                     if switch is not None:
-                        switch.back("staged" in self.steps)
+                        switch.back(journals.Step.STAGED in self.steps)
                     take_back_schema(self.schema, database)
-                    ended = "taken back", "taken back"
+                    ended = journals.Step.TAKEN_BACK, "taken back"
                 self.carried = tuple(switch.carried) if switch is not None else ()
                 journal.write(ended[0], recovered=True, carried=self.carried)
                 return ended[1]
@@ -203,5 +205,5 @@ class _Recovery:
                 database.drop(what, table.name, name)
 
     def _steps(self, action: str) -> list[dict[str, Any]]:
-        operations = self.steps.get("plan", {}).get("operations", [])
+        operations = self.steps.get(journals.Step.PLAN, {}).get("operations", [])
         return [o["step"] for o in operations if o["operation"] == "SchemaOperation" and o["step"]["action"] == action]

@@ -42,8 +42,9 @@ def done(home: Home, voyage: str) -> list[PastOperation]:
     found = []
     for folder in sorted((home.folder(voyage) / "merges").glob("*/")):
         steps = {line["step"]: line for line in journals.read(folder)}
-        begun = steps.get("plan")
-        if begun and "settled" in steps and begun.get("toward") == "live" and (folder / journals.UNDO).is_file():
+        begun = steps.get(journals.Step.PLAN)
+        if begun and journals.Step.SETTLED in steps and begun.get("toward") == "live" and (
+                folder / journals.UNDO).is_file():
             undoes = begun.get("undoes") or ""
             found.append(PastOperation(folder.name, "undo" if undoes else "merge", begun["at"], undoes))
     return found

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from enum import StrEnum
 from pathlib import Path
 
 import filelock
@@ -22,12 +23,17 @@ STAMP = ".nostos-voyage"
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 
 
+class VoyageState(StrEnum):
+    CLONING = "cloning"
+    READY = "ready"
+
+
 @dataclass(frozen=True)
 class Voyage:
     """One staging copy of a live site.
 
     live, staging: where the two sites are recognised from. into: the folder that clone made. made: everything that
-    clone makes, for retiring it. since: when the anchor was dropped, ISO 8601. state: "cloning" or "ready".
+    clone makes, for retiring it. since: when the anchor was dropped, ISO 8601.
     """
 
     name: str
@@ -40,12 +46,12 @@ class Voyage:
     url: str
     database: str
     since: str
-    state: str = "cloning"
+    state: VoyageState = VoyageState.CLONING
     # Where clone put staging's rows: the file or database, the prefix of its tables, and what it made for them
     # ("file", "database" or "tables"). elsewhere: not on live's server.
     place: str = ""
     prefix: str = ""
-    made: str = ""
+    made: str = ""  # a `Made`; empty as long as nothing is
     tables: tuple[str, ...] = ()  # the full names of what was made in a database that is not the voyage's alone
     elsewhere: bool = False
     engine: str = "sqlite"  # whose place it is; voyages of old that do not say so, and have a file, are of this one
@@ -156,7 +162,7 @@ def check_name(name: str) -> None:
 
 def ready(voyage: Voyage) -> Voyage:
     """A voyage whose copy is finished. The copy may be in the machine's memory still: it is not waited for."""
-    return replace(voyage, state="ready", unflushed=boot())
+    return replace(voyage, state=VoyageState.READY, unflushed=boot())
 
 
 def boot() -> str:

@@ -13,6 +13,7 @@ import secrets
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
+from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
@@ -35,6 +36,21 @@ def new_id() -> str:
     return f"{datetime.now(UTC):%Y%m%dT%H%M%S%f}"[:-3] + "-" + secrets.token_hex(2)
 
 
+class Step(StrEnum):
+    """How far an operation has come, as its journal says it (docs/inside.md draws what follows from each)."""
+
+    PLAN = "plan"
+    STAGING = "staging"
+    STAGED = "staged"
+    SCHEMA = "schema"
+    COMMITTING = "committing"
+    COMMITTED = "committed"
+    SETTLED = "settled"
+    TAKEN_BACK = "taken back"
+    SAFETY = "safety"
+    KEPT = "kept"
+
+
 class Journal:
     """The journal of one operation, being written."""
 
@@ -55,7 +71,7 @@ class Journal:
         """Where files that are replaced are kept."""
         return self.folder / "before"
 
-    def write(self, step: str, **data: Any) -> None:
+    def write(self, step: Step, **data: Any) -> None:
         """Add a line and flush it to disk."""
         line = msgspec.json.encode({"step": step, **builtins(data)})
         self._file.write(line + b"\n")
@@ -117,7 +133,7 @@ def unfinished(place: Path, kind: str = "merges") -> list[Path]:
     or, of the kind "restores", those of a home."""
     found = []
     for folder in sorted((place / kind).glob("*/")):
-        if _last_step(folder) not in (None, "settled", "taken back"):
+        if _last_step(folder) not in (None, Step.SETTLED, Step.TAKEN_BACK):
             found.append(folder)
     return found
 
@@ -129,7 +145,7 @@ def needed(place: Path) -> list[Path]:
 
 def ended(folder: Path) -> bool:
     """Whether an operation is finished or taken back."""
-    return _last_step(folder) in ("settled", "taken back")
+    return _last_step(folder) in (Step.SETTLED, Step.TAKEN_BACK)
 
 
 def _last_step(folder: Path) -> str | None:

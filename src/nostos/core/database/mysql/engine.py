@@ -10,7 +10,7 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from nostos.core.database.engines import Engine, Location, Place, Swap, check_prefix, locate, register
+from nostos.core.database.engines import Engine, Location, Made, Place, Swap, check_prefix, locate, register
 from nostos.core.database.mysql import lock, places
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.session import same_server
@@ -83,7 +83,7 @@ class MysqlEngine(Engine):
                 source = MysqlDatabase(live)
                 try:
                     places.make_database(source, str(wanted.url.database))
-                    return Place(wanted, "database", places.make_user(source, str(wanted.url.database)))
+                    return Place(wanted, Made.DATABASE, places.make_user(source, str(wanted.url.database)))
                 except SiteError:
                     if asked:
                         raise
@@ -104,9 +104,9 @@ class MysqlEngine(Engine):
         if others:
             raise SiteError(f"There are tables in {wanted.shown} already, such as {others[0]}.",
                             next_step="Name an empty database, or another --prefix.")
-        return Place(wanted, "tables")
+        return Place(wanted, Made.TABLES)
 
-    def remove_place(self, location: Location, made: str, tables: Collection[str], user: str) -> list[str]:
+    def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
         try:
             database = MysqlDatabase(location)
         except NoSuchDatabase:
@@ -114,7 +114,7 @@ class MysqlEngine(Engine):
         try:
             if user:
                 places.drop_user(database, user)
-            if made == "database":
+            if made is Made.DATABASE:
                 places.drop_database(database, str(location.url.database))
                 return []
             return places.wipe(database, tables)

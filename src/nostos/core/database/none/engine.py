@@ -7,7 +7,7 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from nostos.core.database.engines import NONE, Engine, Location, Place, Swap, register
+from nostos.core.database.engines import NONE, Engine, Location, Made, Place, Swap, register
 from nostos.core.database.none.connection import NoDatabase
 from nostos.core.database.outline import Outline, check_names
 from nostos.core.database.protocol import Database
@@ -42,9 +42,9 @@ class NoEngine(Engine):
                         next_step="Leave --database and --prefix out.")
 
     def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
-        return Place(wanted, "nothing")
+        return Place(wanted, Made.NOTHING)
 
-    def remove_place(self, location: Location, made: str, tables: Collection[str], user: str) -> list[str]:
+    def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
         return []
 
     def check_free(self, location: Location) -> None:

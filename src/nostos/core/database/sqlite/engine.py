@@ -9,7 +9,7 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from nostos.core.database.engines import Engine, Location, Place, Swap, locate, register
+from nostos.core.database.engines import Engine, Location, Made, Place, Swap, locate, register
 from nostos.core.database.outline import Outline, bare, check_names, check_table, makes, refused
 from nostos.core.database.protocol import Database
 from nostos.core.database.sqlite.connection import SqliteDatabase
@@ -78,9 +78,9 @@ class SqliteEngine(Engine):
         return found
 
     def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
-        return Place(wanted, "file")
+        return Place(wanted, Made.FILE)
 
-    def remove_place(self, location: Location, made: str, tables: Collection[str], user: str) -> list[str]:
+    def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
         for path in self.companions(location):
             path.unlink(missing_ok=True)
         return []
