@@ -20,8 +20,9 @@ import msgspec
 
 ROOT = Path(__file__).parent
 # What takes longest begins first, so that the last ones to end are short.
-SLOW = ("tests.real.test_laws_mariadb", "tests.real.test_system", "tests.real.test_faults", "tests.core.test_laws",
-        "tests.real.test_mariadb", "tests.core.test_live_goes_on", "tests.core.test_faults", "tests.real.test_backup")
+SLOW = ("tests.real.test_laws_mariadb", "tests.real.test_system", "tests.real.test_faults", "tests.apply.test_laws",
+        "tests.real.test_mariadb", "tests.apply.test_live_goes_on", "tests.takeback.test_faults",
+        "tests.real.test_backup")
 
 
 @dataclass

@@ -8,7 +8,7 @@ from pathlib import Path
 from nostos.core.voyages.home import Home
 from nostos.demo.seed import make
 from nostos.demo.story import LIVE_URL, STAGING_URL, Story
-from tests.core.test_plain_database import library
+from tests.profiles.test_plain_database import library
 from tests.support import Program, SiteTest, state
 
 

@@ -33,7 +33,7 @@ class Switch(Staging):
                 "folders": {t: f.record() for t, f in self.folders.items()}}
 
     @classmethod
-    def recorded(cls, live: FileTree, staging: FileTree, mark: str, record: Mapping[str, Any], kept: Path,
+    def recorded(cls, target: FileTree, source: FileTree, mark: str, record: Mapping[str, Any], kept: Path,
                  fresh: Mapping[str, int]) -> Switch:
         """The switch that a journal speaks of. kept: where `keep_record` has left what it knows. fresh: what the
         journal says of that. Paths that leave the tree are refused when they are used."""
@@ -41,8 +41,8 @@ class Switch(Staging):
                  for t, s, a, had, old, new, folder in record["moves"]]
         places = {m.target: (m.staged or "", m.aside) for m in moves}
         held = FolderRecord.read(kept)
-        folders = {t: FolderSwitch.recorded(live, t, *places[t], data, held) for t, data in record["folders"].items()}
-        return cls(live, staging, mark, moves, list(record["makes"]), list(record["empties"]),
+        folders = {t: FolderSwitch.recorded(target, t, *places[t], data, held) for t, data in record["folders"].items()}
+        return cls(target, source, mark, moves, list(record["makes"]), list(record["empties"]),
                    [(p, new, old) for p, new, old in record["modes"]], dict(fresh), folders)
 
     # --- switching
@@ -51,32 +51,32 @@ class Switch(Staging):
         """Rename everything into place, and flush that. Raises LiveMoved when something there is not as it was when it
         was staged; then `back` takes back what was done."""
         for move in self.moves:
-            if not move.folder and self.live.signature(move.target) != self._seen[move.target]:
+            if not move.folder and self.target.signature(move.target) != self._seen[move.target]:
                 raise self._moved(move.target)
         for path, mode, _ in self.modes:
-            self.live.give(path, self.live.owner(path), mode)
+            self.target.give(path, self.target.owner(path), mode)
         for move in self.moves:
             if move.folder:
                 self._go_folder(self.folders[move.target])
             elif move.staged is None:
-                self.live.move(move.target, move.aside)
+                self.target.move(move.target, move.aside)
                 self._as_seen(move)
             elif not move.had:
                 self._go_new(move)
-            elif self.live.exchange(move.staged, move.target):
-                self.live.move(move.staged, move.aside)
+            elif self.target.exchange(move.staged, move.target):
+                self.target.move(move.staged, move.aside)
                 self._as_seen(move)
             else:
-                self.live.again(move.target, move.aside)
-                if self.live.signature(move.target) != self._seen[move.target]:
+                self.target.again(move.target, move.aside)
+                if self.target.signature(move.target) != self._seen[move.target]:
                     raise self._moved(move.target)
-                self.live.move(move.staged, move.target)
+                self.target.move(move.staged, move.target)
         self._sync()
 
     def _go_new(self, move: Move) -> None:
         assert move.staged is not None
         try:
-            self.live.move_new(move.staged, move.target)
+            self.target.move_new(move.staged, move.target)
         except FileExistsError:
             raise self._moved(move.target) from None
 
@@ -86,7 +86,7 @@ class Switch(Staging):
             raise self._moved(f"{work.target}/{path}")
 
     def _as_seen(self, move: Move) -> None:
-        if self.live.signature(move.aside) != self._seen[move.target]:
+        if self.target.signature(move.aside) != self._seen[move.target]:
             raise self._moved(move.target)
 
     @staticmethod
@@ -99,11 +99,11 @@ class Switch(Staging):
             if move.folder:
                 self.folders[move.target].forward(self.fresh.get(move.target))
             elif move.staged is not None and self._is_fresh(move, move.staged):
-                there = self.live.entry(move.target, digest=True)
+                there = self.target.entry(move.target, digest=True)
                 if (there is None and not move.had) or (there is not None and there.digest == move.old):
-                    if there is not None and self.live.status(move.aside) is None:
-                        self.live.again(move.target, move.aside)
-                    self.live.move(move.staged, move.target)
+                    if there is not None and self.target.status(move.aside) is None:
+                        self.target.again(move.target, move.aside)
+                    self.target.move(move.staged, move.target)
         self._sync()
 
     # --- taking back, tidying up
@@ -112,49 +112,49 @@ class Switch(Staging):
         """Put everything back as it was, and leave nothing behind, from wherever it stands. began: whether `go` may
         have. What live itself has changed since stays as live has it."""
         for path, new, old in reversed(self.modes) if began else ():
-            info = self.live.status(path)
+            info = self.target.status(path)
             if info is not None and info.rights == new:
-                self.live.give(path, self.live.owner(path), old)
+                self.target.give(path, self.target.owner(path), old)
         for move in reversed(self.moves):
             if move.folder:
                 self.carried += self.folders[move.target].back(self.fresh.get(move.target), began, move.had)
             else:
                 self._back(move, began)
         for folder in reversed(self.makes):
-            self.live.remove_empty(folder)
+            self.target.remove_empty(folder)
         self._sync()
 
     def _back(self, move: Move, began: bool) -> None:
         if began:
             old = self._old_place(move)
-            there = self.live.status(move.target) is not None
+            there = self.target.status(move.target) is not None
             if move.staged is None:
                 if old and not there:
-                    self.live.move(old, move.target)
+                    self.target.move(old, move.target)
             elif there and self._is_fresh(move, move.target) and not self._is_fresh(move, move.staged):
                 if old:
-                    self.live.move(old, move.target)
+                    self.target.move(old, move.target)
                 elif not move.had:
-                    self.live.remove(move.target)
-        self.live.remove(move.aside)
+                    self.target.remove(move.target)
+        self.target.remove(move.aside)
         if move.staged is not None:
-            self.live.remove(move.staged)
+            self.target.remove(move.staged)
 
     def _old_place(self, move: Move) -> str:
         """Where what was replaced is now, apart from the target; empty: nowhere."""
-        if self.live.status(move.aside) is not None:
+        if self.target.status(move.aside) is not None:
             return move.aside
-        if move.staged is not None and move.had and self.live.status(move.staged) is not None and not self._is_fresh(
+        if move.staged is not None and move.had and self.target.status(move.staged) is not None and not self._is_fresh(
                 move, move.staged):
             return move.staged
         return ""
 
     def _is_fresh(self, move: Move, path: str) -> bool:
         """Whether what is at a path is what came. An inode alone may have been given out again."""
-        info = self.live.status(path)
+        info = self.target.status(path)
         if info is None or info.is_folder:
             return info is not None and info.inode == self.fresh.get(move.target)
-        found = self.live.entry(path, digest=True)
+        found = self.target.entry(path, digest=True)
         if found is None or found.digest != move.new:
             return False
         # Where what came equals what was there, only the inode tells them apart.
@@ -167,11 +167,11 @@ class Switch(Staging):
             if move.folder:
                 self.carried += self.folders[move.target].tidy()
                 continue
-            self.live.remove(move.aside)
+            self.target.remove(move.aside)
             if move.staged is not None:
-                self.live.remove(move.staged)
+                self.target.remove(move.staged)
         for folder in self.empties:
-            self.live.remove_empty(folder)
+            self.target.remove_empty(folder)
         self._sync()
 
     def written(self) -> Iterator[tuple[str, str]]:

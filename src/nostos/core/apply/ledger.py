@@ -113,24 +113,24 @@ class Ledger:
 
     # --- before the transaction, inside it, after the commit
 
-    def look(self, live_db: Database, tree: FileTree) -> None:
+    def look(self, target_db: Database, tree: FileTree) -> None:
         """Read everything watched, before anything is done."""
-        self._before = self._read(live_db, self._rows)
+        self._before = self._read(target_db, self._rows)
         self._by_row = {}
         for w in self._rows:
             self._by_row.setdefault((w.table, w.key), []).append(w)
-        effects = live_db.side_effects(self._events)
+        effects = target_db.side_effects(self._events)
         self._reached = [w for w in self._rows if w.table in effects]
         self._files_before = {f.path: _signature(tree, f.path) for f in self._files}
 
-    def begin(self, live_db: Database) -> None:
+    def begin(self, target_db: Database) -> None:
         """Inside the transaction, before anything is written: read again what triggers might reach."""
-        self._before.update(self._read(live_db, self._reached))
+        self._before.update(self._read(target_db, self._reached))
 
-    def prove(self, live_db: Database, done: CommitResult) -> None:
+    def prove(self, target_db: Database, done: CommitResult) -> None:
         """Inside the transaction, when all is written. Raises MergeRefused when anything that live gained and that the
         merge could reach is not as it was."""
-        after = self._read(live_db, self._reached)
+        after = self._read(target_db, self._reached)
         for found in done.changed:
             for w in self._by_row.get((found.table, found.key), ()) if found.before is not None else ():
                 if w not in after:
@@ -143,12 +143,12 @@ class Ledger:
                                next_step="Look at live's triggers; then please report this with `nostos compare "
                                          "--json`.")
 
-    def look_again(self, live_db: Database, tree: FileTree) -> tuple[tuple[Line, ...], int]:
+    def look_again(self, target_db: Database, tree: FileTree) -> tuple[tuple[Line, ...], int]:
         """After the commit. Returns the ledger's lines, and how many watched things live has changed itself since they
         were first read: these do not count in the digests."""
         totals: dict[str, list[int]] = {}
         late = 0
-        after = self._read(live_db, self._rows)
+        after = self._read(target_db, self._rows)
         for w, digest in after.items():
             late += digest != self._before[w]
             self._add(totals, w.kind, self._before[w], digest)
@@ -172,8 +172,8 @@ class Ledger:
         found = tree.entry(f.path, digest=True)
         return found is None if f.entry is None else found is not None and found.digest == f.entry.digest
 
-    def _read(self, live_db: Database, watched: list[WatchedRow]) -> dict[WatchedRow, bytes]:
-        tables = live_db.tables() if watched else {}
+    def _read(self, target_db: Database, watched: list[WatchedRow]) -> dict[WatchedRow, bytes]:
+        tables = target_db.tables() if watched else {}
         found: dict[WatchedRow, bytes] = {}
         by_table: dict[str, list[WatchedRow]] = {}
         for w in watched:
@@ -183,7 +183,7 @@ class Ledger:
             for at in range(0, len(some), _AT_ONCE):
                 part = some[at:at + _AT_ONCE]
                 there = {} if table is None else {
-                    table.key_of(r): r for r in live_db.fetch_many(table, [w.key for w in part])}
+                    table.key_of(r): r for r in target_db.fetch_many(table, [w.key for w in part])}
                 found.update((w, _digest(w, there.get(w.key))) for w in part)
         return found
 

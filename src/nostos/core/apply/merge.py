@@ -195,14 +195,14 @@ class _Merge:
         with suppress(OSError):
             journal.write(journals.Step.COMMITTED)
         switch.tidy()
-        live_db = self.target.open()
+        target_db = self.target.open()
         try:
-            if not live_db.transactional_schema:  # where it cannot be taken back, it comes last
-                self._drop(live_db, journal)
-            lines, late = self.ledger.look_again(live_db, self.target.files)
-            again = referred_again(self.comparison, self.plan.selection.items, live_db)
+            if not target_db.transactional_schema:  # where it cannot be taken back, it comes last
+                self._drop(target_db, journal)
+            lines, late = self.ledger.look_again(target_db, self.target.files)
+            again = referred_again(self.comparison, self.plan.selection.items, target_db)
         finally:
-            live_db.close()
+            target_db.close()
         if not self.detached:  # no voyage, no anchor: a voyage of this site takes it for live's own work
             self.notes.carry_out(self.crew.anchor, self.id, self.target.files, self.source_files)
         with suppress(OSError):
@@ -307,84 +307,84 @@ class _Merge:
                 yield {"action": o.step.action, "what": o.step.what, "name": o.step.name,
                        "table": msgspec.to_builtins(tables[o.step.table])}
 
-    def _bring_back(self, live_db: Database) -> None:
+    def _bring_back(self, target_db: Database) -> None:
         """Fill tables and columns that the operation which is taken back had dropped."""
         for o in self.plan.of(SchemaOperation) if self.undoes else ():
             step = o.step
             kept = journals.dropped(self.folder.parent / self.undoes, f"{step.what}-{step.table}-{step.name}")
             if step.action is SchemaAction.ADD and kept.is_file():
-                fill(self.comparison.rows.staging_tables[step.table], live_db, journals.dropped_rows(kept),
+                fill(self.comparison.rows.staging_tables[step.table], target_db, journals.dropped_rows(kept),
                      step.what == "table")
 
     def _commit(self, journal: journals.Journal, switch: Switch) -> None:
         """Schema steps that no transaction covers, then the transaction; again where the database broke it off."""
         self.ledger = Ledger(self.comparison, self.plan)
-        live_db = self.target.open()
+        target_db = self.target.open()
         try:
-            live_db.be_strict()
-            if not live_db.transactional_schema:
-                live_db.prepare_mark(MARKER)
+            target_db.be_strict()
+            if not target_db.transactional_schema:
+                target_db.prepare_mark(MARKER)
 
                 def note(step: dict[str, Any]) -> None:
                     journal.write(journals.Step.SCHEMA, change=step)
                     self.steps.append(step)
 
-                apply_schema(self.plan, self.comparison.rows, live_db, note)
-            self.ledger.look(live_db, self.target.files)
-            tables = live_db.tables()
+                apply_schema(self.plan, self.comparison.rows, target_db, note)
+            self.ledger.look(target_db, self.target.files)
+            tables = target_db.tables()
             if not self.undoes and not self.detached:
                 self.rest = settle_rest(self.crew.anchor, self.comparison, self.plan, tables, self.toward)
             until = monotonic() + _PATIENCE_SECONDS
             pause = 0.05
             while True:
-                removals = Removals(self.comparison, self.plan.selection.items, live_db)
+                removals = Removals(self.comparison, self.plan.selection.items, target_db)
                 switch.catch_up()
                 self.hold.check()
                 try:
-                    self._transaction(live_db, journal, switch, removals, tables)
+                    self._transaction(target_db, journal, switch, removals, tables)
                     return
                 except Disturbed:
                     if self.switched or monotonic() + pause > until:
                         raise
                 sleep(pause)
                 pause = min(2 * pause, 2.0)
-                live_db.close()
-                live_db = self.target.open()
-                live_db.be_strict()
+                target_db.close()
+                target_db = self.target.open()
+                target_db.be_strict()
         finally:
-            live_db.close()
+            target_db.close()
 
-    def _transaction(self, live_db: Database, journal: journals.Journal, switch: Switch,
+    def _transaction(self, target_db: Database, journal: journals.Journal, switch: Switch,
                      removals: Removals, tables: dict[str, Table]) -> None:
         """Everything that happens on live, while visitors may have to wait: only rows and files that the merge itself
         touches are looked at here, and what an index leads to."""
         rows = self.comparison.rows
-        unchecked = may_check_itself(self.plan, live_db, rows.live_tables, rows.profile.clear)
-        with not_collecting(), ExitStack() as calm, live_db.writing(unchecked):
+        unchecked = may_check_itself(self.plan, target_db, rows.live_tables, rows.profile.clear)
+        with not_collecting(), ExitStack() as calm, target_db.writing(unchecked):
             locking = monotonic()
-            moved = removals.moved(live_db)
+            moved = removals.moved(target_db)
             if moved is not None:
                 raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
-            self.ledger.begin(live_db)
+            self.ledger.begin(target_db)
             self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
-            done = apply_rows(self.plan, rows, live_db, tables)
+            done = apply_rows(self.plan, rows, target_db, tables)
             if unchecked:
-                check_parents(done.changed, live_db, tables)
-            self._bring_back(live_db)
+                check_parents(done.changed, target_db, tables)
+            self._bring_back(target_db)
             for table in rows.profile.clear:
                 if table in rows.live_tables:
-                    live_db.clear(table)
+                    target_db.clear(table)
             settings = rows.profile.settings
             if settings is not None and rows.profile.clear_settings:
-                live_db.clear(settings.table, settings.name, rows.profile.clear_settings)
-            live_db.mark(MARKER, self.id, now())
-            self.ledger.prove(live_db, done)
+                target_db.clear(settings.table, settings.name, rows.profile.clear_settings)
+            target_db.mark(MARKER, self.id, now())
+            self.ledger.prove(target_db, done)
             journal.keep_undo([{"table": c.table, "key": list(c.key), "before": c.before, "after": c.after}
                                for c in done.changed], self._undo_files(), self._undo_schema())
-            self.notes = self._note(done, live_db.tables())
+            self.notes = self._note(done, target_db.tables())
             self.notes.write(self.folder)
-            if live_db.transactional_schema:
-                self._drop(live_db, journal)
+            if target_db.transactional_schema:
+                self._drop(target_db, journal)
             calm.enter_context(undisturbed())
             journal.write(journals.Step.COMMITTING)
             began = monotonic()
@@ -394,15 +394,15 @@ class _Merge:
         self.between = monotonic() - began if switch.moves else 0.0
         self.locked = monotonic() - locking
 
-    def _drop(self, live_db: Database, journal: journals.Journal) -> None:
+    def _drop(self, target_db: Database, journal: journals.Journal) -> None:
         """Drop what was named to be dropped, with what it held kept in the journal's folder."""
         for operation in self.plan.of(SchemaOperation):
             step = operation.step
             if step.action is SchemaAction.DROP and step.what != "index":
                 table = self.comparison.rows.live_tables[step.table]
                 columns = table.stored if step.what == "table" else (*table.key, step.name)
-                journal.keep_rows(f"{step.what}-{step.table}-{step.name}", columns, live_db.scan(table, columns))
-        drop_schema(self.plan, live_db)
+                journal.keep_rows(f"{step.what}-{step.table}-{step.name}", columns, target_db.scan(table, columns))
+        drop_schema(self.plan, target_db)
 
     def _renumbered(self, done: CommitResult) -> tuple[tuple[str, str, str], ...]:
         found = []

@@ -38,27 +38,27 @@ class CommitResult:
     written: dict[tuple[str, Key], frozenset[str]] = field(default_factory=dict)  # columns that an update set
 
 
-def apply_rows(plan: Plan, rows: Rows, live_db: Database, tables: dict[str, Table]) -> CommitResult:
+def apply_rows(plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Table]) -> CommitResult:
     """Carry out the operations on rows and, where that is part of transactions, on the schema. tables: live's; brought
     up to what the schema steps make of them.
 
     Raises LiveMoved when a row is no longer as compared. The caller's transaction takes everything back then.
     """
-    work = _Commit(plan, rows, live_db, tables)
+    work = _Commit(plan, rows, target_db, tables)
     try:
         return work.run()
     except Exception as error:
-        said = live_db.explained(error, work.at)
+        said = target_db.explained(error, work.at)
         if said is None:
             raise
         raise said from error
 
 
 class _Commit:
-    def __init__(self, plan: Plan, rows: Rows, live_db: Database, tables: dict[str, Table]) -> None:
+    def __init__(self, plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Table]) -> None:
         self.plan = plan
         self.rows = rows
-        self.live_db = live_db
+        self.target_db = target_db
         self.done = CommitResult()
         self.at = ""  # the item that is being written
         self.writer = ValueWriter(rows.live_urls, self._number, rows.live_prefix)
@@ -76,15 +76,15 @@ class _Commit:
         return key
 
     def run(self) -> CommitResult:
-        if self.live_db.transactional_schema and self.plan.of(SchemaOperation):
-            apply_schema(self.plan, self.rows, self.live_db)
+        if self.target_db.transactional_schema and self.plan.of(SchemaOperation):
+            apply_schema(self.plan, self.rows, self.target_db)
             self.tables.clear()
-            self.tables.update(self.live_db.tables())
+            self.tables.update(self.target_db.tables())
         self._check_all()
         for operation in self.plan.of(RemoveRow):
             self.at = operation.item
             self._counts(operation.table, operation.before)
-            self.live_db.remove(self.tables[operation.table], operation.key)
+            self.target_db.remove(self.tables[operation.table], operation.key)
         self._make_room()
         waiting = [self._insert(operation) for operation in self.plan.of(InsertRow)]
         for operation in self.plan.of(UpdateRow):
@@ -93,12 +93,12 @@ class _Commit:
             values = self._masked(operation.table, self._written(operation.item, operation.values), operation.before)
             self._counts(operation.table, {**operation.before, **values})
             self._counts(operation.table, operation.before)
-            self.live_db.update(table, operation.key, values)
+            self.target_db.update(table, operation.key, values)
             self.done.written[operation.table, operation.key] = frozenset(values)
         for item, table_name, key, values in waiting:  # second pass: what pointed at rows that were not there yet
             self.at = item
             if values:
-                self.live_db.update(self.tables[table_name], key, self._written(item, values))
+                self.target_db.update(self.tables[table_name], key, self._written(item, values))
         self.at = ""
         self._recount()
         self.done.changed = list(self._changed())
@@ -115,7 +115,7 @@ class _Commit:
             written.setdefault(operation.table, []).append(operation.key)
         for name, keys in written.items():
             table = self.tables[name]
-            now = {table.key_of(row): row for row in self.live_db.fetch_many(table, keys)}
+            now = {table.key_of(row): row for row in self.target_db.fetch_many(table, keys)}
             for key in keys:
                 yield RowChange(name, key, self.found.get((name, key)), now.get(key))
 
@@ -143,8 +143,8 @@ class _Commit:
             column = table.column(name)
             assert column is not None
             for value in self.rows.engine.placeholders(column):
-                if value is None or not self.live_db.find(table, {name: value}):
-                    self.live_db.update(table, operation.key, {name: value})
+                if value is None or not self.target_db.find(table, {name: value}):
+                    self.target_db.update(table, operation.key, {name: value})
                     return
         raise MergeRefused(f"{operation.item} is to change places with another in {table.name} ({', '.join(columns)}), "
                            "and there is no value that either could have meanwhile.",
@@ -158,7 +158,7 @@ class _Commit:
             by_table.setdefault(operation.table, []).append(operation.key)
         for name, keys in sorted(by_table.items()):
             table = self.tables[name]
-            self.found.update(((name, table.key_of(row)), row) for row in self.live_db.locked(table, keys))
+            self.found.update(((name, table.key_of(row)), row) for row in self.target_db.locked(table, keys))
         for operation in operations:
             self._check(operation)
 
@@ -207,7 +207,7 @@ class _Commit:
                                               self.rows.live_prefix).value(value)
         if operation.key is not None:
             row.update(zip(table.key, operation.key, strict=True))
-        key = self.live_db.insert(table, self._masked(operation.table, row, {}))
+        key = self.target_db.insert(table, self._masked(operation.table, row, {}))
         if table.surrogate:
             self.done.keys[operation.table, str(operation.name[0])] = key[0]
             self.touched[operation.table, key[0]] = None
@@ -235,4 +235,4 @@ class _Commit:
             for d in self.rows.profile.derived:
                 if d.table == name and d.counts in self.tables:
                     through = (self.tables[d.through.table], d.through.by, dict(d.through.where)) if d.through else None
-                    self.live_db.recount(table, d.column, self.tables[d.counts], d.by, dict(d.where), (key,), through)
+                    self.target_db.recount(table, d.column, self.tables[d.counts], d.by, dict(d.where), (key,), through)

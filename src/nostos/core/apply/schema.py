@@ -19,7 +19,7 @@ _AT_ONCE = 500  # rows written at once
 Note = Callable[[dict[str, Any]], None]
 
 
-def apply_schema(plan: Plan, rows: Rows, live_db: Database, note: Note = lambda _: None) -> None:
+def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambda _: None) -> None:
     """Carry out the schema steps. note: is told of each step before it is taken, with what it takes to take it back."""
     for operation in plan.of(SchemaOperation):
         step = operation.step
@@ -27,24 +27,24 @@ def apply_schema(plan: Plan, rows: Rows, live_db: Database, note: Note = lambda 
             continue  # at the very end
         staging = rows.staging_tables[step.table]
         column = staging.column(step.name)
-        there = dict(live_db.tables()[step.table].indexes) if step.what == "index" else {}
+        there = dict(target_db.tables()[step.table].indexes) if step.what == "index" else {}
         if step.what == "index" and there.get(step.name) == step.ddl:
             continue  # live has gained it by itself
         old = rows.live_tables.get(step.table) if step.what == "column" and step.action is SchemaAction.CHANGE else None
         note({"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
               "before": step.before, "old_table": msgspec.to_builtins(old)})
         if step.what == "table":
-            live_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
+            target_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
         elif step.what == "column":
             assert column is not None
             if step.action is SchemaAction.ADD:
-                live_db.add_column(staging, column)
+                target_db.add_column(staging, column)
             else:
-                live_db.change_column(staging, column)
+                target_db.change_column(staging, column)
         else:
             if step.name in there:
-                live_db.drop("index", step.table, step.name)
-            live_db.create_index(step.table, step.name, step.ddl)
+                target_db.drop("index", step.table, step.name)
+            target_db.create_index(step.table, step.name, step.ddl)
 
 
 def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> None:
@@ -75,11 +75,11 @@ def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> 
                 database.change_column(before, old)
 
 
-def drop_schema(plan: Plan, live_db: Database) -> None:
+def drop_schema(plan: Plan, target_db: Database) -> None:
     """Drop what was named to be dropped: indexes and columns, then tables."""
     steps = [o.step for o in plan.of(SchemaOperation) if o.step.action is SchemaAction.DROP]
     for step in sorted(steps, key=lambda s: ("index", "column", "table").index(s.what)):
-        live_db.drop(step.what, step.table, step.name)
+        target_db.drop(step.what, step.table, step.name)
 
 
 def fill(table: Table, database: Database, rows: Iterator[tuple[Value, ...]], whole: bool) -> None:

@@ -39,14 +39,14 @@ class Move:
 class Staging:
     """What is laid beside its target on live, where nobody sees it.
 
-    live: the tree that is written. staging: where what comes lies. mark: the operation's id. makes: folders to be
+    target: the tree that is written. source: where what comes lies. mark: the operation's id. makes: folders to be
     made. empties: folders that go when they are empty at the end, as they do in staging. modes: folders whose rights
     change: path, new and old. carried: paths of what live itself wrote meanwhile into a folder that was switched, and
     that was carried over.
     """
 
-    live: FileTree
-    staging: FileTree
+    target: FileTree
+    source: FileTree
     mark: str
     moves: list[Move] = field(default_factory=list)
     makes: list[str] = field(default_factory=list)
@@ -68,7 +68,7 @@ class Staging:
             for change in changes_of(o):
                 self._check(change.path, change.before)
             if isinstance(o, PutFile) and o.entry.kind == "folder":
-                there = self.live.status(o.path)
+                there = self.target.status(o.path)
                 if there is not None and not there.is_folder:
                     self._will_move(o)
                     continue
@@ -89,25 +89,25 @@ class Staging:
             self._will_make(parent)
         own = f"{parent}/" if parent else ""
         name = f"{own}{OWN_PREFIX}{self.mark}-{len(self.moves)}"  # short, whatever the file's own name is
-        move = Move(o.path, None if goes else name + "n", name + "o", self.live.status(o.path) is not None,
+        move = Move(o.path, None if goes else name + "n", name + "o", self.target.status(o.path) is not None,
                     None if isinstance(o, SwitchFolder) or o.before is None else o.before.digest,
                     o.entry.digest if isinstance(o, PutFile) else None, isinstance(o, SwitchFolder))
         self.moves.append(move)
         if isinstance(o, SwitchFolder):
-            self.folders[o.path] = FolderSwitch(self.live, o.path, name + "n", name + "o", {
+            self.folders[o.path] = FolderSwitch(self.target, o.path, name + "n", name + "o", {
                 p.path[len(o.path) + 1:]: p.entry.digest for p in o.puts},
                 frozenset(r.path[len(o.path) + 1:] for r in o.removals))
 
     def _will_make(self, folder: str) -> None:
         missing = []
-        while folder and self.live.status(folder) is None and folder not in self.makes:
+        while folder and self.target.status(folder) is None and folder not in self.makes:
             missing.append(folder)
             folder = folder.rpartition("/")[0]
         self.makes += reversed(missing)
 
     def _may_go(self, folder: str) -> None:
-        while folder and self.live.is_folder(folder) and folder not in self.empties:
-            if self.staging.status(folder) is None:
+        while folder and self.target.is_folder(folder) and folder not in self.empties:
+            if self.source.status(folder) is None:
                 self.empties.append(folder)
             folder = folder.rpartition("/")[0]
 
@@ -117,8 +117,8 @@ class Staging:
         size = sum(c.entry.size for o in work for c in changes_of(o) if isinstance(c, PutFile))
         for o in work:
             if isinstance(o, SwitchFolder):  # where the filesystem has no second names, it is copied
-                size += self.live.size_of(o.path)
-        free = self.live.free()
+                size += self.target.size_of(o.path)
+        free = self.target.free()
         if free < size + _SPARE:
             raise MergeRefused(f"Live's disk has {free >> 20} MB free, and the files to stage need {size >> 20} MB.",
                                next_step="Free some space on live, then merge again.")
@@ -126,18 +126,18 @@ class Staging:
     def _check(self, path: str, expected: FileEntry | None) -> None:
         """Live's file must be as compared: of this kind, with these rights and this content."""
         if expected is not None and expected.kind == "folder":
-            if self.live.entry(path) is None:
+            if self.target.entry(path) is None:
                 raise LiveMoved(f"Live's folder {path} is not empty any more, or gone.", next_step="Compare again.")
             return
-        there = self.live.status(path)
+        there = self.target.status(path)
         if expected is None:
             if there is not None and not there.is_folder:
                 raise LiveMoved(f"Live has gained a file {path} meanwhile.", next_step="Compare again.")
             return
-        found = self.live.entry(path)
+        found = self.target.entry(path)
         if found is not None and found.kind == "file" and (found.size, found.mode, found.stamp) != (
                 expected.size, expected.mode, expected.stamp):
-            found = self.live.entry(path, digest=True)
+            found = self.target.entry(path, digest=True)
         elif found is not None and found.kind == "file":
             return  # its content is looked at when a copy of it is kept
         if found is None or not found.same_as(expected):
@@ -147,7 +147,7 @@ class Staging:
 
     def stage(self, operations: Sequence[Operation], before: Path) -> None:
         """Copy what comes beside its target, digests checked, and what is replaced into `before`; all flushed."""
-        self._seen = {m.target: self.live.signature(m.target) for m in self.moves}
+        self._seen = {m.target: self.target.signature(m.target) for m in self.moves}
         keep = tree_at(before)
         for folder in self.makes:
             self._make(folder, {o.path: o.entry.mode for o in operations if isinstance(o, PutFile)})
@@ -164,31 +164,31 @@ class Staging:
                     assert move.staged is not None
                     self._copy(o, move.staged)
         self.fresh = {m.target: info.inode for m in self.moves if m.staged is not None
-                      if (info := self.live.status(m.staged)) is not None}
+                      if (info := self.target.status(m.staged)) is not None}
         self._sync()
 
     def _make(self, folder: str, modes: Mapping[str, int]) -> None:
-        model = self.staging.status(folder)
+        model = self.source.status(folder)
         mode = modes.get(folder, 0o755 if model is None else model.rights)
         with suppress(FileExistsError):
-            self.live.make_folder(folder, mode)
-            self.live.sync(folder.rpartition("/")[0])
+            self.target.make_folder(folder, mode)
+            self.target.sync(folder.rpartition("/")[0])
 
     def _copy(self, put: PutFile, staged: str) -> None:
         """What comes belongs to whom the file that it replaces belongs to."""
-        owner = self.live.owner(put.path)
+        owner = self.target.owner(put.path)
         if put.entry.kind == "folder":
             with suppress(FileExistsError):
-                self.live.make_folder(staged, put.entry.mode, owner)
+                self.target.make_folder(staged, put.entry.mode, owner)
             return
         if put.content is not None:
-            self.live.write(staged, put.content, put.entry.mode, owner)
+            self.target.write(staged, put.content, put.entry.mode, owner)
             return
         try:
             if put.entry.kind == "link":
-                self.live.make_link(staged, self.staging.link(put.path), owner)
+                self.target.make_link(staged, self.source.link(put.path), owner)
                 return
-            digest = self.live.copy_in(self.staging, put.path, staged, put.entry.mode, owner)
+            digest = self.target.copy_in(self.source, put.path, staged, put.entry.mode, owner)
         except FileNotFoundError as error:
             raise LiveMoved(f"Staging's file {put.path} is gone.", next_step="Compare again.") from error
         if digest != put.entry.digest:
@@ -203,23 +203,23 @@ class Staging:
         before.make_root()
         before.make_above(path, lambda _: (0o700, None))
         if expected.kind == "link":
-            before.make_link(path, self.live.link(path))
-        elif before.copy_in(self.live, path, path, 0o600) != expected.digest:
+            before.make_link(path, self.target.link(path))
+        elif before.copy_in(self.target, path, path, 0o600) != expected.digest:
             raise LiveMoved(f"Live's file {path} has changed meanwhile.", next_step="Compare again.")
         before.sync(parent)
 
     def _stage_folder(self, operation: SwitchFolder, work: FolderSwitch) -> None:
-        work.copy_rest(self.staging)
+        work.copy_rest(self.source)
         for put in operation.puts:
             rest = put.path[len(operation.path) + 1:]
-            work.make_parents(rest, self.staging)
+            work.make_parents(rest, self.source)
             self._copy(put, f"{work.staged}/{rest}")
         work.close_up([(r.path[len(operation.path) + 1:], r.before.kind == "folder") for r in operation.removals])
 
     def _sync(self) -> None:
         """Flush the names in every folder that something is moved in."""
         for folder in {p.rpartition("/")[0] for p in (*(m.target for m in self.moves), *self.makes, *self.empties)}:
-            self.live.sync(folder)
+            self.target.sync(folder)
 
     def keep_record(self, place: Path) -> None:
         """Write down what it takes to tell, later, what live itself wrote into the folders that are switched."""

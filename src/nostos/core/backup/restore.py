@@ -419,8 +419,8 @@ def finish_restore(site: Site, folder: Path, place: Swap, switch: Switch, outlin
         journal.write(journals.Step.KEPT, late=late)
     for path in switch.makes:
         mode = folders.get(path)
-        if mode is not None and switch.live.is_folder(path):
-            switch.live.give(path, switch.live.owner(path), mode)
+        if mode is not None and switch.target.is_folder(path):
+            switch.target.give(path, switch.target.owner(path), mode)
     switch.forward()
     switch.tidy()
     place.discard()

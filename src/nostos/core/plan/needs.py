@@ -26,9 +26,9 @@ _FILE_URL = re.compile(f"{OPEN}u:[^{CLOSE}]*{CLOSE}/([^\"'<>()\\s{OPEN}{CLOSE}\\
 Needs = Mapping[str, tuple[Need, ...]]
 
 
-def resolve(comparison: Comparison, live_db: Database) -> Needs:
+def resolve(comparison: Comparison, target_db: Database) -> Needs:
     """The needs of every item that can go home. Items with something in their way become clashes that say what."""
-    finder = _Finder(comparison, live_db)
+    finder = _Finder(comparison, target_db)
     needs: dict[str, tuple[Need, ...]] = {}
     for item in list(comparison.items.values()):
         if not item.goes_home:
@@ -56,8 +56,8 @@ def resolve(comparison: Comparison, live_db: Database) -> Needs:
 class _Finder(Obstacles):
     """What an item needs: whatever that which it writes points at, its schema, and what makes room for it."""
 
-    def __init__(self, comparison: Comparison, live_db: Database) -> None:
-        super().__init__(comparison, live_db)
+    def __init__(self, comparison: Comparison, target_db: Database) -> None:
+        super().__init__(comparison, target_db)
         # New files by path, for links to them; new rows by column values, for references that are not ids.
         self.new_files = {f.path: i.id for i in comparison.items.values() for f in i.files
                           if f.live is None and f.staging is not None}
@@ -97,17 +97,17 @@ class _Finder(Obstacles):
             return
         if step.what == "index" and step.action is not SchemaAction.DROP:
             for columns in set(staging.uniques) - set(live.uniques):
-                if {*columns} <= {*live.names} and self.live_db.has_duplicates(live, columns):
+                if {*columns} <= {*live.names} and self.target_db.has_duplicates(live, columns):
                     raise Obstacle(f"live has rows with the same {', '.join(columns)}, which it would forbid")
                 for column in columns:
                     if live.column(column) is None:
                         yield Need(item.id, f"column/{step.table}.{column}", "it is made over that column")
         if step.what == "column" and step.action is SchemaAction.CHANGE:
-            reason = self.live_db.cannot_change(staging)
+            reason = self.target_db.cannot_change(staging)
             if reason is not None:
                 raise Obstacle(reason)
             new = staging.column(step.name)
-            if new is not None and not new.nullable and self.live_db.has_null(live, step.name):
+            if new is not None and not new.nullable and self.target_db.has_null(live, step.name):
                 raise Obstacle("live has rows without a value there, which it would forbid")
 
     # --- what is written points at
@@ -144,13 +144,13 @@ class _Finder(Obstacles):
         parsed = CanonicalName.parse(name)
         if parsed.origin is Origin.NOWHERE:
             there = self.rows.live_tables.get(table)
-            if there is not None and self.live_db.fetch(there, (parsed.number,)):
+            if there is not None and self.target_db.fetch(there, (parsed.number,)):
                 raise Obstacle(f"{place} points at {table} {parsed.number}, which staging does not have, "
                                 "while live has another thing by that number")
             return None
         if state is None and self.rows.keep_keys and table in self.rows.live_tables and (
                 parsed.origin is Origin.ANCHOR
-                and self.live_db.fetch(self.rows.live_tables[table], (parsed.number,)) is None):
+                and self.target_db.fetch(self.rows.live_tables[table], (parsed.number,)) is None):
             raise Obstacle(f"{place} points at {table} {name}, which live has removed since")
         if state is None or state.live is not None:
             return None
@@ -195,7 +195,7 @@ class _Finder(Obstacles):
                 raw = self.writer.value(value)
             except Unresolved:
                 return
-            if not self.live_db.find(self.rows.live_tables[r.to], {r.to_column: raw}):
+            if not self.target_db.find(self.rows.live_tables[r.to], {r.to_column: raw}):
                 raise Obstacle(f"{r.column} points at {r.to} {value}, which live does not have")
 
     def _schema(self, item: Item, write: RowWrite) -> Iterator[Need]:

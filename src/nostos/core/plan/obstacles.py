@@ -51,7 +51,7 @@ class Obstacles(Referrers):
                 continue  # rests on a row that is new itself
             if any(v is None for v in values.values()):
                 continue
-            for row in self.live_db.find(table, values):
+            for row in self.target_db.find(table, values):
                 name = self._named(table, row)
                 if table.key_of(row) == write.state.live_key or name in removed:
                     continue
@@ -115,7 +115,7 @@ class Obstacles(Referrers):
             if table is None:
                 continue
             for value in owned.values(path)[:1]:
-                for row in self.live_db.find(table, {owned.column: value}):
+                for row in self.target_db.find(table, {owned.column: value}):
                     if holds(owned.where, row) and self._named(table, row) not in removed:
                         raise Obstacle(f"its file {path} was removed in staging, but live still shows it")
 
@@ -124,36 +124,36 @@ class Removals:
     """What live has that refers to what is to be removed: looked for in one pass a table before the merge's
     transaction, and inside it only where an index leads, and among rows that are newer than that pass."""
 
-    def __init__(self, comparison: Comparison, items: Iterable[Item], live_db: Database) -> None:
+    def __init__(self, comparison: Comparison, items: Iterable[Item], target_db: Database) -> None:
         """Raises LiveMoved when live has built on something that is to be removed."""
         self.comparison = comparison
         self.items = tuple(items)
         self.tops: dict[str, int] = {}
-        found = Obstacles(comparison, live_db, self.items)
+        found = Obstacles(comparison, target_db, self.items)
         self.removes = bool(found.removed)
         if self.removes:
             for name in found.unindexed:
                 table = comparison.rows.live_tables[name]
-                self.tops[name] = (live_db.top(table) or 0) if table.surrogate else -1
+                self.tops[name] = (target_db.top(table) or 0) if table.surrogate else -1
             moved = found.in_the_way()
             if moved is not None:
                 raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
             # Made before the transaction, for making it looks at all that live gained.
-            self._again = Obstacles(comparison, live_db, self.items, self.tops)
+            self._again = Obstacles(comparison, target_db, self.items, self.tops)
 
-    def moved(self, live_db: Database) -> str | None:
+    def moved(self, target_db: Database) -> str | None:
         """Inside the transaction, in the same connection: whether live has built on it since; says what, or None."""
         if not self.removes:
             return None
-        with live_db.locking():
+        with target_db.locking():
             return self._again.in_the_way()
 
 
-def referred_again(comparison: Comparison, items: Iterable[Item], live_db: Database) -> tuple[str, ...]:
+def referred_again(comparison: Comparison, items: Iterable[Item], target_db: Database) -> tuple[str, ...]:
     """After a merge: what live has that refers to something which the merge removed. It came in the very moment."""
-    there = live_db.tables()
+    there = target_db.tables()
     rows = replace(comparison.rows, live_tables={n: t for n, t in comparison.rows.live_tables.items() if n in there})
-    finder = Obstacles(replace(comparison, rows=rows), live_db, tuple(items))
+    finder = Obstacles(replace(comparison, rows=rows), target_db, tuple(items))
     gone = set(finder.removed)
     return tuple(sorted({finder.called(name) for rows in finder.referrers().values() for name in rows
                          if name not in gone}))

@@ -20,7 +20,7 @@ class Referrers:
     """What live has that refers to what is to be removed. items: whose removals are looked at (None: of all that can go
     home). tops: look, where no index leads, only at rows with higher keys than these."""
 
-    def __init__(self, comparison: Comparison, live_db: Database, items: Sequence[Item] | None = None,
+    def __init__(self, comparison: Comparison, target_db: Database, items: Sequence[Item] | None = None,
                  tops: Mapping[str, int] | None = None) -> None:
         self.comparison = comparison
         self.tops = tops
@@ -30,8 +30,8 @@ class Referrers:
                         if w.action is WriteAction.REMOVE}
         self._found: dict[RowName, list[RowName]] | None = None
         self.rows: Rows = comparison.rows
-        self.live_db = live_db
-        self.translator = self.rows.to_portable[Side.LIVE].on(live_db)
+        self.target_db = target_db
+        self.translator = self.rows.to_portable[Side.LIVE].on(target_db)
         self.writer = ValueWriter(self.rows.live_urls, self._live_number, self.rows.live_prefix)
 
     def _live_number(self, table: str, name: str) -> Value:
@@ -76,7 +76,7 @@ class Referrers:
 
     @cached_property
     def _keyless(self) -> list[Table]:
-        return [t for t in self.live_db.tables().values() if not t.key
+        return [t for t in self.target_db.tables().values() if not t.key
                 and not matches(t.name, self.rows.profile.volatile)] if self.removed else []
 
     @staticmethod
@@ -100,10 +100,10 @@ class Referrers:
                     numbers: Sequence[int] = ()) -> Iterator[Row]:
         """Rows that may point at something. numbers: look for these within the column's text."""
         if self.tops is not None and at.name in self.tops and (numbers or not at.indexed(column)):
-            return iter(()) if self.tops[at.name] < 0 else self.live_db.above(at, self.tops[at.name])
+            return iter(()) if self.tops[at.name] < 0 else self.target_db.above(at, self.tops[at.name])
         if numbers:
-            return self.live_db.mentioning(at, column, numbers, where)
-        return self.live_db.find_any(at, column, values, where)
+            return self.target_db.mentioning(at, column, numbers, where)
+        return self.target_db.find_any(at, column, values, where)
 
     def _by_declared_key(self, found: dict[RowName, list[RowName]], table: Table, fk: ForeignKey, goal: Table) -> None:
         wanted: dict[tuple[object, ...], list[RowName]] = {}
@@ -147,7 +147,7 @@ class Referrers:
             return f"a row of {name[0]}, which has no key,"
         table = self.rows.live_tables[name[0]]
         key = side_key(table, name[1], self.translator)
-        row = self.live_db.fetch(table, key) if key is not None else None
+        row = self.target_db.fetch(table, key) if key is not None else None
         kind = self.rows.profile.kind_of(name[0], row) if row is not None else None
         if row is None or kind is None:
             return f"{name[0]} {','.join(map(str, name[1]))}"

@@ -31,7 +31,7 @@ from nostos.core.sites.recognise import Site, recognise
 from nostos.core.takeback.undo import done, prepare_undo, to_take_back
 from nostos.core.voyages.home import Home
 from nostos.demo.system import Observatory
-from tests.core.test_laws import EXAMPLES, PHASES, Step, steps, take
+from tests.apply.test_laws import EXAMPLES, PHASES, Step, steps, take
 from tests.support import Harbour, SiteTest, contents, dangling, rows, state, template, tree
 
 Change = Callable[[Member, bytes], "tuple[str, bytes] | None"]

@@ -11,7 +11,7 @@ from nostos.core.sites.recognise import recognise
 from nostos.demo.past import ZONE, live_through, orders_an_hour
 from nostos.demo.system import Observatory
 from nostos.show.tides import figure
-from tests.core.test_plain_database import library
+from tests.profiles.test_plain_database import library
 from tests.support import SiteTest, template
 
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)

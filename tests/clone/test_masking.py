@@ -21,8 +21,8 @@ from nostos.core.profiles.model import Profile
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.core.voyages.home import Home
 from nostos.demo.story import Story
-from tests.core.test_laws import EXAMPLES, PHASES, Step, steps, take
-from tests.core.test_plain_database import library
+from tests.apply.test_laws import EXAMPLES, PHASES, Step, steps, take
+from tests.profiles.test_plain_database import library
 from tests.support import STAGING_URL, Harbour, SiteTest, contents, rows, state, template
 
 

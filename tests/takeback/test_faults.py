@@ -13,7 +13,7 @@ from nostos.core.plan.prepared import prepare
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from tests import stream
-from tests.core.test_laws import EXAMPLES, PHASES, Step, steps, take
+from tests.apply.test_laws import EXAMPLES, PHASES, Step, steps, take
 from tests.faults import VERBS, broken, walk
 from tests.support import Harbour, dangling, rows, state
 

@@ -20,7 +20,7 @@ from nostos.core.errors import LiveMoved
 from nostos.core.plan.prepared import prepare
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
-from tests.core.test_laws import EXAMPLES, PHASES
+from tests.apply.test_laws import EXAMPLES, PHASES
 from tests.faults import killed
 from tests.support import Harbour, dangling, rows
 
