@@ -112,10 +112,12 @@ class Library(SiteTest):
                          [("B", '{"size": 2, "home": "https://library.example/1"}')])
         self.assertEqual(self.h.homeward(), [])
 
-    def test_one_identity_two_contents_is_a_clash(self) -> None:
+    def test_one_number_given_out_twice_is_two_things(self) -> None:
         self.run_sql(self.staging, "INSERT INTO readers (card, name) VALUES ('R5', 'From staging')")
         self.run_sql(self.live, "INSERT INTO readers (card, name) VALUES ('R4', 'x'), ('R5', 'From live')")
-        self.assertEqual(self.h.standings(), {"readers/3": "kept", "readers/4": "clash"})
+        self.assertEqual(self.h.standings(), {"readers/3~live": "kept", "readers/3~staging": "clash",
+                                              "readers/4": "kept"})
+        self.assertIn("already has readers/4", self.h.compare().items["readers/3~staging"].reason)
 
     def test_taken_unique_values_are_found_before_anything_is_written(self) -> None:
         self.run_sql(self.staging, "UPDATE books SET isbn = '77' WHERE id = 1")

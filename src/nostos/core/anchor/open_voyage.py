@@ -2,27 +2,45 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from nostos.core.anchor.store import Anchor
+from nostos.core.database.protocol import Database
 from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
-from nostos.core.sites.recognise import Site, recognise
+from nostos.core.profiles.learning.findings import Layer, as_data, of_data, read_layer
+from nostos.core.profiles.learning.learn import learn, with_answers
+from nostos.core.sites.recognise import Site, recognise, recognised_from
 from nostos.core.voyages.home import Home, Voyage, VoyageState, boot
 from nostos.core.voyages.journal import unfinished
 
 
 @dataclass(frozen=True)
 class Crew:
-    """An open voyage: both sites and the anchor."""
+    """An open voyage: both sites and the anchor. answers: the file of what was said of live's meaning."""
 
     voyage: Voyage
     live: Site
     staging: Site
     anchor: Anchor
+    answers: Path = Path("/nonexistent")
+
+    def layers(self, live_db: Database) -> tuple[Layer, ...]:
+        """What is known of the site's meaning beside its profile: what was learned when it was cloned (or is now, of a
+        voyage that is older than learning), and what was said."""
+        said = self.anchor.fact("learned")
+        if said is None:
+            tables = live_db.tables()
+            said = as_data(learn(live_db, tables, self.live.full_profile(tables)))
+            with self.anchor.changing():
+                self.anchor.set_fact("learned", said)
+        answers = read_layer(self.answers)
+        return with_answers(of_data(said), answers), answers
 
 
 @contextmanager
@@ -56,7 +74,7 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
                           next_step="Put staging's own database back into its configuration.")
     anchor = Anchor(home.folder(voyage.name) / "anchor.db")
     try:
-        yield Crew(voyage, live, staging, anchor)
+        yield Crew(voyage, live, staging, anchor, answers_of(home, live))
     finally:
         anchor.close()
 
@@ -72,3 +90,10 @@ def _flush(home: Home, voyage: Voyage) -> Voyage:
     voyage = replace(voyage, unflushed="")
     home.write(voyage)
     return voyage
+
+
+def answers_of(home: Home, site: Site) -> Path:
+    """Where it is kept what was said of a site's meaning."""
+    place = recognised_from(site)
+    name = re.sub(r"[^A-Za-z0-9]+", "-", site.name).strip("-").lower()[:40]
+    return home.path / "answers" / f"{name}-{hashlib.sha256(place.encode()).hexdigest()[:8]}.toml"

@@ -25,6 +25,8 @@ from nostos.core.errors import SiteError, VoyageError
 from nostos.core.files.entry import FileEntry, plain_text
 from nostos.core.files.tree import FileTree, Owner, SkippedFile
 from nostos.core.files.trees import tree_at
+from nostos.core.profiles.learning.findings import as_data
+from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites import site_file as configuration
@@ -248,6 +250,8 @@ class _Clone:
             with told(source), source.reading():
                 tables = source.tables()
                 self.profile = self.live.full_profile(tables)
+                self.tell(Progress("learning", 0, None, "tables"))
+                anchor.set_fact("learned", as_data(learn(source, tables, self.profile)))
                 return tables, self._rows_of(anchor, source, self._opened(place), tables)
         finally:
             source.close()

@@ -12,6 +12,7 @@ from nostos.core.compare.row_states import T, base_key, canonical_key
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.model import Profile
 from nostos.core.values import structures
+from nostos.core.values.merging import same
 
 
 def by_identity(profile: Profile, tables: Mapping[str, Table]) -> list[str]:
@@ -61,7 +62,8 @@ class Matcher:
         for identity, found in self._group(table, self._born(Side.STAGING, table)).items():
             others = live.get(identity, [])
             if len(found) == 1 and len(others) == 1:
-                self._same(table, others[0], found[0])
+                if self._agree(table, others[0], found[0]):
+                    self._same(table, others[0], found[0])
             elif others:
                 self._alike(table, others, found)
 
@@ -69,6 +71,26 @@ class Matcher:
         """Two rows born apart are one thing, which goes by live's name."""
         if CanonicalName.parse(self.keys[Side.STAGING].name(table, staging)).origin is Origin.STAGING:
             self.keys[Side.STAGING].claim(table, staging, self.keys[Side.LIVE].name(table, live))
+
+    def _agree(self, table: str, live: Value, staging: Value) -> bool:
+        """Whether two rows born apart, of one name, are one thing. Where only the schema says that the name is one,
+        whatever else they hold must not speak against it: two sides may have given out one name to two things."""
+        forms = [self._row_of(side, table, key) for side, key in ((Side.LIVE, live), (Side.STAGING, staging))]
+        kind = self.profile.kind_of(table, forms[0])
+        if kind is None or not kind.natural or self.profile.child_of(table, forms[0]) is not None:
+            return True
+        mine, theirs = (self.translators[side].row(table, row) for side, row in zip(
+            (Side.LIVE, Side.STAGING), forms, strict=True))
+        skip = {*self.tables[table].key, *kind.identity}
+        return all(same(mine[c], theirs[c]) or mine[c] in (None, "") or theirs[c] in (None, "")
+                   or not self.profile.policy(table, forms[0], c).compared
+                   for c in mine.keys() & theirs.keys() - skip)
+
+    def _row_of(self, side: Side, table: str, key: Value) -> Row:
+        known = self._by_key.get((side, table))
+        if known is None:
+            known = self._by_key[side, table] = {m.key[0]: m.row for m in self.moves[side][table] if m.row is not None}
+        return known[key]
 
     def _alike(self, table: str, live: list[Value], staging: list[Value]) -> None:
         """Rows that repeat under one name are a multiset: those with the same content are one thing, pair by pair."""
@@ -81,10 +103,7 @@ class Matcher:
                 self._same(table, equal.pop(0), key)
 
     def _content(self, side: Side, table: str, key: Value) -> str:
-        known = self._by_key.get((side, table))
-        if known is None:
-            known = self._by_key[side, table] = {m.key[0]: m.row for m in self.moves[side][table] if m.row is not None}
-        form = self.translators[side].row(table, known[key])
+        form = self.translators[side].row(table, self._row_of(side, table, key))
         return repr([(c, plain(form)[c]) for c in form if c not in self.tables[table].key])
 
     def _born(self, side: Side, table: str) -> Iterable[tuple[Value, Row, Portable]]:

@@ -6,7 +6,7 @@ canonical name whatever its keys on the two sides are.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from functools import partial
@@ -22,16 +22,18 @@ from nostos.core.compare.row_states import Rows, RowState, base_key, canonical_k
 from nostos.core.database.protocol import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.profiles.compared import compared_tables, is_local
+from nostos.core.profiles.learning.findings import Layer
 from nostos.core.profiles.model import Profile
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
 from nostos.core.values.urls import UrlForms
 
 
-def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database) -> Rows:
+def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database,
+                 layers: Iterable[Layer] = ()) -> Rows:
     """Find every row that is not the same on live, in staging and at the anchor."""
     live_all, staging_all = live_db.tables(), staging_db.tables()
-    profile = effective_profile(live, {**staging_all, **live_all})
+    profile = effective_profile(live, {**staging_all, **live_all}, layers)
     live_tables, staging_tables = compared_tables(profile, live_all), compared_tables(profile, staging_all)
     keys = {Side.LIVE: anchor.keys(Side.LIVE), Side.STAGING: anchor.keys(Side.STAGING)}
     urls = {Side.LIVE: UrlForms(live.url), Side.STAGING: UrlForms(staging.url, also=(live.url,))}

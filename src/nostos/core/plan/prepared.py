@@ -74,7 +74,7 @@ def compare_voyage(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE
 def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], tell: Listener,
               prefer: Callable[[Comparison], Sequence[Decision]], toward: Side) -> tuple[Comparison, Needs]:
     tell(Progress("comparing rows", 0, None, "tables"))
-    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db)
+    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db, crew.layers(live_db))
     comparison = assemble(crew.anchor, rows, files, schema_items(rows), staging_db, live_db)
     decisions = prefer(comparison)
     if decisions:

@@ -29,7 +29,8 @@ def complete(profile: Profile, tables: Mapping[str, Table]) -> Profile:
             name = table.name if table.name not in taken else f"{table.name}-table"
             natural = next((u for u in table.uniques if set(u) != set(table.key)), ())
             title = next((c.name for c in table.columns if c.name in ("title", "name", "label")), None)
-            kinds.append(Kind(name, table.name, (), table.key, title, natural if table.surrogate else table.key))
+            kinds.append(Kind(name, table.name, (), table.key, title, natural if table.surrogate else table.key,
+                              natural=True))
         policies.extend(FieldPolicy(table.name, c.name, STRUCTURE) for c in table.columns if c.is_json)
         for fk in table.foreign_keys:
             for column, target in zip(fk.columns, fk.target_columns, strict=False):

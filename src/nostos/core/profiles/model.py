@@ -49,6 +49,7 @@ class Kind:
     volatile: bool = False
     address: str = ""  # where visitors see one, below the site's URL, with columns in braces
     shown: Where = ()  # which of them they see
+    natural: bool = False  # no profile names it: the schema does, and its identity is a natural unique value
 
     def named(self, row: Mapping[str, Value]) -> str:
         """The kind's name for a row: `{column}` in it is the row's value."""
@@ -282,6 +283,7 @@ class Profile:
     activities: tuple[Activity, ...] = ()
     masks: tuple[MaskRule, ...] = ()
     administrators: Administrators | None = None
+    numbers: frozenset[Any] = frozenset()  # places (see learning) whose numbers are known to point at nothing
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC
 
     def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:

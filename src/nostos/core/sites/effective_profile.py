@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 from nostos.core.database.schema import Table
+from nostos.core.profiles.learning.findings import Layer
 from nostos.core.profiles.model import FieldPolicy, Profile
 from nostos.core.profiles.policies import LOCAL
 from nostos.core.sites.recognise import Site
 
 
-def effective_profile(site: Site, tables: Mapping[str, Table]) -> Profile:
+def effective_profile(site: Site, tables: Mapping[str, Table], layers: Iterable[Layer] = ()) -> Profile:
     """The site's profile with what the schema adds and with its guards made local."""
     profile = site.full_profile(tables)
+    for layer in layers:
+        profile = layer.over(profile)
     settings = profile.settings
     if settings is None:
         return profile

@@ -1,0 +1,1 @@
+"""Working out what tables and values mean that nothing names, with evidence."""

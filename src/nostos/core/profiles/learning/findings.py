@@ -1,0 +1,173 @@
+"""What was worked out of a site's data, with its evidence, and what its administrator said: a layer of a profile."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+from fnmatch import fnmatchcase
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from nostos.core.errors import SiteError
+from nostos.core.private_files import write_private
+from nostos.core.profiles.model import Profile, Reference
+
+
+class Certainty(StrEnum):
+    """How sure a finding is. OPEN: it may be, and someone has to say."""
+
+    SURE = "sure"
+    OPEN = "open"
+    NONE = "none"
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a number stands: a column, for rows of one kind (where), at a path inside its structure."""
+
+    table: str
+    column: str
+    where: tuple[tuple[str, str], ...] = ()
+    path: tuple[str, ...] = ()
+
+    def __str__(self) -> str:
+        rows = "".join(f"[{column}={value}]" for column, value in self.where)
+        inner = "".join(f"/{step}" for step in self.path)
+        return f"{self.table}.{self.column}{rows}{inner}"
+
+    @classmethod
+    def parse(cls, text: str) -> Place:
+        """Raises ValueError for what is no place."""
+        head, *steps = text.split("/")
+        name, *rows = head.split("[")
+        table, dot, column = name.partition(".")
+        where = tuple((c, v) for c, mark, v in (r.rstrip("]").partition("=") for r in rows) if mark)
+        if not dot or not table or not column or len(where) != len(rows):
+            raise ValueError(f"{text!r} is not written like table.column, table.column[key=value] or table.column/a/b")
+        return cls(table, column, where, tuple(steps))
+
+
+@dataclass(frozen=True)
+class Finding:
+    """What a place is. to: the table that it points at, if it is sure or may be. evidence: sentences for and against.
+    many: it holds a list."""
+
+    place: Place
+    certainty: Certainty
+    to: str = ""
+    evidence: tuple[str, ...] = ()
+    many: bool = False
+
+    @property
+    def reference(self) -> Reference:
+        pattern = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$" if self.many else None
+        return Reference(self.place.table, self.place.column, self.to, None, "", self.place.where,
+                         self.place.path or None, pattern, self.many)
+
+
+@dataclass(frozen=True)
+class Layer:
+    """What one source knows of a site's meaning. numbers: places that hold no references. visitors, editors: patterns
+    of kinds whose rows visitors make, or editors. made: patterns of tables that are made from others. names: for each
+    table, the columns that say when two rows born apart are one; none: nothing says so."""
+
+    name: str
+    references: tuple[Reference, ...] = ()
+    numbers: frozenset[Place] = frozenset()
+    visitors: tuple[str, ...] = ()
+    editors: tuple[str, ...] = ()
+    made: tuple[str, ...] = ()
+    names: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    findings: tuple[Finding, ...] = ()
+    why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
+
+    def over(self, profile: Profile) -> Profile:
+        """The profile with what this layer adds. What the profile itself says stays."""
+        told = {(r.table, r.column, r.where, r.path) for r in profile.references if r.pattern is None}
+        added = tuple(r for r in self.references if (r.table, r.column, r.where, r.path) not in told)
+        kinds = []
+        for kind in profile.kinds:
+            if kind.natural and kind.table in self.names:
+                kind = replace(kind, identity=self.names[kind.table])
+            if any(fnmatchcase(kind.name, p) for p in self.visitors):
+                kind = replace(kind, visitors=True)
+            elif any(fnmatchcase(kind.name, p) for p in self.editors):
+                kind = replace(kind, visitors=False)
+            kinds.append(kind)
+        return replace(profile, references=(*profile.references, *added), kinds=tuple(kinds),
+                       volatile=(*profile.volatile, *self.made), numbers=profile.numbers | self.numbers)
+
+
+def read_layer(path: Path) -> Layer:
+    """A layer from a file of answers. Raises SiteError with the part that is wrong; an empty one where there is none.
+    """
+    if not path.is_file():
+        return Layer("answers")
+    try:
+        data = tomllib.loads(path.read_text(encoding="utf-8"))
+        return from_data(data, str(path))
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, ValueError, TypeError, AttributeError) as error:
+        raise SiteError(f"The answers in {path} cannot be used: {error}.", next_step="Mend the file.") from error
+
+
+def from_data(data: Mapping[str, Any], name: str) -> Layer:
+    """A layer from what a TOML file says. Raises ValueError."""
+    known = {"answers", "visitors", "editors", "made"}
+    if set(data) - known:
+        raise ValueError(f"it says {', '.join(sorted(set(data) - known))}; known are {', '.join(sorted(known))}")
+    references, numbers = [], set()
+    for text, said in data.get("answers", {}).items():
+        place = Place.parse(text)
+        if said == "number":
+            numbers.add(place)
+        else:
+            references.append(Finding(place, Certainty.SURE, str(said).removesuffix("*"), (),
+                                      str(said).endswith("*")).reference)
+    visitors, editors, made = (tuple(map(str, data.get(key, ()))) for key in ("visitors", "editors", "made"))
+    return Layer(name, tuple(references), frozenset(numbers), visitors, editors, made)
+
+
+def add_answers(path: Path, answers: Mapping[str, str], tables: Mapping[str, Any]) -> None:
+    """Write answers into a file of answers, which keeps what else is in it. Raises ValueError for a place or a table
+    that there is not."""
+    for text, said in answers.items():
+        place = Place.parse(text)
+        if place.table not in tables or tables[place.table].column(place.column) is None:
+            raise ValueError(f"there is no column {place.table}.{place.column}")
+        if said != "number" and said.removesuffix("*") not in tables:
+            raise ValueError(f"there is no table {said}; an answer is a table's name, or `number`")
+    document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.is_file() else tomlkit.document()
+    if not path.is_file():
+        document.add(tomlkit.comment("What numbers mean that nothing else tells. An answer is the table that a place "))
+        document.add(tomlkit.comment("points at (with * where it holds a list), or `number` where it points at none."))
+    section = document.setdefault("answers", tomlkit.table())
+    for text, said in answers.items():
+        section[text] = said
+    write_private(path, tomlkit.dumps(document).encode())
+
+
+def as_data(layer: Layer) -> dict[str, Any]:
+    """A layer as JSON-like data, for keeping."""
+    return {"findings": [[str(f.place), str(f.certainty), f.to, list(f.evidence), f.many] for f in layer.findings],
+            "visitors": list(layer.visitors), "editors": list(layer.editors), "made": list(layer.made),
+            "names": {t: list(c) for t, c in layer.names.items()}, "why": dict(layer.why)}
+
+
+def of_data(data: Mapping[str, Any]) -> Layer:
+    """What `as_data` gave."""
+    findings = tuple(Finding(Place.parse(place), Certainty(certainty), to, tuple(evidence), many)
+                     for place, certainty, to, evidence, many in data["findings"])
+    return learned(findings, tuple(data["visitors"]), tuple(data["editors"]), tuple(data["made"]),
+                   {t: tuple(c) for t, c in data["names"].items()}, data["why"])
+
+
+def learned(findings: tuple[Finding, ...], visitors: tuple[str, ...], editors: tuple[str, ...], made: tuple[str, ...],
+            names: Mapping[str, tuple[str, ...]], why: Mapping[str, str]) -> Layer:
+    """The layer of what was worked out: what is sure of it counts."""
+    return Layer("learned", tuple(f.reference for f in findings if f.certainty is Certainty.SURE),
+                 frozenset(f.place for f in findings if f.certainty is Certainty.NONE),
+                 visitors, editors, made, names, findings, why)

@@ -1,0 +1,153 @@
+"""Learning a site: what points at what, whose rows are whose, what tells rows apart.
+
+Only a sample is read of each table, and what an index leads to.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace
+from itertools import pairwise
+
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Row, Table
+from nostos.core.patterns import matches
+from nostos.core.profiles.learning import words
+from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, learned
+from nostos.core.profiles.learning.references import ROWS, Judge, places
+from nostos.core.profiles.model import Profile
+
+_OWN = ("nostos_*",)
+_FEW = 4  # values, that are too few to show an order
+_TRADE, _PERSONAL, _MADE, _PASSING, _WRITTEN = (
+    words.listed(what) for what in ("trade", "personal", "made", "passing", "written"))
+
+
+def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
+          tell: Callable[[str], None] = lambda _: None) -> Layer:
+    """Work out what a profile does not tell. profile: completed with what the schema says. tell: is told of each table.
+    """
+    usable = {n: t for n, t in tables.items() if not matches(n, (*profile.volatile, *_OWN))}
+    named = {k.table for k in profile.kinds if not k.natural} | {c.table for c in profile.children}
+    samples: dict[str, list[Row]] = {}
+    for name, table in usable.items():
+        tell(name)
+        samples[name] = database.sample(table, ROWS)
+    people = [n for n, t in usable.items() if _are_people(t, samples[n])]
+    judge = Judge(database, usable, people)
+    told = {(r.table, r.column) for r in profile.references}
+    findings: list[Finding] = []
+    for name, table in usable.items():
+        for place, called, values in places(table, samples[name]):
+            if (place.table, place.column) in told and not place.where and not place.path:
+                continue
+            if any(r.table == place.table and r.column == place.column and r.path == (place.path or None)
+                   and set(r.where) <= set(place.where) for r in profile.references):
+                continue
+            found = judge.judge(place, called, values)
+            if found is not None:
+                findings.append(found)
+    sure = [f for f in findings if f.certainty is Certainty.SURE]
+    unknown = [t for n, t in usable.items() if n not in named]
+    visitors, editors, why = _whose(unknown, samples, sure, profile, bool(named))
+    kinds = {k.table: k.name for k in profile.kinds}
+    return learned(tuple(findings), tuple(kinds[t] for t in visitors if t in kinds),
+                   tuple(kinds[t] for t in editors if t in kinds), (),
+                   {t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate}, why)
+
+
+def _are_people(table: Table, rows: Sequence[Row]) -> bool:
+    """Whether rows are people who can log in, or be written to."""
+    heads = {w for c in table.names for w in words.words(c)}
+    named = bool(set(words.words(table.name)) & words.PERSONS)
+    return table.surrogate and bool(heads & {"login", "username", "password", "pass", "nicename"} or (
+        named and heads & {"email", "mail", "name"}))
+
+
+def _whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], sure: Sequence[Finding], profile: Profile,
+           known_system: bool) -> tuple[list[str], list[str], dict[str, str]]:
+    """Which tables that no profile names visitors fill, or are made from what they do, and which editors; and why.
+
+    known_system: a profile knows the rest of the site, so that what nothing speaks for counts as visitors'.
+    """
+    said: dict[str, str] = {}
+    whose: dict[str, str] = {}
+    for table in unknown:
+        heads = [w for c in table.names for w in words.words(c)]
+        name = set(words.words(table.name))
+        trade, personal = sorted({*heads, *name} & _TRADE), sorted(set(heads) & _PERSONAL)
+        if name & _MADE:
+            whose[table.name] = "visitors"
+            said[table.name] = f"it is made from others, as {', '.join(sorted(name & _MADE))} in its name says"
+        elif name & _TRADE or len(trade) > 1 or personal or name & _PASSING:
+            whose[table.name] = "visitors"
+            said[table.name] = f"it tells of {', '.join(dict.fromkeys((*trade, *personal, *sorted(name & _PASSING))))}"
+        elif set(heads) & _WRITTEN:
+            whose[table.name] = "editors"
+            said[table.name] = f"it has {', '.join(sorted(set(heads) & _WRITTEN))}"
+    below: dict[str, set[str]] = {}
+    for table in unknown:
+        for fk in table.foreign_keys:
+            below.setdefault(table.name, set()).add(fk.target)
+    for finding in sure:
+        if finding.to != finding.place.table:
+            below.setdefault(finding.place.table, set()).add(finding.to)
+    visitors_kinds = {k.table for k in profile.kinds if k.visitors}
+    for _ in range(3):  # what hangs on something of visitors' is visitors' too
+        for table in unknown:
+            above = [t for t in below.get(table.name, ()) if whose.get(t) == "visitors" or t in visitors_kinds]
+            if above and whose.get(table.name) != "visitors":
+                whose[table.name], said[table.name] = "visitors", f"it points at {above[0]}"
+    for table in unknown:
+        if table.name not in whose:
+            owners = [t for t in below.get(table.name, ()) if whose.get(t) == "editors" or t not in {
+                u.name for u in unknown}]
+            if owners:
+                whose[table.name], said[table.name] = "editors", f"it belongs to {owners[0]}"
+            elif known_system:
+                whose[table.name], said[table.name] = "visitors", "nothing can be said of it"
+    visitors, editors = ([t.name for t in unknown if whose.get(t.name) == what] for what in ("visitors", "editors"))
+    return visitors, editors, said
+
+
+def _name(table: Table, rows: Sequence[Row]) -> tuple[str, ...]:
+    """The columns whose values say when two rows born apart are one: unique, and not merely given out in turn."""
+    for unique in table.uniques:
+        if set(unique) != set(table.key) and not _given_out(table, unique, rows):
+            return unique
+    return ()
+
+
+def _given_out(table: Table, unique: Sequence[str], rows: Sequence[Row]) -> bool:
+    """Whether unique values come in the order of the rows' own numbers, or are numbers, or places in a tree."""
+    if len(unique) != 1:
+        return all(words.says_measure(c) for c in unique)
+    values = [(row[table.key[0]], row[unique[0]]) for row in rows if row[unique[0]] is not None]
+    texts = [str(v) for _, v in values]
+    if {"path", "lft", "rgt"} & set(words.words(unique[0])) or words.says_measure(unique[0]):
+        return True
+    digits = [re.sub(r"\D", "", t) for t in texts]
+    if not texts:
+        return words.says_id(unique[0]) or "number" in unique[0].lower()
+    if not all(digits) or any(len(re.sub(r"\d", "", t)) > 6 for t in texts):
+        return False
+    if words.says_name(unique[0]):
+        return False
+    if all(isinstance(v, int) for _, v in values):
+        return True
+    if len(texts) < _FEW:
+        return False
+    numbers = [int(d) for _, d in sorted(zip([int(str(k)) for k, _ in values], digits, strict=True))]
+    rising = sum(a <= b for a, b in pairwise(numbers))
+    return len({len(re.sub(r"\d", "", t)) for t in texts}) == 1 and rising >= 0.95 * (len(numbers) - 1)
+
+
+def with_answers(learned: Layer, answers: Layer) -> Layer:
+    """What was learned, without what an answer says otherwise."""
+    said = {(r.table, r.column, r.where, r.path) for r in answers.references} | {
+        (p.table, p.column, p.where, p.path or None) for p in answers.numbers}
+    return replace(learned, references=tuple(r for r in learned.references
+                                             if (r.table, r.column, r.where, r.path) not in said),
+                   numbers=frozenset(p for p in learned.numbers
+                                     if (p.table, p.column, p.where, p.path or None) not in said))

@@ -1,0 +1,102 @@
+"""What the names of tables, columns and keys say: their words, and what these words are used for.
+
+Names come in every style (`order_id`, `orderId`, `OrderID`, `tbl_orders`, `idOrder`, `fk_order`), singular and plural.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterable
+from functools import lru_cache
+from importlib import resources
+
+_PARTS = re.compile(r"[A-Z]+(?=[A-Z][a-z])|[A-Z]?[a-z]+|[A-Z]+|[0-9]+")
+_FILLERS = frozenset({"tbl", "table", "the", "fk", "of"})
+_LISTS = tomllib.loads((resources.files(__package__) / "words.toml").read_text(encoding="utf-8"))
+
+
+def listed(what: str) -> frozenset[str]:
+    """The words that are used for something; see words.toml."""
+    return frozenset(_LISTS[what].split())
+
+
+IDS, MEASURES, PERSONS, PARENTS = (listed(what) for what in ("ids", "measures", "persons", "parents"))
+_DONE, NAMES = listed("done"), listed("names")
+
+
+@lru_cache(maxsize=4096)
+def words(name: str) -> tuple[str, ...]:
+    """The words of a name, small and singular, in order."""
+    return tuple(singular(w.lower()) for w in _PARTS.findall(name))
+
+
+@lru_cache(maxsize=4096)
+def singular(word: str) -> str:
+    """A word without the ending of a plural, as far as English and its neighbours agree on one."""
+    if word in IDS or len(word) <= 3:
+        return word.removesuffix("s") if word in ("ids",) else word
+    for ending, rest in (("ies", "y"), ("sses", "ss"), ("xes", "x"), ("ches", "ch"), ("shes", "sh"), ("ses", "se")):
+        if word.endswith(ending):
+            return word[:-len(ending)] + rest
+    return word[:-1] if word.endswith("s") and not word.endswith(("ss", "us", "is")) else word
+
+
+def pointing(name: str) -> tuple[str, ...]:
+    """The words that are left of a column's name when what merely says "number of" is taken away; empty: nothing."""
+    return tuple(w for w in words(name) if w not in IDS and w not in _FILLERS)
+
+
+def says_id(name: str) -> bool:
+    """Whether a name says that it holds a row's number."""
+    return any(w in IDS for w in words(name)) or words(name)[-1:] == ("by",)
+
+
+def says_measure(name: str) -> bool:
+    """Whether a name says that it holds a count, a measure, a time or a rank."""
+    parts = words(name)
+    return bool(parts) and not says_id(name) and (parts[-1] in MEASURES or parts[0] in MEASURES)
+
+
+def says_name(name: str) -> bool:
+    """Whether a name says that its values are names: whoever gives out such a value means that very thing."""
+    return bool(set(words(name)) & NAMES)
+
+
+def says_person(name: str) -> bool:
+    parts = pointing(name)
+    return any(w in PERSONS for w in parts) or (parts[-1:] == ("by",) and bool(set(parts) & _DONE))
+
+
+def says_parent(name: str) -> bool:
+    return bool(set(words(name)) & PARENTS)
+
+
+def common_prefix(names: Iterable[str]) -> tuple[str, ...]:
+    """The words with which most of these names begin, if more than half do."""
+    every = [words(n) for n in names]
+    heads: dict[str, int] = {}
+    for parts in every:
+        if len(parts) > 1:
+            heads[parts[0]] = heads.get(parts[0], 0) + 1
+    best = max(heads, key=lambda h: heads[h], default="")
+    return (best,) if best and heads[best] * 2 > len(every) and len(every) > 2 else ()
+
+
+def likeness(column: str, table: str, owner: str = "") -> float:
+    """How much the name of a column says that it points at a table: 1, the very name; 0.8, a part that tells it from
+    others; 0, nothing. owner: the table that the column is in, whose own prefix counts for nothing."""
+    wanted, have = pointing(column), tuple(w for w in words(table) if w not in _FILLERS)
+    if not wanted or not have:
+        return 0.0
+    if wanted == have:
+        return 1.0
+    if len(have) > len(wanted) and have[-len(wanted):] == wanted:
+        # A prefix of the table's name that the column leaves out: more so if the owner has it too.
+        head = have[:-len(wanted)]
+        return 0.95 if words(owner)[:len(head)] == head else 0.85
+    if len(wanted) > len(have) and wanted[-len(have):] == have:
+        return 0.8  # billing_address -> addresses
+    if "".join(wanted) == "".join(have):
+        return 1.0
+    return 0.0
