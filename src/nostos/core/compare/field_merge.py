@@ -21,6 +21,7 @@ class Standing(StrEnum):
     BLENDED = "blended"
     CLASH = "clash"
     SETTLED = "settled"
+    OPEN = "open"  # of an item: a question first
 
 
 @dataclass(frozen=True)

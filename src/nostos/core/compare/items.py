@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from enum import StrEnum
+from typing import Any
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.field_merge import FieldMerge, Standing
@@ -88,12 +89,14 @@ class Item:
 
 @dataclass
 class Comparison:
-    """Everything that is not the same on live and in staging, as items, with the rows that they are made of."""
+    """Everything that is not the same on live and in staging, as items, with the rows that they are made of. questions:
+    what has to be answered before items that stand open can go home (see plan/unknown)."""
 
     items: dict[str, Item]
     rows: Rows
     owner: dict[RowName, str]  # which item a row belongs to
     files: dict[str, str]  # which item a file belongs to
+    questions: tuple[Any, ...] = ()
 
 
 def with_standing(item: Item, standing: Standing, reason: str) -> Item:

@@ -24,6 +24,8 @@ from nostos.core.plan.mirror import mirrored, turned
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import Plan, PutFile, RemoveFile, SwitchFolder, changes_of, plan
 from nostos.core.plan.selection import Choice, choose
+from nostos.core.plan.unknown import Explainer, hold_back, unexplained
+from nostos.core.profiles.learning.findings import Layer
 from nostos.core.progress import Listener, Progress, silent
 
 DEFAULT = Choice()
@@ -74,8 +76,17 @@ def compare_voyage(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE
 def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], tell: Listener,
               prefer: Callable[[Comparison], Sequence[Decision]], toward: Side) -> tuple[Comparison, Needs]:
     tell(Progress("comparing rows", 0, None, "tables"))
-    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db, crew.layers(live_db))
-    comparison = assemble(crew.anchor, rows, files, schema_items(rows), staging_db, live_db)
+    layers = crew.layers(live_db)
+    comparison = _gathered(crew, live_db, staging_db, files, layers)
+    if toward is Side.LIVE:
+        found = unexplained(comparison)
+        if found:
+            since, questions = Explainer(comparison.rows, live_db, staging_db).explain(found)
+            if since.references:  # what is known now is read anew, as what it is
+                comparison = _gathered(crew, live_db, staging_db, files, (*layers, since))
+                found = unexplained(comparison)
+                _, questions = Explainer(comparison.rows, live_db, staging_db).explain(found)
+            comparison = hold_back(comparison, questions)
     decisions = prefer(comparison)
     if decisions:
         first = replace(comparison, items=dict(comparison.items))
@@ -89,6 +100,12 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
                 comparison.items[item.id] = replace(item, reason=turned(item.reason))
         return comparison, needs
     return comparison, need_finder.resolve(comparison, live_db)
+
+
+def _gathered(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], layers: Sequence[Layer]
+              ) -> Comparison:
+    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db, layers)
+    return assemble(crew.anchor, rows, files, schema_items(rows), staging_db, live_db)
 
 
 def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
@@ -65,6 +66,10 @@ class Finding:
     @property
     def reference(self) -> Reference:
         pattern = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$" if self.many else None
+        if self.place.path and self.place.path[-1].startswith("@"):  # an attribute in markup
+            name = re.escape(self.place.path[-1][1:])
+            return Reference(self.place.table, self.place.column, self.to, None, "", self.place.where, None,
+                             rf"(?<![\w:-]){name}[\"']?\s*[=:]\s*[\"']?([1-9]\d*)(?![\w.%-])")
         return Reference(self.place.table, self.place.column, self.to, None, "", self.place.where,
                          self.place.path or None, pattern, self.many)
 

@@ -1,0 +1,214 @@
+"""Numbers that nobody has explained: what of staging may point at a row that was born there, and is not known to.
+
+A clone keeps every key, so a number that is a key of the anchor's is right on both sides as it stands. One that equals
+the key of a row born in staging would mean another thing on live. Each of those is looked at wherever it stands. What
+it is, is judged by evidence; what is left is asked, and until then what holds it goes nowhere (design, section 4).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from nostos.core.compare.field_merge import Standing
+from nostos.core.compare.items import Comparison, Item
+from nostos.core.compare.row_states import Rows
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Table
+from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
+from nostos.core.profiles.learning import words
+from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
+from nostos.core.profiles.learning.references import Judge, key_columns, numbers_in, sampled, spread
+from nostos.core.profiles.model import holds
+from nostos.core.values.structures import Tree, fits, leaves
+from nostos.core.values.tokens import CLOSE, OPEN
+
+_ATTRIBUTE = re.compile(r"([A-Za-z_][\w:-]*)[\"']?\s*[=:]\s*[\"']?([1-9]\d*)(?![\w.%-])")
+_TOKENS = re.compile(f"{OPEN}[^{CLOSE}]*{CLOSE}")
+_ROWS, _VALUES, _FEW = 400, 100, 5
+
+
+@dataclass(frozen=True)
+class Question:
+    """What is this place? numbers: what stands there. candidates: the tables whose rows of staging have these numbers.
+    items: what waits for the answer. evidence: what speaks for and against."""
+
+    place: Place
+    numbers: tuple[int, ...]
+    candidates: tuple[str, ...]
+    items: tuple[str, ...]
+    evidence: tuple[str, ...] = ()
+
+    def __str__(self) -> str:
+        some = ", ".join(map(str, self.numbers[:3])) + (", ..." if len(self.numbers) > 3 else "")
+        return f"what {self.place} points at ({some})"
+
+
+@dataclass
+class _Found:
+    numbers: set[int] = field(default_factory=set)
+    items: set[str] = field(default_factory=set)
+
+
+def unexplained(comparison: Comparison) -> dict[Place, _Found]:
+    """Every place of what can go home where a number stands that a row born in staging has, and that is not known."""
+    born = born_in_staging(comparison.rows)
+    found: dict[Place, _Found] = {}
+    if not born:
+        return found
+    for item in comparison.items.values():
+        if item.goes_home:
+            for write in row_writes(comparison.rows, item):
+                if write.action is not WriteAction.REMOVE:
+                    for place, number in _numbers(comparison.rows, write, born):
+                        here = found.setdefault(place, _Found())
+                        here.numbers.add(number)
+                        here.items.add(item.id)
+    return found
+
+
+def born_in_staging(rows: Rows) -> dict[int, set[str]]:
+    """The numbers that staging gave out since the anchor to what live does not have under them, with their tables."""
+    born: dict[int, set[str]] = {}
+    for state in rows.states.values():
+        if state.staging is not None and state.base is None and state.staging_key is not None and rows.table(
+                state.table).surrogate and state.live_key != state.staging_key:
+            key = state.staging_key[0]
+            if isinstance(key, int):
+                born.setdefault(key, set()).add(state.table)
+    return born
+
+
+def _numbers(rows: Rows, write: RowWrite, born: Mapping[int, set[str]]) -> Iterator[tuple[Place, int]]:
+    table = rows.table(write.state.table)
+    pair = key_columns(table)
+    raw = write.state.staging_raw or {}
+    named = any(k.table == table.name and not k.natural for k in rows.profile.kinds) or any(
+        c.table == table.name for c in rows.profile.children)
+    for column, value in write.values.items():
+        where = ((pair[0], str(raw.get(pair[0]))),) if pair and column == pair[1] else ()
+        plain = named and not where  # the columns of a system's own tables are all known
+        name = where[0][1] if where else column
+        if where and _is_told(rows, write, table, column, where):
+            continue
+        for path, leaf in leaves(value) if isinstance(value, Tree) else ((((), value)),):
+            general = tuple("*" if step.isdigit() else step for step in path)
+            last = next((step for step in reversed(general) if step != "*"), name)
+            if isinstance(leaf, str) and OPEN in leaf:  # what is known is a token by now
+                leaf = _TOKENS.sub(" ", leaf)
+            for number in numbers_in(leaf):
+                place = Place(table.name, column, where, general)
+                if number in born and not (plain and not general) and not _is_number(rows, place, last):
+                    yield place, number
+            if isinstance(leaf, str) and not numbers_in(leaf) and any(c in leaf for c in "<[{"):
+                for match in _ATTRIBUTE.finditer(leaf):
+                    place = Place(table.name, column, where, (*general, f"@{match.group(1)}"))
+                    if int(match.group(2)) in born and not _is_number(rows, place, match.group(1)):
+                        yield place, int(match.group(2))
+
+
+def _is_told(rows: Rows, write: RowWrite, table: Table, column: str, where: tuple[tuple[str, str], ...]) -> bool:
+    """Whether a profile says what is kept under a key: its references are tokens by now, and the rest is known."""
+    full = {**(write.state.staging_raw or {}), **write.state.joined}
+    return any(r.table == table.name and r.column == column and r.where and r.path is None and r.pattern is None
+               and holds(r.where, full) for r in rows.profile.references) or any(
+        p.table == table.name and p.column == column and p.where and not p.path and holds(p.where, full)
+        and not p.policy.structured for p in rows.profile.policies)
+
+
+def _is_number(rows: Rows, place: Place, name: str) -> bool:
+    """Whether a place is known to hold no references."""
+    name = name.lstrip("@")
+    if words.says_measure(name) or words.says_name(name) or place in rows.profile.numbers:
+        return True
+    return any(n.table == place.table and n.column == place.column and set(n.where) <= set(place.where)
+               and (fits(n.path, place.path) or (not n.path and not n.where)) for n in rows.profile.numbers)
+
+
+class Explainer:
+    """Judges places by both sides' data."""
+
+    def __init__(self, rows: Rows, live_db: Database, staging_db: Database, people: Sequence[str] = ()) -> None:
+        self.rows = rows
+        self.sides = ((live_db, rows.live_tables), (staging_db, rows.staging_tables))
+        self.judges = [Judge(database, tables, people) for database, tables in self.sides]
+        self.born = born_in_staging(rows)
+        self._samples: dict[str, list[dict[str, Any]]] = {}
+
+    def explain(self, found: Mapping[Place, _Found]) -> tuple[Layer, tuple[Question, ...]]:
+        """What is sure of these places, as a layer; and the questions that are left."""
+        sure: list[Finding] = []
+        questions = []
+        for place, here in sorted(found.items(), key=lambda f: str(f[0])):
+            candidates = sorted(set().union(*(self.born.get(n, set()) for n in here.numbers)))
+            finding = self._judged(place, here.numbers, candidates)
+            if finding is None:
+                left, evidence = self._weighed(place, candidates)
+                if not left:
+                    finding = Finding(place, Certainty.NONE, "", evidence)
+                else:
+                    questions.append(Question(place, tuple(sorted(here.numbers)), tuple(left),
+                                              tuple(sorted(here.items)), evidence))
+            if finding is not None:
+                sure.append(finding)
+        layer = Layer("since", tuple(f.reference for f in sure if f.certainty is Certainty.SURE),
+                      frozenset(f.place for f in sure if f.certainty is Certainty.NONE), findings=tuple(sure))
+        return layer, tuple(questions)
+
+    def _judged(self, place: Place, numbers: Iterable[int], candidates: Sequence[str]) -> Finding | None:
+        """A finding that is sure by staging's own data: what is called so, and all of which is there."""
+        name = self._called(place)
+        values = sampled([*numbers, *self._values(place)])
+        found = self.judges[1].judge(place, name, values)
+        return found if found is not None and found.certainty is Certainty.SURE and found.to in candidates else None
+
+    @staticmethod
+    def _called(place: Place) -> str:
+        last = next((step for step in reversed(place.path) if step != "*"), "")
+        return last.lstrip("@") or (place.where[0][1].lstrip("_") if place.where else place.column)
+
+    def _weighed(self, place: Place, candidates: Sequence[str]) -> tuple[list[str], tuple[str, ...]]:
+        """The candidates that the other values at the place do not speak against, and the evidence."""
+        values = spread(sorted(set(self._values(place))), _VALUES)
+        left, evidence = [], []
+        for table in candidates:
+            if table not in self.judges[0].tables or len(values) < _FEW:
+                left.append(table)
+                evidence.append(f"for {table}: staging's new row has this number; {len(values)} others to judge by")
+                continue
+            share = len(self.judges[0].there(table, values)) / len(values)
+            if share >= 0.2:
+                left.append(table)
+            evidence.append(f"{'for' if share >= 0.2 else 'against'} {table}: {share:.0%} of {len(values)} others "
+                            "there are its keys")
+        return left, tuple(evidence)
+
+    def _values(self, place: Place) -> list[int]:
+        """Numbers that stand at a place on live."""
+        database, tables = self.sides[0]
+        table = tables.get(place.table)
+        if table is None or table.column(place.column) is None or (place.path and place.path[-1].startswith("@")):
+            return []
+        if place.table not in self._samples:
+            self._samples[place.table] = list(database.sample(table, _ROWS))
+        rows = [r for r in self._samples[place.table] if all(str(r.get(c)) == v for c, v in place.where)]
+        if place.path:
+            return []
+        return [n for row in rows for n in numbers_in(row[place.column])]
+
+
+def hold_back(comparison: Comparison, questions: Sequence[Question]) -> Comparison:
+    """The comparison with what waits for an answer standing open."""
+    why: dict[str, list[str]] = {}
+    for question in questions:
+        for item in question.items:
+            why.setdefault(item, []).append(str(question))
+    for name, asked in why.items():
+        comparison.items[name] = _open(comparison.items[name], asked)
+    return replace(comparison, questions=tuple(questions))
+
+
+def _open(item: Item, asked: Sequence[str]) -> Item:
+    return replace(item, standing=Standing.OPEN, reason=f"it is not known {'; '.join(asked)}")
