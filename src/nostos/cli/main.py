@@ -13,6 +13,7 @@ from nostos.cli.environment import Environment, ExitStatus
 
 VERBS = {
     "survey": "look a site over before anything is touched",
+    "learn": "work out what a site's tables mean, and answer what is not known",
     "clone": "make a staging copy of a live site",
     "status": "voyages at a glance",
     "trial": "visit every public page on both sites, and say what broke",

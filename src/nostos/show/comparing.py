@@ -16,23 +16,25 @@ from rich.text import Text
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.plan.needs import Needs
+from nostos.core.plan.selection import stays
 from nostos.core.profiles.policies import PLAIN
 from nostos.core.values.merging import ABSENT
 from nostos.core.values.php import Raw
 from nostos.core.values.structures import Tree, jsonable
+from nostos.show import learning
 from nostos.show.tables import clean, count, heading, table
 
 Describe = Callable[[str], str]
 _WORD = {Standing.HOMEWARD: "green", Standing.BLENDED: "cyan", Standing.CLASH: "bold red", Standing.KEPT: "",
-         Standing.SETTLED: "dim"}
+         Standing.SETTLED: "dim", Standing.OPEN: "bold yellow"}
 
 
 def comparison(console: Console, found: Comparison, needs: Needs, standings: Sequence[str] = ()) -> None:
     """Items by what a person wants to know first: what would go home, what clashes, what stays, what is kept."""
     items = list(found.items.values())
     going = [i for i in items if i.id in needs and not i.visitors]
-    test = [i for i in items if i.id in needs and i.visitors]
-    clashes = [i for i in items if i.standing is Standing.CLASH]
+    test = [i for i in items if i.visitors and (i.id in needs or stays(i))]
+    clashes = [i for i in items if i.standing is Standing.CLASH and not stays(i)]
     kept = [i for i in items if i.standing is Standing.KEPT]
     settled = [i for i in items if i.standing is Standing.SETTLED]
     if standings:
@@ -41,6 +43,13 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
             heading(console, f"{standing.capitalize()}: {len(chosen)}")
             _list(console, chosen, needs)
         return
+    waiting = [i for i in items if i.standing is Standing.OPEN and not i.visitors]
+    if waiting:
+        learning.questions(console, found.questions)
+        console.print()
+        heading(console, f"Open: {len(waiting)}", "a question first", "bold yellow")
+        _list(console, waiting, needs, why=True)
+        console.print()
     heading(console, f"Would go home: {len(going)}", "changed in staging by editors and administrators", "bold green")
     _list(console, going, needs)
     if clashes:

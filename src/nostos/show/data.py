@@ -13,6 +13,7 @@ from nostos.core.plan.operations import PutFile, as_data
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.values.merging import ABSENT
 from nostos.core.values.structures import jsonable
+from nostos.show.learning import question
 
 
 def item(shown: Item, needs: Needs, describe: Any = str, fields: bool = True) -> dict[str, Any]:
@@ -42,7 +43,7 @@ def _described(value: Any, describe: Any) -> Any:
 
 def comparison(found: Comparison, needs: Needs, fields: bool = False, describe: Any = str) -> dict[str, Any]:
     return {"items": [item(i, needs, describe, fields) for i in found.items.values()],
-            "not_compared": found.rows.skipped}
+            "questions": [question(q) for q in found.questions], "not_compared": found.rows.skipped}
 
 
 def plan(prepared: PreparedMerge) -> dict[str, Any]:
@@ -55,6 +56,7 @@ def plan(prepared: PreparedMerge) -> dict[str, Any]:
         "decided_for_live": [i.id for i in selection.kept],
         "warnings": list(selection.warnings),
         "notes": list(prepared.made.notes),
+        "open": [{"item": i.id, "reason": i.reason} for i in selection.waiting],
         "clashes": [{"item": i.id, "reason": i.reason} for i in selection.clashes],
         "operations": [as_data(o) for o in prepared.plan.operations]}
 

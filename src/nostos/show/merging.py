@@ -49,6 +49,7 @@ def plan(console: Console, prepared: PreparedMerge, site: str) -> None:
     for text, items in (("Could go, and stays" if not home else "Could go home, and stays", selection.left),
                         ("Decided for live; staging's change counts as seen" if home else
                          "Decided for staging; live's change counts as seen", selection.kept),
+                        ("Open; `nostos learn VOYAGE --interactive` asks what has to be known", selection.waiting),
                         (f"Clashes; {stays} stays as it is", selection.clashes)):
         if items:
             console.print()

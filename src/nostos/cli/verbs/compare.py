@@ -7,7 +7,7 @@ from pathlib import Path
 
 from nostos.cli.environment import Environment, ExitStatus
 
-_STANDINGS = ("homeward", "blended", "clash", "kept", "settled")
+_STANDINGS = ("homeward", "blended", "clash", "open", "kept", "settled")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -18,7 +18,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--html", metavar="FILE", help="also write it to a page for others to read")
     parser.epilog = ("Examples:\n  nostos compare autumn\n  nostos compare autumn page/programme\n"
                      "  nostos compare autumn --standing kept\n  nostos compare autumn --html changes.html\n\n"
-                     "Exit status 1: there are clashes.")
+                     "Exit status 1: there are clashes, or questions.")
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
@@ -29,6 +29,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.errors import SelectionError
     from nostos.core.patterns import matching, nearest
     from nostos.core.plan.prepared import compare_voyage
+    from nostos.core.plan.selection import stays
     from nostos.core.voyages.home import Home
     from nostos.show import comparing, data
     from nostos.show.output import write_json
@@ -70,4 +71,5 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         else:
             comparing.comparison(env.out, found, needs, args.standing)
     shown_items = chosen or list(found.items.values())
-    return ExitStatus.LOOK if any(i.standing is Standing.CLASH for i in shown_items) else ExitStatus.DONE
+    return ExitStatus.LOOK if any(
+        i.standing in (Standing.CLASH, Standing.OPEN) and not stays(i) for i in shown_items) else ExitStatus.DONE

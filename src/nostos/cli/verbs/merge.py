@@ -25,7 +25,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.epilog = ("Examples:\n  nostos merge autumn --dry-run\n"
                      "  nostos merge autumn --take 'page/*' --take menu/main\n"
                      "  nostos merge autumn --selection pages.toml\n"
-                     "\nExit status 1: merged, and clashes are left for you to look at.")
+                     "\nExit status 1: merged, and clashes or questions are left for you to look at.")
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
@@ -46,7 +46,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         with shown(env.err) as tell:
             prepared = prepare(crew, choosing.chosen(args, voyage), tell)
         clashes = prepared.plan.selection.clashes
-        ended = ExitStatus.LOOK if clashes else ExitStatus.DONE
+        ended = ExitStatus.LOOK if clashes or prepared.plan.selection.waiting else ExitStatus.DONE
         if not env.json:
             merging.plan(env.out, prepared, voyage.live_name)
         if choosing.stops(args, env, prepared, "There is nothing to bring home. Nothing was done."):

@@ -14,6 +14,8 @@ from nostos.core.files.trees import tree_at
 from nostos.core.inspect.version_heads import Part, parts
 from nostos.core.profiles.compared import compared_tables
 from nostos.core.profiles.from_schema import NO_PROFILE
+from nostos.core.profiles.learning.findings import Certainty, Layer
+from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.effective_profile import effective_profile
@@ -92,7 +94,10 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
             facts = tuple(_facts(database, profile, t) for t in tables.values())
             version = database.version()
             database_bytes = sum(size for _, size in database.sizes().values())
-            findings = [*_keys(tables, profile), *_references(database, tables), *_values(database, tables, profile),
+            tell(Progress("learning", 0, None, "tables"))
+            known = learn(database, tables, site.full_profile(tables))
+            findings = [*_learned(known), *_keys(tables, profile), *_references(database, tables),
+                        *_values(database, tables, profile),
                         *_engine(database), *_profile(profile, tables)]
     finally:
         database.close()
@@ -107,6 +112,23 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     return Survey(site.name, site.url, profile.title, version, site.database.shown, database_size, files,
                   len(entries), size, free, facts, tuple(parts(profile, site.files)),
                   tuple(sorted(findings, key=lambda f: f.level is not Level.OBSTACLE)))
+
+
+def _learned(known: Layer) -> Iterator[Finding]:
+    """What no profile says of the site, and what follows from it."""
+    sure = [f for f in known.findings if f.certainty is Certainty.SURE]
+    perhaps = [f for f in known.findings if f.certainty is Certainty.OPEN]
+    if known.visitors:
+        some = ", ".join(known.visitors[:6]) + (" and others" if len(known.visitors) > 6 else "")
+        yield Finding(
+            Level.NOTICE, f"No profile names {some}; they count as visitors'.",
+            "What staging has in them is taken for test data and stays there until it is named.",
+            "Nothing, if that is so. `nostos learn` shows why; a file of answers can say otherwise.", Whose.YOU)
+    if sure or perhaps:
+        yield Finding(
+            Level.NOTICE, f"{len(sure)} places that no profile names point at rows of other tables, and "
+            f"{len(perhaps)} may.", "The first are followed as references are. Of the others you are asked, once, when "
+            "a number of staging's stands there.", "Look at them with `nostos learn`.", Whose.YOU)
 
 
 def _facts(database: Database, profile: Profile, table: Table) -> TableFacts:

@@ -46,7 +46,8 @@ def resolve(comparison: Comparison, target_db: Database) -> Needs:
                 if need.on not in needs:
                     other = comparison.items[need.on]
                     why = f"needs {need.on} ({need.reason}), which cannot go home: {other.reason or other.standing}"
-                    comparison.items[name] = with_standing(comparison.items[name], Standing.CLASH, why)
+                    waits = Standing.OPEN if other.standing is Standing.OPEN else Standing.CLASH
+                    comparison.items[name] = with_standing(comparison.items[name], waits, why)
                     del needs[name]
                     again = True
                     break

@@ -53,6 +53,7 @@ class Selection:
     unmoved: tuple[str, ...] = ()  # patterns that name things with nothing to take home
     warnings: tuple[str, ...] = ()  # what seems to belong together and is parted
     kept: tuple[Item, ...] = ()  # clashes that were decided for live
+    waiting: tuple[Item, ...] = ()  # what stands open, for a question has to be answered first
 
     @property
     def items(self) -> list[Item]:
@@ -109,9 +110,16 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
     return Selection(
         tuple(Chosen(comparison.items[n], because) for n, because in sorted(chosen.items())),
         tuple(i for i in movable if i.id not in chosen),
-        tuple(i for i in comparison.items.values() if i.standing is Standing.CLASH),
+        tuple(i for i in comparison.items.values() if i.standing is Standing.CLASH and not stays(i)),
         tuple(unmoved), tuple(_parted(comparison, needs, chosen)),
-        tuple(i for i in comparison.items.values() if is_decided(i, Side.LIVE)))
+        tuple(i for i in comparison.items.values() if is_decided(i, Side.LIVE)),
+        tuple(i for i in comparison.items.values() if i.standing is Standing.OPEN and not i.visitors))
+
+
+def stays(item: Item) -> bool:
+    """Whether it is test data of staging's, which stays there whatever is in its way: visitors' own, born there."""
+    root = next((r for r in item.rows if r.id == item.root), None)
+    return item.visitors and root is not None and root.base is None and root.live is None
 
 
 def _parted(comparison: Comparison, needs: Needs, chosen: dict[str, Need | None]) -> Iterator[str]:

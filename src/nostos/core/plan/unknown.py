@@ -100,13 +100,15 @@ def _numbers(rows: Rows, write: RowWrite, born: Mapping[int, set[str]]) -> Itera
                 leaf = _TOKENS.sub(" ", leaf)
             for number in numbers_in(leaf):
                 place = Place(table.name, column, where, general)
-                if number in born and not (plain and not general) and not _is_number(rows, place, last):
+                if number in born and not (plain and not general) and not _is_number(
+                        rows, place, last, born[number]):
                     yield place, number
             if isinstance(leaf, str) and not numbers_in(leaf) and any(c in leaf for c in "<[{"):
                 for match in _ATTRIBUTE.finditer(leaf):
                     place = Place(table.name, column, where, (*general, f"@{match.group(1)}"))
-                    if int(match.group(2)) in born and not _is_number(rows, place, match.group(1)):
-                        yield place, int(match.group(2))
+                    number = int(match.group(2))
+                    if number in born and not _is_number(rows, place, match.group(1), born[number]):
+                        yield place, number
 
 
 def _is_told(rows: Rows, write: RowWrite, table: Table, column: str, where: tuple[tuple[str, str], ...]) -> bool:
@@ -118,9 +120,12 @@ def _is_told(rows: Rows, write: RowWrite, table: Table, column: str, where: tupl
         and not p.policy.structured for p in rows.profile.policies)
 
 
-def _is_number(rows: Rows, place: Place, name: str) -> bool:
+def _is_number(rows: Rows, place: Place, name: str, tables: Iterable[str]) -> bool:
     """Whether a place is known to hold no references."""
     name = name.lstrip("@")
+    kinds = {k.name for k in rows.profile.kinds if k.table in tables}
+    if any(words.likeness(name, t, place.table) >= 0.8 for t in (*tables, *kinds)):
+        return False  # it is called as what it may point at
     if words.says_measure(name) or words.says_name(name) or place in rows.profile.numbers:
         return True
     return any(n.table == place.table and n.column == place.column and set(n.where) <= set(place.where)
@@ -174,15 +179,16 @@ class Explainer:
         values = spread(sorted(set(self._values(place))), _VALUES)
         left, evidence = [], []
         for table in candidates:
-            if table not in self.judges[0].tables or len(values) < _FEW:
+            if table not in self.judges[0].tables or not values:
                 left.append(table)
-                evidence.append(f"for {table}: staging's new row has this number; {len(values)} others to judge by")
+                evidence.append(f"{table}: staging's new row has this number; nothing else is there to judge by")
                 continue
             share = len(self.judges[0].there(table, values)) / len(values)
-            if share >= 0.2:
+            speaks_for = share >= 0.2 or len(values) < _FEW
+            if speaks_for:
                 left.append(table)
-            evidence.append(f"{'for' if share >= 0.2 else 'against'} {table}: {share:.0%} of {len(values)} others "
-                            "there are its keys")
+            evidence.append(f"{'for' if speaks_for else 'against'} {table}: {share:.0%} of {len(values)} other values "
+                            "are its keys")
         return left, tuple(evidence)
 
     def _values(self, place: Place) -> list[int]:

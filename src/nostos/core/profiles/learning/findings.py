@@ -14,8 +14,9 @@ from typing import Any
 import tomlkit
 
 from nostos.core.errors import SiteError
-from nostos.core.private_files import write_private
-from nostos.core.profiles.model import Profile, Reference
+from nostos.core.private_files import make_private, write_private
+from nostos.core.profiles.model import FieldPolicy, Profile, Reference
+from nostos.core.profiles.policies import STRUCTURE
 
 
 class Certainty(StrEnum):
@@ -87,6 +88,7 @@ class Layer:
     editors: tuple[str, ...] = ()
     made: tuple[str, ...] = ()
     names: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    structures: tuple[tuple[str, str], ...] = ()  # columns of texts that are all structures
     findings: tuple[Finding, ...] = ()
     why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
 
@@ -104,7 +106,8 @@ class Layer:
                 kind = replace(kind, visitors=False)
             kinds.append(kind)
         return replace(profile, references=(*profile.references, *added), kinds=tuple(kinds),
-                       volatile=(*profile.volatile, *self.made), numbers=profile.numbers | self.numbers)
+                       volatile=(*profile.volatile, *self.made), numbers=profile.numbers | self.numbers,
+                       policies=(*profile.policies, *(FieldPolicy(t, c, STRUCTURE) for t, c in self.structures)))
 
 
 def read_layer(path: Path) -> Layer:
@@ -130,8 +133,7 @@ def from_data(data: Mapping[str, Any], name: str) -> Layer:
         if said == "number":
             numbers.add(place)
         else:
-            references.append(Finding(place, Certainty.SURE, str(said).removesuffix("*"), (),
-                                      str(said).endswith("*")).reference)
+            references += [Finding(place, Certainty.SURE, str(said), (), many).reference for many in (False, True)]
     visitors, editors, made = (tuple(map(str, data.get(key, ()))) for key in ("visitors", "editors", "made"))
     return Layer(name, tuple(references), frozenset(numbers), visitors, editors, made)
 
@@ -143,15 +145,16 @@ def add_answers(path: Path, answers: Mapping[str, str], tables: Mapping[str, Any
         place = Place.parse(text)
         if place.table not in tables or tables[place.table].column(place.column) is None:
             raise ValueError(f"there is no column {place.table}.{place.column}")
-        if said != "number" and said.removesuffix("*") not in tables:
+        if said != "number" and said not in tables:
             raise ValueError(f"there is no table {said}; an answer is a table's name, or `number`")
     document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.is_file() else tomlkit.document()
     if not path.is_file():
         document.add(tomlkit.comment("What numbers mean that nothing else tells. An answer is the table that a place "))
-        document.add(tomlkit.comment("points at (with * where it holds a list), or `number` where it points at none."))
+        document.add(tomlkit.comment("points at, or `number` where it points at none."))
     section = document.setdefault("answers", tomlkit.table())
     for text, said in answers.items():
         section[text] = said
+    make_private(path.parent)
     write_private(path, tomlkit.dumps(document).encode())
 
 
@@ -159,7 +162,8 @@ def as_data(layer: Layer) -> dict[str, Any]:
     """A layer as JSON-like data, for keeping."""
     return {"findings": [[str(f.place), str(f.certainty), f.to, list(f.evidence), f.many] for f in layer.findings],
             "visitors": list(layer.visitors), "editors": list(layer.editors), "made": list(layer.made),
-            "names": {t: list(c) for t, c in layer.names.items()}, "why": dict(layer.why)}
+            "names": {t: list(c) for t, c in layer.names.items()}, "why": dict(layer.why),
+            "structures": [list(place) for place in layer.structures]}
 
 
 def of_data(data: Mapping[str, Any]) -> Layer:
@@ -167,12 +171,14 @@ def of_data(data: Mapping[str, Any]) -> Layer:
     findings = tuple(Finding(Place.parse(place), Certainty(certainty), to, tuple(evidence), many)
                      for place, certainty, to, evidence, many in data["findings"])
     return learned(findings, tuple(data["visitors"]), tuple(data["editors"]), tuple(data["made"]),
-                   {t: tuple(c) for t, c in data["names"].items()}, data["why"])
+                   {t: tuple(c) for t, c in data["names"].items()}, data["why"],
+                   tuple((t, c) for t, c in data["structures"]))
 
 
 def learned(findings: tuple[Finding, ...], visitors: tuple[str, ...], editors: tuple[str, ...], made: tuple[str, ...],
-            names: Mapping[str, tuple[str, ...]], why: Mapping[str, str]) -> Layer:
+            names: Mapping[str, tuple[str, ...]], why: Mapping[str, str],
+            structures: tuple[tuple[str, str], ...] = ()) -> Layer:
     """The layer of what was worked out: what is sure of it counts."""
     return Layer("learned", tuple(f.reference for f in findings if f.certainty is Certainty.SURE),
                  frozenset(f.place for f in findings if f.certainty is Certainty.NONE),
-                 visitors, editors, made, names, findings, why)
+                 visitors, editors, made, names, structures, findings, why)

@@ -16,9 +16,11 @@ from nostos.core.patterns import matches
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, learned
 from nostos.core.profiles.learning.references import ROWS, Judge, places
-from nostos.core.profiles.model import Profile
+from nostos.core.profiles.model import Profile, holds
+from nostos.core.values.structures import fits, read
 
 _OWN = ("nostos_*",)
+_STRUCTURES = 100  # texts that are read
 _FEW = 4  # values, that are too few to show an order
 _TRADE, _PERSONAL, _MADE, _PASSING, _WRITTEN = (
     words.listed(what) for what in ("trade", "personal", "made", "passing", "written"))
@@ -42,8 +44,8 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         for place, called, values in places(table, samples[name]):
             if (place.table, place.column) in told and not place.where and not place.path:
                 continue
-            if any(r.table == place.table and r.column == place.column and r.path == (place.path or None)
-                   and set(r.where) <= set(place.where) for r in profile.references):
+            if any(r.table == place.table and r.column == place.column and fits(r.path or (), place.path)
+                   and holds(r.where, dict(place.where)) for r in profile.references if r.pattern is None):
                 continue
             found = judge.judge(place, called, values)
             if found is not None:
@@ -54,7 +56,8 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     kinds = {k.table: k.name for k in profile.kinds}
     return learned(tuple(findings), tuple(kinds[t] for t in visitors if t in kinds),
                    tuple(kinds[t] for t in editors if t in kinds), (),
-                   {t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate}, why)
+                   {t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate}, why,
+                   tuple(place for t in unknown for place in _structures(t, samples[t.name])))
 
 
 def _are_people(table: Table, rows: Sequence[Row]) -> bool:
@@ -109,6 +112,15 @@ def _whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], sure:
                 whose[table.name], said[table.name] = "visitors", "nothing can be said of it"
     visitors, editors = ([t.name for t in unknown if whose.get(t.name) == what] for what in ("visitors", "editors"))
     return visitors, editors, said
+
+
+def _structures(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str]]:
+    """The columns whose texts are all structures."""
+    for column in table.columns:
+        texts = [row[column.name] for row in rows if row.get(column.name) not in (None, "")][:_STRUCTURES]
+        if texts and not column.is_json and all(
+                isinstance(t, str) and t[:1] in ("{", "[", "a", "O") and read(t) is not None for t in texts):
+            yield table.name, column.name
 
 
 def _name(table: Table, rows: Sequence[Row]) -> tuple[str, ...]:

@@ -125,7 +125,7 @@ class Judge:
         if values.other > len(values.numbers) or not (values.numbers or words.says_id(name)):
             return None
         likely = self._likely(place, name)
-        if words.says_measure(name) and not any(score == 1 for score, _ in likely):
+        if words.says_measure(name) and not likely:
             return Finding(place, Certainty.NONE, "", (f"`{name}` says that it counts, measures or ranks",))
         if not likely:
             return None

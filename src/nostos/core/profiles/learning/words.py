@@ -22,7 +22,7 @@ def listed(what: str) -> frozenset[str]:
 
 
 IDS, MEASURES, PERSONS, PARENTS = (listed(what) for what in ("ids", "measures", "persons", "parents"))
-_DONE, NAMES = listed("done"), listed("names")
+_DONE, NAMES, _PLURAL = listed("done"), listed("names"), listed("plural")
 
 
 @lru_cache(maxsize=4096)
@@ -55,7 +55,10 @@ def says_id(name: str) -> bool:
 def says_measure(name: str) -> bool:
     """Whether a name says that it holds a count, a measure, a time or a rank."""
     parts = words(name)
-    return bool(parts) and not says_id(name) and (parts[-1] in MEASURES or parts[0] in MEASURES)
+    if not parts or says_id(name):
+        return False
+    last = _PARTS.findall(name)[-1].lower()
+    return parts[-1] in MEASURES or parts[0] in MEASURES or last in _PLURAL
 
 
 def says_name(name: str) -> bool:
@@ -99,4 +102,6 @@ def likeness(column: str, table: str, owner: str = "") -> float:
         return 0.8  # billing_address -> addresses
     if "".join(wanted) == "".join(have):
         return 1.0
+    if wanted[-1] == have[-1] and set(wanted) <= set(have):
+        return 0.85  # ext_order -> ext_shop_orders
     return 0.0

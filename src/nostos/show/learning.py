@@ -1,0 +1,101 @@
+"""Showing what was learned of a site, and asking what is not known."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from rich.console import Console
+
+from nostos.cli.environment import Environment
+from nostos.core.plan.unknown import Question
+from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
+from nostos.show.tables import clean, count, heading, table
+
+
+def learned(console: Console, name: str, found: Layer, answers: Layer, left: Sequence[Question], every: bool) -> None:
+    """What is sure, what may be, whose the rows are, what was answered, what is asked."""
+    by: dict[Certainty, list[Finding]] = {c: [] for c in Certainty}
+    for finding in found.findings:
+        by[finding.certainty].append(finding)
+    heading(console,
+            f"{clean(name)}: {count(len(by[Certainty.SURE]), 'place')} that no profile names and that point at "
+                     "something", style="bold green")
+    _findings(console, by[Certainty.SURE])
+    if by[Certainty.OPEN]:
+        console.print()
+        heading(console, f"Perhaps: {len(by[Certainty.OPEN])}", "asked when a number there matters")
+        _findings(console, by[Certainty.OPEN])
+    if every and by[Certainty.NONE]:
+        console.print()
+        heading(console, f"Just numbers: {len(by[Certainty.NONE])}")
+        _findings(console, by[Certainty.NONE])
+    for title, note, kinds in (("Counts as visitors'", "stays in staging unless named", found.visitors),
+                               ("Counts as editors'", "goes home with the rest", found.editors)):
+        if kinds:
+            console.print()
+            heading(console, f"{title}: {len(kinds)}", note)
+            table(console, ("table", "why"), [(k, found.why.get(k, "")) for k in kinds], keep=(0,))
+    if answers.references or answers.numbers:
+        console.print()
+        heading(console, "Answered")
+        rows = [(f"{r.table}.{r.column}" + "".join(f"[{c}={v}]" for c, v in r.where), r.to) for r in answers.references]
+        table(console, ("place", "points at"), [*rows, *((str(p), "nothing: a number") for p in sorted(
+            answers.numbers, key=str))], keep=(0,))
+    if left:
+        console.print()
+        questions(console, left)
+
+
+def _findings(console: Console, some: Sequence[Finding]) -> None:
+    if some:
+        table(console, ("place", "points at", "evidence"), [
+            (str(f.place), (f.to or "?") + (" (a list)" if f.many else ""), "; ".join(f.evidence)) for f in some],
+              keep=(0, 1))
+
+
+def questions(console: Console, left: Sequence[Question]) -> None:
+    """What has to be known before the items that hold it can go home."""
+    heading(console, f"Questions: {len(left)}", "what waits for an answer stays where it is", "bold yellow")
+    table(console, ("place", "numbers", "may point at", "waits", "evidence"), [
+        (str(q.place), ", ".join(map(str, q.numbers[:4])) + (", ..." if len(q.numbers) > 4 else ""),
+         ", ".join(q.candidates), _some(q.items), "; ".join(q.evidence)) for q in left], keep=(0,))
+    one = clean(f"{left[0].place}={left[0].candidates[0]}")
+    console.print(f"  Answer one:  nostos learn VOYAGE --answer '{one}'   or  ...=number", soft_wrap=True)
+
+
+def _some(names: Sequence[str]) -> str:
+    return ", ".join(names[:2]) + (f" and {len(names) - 2} more" if len(names) > 2 else "")
+
+
+def ask(env: Environment, left: Sequence[Question]) -> dict[str, str]:
+    """Ask each question; what is not answered is left. Returns answers by place."""
+    said: dict[str, str] = {}
+    for n, question in enumerate(left, start=1):
+        env.err.print(f"\n{n} of {len(left)}. {question.place} holds {', '.join(map(str, question.numbers[:5]))}, in "
+                      f"{_some(question.items)}.", soft_wrap=True)
+        for line in question.evidence:
+            env.err.print(f"   {line}", soft_wrap=True)
+        choices = [*question.candidates, "number"]
+        for at, choice in enumerate(choices, start=1):
+            means = "nothing: it is just a number" if choice == "number" else f"a row of {choice}"
+            env.err.print(f"   {at}  {means}")
+        answer = env.ask("   Which? (a number; empty: not now) ")
+        if answer.isdigit() and 1 <= int(answer) <= len(choices):
+            said[str(question.place)] = choices[int(answer) - 1]
+    return said
+
+
+def data(found: Layer, answers: Layer, left: Sequence[Question]) -> dict[str, Any]:
+    return {"findings": [{"place": str(f.place), "certainty": str(f.certainty), "to": f.to or None, "list": f.many,
+                          "evidence": list(f.evidence)} for f in found.findings],
+            "visitors": [{"table": k, "why": found.why.get(k, "")} for k in found.visitors],
+            "editors": [{"table": k, "why": found.why.get(k, "")} for k in found.editors],
+            "answered": [*({"place": f"{r.table}.{r.column}", "to": r.to} for r in answers.references),
+                         *({"place": str(p), "to": None} for p in sorted(answers.numbers, key=str))],
+            "questions": [question(q) for q in left]}
+
+
+def question(q: Question) -> dict[str, Any]:
+    return {"place": str(q.place), "numbers": list(q.numbers), "candidates": list(q.candidates),
+            "items": list(q.items), "evidence": list(q.evidence)}
