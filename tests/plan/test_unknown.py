@@ -1,0 +1,163 @@
+"""Numbers that nobody explained: law 11 on generated schemas, and an unknown shop asked about once and then right."""
+
+from __future__ import annotations
+
+import random
+import shutil
+import sqlite3
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nostos.core.anchor.open_voyage import answers_of
+from nostos.core.profiles.learning.findings import add_answers
+from nostos.core.sites.recognise import recognise
+from tests.profiles.test_learning import Maker
+from tests.support import Harbour, SiteTest, rows, template
+
+SHOP = """
+CREATE TABLE ext_shop_orders (id INTEGER PRIMARY KEY AUTOINCREMENT, number TEXT UNIQUE, customer_email TEXT,
+                              total INTEGER, status TEXT);
+CREATE TABLE ext_shop_lines (id INTEGER PRIMARY KEY AUTOINCREMENT, ext_order INTEGER, product INTEGER,
+                             quantity INTEGER);
+CREATE TABLE ext_gallery (id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT, slug TEXT, cover INTEGER, frames TEXT,
+                          options TEXT, markup TEXT);
+CREATE TABLE ext_gallery_frame (id INTEGER PRIMARY KEY AUTOINCREMENT, gallery INTEGER, pic INTEGER, wide INTEGER);
+"""
+
+
+class LawEleven(unittest.TestCase):
+    @settings(max_examples=25, deadline=None)
+    @given(st.integers(0, 10_000))
+    def test_every_reference_on_live_is_what_it_was_in_staging(self, seed: int) -> None:
+        folder = Path(tempfile.mkdtemp(prefix="nostos-test-"))
+        self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+        maker, site = Maker(seed), folder / "site"
+        made, chance = maker.make(), random.Random(seed)
+        site.mkdir()
+        (site / "nostos.toml").write_text('[site]\nname = "made"\nurl = "http://made.example"\nfiles = "none"\n'
+                                          'database = "sqlite:///made.db"\n')
+        with sqlite3.connect(site / "made.db") as db:
+            for sql in made.sql:
+                db.execute(sql)
+        h = Harbour(folder, site)
+        names = list(dict.fromkeys(t for t, _ in (*made.references, *made.numbers)))
+        for side in (h.live_folder, h.staging_folder):
+            for n in range(chance.randint(1, 12)):
+                self.born(side / "made.db", chance.choice(names), f"{side.name} {n}", made.references, chance)
+        before = self.told(h.live_folder / "made.db", names, made.references)
+        staged = self.told(h.staging_folder / "made.db", names, made.references)
+        if h.compare().items:
+            h.merge("*")
+        after = self.told(h.live_folder / "made.db", names, made.references)
+        for row, points in after.items():
+            self.assertEqual(points, before[row] if row in before else staged[row], (seed, row))
+        self.assertLessEqual(before.keys(), after.keys())
+
+    @staticmethod
+    def born(path: Path, table: str, remark: str, references: dict[tuple[str, str], str], chance: random.Random
+             ) -> None:
+        columns = [r[1] for r in rows(path, f'PRAGMA table_info("{table}")')][1:]
+        values: list[object] = []
+        for column in columns:
+            target = references.get((table, column))
+            ids = [r[0] for r in rows(path,
+                                      f'SELECT rowid FROM "{target}" ORDER BY rowid DESC LIMIT 3')] if target else []
+            values.append(remark if column == "remark" else chance.choice(ids) if ids else chance.randint(1, 60))
+        marks = ", ".join("?" * len(columns))
+        names = ", ".join(f'"{c}"' for c in columns)
+        rows(path, f'INSERT INTO "{table}" ({names}) VALUES ({marks})', *values)
+
+    @staticmethod
+    def told(path: Path, names: list[str], references: dict[tuple[str, str], str]) -> dict[tuple[str, str], list[str]]:
+        """What each row born since points at, by remarks (an old row by its number)."""
+        found: dict[tuple[str, str], list[str]] = {}
+        for table in names:
+            for rowid, remark in rows(path, f'SELECT rowid, remark FROM "{table}" WHERE remark <> \'x\''):
+                points = found[table, remark] = []
+                for (own, column), target in references.items():
+                    if own == table:
+                        (value,) = rows(path, f'SELECT "{column}" FROM "{table}" WHERE rowid=?', rowid)[0]
+                        said = rows(path, f'SELECT remark FROM "{target}" WHERE rowid=?', value)
+                        points.append(said[0][0] if said and said[0][0] != "x" else f"{column} {value}")
+        return found
+
+
+class UnknownShop(SiteTest):
+    def setUp(self) -> None:
+        super().setUp()
+        shutil.copytree(template(), self.folder / "site")
+        self.path = self.folder / "site/data/site.db"
+        with sqlite3.connect(self.path) as db:
+            db.executescript(SHOP)
+            pics, pages = ([n for (n,) in db.execute("SELECT id FROM content WHERE kind=?", (kind,))]
+                           for kind in ("picture", "page"))
+            for n in range(1, 13):
+                db.execute("INSERT INTO ext_shop_orders (number, customer_email, total, status) VALUES (?, ?, ?, ?)",
+                           (f"S-{1000 + n}", f"v{n}@visitor.example", 900 * n, "paid"))
+                db.execute("INSERT INTO ext_shop_lines (ext_order, product, quantity) VALUES (?, ?, ?)",
+                           (n, n % 3 + 1, n % 4 + 1))
+            for n in range(1, 5):
+                db.execute("INSERT INTO ext_gallery (title, slug, cover, frames, options, markup) VALUES "
+                           "(?, ?, ?, ?, ?, ?)", (
+                               f"G{n}", f"g{n}", pics[n], f"{pics[0]},{pics[1]}",
+                               f'{{"page": {pages[n]}, "columns": {n}}}', f'[film ref="{pages[n]}"]'))
+                db.execute("INSERT INTO ext_gallery_frame (gallery, pic, wide) VALUES (?, ?, ?)", (n, pics[n], n))
+        self.h = Harbour(self.folder, self.folder / "site")
+        site = self.h.staging
+        self.first = pics[0]
+        self.pic, self.page = site.add_picture("new-pic", "New", "<svg/>"), site.add("page", "new-page", "New page")
+        for n in range(6):
+            self.h.live.add("note", f"n{n}", "Live's own")  # live gives the same numbers to other things
+        rows(site.database, "INSERT INTO ext_gallery (title, slug, cover, frames, options, markup) VALUES "
+             "('G9', 'g9', ?, ?, ?, ?)", self.pic, f"{self.first},{self.pic}",
+             f'{{"page": {self.page}, "columns": 5}}', f'[film ref="{self.page}"]')
+        rows(site.database, "INSERT INTO ext_gallery_frame (gallery, pic, wide) VALUES (5, ?, 2)", self.pic)
+        for database, who in ((site.database, "tester"), (self.path, "customer")):
+            rows(database, "INSERT INTO ext_shop_orders (number, customer_email, total, status) VALUES "
+                 "('S-1013', ?, 1, 'paid')", f"{who}@visitor.example")
+            rows(database, "INSERT INTO ext_shop_lines (ext_order, product, quantity) VALUES (13, 1, 1)")
+
+    def test_nothing_goes_home_before_it_is_known_and_then_all_of_it_is_right(self) -> None:
+        h = self.h
+        comparison = h.compare()
+        places = {str(q.place): set(q.candidates) for q in comparison.questions}
+        self.assertEqual(set(places), {"ext_gallery.cover", "ext_gallery.frames", "ext_gallery.options/page",
+                                       "ext_gallery.markup/@ref", "ext_gallery_frame.pic"})
+        self.assertTrue(all(tables == {"content"} for tables in places.values()))
+        self.assertEqual({n for n, s in h.standings().items() if s == "open"}, {"ext_gallery/5", "ext_gallery_frame/5"})
+        orders = rows(self.path, "SELECT * FROM ext_shop_orders"), rows(self.path, "SELECT * FROM ext_shop_lines")
+        h.merge()
+        self.assertEqual(rows(self.path, "SELECT count(*) FROM ext_gallery"), [(4,)])
+        site = recognise(h.live_folder)
+        database = site.open(readonly=True)
+        add_answers(answers_of(h.home, site), dict.fromkeys(places, "content"), database.tables())
+        database.close()
+        self.assertEqual(set(h.homeward()) & {"ext_gallery/5", "ext_gallery_frame/5"},
+                         {"ext_gallery/5", "ext_gallery_frame/5"})
+        h.merge()
+        pic, page = (h.live.find(kind, slug)["id"] for kind, slug in (("picture", "new-pic"), ("page", "new-page")))
+        self.assertNotEqual((pic, page), (self.pic, self.page))
+        self.assertEqual(rows(self.path, "SELECT cover, frames, options, markup FROM ext_gallery WHERE slug='g9'"), [
+            (pic, f"{self.first},{pic}", f'{{"page": {page}, "columns": 5}}', f'[film ref="{page}"]')])
+        self.assertEqual(rows(self.path, "SELECT gallery, pic FROM ext_gallery_frame WHERE id=5"), [(5, pic)])
+        # The test order stayed where it is, and live's order of that number has gained nothing.
+        self.assertEqual(orders, (rows(self.path, "SELECT * FROM ext_shop_orders"),
+                                  rows(self.path, "SELECT * FROM ext_shop_lines")))
+        self.assertEqual(h.compare().questions, ())
+
+    def test_a_number_that_is_none(self) -> None:
+        rows(self.h.staging.database, "UPDATE ext_gallery_frame SET wide=? WHERE id=1", self.pic)
+        site = recognise(self.h.live_folder)
+        database = site.open(readonly=True)
+        places = [str(q.place) for q in self.h.compare().questions]
+        self.assertIn("ext_gallery_frame.wide", places)
+        add_answers(answers_of(self.h.home, site), {"ext_gallery_frame.wide": "number"}, database.tables())
+        with self.assertRaisesRegex(ValueError, "no table nowhere"):
+            add_answers(answers_of(self.h.home, site), {"ext_gallery_frame.wide": "nowhere"}, database.tables())
+        database.close()
+        self.h.merge("ext_gallery_frame/1")
+        self.assertEqual(rows(self.path, "SELECT wide FROM ext_gallery_frame WHERE id=1"), [(self.pic,)])

@@ -1,0 +1,139 @@
+"""Learning on schemas that it was never shown: generated ones, of which the truth is known."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+import tempfile
+import unittest
+from collections import Counter
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from nostos.core.database.sqlite.connection import SqliteDatabase
+from nostos.core.profiles.from_schema import NO_PROFILE, complete
+from nostos.core.profiles.learning import words
+from nostos.core.profiles.learning.findings import Certainty, Place
+from nostos.core.profiles.learning.learn import learn
+
+NOUNS = ("album", "artist", "branch", "city", "class", "course", "device", "engine", "farm", "garden", "harbour",
+         "island",
+         "journey", "kitchen", "lesson", "mission", "nursery", "orchard", "planet", "query", "river", "species",
+         "teacher", "vessel", "workshop", "box", "category", "galaxy")
+MEASURES = ("quantity", "year", "price", "width", "position", "rating", "total_count", "sort_order", "weight", "stock",
+            "zip", "floor", "shade", "speed")
+
+
+def plural(noun: str) -> str:
+    if noun.endswith("y") and noun[-2] not in "aeiou":
+        return noun[:-1] + "ies"
+    return noun + ("es" if noun.endswith(("s", "x", "ch", "sh")) else "s")
+
+
+@dataclass
+class Made:
+    """A generated schema and what is true of it."""
+
+    sql: list[str] = field(default_factory=list)
+    references: dict[tuple[str, str], str] = field(default_factory=dict)
+    numbers: set[tuple[str, str]] = field(default_factory=set)
+
+
+class Maker:
+    def __init__(self, seed: int) -> None:
+        self.random = random.Random(seed)
+        self.style = self.random.choice(("snake", "camel", "pascal"))
+        self.prefix = self.random.choice(("", "", "tbl", "kr", "ext_shop"))
+        self.many = self.random.random() < 0.5
+        self.key = self.random.choice(("id", "ID", "uid", "own"))
+        self.ending = self.random.choice(("id", "id", "id", "bare", "fk", "front"))
+        self.sparse = self.random.choice((1, 1, 7, 1000))
+
+    def name(self, *parts: str) -> str:
+        every = [p for part in parts for p in part.split("_") if p]
+        if self.style == "snake":
+            return "_".join(every)
+        joined = "".join(p.capitalize() for p in every)
+        return joined if self.style == "pascal" else joined[0].lower() + joined[1:]
+
+    def table(self, noun: str) -> str:
+        return self.name(self.prefix, plural(noun) if self.many else noun)
+
+    def column(self, noun: str) -> str:
+        return {"id": self.name(noun, "id"), "bare": self.name(noun), "fk": self.name("fk", noun, "id"),
+                "front": self.name("id", noun)}[self.ending]
+
+    def make(self) -> Made:
+        made, nouns = Made(), self.random.sample(NOUNS, self.random.randint(4, 7))
+        ids: dict[str, list[int]] = {}
+        for at, noun in enumerate(nouns):
+            table = self.table(noun)
+            key = self.name(noun, "id") if self.key == "own" else self.key
+            count = self.random.randint(4, 40)
+            ids[noun] = [n * self.sparse + self.random.randint(0, 2 if self.sparse > 3 else 0)
+                         for n in range(1, count + 1)]
+            targets = self.random.sample(nouns[:at], min(at, self.random.randint(0, 3)))
+            measures = self.random.sample(MEASURES, self.random.randint(1, 4))
+            columns = [(self.column(t), t) for t in targets]
+            heads = [f'"{key}" INTEGER PRIMARY KEY AUTOINCREMENT', '"remark" TEXT',
+                     *(f'"{c}" {self.random.choice(("INTEGER", "TEXT"))}' for c, _ in columns),
+                     *(f'"{self.name(m)}" INTEGER' for m in measures)]
+            made.sql.append(f'CREATE TABLE "{table}" ({", ".join(heads)})')
+            made.references.update({(table, c): self.table(t) for c, t in columns})
+            made.numbers.update((table, self.name(m)) for m in measures)
+            for number in ids[noun]:
+                values = [number, "'x'", *(self.random.choice(ids[t]) for _, t in columns),
+                          *(self.random.randint(1, 60) for _ in measures)]
+                made.sql.append(f'INSERT INTO "{table}" VALUES ({", ".join(map(str, values))})')
+        return made
+
+
+class Learning(unittest.TestCase):
+    def test_generated_schemas(self) -> None:
+        counts: Counter[str] = Counter()
+        wrong = []
+        for seed in range(120):
+            made = Maker(seed).make()
+            with tempfile.TemporaryDirectory() as folder:
+                path = Path(folder) / "site.db"
+                with sqlite3.connect(path) as db:
+                    for sql in made.sql:
+                        db.execute(sql)
+                database = SqliteDatabase(path, readonly=True)
+                tables = database.tables()
+                found = learn(database, tables, complete(NO_PROFILE, tables))
+                database.close()
+            sure = {(f.place.table, f.place.column): f.to for f in found.findings if f.certainty is Certainty.SURE}
+            none = {(f.place.table, f.place.column) for f in found.findings if f.certainty is Certainty.NONE}
+            counts["references"] += len(made.references)
+            counts["found"] += sum(sure.get(place) == to for place, to in made.references.items())
+            counts["sure"] += len(sure)
+            wrong += [(seed, place, to) for place, to in sure.items() if made.references.get(place) != to]
+            wrong += [(seed, place, "number") for place in none & made.references.keys()]
+            counts["numbers"] += len(made.numbers)
+            counts["none"] += len(none)
+        print(f"\nreferences: {counts['found']} of {counts['references']} found, {len(wrong)} of "
+              f"{counts['sure'] + counts['none']} sure findings wrong; {counts['none']} of {counts['numbers']} "
+              "numbers known to be none")
+        self.assertLessEqual(len(wrong) * 1000, counts["sure"] + counts["none"], wrong[:5])
+        self.assertGreaterEqual(counts["found"] / counts["references"], 0.9)
+
+    def test_names(self) -> None:
+        for column, table, owner, least in (
+                ("order_id", "shop_orders", "shop_lines", 0.95), ("orderId", "orders", "lines", 1.0),
+                ("fk_category", "categories", "x", 1.0), ("idBox", "boxes", "x", 1.0),
+                ("billing_address_id", "addresses", "x", 0.8), ("ext_order", "ext_shop_orders", "x", 0.85)):
+            self.assertGreaterEqual(words.likeness(column, table, owner), least, (column, table))
+        for column, table in (("price", "prices_log"), ("border_id", "orders"), ("name", "names_of_rivers")):
+            self.assertLess(words.likeness(column, table), 0.8, (column, table))
+        for name, measure in (("quantity", True), ("menu_order", True), ("columns", True), ("column", False),
+                              ("page", False), ("order_id", False), ("yearOfBirth", True), ("status", True)):
+            self.assertEqual(words.says_measure(name), measure, name)
+
+    def test_places_are_written_as_they_are_read(self) -> None:
+        for place in (Place("a", "b"), Place("a", "b", (("key", "_x"),)), Place("a", "b", (), ("*", "page")),
+                      Place("a", "b", (("k", "v"),), ("@id",))):
+            self.assertEqual(Place.parse(str(place)), place)
+        for text in ("a", "a.b[c", ".b", "a."):
+            with self.assertRaises(ValueError):
+                Place.parse(text)
