@@ -9,7 +9,7 @@ from rich.console import Console
 
 from nostos.cli.environment import Environment
 from nostos.core.plan.unknown import Question
-from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
+from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
 from nostos.show.tables import clean, count, heading, table
 
 
@@ -39,7 +39,7 @@ def learned(console: Console, name: str, found: Layer, answers: Layer, left: Seq
     if answers.references or answers.numbers:
         console.print()
         heading(console, "Answered")
-        rows = [(f"{r.table}.{r.column}" + "".join(f"[{c}={v}]" for c, v in r.where), r.to) for r in answers.references]
+        rows = dict.fromkeys((str(Place(r.table, r.column, r.where, r.path or ())), r.to) for r in answers.references)
         table(console, ("place", "points at"), [*rows, *((str(p), "nothing: a number") for p in sorted(
             answers.numbers, key=str))], keep=(0,))
     if left:

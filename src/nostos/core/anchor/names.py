@@ -17,7 +17,7 @@ The grammar of a canonical name, as it stands in tokens and in the anchor:
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -115,6 +115,12 @@ class Keys:
         if key in self._born.get(table, ()) or self._known(table, key):
             return str(key)
         return canonical(Origin.NOWHERE, key)
+
+    def renamed(self) -> Iterator[tuple[str, Value, str]]:
+        """Every key whose canonical name is another: table, key, name."""
+        for table, names in self._names.items():
+            for key, name in names.items():
+                yield table, key, name
 
     def key(self, table: str, name: str) -> Value:
         """This side's key for a canonical name; None when this side has no such row."""

@@ -10,13 +10,12 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Table
+from nostos.core.database.schema import Row, Table
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
@@ -28,6 +27,7 @@ from nostos.core.values.tokens import CLOSE, OPEN
 _ATTRIBUTE = re.compile(r"([A-Za-z_][\w:-]*)[\"']?\s*[=:]\s*[\"']?([1-9]\d*)(?![\w.%-])")
 _TOKENS = re.compile(f"{OPEN}[^{CLOSE}]*{CLOSE}")
 _ROWS, _VALUES, _FEW = 400, 100, 5
+_CHANCE = 1e-4  # how likely it may be by chance that what counts as sure is wrong
 
 
 @dataclass(frozen=True)
@@ -70,8 +70,12 @@ def unexplained(comparison: Comparison) -> dict[Place, _Found]:
 
 
 def born_in_staging(rows: Rows) -> dict[int, set[str]]:
-    """The numbers that staging gave out since the anchor to what live does not have under them, with their tables."""
+    """The numbers that staging gave out since the clone to what live does not have under them, with their tables: of
+    what is new there, and of what has come home since under another number."""
     born: dict[int, set[str]] = {}
+    for table, key, name in rows.staging_keys.renamed():
+        if isinstance(key, int) and rows.live_keys.key(table, name) != key:
+            born.setdefault(key, set()).add(table)
     for state in rows.states.values():
         if state.staging is not None and state.base is None and state.staging_key is not None and rows.table(
                 state.table).surrogate and state.live_key != state.staging_key:
@@ -140,7 +144,7 @@ class Explainer:
         self.sides = ((live_db, rows.live_tables), (staging_db, rows.staging_tables))
         self.judges = [Judge(database, tables, people) for database, tables in self.sides]
         self.born = born_in_staging(rows)
-        self._samples: dict[str, list[dict[str, Any]]] = {}
+        self._samples: dict[str, list[Row]] = {}
 
     def explain(self, found: Mapping[Place, _Found]) -> tuple[Layer, tuple[Question, ...]]:
         """What is sure of these places, as a layer; and the questions that are left."""
@@ -167,7 +171,45 @@ class Explainer:
         name = self._called(place)
         values = sampled([*numbers, *self._values(place)])
         found = self.judges[1].judge(place, name, values)
-        return found if found is not None and found.certainty is Certainty.SURE and found.to in candidates else None
+        if found is not None and found.certainty is Certainty.SURE and found.to in candidates:
+            return found
+        return self._by_kind(place, list(numbers), candidates)
+
+    def _by_kind(self, place: Place, numbers: list[int], candidates: Sequence[str]) -> Finding | None:
+        """Where all values are rows of one kind, of a table of many kinds, and so is staging's: that is no chance."""
+        values = spread(sorted(set(self._values(place))), _VALUES)
+        sure = []
+        for table in candidates if len(values) >= _FEW else ():
+            kinds = self._kinds(0, table, values)
+            here = self._kinds(1, table, numbers)
+            if len(kinds) != len(values) or len({*kinds.values(), *here.values()}) != 1:
+                continue
+            kind = next(iter(kinds.values()))
+            some = [self._kind(table, row) for row in self._sample(table)]
+            share = some.count(kind) / len(some) if some else 1.0
+            if share ** len(values) < _CHANCE:
+                sure.append(Finding(place, Certainty.SURE, table, (
+                    f"for {table}: all {len(values)} values are keys of a {kind}, as which {share:.0%} of its rows are",
+                    ), sampled(self._values(place)).many))
+        return sure[0] if len(sure) == 1 else None
+
+    def _kind(self, table: str, row: Row) -> str:
+        kind = self.rows.profile.kind_of(table, row)
+        return kind.named(row) if kind is not None else ""
+
+    def _kinds(self, side: int, table: str, numbers: Sequence[int]) -> dict[int, str]:
+        database, tables = self.sides[side]
+        if table not in tables:
+            return {}
+        key = tables[table].key[0]
+        return {int(str(row[key])): self._kind(table, row)
+                for row in database.find_any(tables[table], key, list(numbers), {}) if row[key] in numbers}
+
+    def _sample(self, table: str) -> list[Row]:
+        database, tables = self.sides[0]
+        if table not in self._samples and table in tables:
+            self._samples[table] = list(database.sample(tables[table], _ROWS))
+        return self._samples.get(table, [])
 
     @staticmethod
     def _called(place: Place) -> str:
@@ -193,27 +235,26 @@ class Explainer:
 
     def _values(self, place: Place) -> list[int]:
         """Numbers that stand at a place on live."""
-        database, tables = self.sides[0]
-        table = tables.get(place.table)
+        table = self.sides[0][1].get(place.table)
         if table is None or table.column(place.column) is None or (place.path and place.path[-1].startswith("@")):
             return []
-        if place.table not in self._samples:
-            self._samples[place.table] = list(database.sample(table, _ROWS))
-        rows = [r for r in self._samples[place.table] if all(str(r.get(c)) == v for c, v in place.where)]
+        rows = [r for r in self._sample(place.table) if all(str(r.get(c)) == v for c, v in place.where)]
         if place.path:
             return []
         return [n for row in rows for n in numbers_in(row[place.column])]
 
 
 def hold_back(comparison: Comparison, questions: Sequence[Question]) -> Comparison:
-    """The comparison with what waits for an answer standing open."""
+    """The comparison with what waits for an answer standing open. What only visitors' test data waits for is not asked.
+    """
     why: dict[str, list[str]] = {}
     for question in questions:
         for item in question.items:
             why.setdefault(item, []).append(str(question))
     for name, asked in why.items():
         comparison.items[name] = _open(comparison.items[name], asked)
-    return replace(comparison, questions=tuple(questions))
+    asked_for = [q for q in questions if any(not comparison.items[i].visitors for i in q.items)]
+    return replace(comparison, questions=tuple(asked_for))
 
 
 def _open(item: Item, asked: Sequence[str]) -> Item:

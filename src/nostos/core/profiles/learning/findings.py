@@ -105,9 +105,10 @@ class Layer:
             elif any(fnmatchcase(kind.name, p) for p in self.editors):
                 kind = replace(kind, visitors=False)
             kinds.append(kind)
-        return replace(profile, references=(*profile.references, *added), kinds=tuple(kinds),
+        policies = (*profile.policies, *(FieldPolicy(t, c, STRUCTURE) for t, c in self.structures))
+        return replace(profile, references=(*profile.references, *added), kinds=tuple(kinds), policies=policies,
                        volatile=(*profile.volatile, *self.made), numbers=profile.numbers | self.numbers,
-                       policies=(*profile.policies, *(FieldPolicy(t, c, STRUCTURE) for t, c in self.structures)))
+                       visitor_kinds=(*profile.visitor_kinds, *self.visitors))
 
 
 def read_layer(path: Path) -> Layer:

@@ -20,6 +20,7 @@ from nostos.core.profiles.model import Profile, holds
 from nostos.core.values.structures import fits, read
 
 _OWN = ("nostos_*",)
+_BOUGHT = words.listed("bought")
 _STRUCTURES = 100  # texts that are read
 _FEW = 4  # values, that are too few to show an order
 _TRADE, _PERSONAL, _MADE, _PASSING, _WRITTEN = (
@@ -54,7 +55,10 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     unknown = [t for n, t in usable.items() if n not in named]
     visitors, editors, why = _whose(unknown, samples, sure, profile, bool(named))
     kinds = {k.table: k.name for k in profile.kinds}
-    return learned(tuple(findings), tuple(kinds[t] for t in visitors if t in kinds),
+    sold = {kind for k in profile.kinds if "{" in k.name for row in samples.get(k.table, ()) if holds(k.where, row)
+            for kind in (k.named(row),) if set(words.words(kind)) & _BOUGHT and not k.visitors}
+    why |= dict.fromkeys(sold, "its name says that visitors make it")
+    return learned(tuple(findings), (*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
                    tuple(kinds[t] for t in editors if t in kinds), (),
                    {t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate}, why,
                    tuple(place for t in unknown for place in _structures(t, samples[t.name])))
@@ -64,8 +68,8 @@ def _are_people(table: Table, rows: Sequence[Row]) -> bool:
     """Whether rows are people who can log in, or be written to."""
     heads = {w for c in table.names for w in words.words(c)}
     named = bool(set(words.words(table.name)) & words.PERSONS)
-    return table.surrogate and bool(heads & {"login", "username", "password", "pass", "nicename"} or (
-        named and heads & {"email", "mail", "name"}))
+    return table.surrogate and bool(heads & {"login", "username", "nicename"} or (
+        named and heads & {"email", "mail", "name", "password"}))
 
 
 def _whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], sure: Sequence[Finding], profile: Profile,

@@ -122,10 +122,13 @@ class Judge:
 
     def judge(self, place: Place, name: str, values: Sampled) -> Finding | None:
         """What a place is; None where nothing speaks for anything."""
-        if values.other > len(values.numbers) or not (values.numbers or words.says_id(name)):
+        table = self.tables.get(place.table)
+        column = table.column(place.column) if table is not None else None
+        empty = not values.numbers and (not words.says_id(name) or column is None or _is_text(column.declared))
+        if values.other > len(values.numbers) or empty:
             return None
         likely = self._likely(place, name)
-        if words.says_measure(name) and not likely:
+        if words.says_measure(name) and not any(words.likeness(name, t, place.table) >= 0.8 for t in self.tables):
             return Finding(place, Certainty.NONE, "", (f"`{name}` says that it counts, measures or ranks",))
         if not likely:
             return None
@@ -150,9 +153,9 @@ class Judge:
         found = [(words.likeness(name, table, place.table), table) for table in self.tables]
         found = [(score, table) for score, table in found if score >= 0.8]
         if not found and words.says_person(name):
-            found = [(0.85, table) for table in self.people]
+            found = [(0.82, table) for table in self.people]
         if not found and words.says_parent(name) and place.table in self.tables:
-            found = [(0.85, place.table)]
+            found = [(0.82, place.table)]
         return sorted(found, key=lambda f: (-f[0], f[1]))
 
     def _share(self, table: str, numbers: Sequence[int]) -> float | None:

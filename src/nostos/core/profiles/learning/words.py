@@ -12,7 +12,6 @@ from functools import lru_cache
 from importlib import resources
 
 _PARTS = re.compile(r"[A-Z]+(?=[A-Z][a-z])|[A-Z]?[a-z]+|[A-Z]+|[0-9]+")
-_FILLERS = frozenset({"tbl", "table", "the", "fk", "of"})
 _LISTS = tomllib.loads((resources.files(__package__) / "words.toml").read_text(encoding="utf-8"))
 
 
@@ -22,6 +21,7 @@ def listed(what: str) -> frozenset[str]:
 
 
 IDS, MEASURES, PERSONS, PARENTS = (listed(what) for what in ("ids", "measures", "persons", "parents"))
+_FILLERS = listed("fillers")
 _DONE, NAMES, _PLURAL = listed("done"), listed("names"), listed("plural")
 
 
