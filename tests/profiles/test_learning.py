@@ -137,3 +137,31 @@ class Learning(unittest.TestCase):
         for text in ("a", "a.b[c", ".b", "a."):
             with self.assertRaises(ValueError):
                 Place.parse(text)
+
+    def test_what_names_its_owner_by_a_type_and_a_number(self) -> None:
+        sql = """CREATE TABLE app_page (id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT);
+            CREATE TABLE app_note (id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT);
+            CREATE TABLE kinds (id INTEGER PRIMARY KEY AUTOINCREMENT, app TEXT, model TEXT);
+            CREATE TABLE remarks (id INTEGER PRIMARY KEY AUTOINCREMENT, object_type TEXT, object_id INTEGER, body TEXT);
+            CREATE TABLE marks (id INTEGER PRIMARY KEY AUTOINCREMENT, kind_id INTEGER REFERENCES kinds(id),
+                                object_id INTEGER);
+            INSERT INTO kinds (app, model) VALUES ('app', 'page'), ('app', 'note');"""
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "site.db"
+            with sqlite3.connect(path) as db:
+                db.executescript(sql)
+                for n in range(1, 21):
+                    db.execute("INSERT INTO app_page (title) VALUES ('p')")
+                    db.execute("INSERT INTO remarks (object_type, object_id) VALUES (?, ?)",
+                               ("page" if n % 2 else "App\\Models\\Note", n % 6 + 1))
+                    db.execute("INSERT INTO marks (kind_id, object_id) VALUES (?, ?)", (n % 2 + 1, n % 6 + 1))
+                db.executemany("INSERT INTO app_note (title) VALUES (?)", ["n"] * 7)
+            database = SqliteDatabase(path, readonly=True)
+            tables = database.tables()
+            found = learn(database, tables, complete(NO_PROFILE, tables))
+            database.close()
+        sure = {str(f.place): f.to for f in found.findings if f.certainty is Certainty.SURE}
+        self.assertEqual(sure, {
+            "remarks.object_id[object_type=page]": "app_page",
+            "remarks.object_id[object_type=App\\Models\\Note]": "app_note",
+            "marks.object_id[kind_id=1]": "app_page", "marks.object_id[kind_id=2]": "app_note"})

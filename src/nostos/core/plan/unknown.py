@@ -19,7 +19,7 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
-from nostos.core.profiles.learning.references import Judge, key_columns, numbers_in, sampled, spread
+from nostos.core.profiles.learning.references import Judge, discriminator, key_columns, numbers_in, sampled, spread
 from nostos.core.profiles.model import holds
 from nostos.core.values.structures import Tree, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
@@ -92,9 +92,10 @@ def _numbers(rows: Rows, write: RowWrite, born: Mapping[int, set[str]]) -> Itera
     named = any(k.table == table.name and not k.natural for k in rows.profile.kinds) or any(
         c.table == table.name for c in rows.profile.children)
     for column, value in write.values.items():
-        where = ((pair[0], str(raw.get(pair[0]))),) if pair and column == pair[1] else ()
+        by = pair[0] if pair and column == pair[1] else discriminator(table, column)
+        where: tuple[tuple[str, str], ...] = ((by, str(raw.get(by))),) if by else ()
         plain = named and not where  # the columns of a system's own tables are all known
-        name = where[0][1] if where else column
+        name = where[0][1] if pair and column == pair[1] else column
         if where and _is_told(rows, write, table, column, where):
             continue
         for path, leaf in leaves(value) if isinstance(value, Tree) else ((((), value)),):

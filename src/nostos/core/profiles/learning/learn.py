@@ -42,7 +42,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     told = {(r.table, r.column) for r in profile.references}
     findings: list[Finding] = []
     for name, table in usable.items():
-        for place, called, values in places(table, samples[name]):
+        for place, called, values in places(table, samples[name], _titles(table, usable, samples, profile)):
             if (place.table, place.column) in told and not place.where and not place.path:
                 continue
             if any(r.table == place.table and r.column == place.column and fits(r.path or (), place.path)
@@ -62,6 +62,20 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
                    tuple(kinds[t] for t in editors if t in kinds), (),
                    {t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate}, why,
                    tuple(place for t in unknown for place in _structures(t, samples[t.name])))
+
+
+def _titles(table: Table, tables: Mapping[str, Table], samples: Mapping[str, Sequence[Row]], profile: Profile
+            ) -> dict[str, dict[str, str]]:
+    """What the rows are called that a column of types points at, where these are rows of a table themselves."""
+    found: dict[str, dict[str, str]] = {}
+    for r in profile.references:
+        there = tables.get(r.to)
+        if r.table == table.name and r.path is None and r.pattern is None and there is not None and there.surrogate:
+            texts = [c.name for c in there.columns if isinstance(next(
+                (row[c.name] for row in samples[r.to]), None), str)]
+            found[f"{table.name}.{r.column}"] = {
+                str(row[there.key[0]]): " ".join(str(row[c]) for c in texts) for row in samples[r.to]}
+    return found
 
 
 def _are_people(table: Table, rows: Sequence[Row]) -> bool:

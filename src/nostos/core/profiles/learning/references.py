@@ -14,6 +14,9 @@ from nostos.core.values import structures
 
 ROWS = 2000  # of a table, that are looked at
 _VALUES = 150  # of a place, that are looked up
+_KINDS = 40  # values of a discriminating column
+_TYPES = frozenset({"type", "kind", "model", "class"})
+_THINGS = frozenset({"object", "item", "entity", "record", "target", "subject", "owner", "related", "content", "base"})
 _KEYS = 60  # of a table of keys and values
 _NUMBER = re.compile(r"[1-9][0-9]{0,18}")
 _LIST = re.compile(r"\s*[1-9]\d*(?:\s*,\s*[1-9]\d*)+\s*")
@@ -73,14 +76,20 @@ def _is_text(declared: str) -> bool:
     return bool(re.search(r"(?i)char|text|json|clob|^$", declared))
 
 
-def places(table: Table, rows: Sequence[Row]) -> Iterator[tuple[Place, str, Sampled]]:
-    """Every place of a table where a number may stand, with the name that says what it is, and its values."""
+def places(table: Table, rows: Sequence[Row], titles: Mapping[str, Mapping[str, str]] | None = None
+           ) -> Iterator[tuple[Place, str, Sampled]]:
+    """Every place of a table where a number may stand, with the name that says what it is, and its values. titles: what
+    the rows of tables of types are called, by the column that points at them."""
     pair = key_columns(table)
     own = set(table.key) if table.surrogate else set()
     for column in table.stored:
         if column in own or (pair and column == pair[1]):
             continue
         values = [row[column] for row in rows]
+        kind = discriminator(table, column)
+        for value, name in named_kinds(table, kind, rows, titles or {}).items() if kind else ():
+            yield Place(table.name, column, ((kind or "", value),)), f"{name} id", sampled(
+                row[column] for row in rows if str(row[kind or ""]) == value)
         yield Place(table.name, column), column, sampled(values)
         yield from _leaves(Place(table.name, column), values)
     if pair:
@@ -94,6 +103,23 @@ def places(table: Table, rows: Sequence[Row]) -> Iterator[tuple[Place, str, Samp
                 place = Place(table.name, pair[1], ((pair[0], name),))
                 yield place, name, sampled(by_key[name])
                 yield from _leaves(place, by_key[name])
+
+
+def discriminator(table: Table, column: str) -> str | None:
+    """The column that says what kind of thing a number of another column is: `object_type` beside `object_id`, `type`
+    beside `item`; None where there is none."""
+    types = [c for c in table.stored if set(words.words(c)) & _TYPES and c != column]
+    wanted = set(words.pointing(column)) - _THINGS
+    near = [c for c in types if set(words.words(c)) - _TYPES - words.IDS - _THINGS == wanted]
+    return near[0] if len(near) == 1 else None
+
+
+def named_kinds(table: Table, column: str, rows: Sequence[Row], titles: Mapping[str, Mapping[str, str]]) -> dict[str,
+                                                                                                                 str]:
+    """What the values of a discriminating column mean, as names. titles: of the rows of tables of types, by column."""
+    values = {str(row[column]) for row in rows if row.get(column) not in (None, "")}
+    said = titles.get(f"{table.name}.{column}", {})
+    return {v: said.get(v, v.rpartition("\\")[2].rpartition(".")[2]) for v in values} if len(values) <= _KINDS else {}
 
 
 def _leaves(place: Place, values: Sequence[object]) -> Iterator[tuple[Place, str, Sampled]]:
