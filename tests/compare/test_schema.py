@@ -58,6 +58,25 @@ class Schema(PlainTest):
                        "CREATE INDEX by_title ON books(title);"
                        "INSERT INTO books (title) VALUES ('One'), ('Two'); INSERT INTO old_log (said) VALUES ('x')")
 
+    def test_a_column_that_may_not_be_empty_and_has_no_default(self) -> None:
+        """As most migration tools make it: the table is built anew, with a value for each row."""
+        self.sql(self.h.staging_folder,
+                 """CREATE TABLE new (id INTEGER PRIMARY KEY, title TEXT, legacy TEXT DEFAULT 'no',
+                 pages INTEGER NOT NULL, blurb TEXT NOT NULL);
+            INSERT INTO new SELECT id, title, legacy, 0, '' FROM books; UPDATE new SET pages = 120 WHERE id = 1;
+            DROP TABLE books; ALTER TABLE new RENAME TO books; CREATE INDEX by_title ON books(title)""")
+        self.sql(self.h.live_folder, "INSERT INTO books (title) VALUES ('Live own')")
+        self.assertEqual(self.h.standings(), {"column/books.pages": "homeward", "column/books.blurb": "homeward",
+                                              "books/1": "homeward", "books/3": "kept"})
+        self.h.merge()
+        self.assertEqual(self.live("SELECT id, pages, blurb FROM books"), [(1, 120, ""), (2, 0, ""), (3, 0, "")])
+        self.assertEqual([r[1:5] for r in self.live("PRAGMA table_info(books)")][3:],
+                         [("pages", "INTEGER", 1, None), ("blurb", "TEXT", 1, None)])
+        self.assertEqual(self.live("PRAGMA integrity_check"), [("ok",)])
+        with self.assertRaisesRegex(sqlite3.IntegrityError, "NOT NULL"):
+            self.sql(self.h.live_folder, "INSERT INTO books (title) VALUES ('x')")
+        self.assertEqual(self.h.standings(), {"books/3": "kept"})
+
     def test_drops_go_home_only_when_they_are_named(self) -> None:
         self.sql(self.h.staging_folder, "DROP TABLE old_log; DROP INDEX by_title; ALTER TABLE books DROP COLUMN legacy;"
                                         "UPDATE books SET title='Uno' WHERE id=1")

@@ -56,8 +56,29 @@ def _parsed(declared: str) -> tuple[str, list[str], str]:
     return match.group(1), [a.strip() for a in (match.group(2) or "").split(",") if a.strip()], match.group(3)
 
 
+def empty_value(column: Column) -> Value:
+    """The empty value of a column's type, which rows get that were there before a column without a default."""
+    declared = column.declared.lower()
+    if "int" in declared or "bool" in declared or "year" in declared:
+        return 0
+    if any(word in declared for word in ("real", "floa", "doub")):
+        return 0.0
+    if "dec" in declared or "num" in declared:
+        return "0" if column.kind else 0
+    if "blob" in declared or "binary" in declared:
+        return b""
+    if "datetime" in declared or "timestamp" in declared:
+        return "1970-01-01 00:00:00"
+    if "date" in declared:
+        return "1970-01-01"
+    return "{}" if "json" in declared else ""
+
+
 def default_value(column: Column) -> Value:
-    """A column's default as a value, where it is a plain literal; else None."""
+    """A column's default as a value, where it is a plain literal; of one that may not be empty and has none, its type's
+    empty value; else None."""
+    if column.default is None and not column.nullable and not column.generated:
+        return empty_value(column)
     text = (column.default or "NULL").strip("() ")
     number = re.fullmatch(r"-?(\d+|\d*(\.)\d+)", text)
     if number and column.kind in ("other", "text", "float"):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
 
+from nostos.core.database.column_types import empty_value
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.database.sqlite.reading import SqliteReading
 from nostos.core.database.sqlite.session import _bound, quote
@@ -81,19 +82,41 @@ class SqliteWriting(SqliteReading):
         reason = self.cannot_change(table)
         if reason is not None:
             raise MergeRefused(reason, next_step="Make the change on live by hand, then merge.")
-        version = self._run("PRAGMA schema_version").fetchone()[0]
-        self._run("PRAGMA writable_schema = ON")
-        try:
-            self._run("UPDATE sqlite_master SET sql=? WHERE type='table' AND name=?", (table.ddl, table.name))
-            self._run(f"PRAGMA schema_version = {version + 1}")
-        finally:
-            self._run("PRAGMA writable_schema = OFF")
+        self._define(table.name, table.ddl)
 
     def add_column(self, table: Table, column: Column) -> None:
+        if not column.nullable and column.default is None and not column.generated:
+            self._add_filled(table, column)
+            return
         rest = "" if column.nullable else " NOT NULL"
         if column.default is not None:
             rest += f" DEFAULT {column.default}"
         self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {quote(column.name)} {column.declared}{rest}")
+
+    def _add_filled(self, table: Table, column: Column) -> None:
+        """A column that may not be empty and has no default, which SQLite adds only with one: added with its type's
+        empty value, which is written into every row, and then defined as it is to be."""
+        plain = f"{quote(column.name)} {column.declared} NOT NULL"
+        empty = empty_value(column)
+        said = str(empty) if isinstance(empty, int | float) else "X''" if isinstance(empty, bytes) else f"'{empty}'"
+        self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {plain} DEFAULT {said}")
+        self._run(f"UPDATE {quote(table.name)} SET {quote(column.name)} = {quote(column.name)}")
+        ddl = str(self._run("SELECT sql FROM sqlite_master WHERE type='table' AND name=?", (table.name,)).fetchone()[0])
+        head, found, tail = ddl.rpartition(f"{plain} DEFAULT {said}")
+        if not found:
+            raise MergeRefused(f"SQLite wrote the column {table.name}.{column.name} otherwise than was expected.",
+                               next_step="Make the change on live by hand, then merge.")
+        self._define(table.name, head + plain + tail)
+
+    def _define(self, table: str, ddl: str) -> None:
+        """Write a table's definition anew, where the content on disk stays as it is."""
+        version = self._run("PRAGMA schema_version").fetchone()[0]
+        self._run("PRAGMA writable_schema = ON")
+        try:
+            self._run("UPDATE sqlite_master SET sql=? WHERE type='table' AND name=?", (ddl, table))
+            self._run(f"PRAGMA schema_version = {version + 1}")
+        finally:
+            self._run("PRAGMA writable_schema = OFF")
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
         self._run(ddl)
