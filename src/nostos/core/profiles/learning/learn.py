@@ -71,8 +71,7 @@ def _titles(table: Table, tables: Mapping[str, Table], samples: Mapping[str, Seq
     for r in profile.references:
         there = tables.get(r.to)
         if r.table == table.name and r.path is None and r.pattern is None and there is not None and there.surrogate:
-            texts = [c.name for c in there.columns if isinstance(next(
-                (row[c.name] for row in samples[r.to]), None), str)]
+            texts = [c for c in there.stored if isinstance(next((row[c] for row in samples[r.to]), None), str)]
             found[f"{table.name}.{r.column}"] = {
                 str(row[there.key[0]]): " ".join(str(row[c]) for c in texts) for row in samples[r.to]}
     return found
@@ -144,7 +143,7 @@ def _structures(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str]]:
 def _name(table: Table, rows: Sequence[Row]) -> tuple[str, ...]:
     """The columns whose values say when two rows born apart are one: unique, and not merely given out in turn."""
     for unique in table.uniques:
-        if set(unique) != set(table.key) and not _given_out(table, unique, rows):
+        if set(unique) != set(table.key) and set(unique) <= set(table.stored) and not _given_out(table, unique, rows):
             return unique
     return ()
 

@@ -65,7 +65,7 @@ def sampled(values: Iterable[object]) -> Sampled:
 
 def key_columns(table: Table) -> tuple[str, str] | None:
     """The columns of a table of keys and values: what the value is called, and the value; None where it is none."""
-    texts = [c.name for c in table.columns if _is_text(c.declared)]
+    texts = [c.name for c in table.columns if _is_text(c.declared) and not c.generated]
     value = next((c for c in texts if words.words(c)[-1:] in (("value",), ("data",), ("content",), ("val",))), None)
     key = next((c for c in texts if c != value and words.words(c)[-1:] in (
         ("key",), ("name",), ("field",), ("option",), ("attribute",), ("property",), ("code",))), None)
