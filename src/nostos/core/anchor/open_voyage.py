@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import Anchor
 from nostos.core.database.protocol import Database
 from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
@@ -30,9 +31,9 @@ class Crew:
     anchor: Anchor
     answers: Path = Path("/nonexistent")
 
-    def layers(self, live_db: Database) -> tuple[Layer, ...]:
+    def layers(self, live_db: Database, staging_db: Database) -> tuple[Layer, ...]:
         """What is known of the site's meaning beside its profile: what was learned when it was cloned (or is now, of a
-        voyage that is older than learning), and what was said."""
+        voyage that is older than learning), what staging's new tables say, and what was said."""
         said = self.anchor.fact("learned")
         if said is None:
             tables = live_db.tables()
@@ -40,7 +41,13 @@ class Crew:
             with self.anchor.changing():
                 self.anchor.set_fact("learned", said)
         answers = read_layer(self.answers)
-        return with_answers(of_data(said), answers), answers
+        known = [with_answers(of_data(said), answers)]
+        staging = staging_db.tables()
+        new = staging.keys() - self.anchor.tables(Side.LIVE).keys()
+        if new:
+            layer = learn(staging_db, staging, self.live.full_profile(staging), only=new)
+            known.append(with_answers(layer, answers))
+        return (*known, answers)
 
 
 @contextmanager

@@ -76,7 +76,7 @@ def compare_voyage(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE
 def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], tell: Listener,
               prefer: Callable[[Comparison], Sequence[Decision]], toward: Side) -> tuple[Comparison, Needs]:
     tell(Progress("comparing rows", 0, None, "tables"))
-    layers = crew.layers(live_db)
+    layers = crew.layers(live_db, staging_db)
     comparison = _gathered(crew, live_db, staging_db, files, layers)
     if toward is Side.LIVE:
         found = unexplained(comparison)

@@ -6,7 +6,7 @@ Only a sample is read of each table, and what an index leads to.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 from itertools import pairwise
 
@@ -21,6 +21,7 @@ from nostos.core.values.structures import fits, read
 
 _OWN = ("nostos_*",)
 _BOUGHT = words.listed("bought")
+_PLACE = re.compile(r"[0-9A-Z]+|[/.]?(?:\d+[/.])*\d*")  # of a place in a tree, written as a path
 _STRUCTURES = 100  # texts that are read
 _FEW = 4  # values, that are too few to show an order
 _TRADE, _PERSONAL, _MADE, _PASSING, _WRITTEN = (
@@ -28,20 +29,23 @@ _TRADE, _PERSONAL, _MADE, _PASSING, _WRITTEN = (
 
 
 def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
-          tell: Callable[[str], None] = lambda _: None) -> Layer:
+          tell: Callable[[str], None] = lambda _: None, only: Collection[str] | None = None) -> Layer:
     """Work out what a profile does not tell. profile: completed with what the schema says. tell: is told of each table.
+    only: learn of these tables alone.
     """
     usable = {n: t for n, t in tables.items() if not matches(n, (*profile.volatile, *_OWN))}
     named = {k.table for k in profile.kinds if not k.natural} | {c.table for c in profile.children}
     samples: dict[str, list[Row]] = {}
     for name, table in usable.items():
         tell(name)
-        samples[name] = database.sample(table, ROWS)
+        samples[name] = database.sample(table, ROWS) if only is None or name in only else []
     people = [n for n, t in usable.items() if _are_people(t, samples[n])]
     judge = Judge(database, usable, people)
     told = {(r.table, r.column) for r in profile.references}
     findings: list[Finding] = []
     for name, table in usable.items():
+        if only is not None and name not in only:
+            continue
         for place, called, values in places(table, samples[name], _titles(table, usable, samples, profile)):
             if (place.table, place.column) in told and not place.where and not place.path:
                 continue
@@ -52,7 +56,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
             if found is not None:
                 findings.append(found)
     sure = [f for f in findings if f.certainty is Certainty.SURE]
-    unknown = [t for n, t in usable.items() if n not in named]
+    unknown = [t for n, t in usable.items() if n not in named and (only is None or n in only)]
     visitors, editors, why = _whose(unknown, samples, sure, profile, bool(named))
     kinds = {k.table: k.name for k in profile.kinds}
     sold = {kind for k in profile.kinds if "{" in k.name for row in samples.get(k.table, ()) if holds(k.where, row)
@@ -113,7 +117,7 @@ def _whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], sure:
     for finding in sure:
         if finding.to != finding.place.table:
             below.setdefault(finding.place.table, set()).add(finding.to)
-    visitors_kinds = {k.table for k in profile.kinds if k.visitors}
+    visitors_kinds = {k.table for k in profile.kinds} - {k.table for k in profile.kinds if not k.visitors}
     for _ in range(3):  # what hangs on something of visitors' is visitors' too
         for table in unknown:
             above = [t for t in below.get(table.name, ()) if whose.get(t) == "visitors" or t in visitors_kinds]
@@ -154,7 +158,8 @@ def _given_out(table: Table, unique: Sequence[str], rows: Sequence[Row]) -> bool
         return all(words.says_measure(c) for c in unique)
     values = [(row[table.key[0]], row[unique[0]]) for row in rows if row[unique[0]] is not None]
     texts = [str(v) for _, v in values]
-    if {"path", "lft", "rgt"} & set(words.words(unique[0])) or words.says_measure(unique[0]):
+    if words.says_measure(unique[0]) or ("path" in words.words(unique[0]) and texts and all(map(_PLACE.fullmatch,
+                                                                                                texts))):
         return True
     digits = [re.sub(r"\D", "", t) for t in texts]
     if not texts:
