@@ -86,7 +86,9 @@ class LawEleven(unittest.TestCase):
         return found
 
 
-class UnknownShop(SiteTest):
+class ShopTest(SiteTest):
+    """The demo site with a shop and a gallery that no profile names; both sides have gained something."""
+
     def setUp(self) -> None:
         super().setUp()
         shutil.copytree(template(), self.folder / "site")
@@ -121,6 +123,8 @@ class UnknownShop(SiteTest):
                  "('S-1013', ?, 1, 'paid')", f"{who}@visitor.example")
             rows(database, "INSERT INTO ext_shop_lines (ext_order, product, quantity) VALUES (13, 1, 1)")
 
+
+class UnknownShop(ShopTest):
     def test_nothing_goes_home_before_it_is_known_and_then_all_of_it_is_right(self) -> None:
         h = self.h
         comparison = h.compare()
@@ -161,3 +165,17 @@ class UnknownShop(SiteTest):
         database.close()
         self.h.merge("ext_gallery_frame/1")
         self.assertEqual(rows(self.path, "SELECT wide FROM ext_gallery_frame WHERE id=1"), [(self.pic,)])
+
+    def test_tables_that_staging_gained(self) -> None:
+        staging = self.h.staging.database
+        with sqlite3.connect(staging) as db:
+            db.executescript("""
+                CREATE TABLE ext_desk_bookings (id INTEGER PRIMARY KEY AUTOINCREMENT, email TEXT, page_id INTEGER);
+                CREATE TABLE ext_desk_rooms (id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT, slug TEXT, page INTEGER);
+                INSERT INTO ext_desk_bookings (email) VALUES ('tester@visitor.example');""")
+            db.execute("INSERT INTO ext_desk_rooms (title, slug, page) VALUES ('Lower room', 'lower', ?)", (self.page,))
+        comparison = self.h.compare()
+        self.assertTrue(comparison.items["ext_desk_bookings/1"].visitors)
+        self.assertFalse(comparison.items["ext_desk_rooms/1"].visitors)
+        self.assertEqual(str(comparison.items["ext_desk_rooms/1"].standing), "open")
+        self.assertIn("ext_desk_rooms.page", {str(q.place) for q in comparison.questions})

@@ -41,7 +41,7 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
         for standing in standings:
             chosen = [i for i in items if i.standing == standing]
             heading(console, f"{standing.capitalize()}: {len(chosen)}")
-            _list(console, chosen, needs)
+            _list(console, chosen, needs, why=standing in (Standing.CLASH, Standing.OPEN))
         return
     waiting = [i for i in items if i.standing is Standing.OPEN and not i.visitors]
     if waiting:

@@ -1,0 +1,39 @@
+"""`nostos learn`, and what compare and merge say of questions, as a user meets them."""
+
+import json
+
+from tests.plan.test_unknown import ShopTest
+from tests.support import Program
+
+
+class Learn(ShopTest):
+    def test_questions_are_shown_asked_and_answered_once(self) -> None:
+        run = Program(self.folder)
+        found = run("learn", str(self.folder / "site"))
+        self.assertEqual(found.returncode, 0, found.stderr)
+        for said in ("ext_gallery_frame.gallery", "100% of 4 values are its keys", "Counts as visitors'",
+                     "ext_shop_orders"):
+            self.assertIn(said, found.stdout)
+        compared = run("compare", "trip")
+        self.assertEqual(compared.returncode, 1)
+        self.assertLess(compared.stdout.index("Questions: 5"), compared.stdout.index("Would go home"))
+        self.assertIn("it is not known what ext_gallery_frame.pic", run("compare", "trip", "--standing", "open").stdout)
+        merged = run("merge", "trip", "--leave", "*", "--dry-run")
+        self.assertEqual(merged.returncode, 1)
+        self.assertIn("it is not known what ext_gallery.cover points at", merged.stdout)
+        wrong = run("learn", "trip", "--answer", "ext_gallery.nothing=content")
+        self.assertEqual(wrong.returncode, 3)
+        self.assertIn("there is no column ext_gallery.nothing", wrong.stderr)
+        self.assertEqual(run("learn", "trip", "--answer", "ext_gallery").returncode, 3)
+        some = run("learn", "trip", "--answer", "ext_gallery.cover=content", "--json")
+        self.assertEqual(some.returncode, 1)
+        self.assertEqual(len(json.loads(some.stdout)["questions"]), 4)
+        asked = run("learn", "trip", "--interactive", "--save", "answers.toml", answer="1\n1\n1\n\n")
+        self.assertEqual(asked.returncode, 1)
+        self.assertIn("4 of 4.", asked.stderr)
+        self.assertEqual((self.folder / "answers.toml").read_text().count('= "content"'), 4)
+        self.assertEqual(run("learn", "trip", "--interactive", answer="1\n").returncode, 0)
+        self.assertEqual(run("compare", "trip").returncode, 0)
+        done = run("merge", "trip", "--yes")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("ext_gallery/5", done.stdout)
