@@ -19,8 +19,10 @@ from nostos.cli.environment import Environment
 from nostos.cli.main import main
 from nostos.core.inspect.tide import tide
 from nostos.core.sites.recognise import recognise
+from nostos.demo.seed import make
 from nostos.demo.server import Server
 from nostos.demo.story import SHOWING_URL, VOYAGE, Story
+from nostos.demo.system import Observatory
 from nostos.show.tides import figure
 
 HERE = Path(__file__).parent / "screenshots"
@@ -114,7 +116,6 @@ def take_all(folder: Path) -> None:
         for server in servers:
             server.start()
         if when == "before":
-            photograph_page(story.live_url + "/", "live-before")
             photograph_page(story.staging_url + "/autumn-programme", "staging")
         else:
             photograph_page(story.live_url + "/autumn-programme", "live-after")
@@ -153,6 +154,33 @@ def take_all(folder: Path) -> None:
     figure(tide(recognise(story.live_folder)), HERE / "tide.png")
 
 
+def take_unknown(folder: Path) -> None:
+    """An extension that no profile names: galleries on live, one more in staging."""
+    make(folder / "gallery" / "live", "http://127.0.0.1:8441")
+    site = Observatory(folder / "gallery" / "live")
+    with site.database_open() as db:
+        db.executescript("""
+            CREATE TABLE ext_gallery (id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT, slug TEXT, cover INTEGER,
+                                      frames TEXT);
+            CREATE TABLE ext_gallery_guests (id INTEGER PRIMARY KEY AUTOINCREMENT, gallery INTEGER, email TEXT);""")
+        pictures = [row["id"] for row in db.execute("SELECT id FROM content WHERE kind='picture'")]
+        for n, title in enumerate(("Winter sky", "The dome", "Open evenings")):
+            db.execute("INSERT INTO ext_gallery (title, slug, cover, frames) VALUES (?, ?, ?, ?)",
+                       (title, title.lower().replace(" ", "-"), pictures[n], f"{pictures[n]},{pictures[n + 1]}"))
+            db.execute("INSERT INTO ext_gallery_guests (gallery, email) VALUES (?, ?)", (n + 1, "a@visitor.example"))
+    log = (folder / "log").open("a")
+    main(["clone", str(site.folder), "gallery", "--into", str(folder / "gallery" / "staging"), "--url",
+          "http://127.0.0.1:8442", "--home", str(folder / "voyages")], Environment(stdout=log, stderr=log))
+    staging = Observatory(folder / "gallery" / "staging")
+    shown = staging.add_picture("comet", "The comet", "<svg/>\n")
+    with staging.database_open() as db:
+        db.execute("INSERT INTO ext_gallery (title, slug, cover, frames) VALUES ('Comet', 'comet', ?, ?)",
+                   (shown, f"{pictures[0]},{shown}"))
+    photograph_commands(folder, "learn", [
+        ["compare", "gallery"], ["learn", "gallery", "--answer", "ext_gallery.cover=content", "--answer",
+                                 "ext_gallery.frames=content"]])
+
+
 def run() -> int:
     missing = [n for n in NEEDED if shutil.which(n) is None]
     if missing:
@@ -164,6 +192,7 @@ def run() -> int:
     time.sleep(1)
     try:
         with tempfile.TemporaryDirectory(prefix="kestrel-") as folder:
+            take_unknown(Path(folder))
             take_all(Path(folder))
     finally:
         screen.terminate()
