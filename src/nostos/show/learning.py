@@ -10,7 +10,7 @@ from rich.console import Console
 from nostos.cli.environment import Environment
 from nostos.core.plan.unknown import Question
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
-from nostos.show.tables import clean, count, heading, table
+from nostos.show.tables import clean, heading, table
 
 
 def learned(console: Console, name: str, found: Layer, answers: Layer, left: Sequence[Question], every: bool) -> None:
@@ -18,9 +18,8 @@ def learned(console: Console, name: str, found: Layer, answers: Layer, left: Seq
     by: dict[Certainty, list[Finding]] = {c: [] for c in Certainty}
     for finding in found.findings:
         by[finding.certainty].append(finding)
-    heading(console,
-            f"{clean(name)}: {count(len(by[Certainty.SURE]), 'place')} that no profile names and that point at "
-                     "something", style="bold green")
+    heading(console, f"Points at something, and no profile says so: {len(by[Certainty.SURE])}", clean(name),
+            "bold green")
     _findings(console, by[Certainty.SURE])
     if by[Certainty.OPEN]:
         console.print()

@@ -100,8 +100,14 @@ class Database(ABC):
 
     def sample(self, table: Table, count: int) -> list[Row]:
         """Some rows: the first and the last by their key, without going through the table."""
+        first, last = self.end(table, count // 2, False), self.end(table, count // 2, True) if table.key else []
+        known = {table.key_of(row) for row in first}
+        return [*first, *(row for row in reversed(last) if table.key_of(row) not in known)]
+
+    def end(self, table: Table, count: int, last: bool) -> list[Row]:
+        """The first rows by their key, or the last ones, the very last first."""
         rows = [dict(zip(table.stored, values, strict=True)) for values in self.scan(table, table.stored)]
-        return rows if len(rows) <= count else [*rows[:count // 2], *rows[-(count // 2):]]
+        return rows[::-1][:count] if last else rows[:count]
 
     @abstractmethod
     def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:

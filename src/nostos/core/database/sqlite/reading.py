@@ -19,13 +19,9 @@ class SqliteReading(SqliteSession):
     def count(self, table: str) -> int:
         return int(self._run(f"SELECT count(*) FROM {quote(table)}").fetchone()[0])
 
-    def sample(self, table: Table, count: int) -> list[Row]:
-        order = ", ".join(quote(c) for c in table.key) or "1"
-        first = list(self._rows(table, f"1 ORDER BY {order} LIMIT {count // 2}", ()))
-        down = ", ".join(f"{quote(c)} DESC" for c in table.key)
-        last = list(self._rows(table, f"1 ORDER BY {down} LIMIT {count // 2}", ())) if down else []
-        known = {table.key_of(row) for row in first}
-        return [*first, *(row for row in reversed(last) if table.key_of(row) not in known)]
+    def end(self, table: Table, count: int, last: bool) -> list[Row]:
+        order = ", ".join(f"{quote(c)}{' DESC' if last else ''}" for c in table.key) or "1"
+        return list(self._rows(table, f"1 ORDER BY {order} LIMIT {int(count)}", ()))
 
     def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
         have = set(table.names)
