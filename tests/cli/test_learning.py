@@ -37,3 +37,19 @@ class Learn(ShopTest):
         done = run("merge", "trip", "--yes")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("ext_gallery/5", done.stdout)
+
+    def test_a_colleagues_answers(self) -> None:
+        run = Program(self.folder)
+        said = self.folder / "said.toml"
+        said.write_text('visitors = ["ext_gallery*"]\n\n[answers]\n"ext_gallery.cover" = "content"\n')
+        clone = ("clone", "site", "second", "--into", "second", "--url", "http://127.0.0.1:8499", "--with")
+        self.assertEqual(run(*clone, "nowhere.toml").returncode, 3)
+        said.with_name("wrong.toml").write_text("answer = 1\n")
+        wrong = run(*clone, "wrong.toml")
+        self.assertEqual(wrong.returncode, 3)
+        self.assertIn("it says answer; known are answers, editors, made, visitors", wrong.stderr)
+        self.assertEqual(run(*clone, "said.toml").returncode, 0)
+        found = json.loads(run("compare", "trip", "--json").stdout)
+        self.assertEqual(found["questions"], [])  # visitors' test data, of which nothing is asked
+        shown = json.loads(run("learn", "second", "--json").stdout)
+        self.assertEqual({(a["place"], a["to"]) for a in shown["answered"]}, {("ext_gallery.cover", "content")})

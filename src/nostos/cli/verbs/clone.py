@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 
 from nostos.cli.environment import PASSWORD, Environment, ExitStatus, staging_password
 
@@ -15,6 +16,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--database", metavar="URL", help="staging's own database (left out: as live's lies to live)")
     parser.add_argument("--prefix", metavar="P", help="what the names of staging's tables begin with (servers only)")
     parser.add_argument("--skip", metavar="GLOB", action="append", default=[], help="files to leave out; repeatable")
+    parser.add_argument("--with", metavar="FILE", dest="answers",
+                        help="what is known of the site that no profile says, as `nostos learn --save` wrote it")
     parser.add_argument("--mask", action="store_true",
                         help="made-up values for visitors' and members' personal data; none of them ever goes home")
     parser.add_argument("--gate", metavar="USER",
@@ -25,7 +28,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.anchor.open_voyage import answers_of
     from nostos.core.clone.clone import clone
+    from nostos.core.profiles.learning.findings import take_answers
     from nostos.core.sites.guards import gate as make_gate
     from nostos.core.sites.recognise import recognise
     from nostos.core.voyages.history import recorded
@@ -37,6 +42,9 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     gate = make_gate(args.gate, staging_password()) if args.gate else ""
     home = Home(env.home)
     live = recognise(args.site)
+    if args.answers:
+        home.make()
+        take_answers(Path(args.answers).expanduser(), answers_of(home, live))
     with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell:
         result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell,
                        args.mask, gate)

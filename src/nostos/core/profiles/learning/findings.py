@@ -159,6 +159,23 @@ def add_answers(path: Path, answers: Mapping[str, str], tables: Mapping[str, Any
     write_private(path, tomlkit.dumps(document).encode())
 
 
+def take_answers(source: Path, path: Path) -> None:
+    """Add what a colleague's file of answers says to a site's own; where both say something, the colleague's counts.
+    Raises SiteError when it cannot be used."""
+    if not source.is_file():
+        raise SiteError(f"There is no file {source}.", next_step="`nostos learn --save FILE` writes one.")
+    read_layer(source)
+    coming = tomlkit.parse(source.read_text(encoding="utf-8"))
+    document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.is_file() else tomlkit.document()
+    for key, value in coming.items():
+        if key == "answers":
+            document.setdefault("answers", tomlkit.table()).update(value)
+        else:
+            document[key] = value
+    make_private(path.parent)
+    write_private(path, tomlkit.dumps(document).encode())
+
+
 def as_data(layer: Layer) -> dict[str, Any]:
     """A layer as JSON-like data, for keeping."""
     return {"findings": [[str(f.place), str(f.certainty), f.to, list(f.evidence), f.many] for f in layer.findings],
