@@ -56,13 +56,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                 tables = {**staging.tables(), **tables}
             finally:
                 staging.close()
-    said: dict[str, str] = {}
-    for answer in args.answer:
-        place, mark, table = answer.rpartition("=")
-        if not mark or not place:
-            raise SelectionError(f"{answer!r} is not written like PLACE=TABLE.",
-                                 next_step="`nostos compare` shows the places; an answer is a table, or `number`.")
-        said[place] = table
+    said = _said(args.answer)
     if args.interactive:
         said.update(learning.ask(env, [q for q in questions if str(q.place) not in said]))
     if said:
@@ -83,3 +77,17 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     else:
         learning.learned(env.out, site.name, found, read_layer(answers), left, args.all)
     return ExitStatus.LOOK if left else ExitStatus.DONE
+
+
+def _said(answers: list[str]) -> dict[str, str]:
+    """What each place was said to point at, from `PLACE=TABLE` on the command line."""
+    from nostos.core.errors import SelectionError
+
+    said: dict[str, str] = {}
+    for answer in answers:
+        place, mark, table = answer.rpartition("=")
+        if not mark or not place:
+            raise SelectionError(f"{answer!r} is not written like PLACE=TABLE.",
+                                 next_step="`nostos compare` shows the places; an answer is a table, or `number`.")
+        said[place] = table
+    return said
