@@ -1,11 +1,19 @@
 """Merging on the stand-in site: what has to be right, each on its own."""
 
+from unittest.mock import patch
+
+from nostos.core.apply import merge as merging
 from nostos.core.apply.merge import merge
-from nostos.core.errors import LiveMoved, SelectionError
+from nostos.core.apply.rows import CommitResult, RowChange, apply_rows
+from nostos.core.compare.row_states import Rows
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Table
+from nostos.core.errors import LiveMoved, MergeRefused, SelectionError
+from nostos.core.plan.operations import Plan
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.demo.story import Story
-from tests.support import LIVE_URL, Harbour, SiteTest, contents, dangling, rows
+from tests.support import LIVE_URL, Harbour, SiteTest, contents, dangling, rows, state
 
 
 class Merging(SiteTest):
@@ -145,6 +153,27 @@ class Merging(SiteTest):
         self.assertEqual(len(rows(h.live.database, "SELECT 1 FROM order_lines WHERE order_id=?",
                                   h.live.find("order", "kr-test")["id"])), 1)
         self.assertEqual(h.standings(), {"member/test": "homeward"})
+
+    def test_an_order_with_one_line_more_is_another_order(self) -> None:
+        """Should a merge ever write a row below something that live alone gained, the ledger takes the merge back."""
+        h = self.harbour()
+        h.staging.add("page", "moon-night", "Moon Night")
+        h.live.order("kr-77", "A Customer", [(13, 1, 900)])
+        order = h.live.find("order", "kr-77")["id"]
+        before = state(h.live.folder)
+
+        def with_a_line(plan: Plan, compared: Rows, database: Database, tables: dict[str, Table]) -> CommitResult:
+            done = apply_rows(plan, compared, database, tables)
+            line = {"order_id": order, "product_id": 13, "quantity": 5, "cents": 1}
+            key = database.insert(tables["order_lines"], line)
+            done.changed.append(RowChange("order_lines", key, None, {**line, "id": key[0]}))
+            return done
+
+        with patch.object(merging, "apply_rows", with_a_line), self.assertRaisesRegex(MergeRefused, "ledger.*order"):
+            h.merge()
+        self.assertEqual(state(h.live.folder), before)
+        h.merge()
+        self.assertIsNotNone(h.live.find("page", "moon-night"))
 
     def test_guards_and_local_settings_never_go_home(self) -> None:
         h = self.harbour()

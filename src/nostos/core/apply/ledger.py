@@ -4,6 +4,9 @@ It is read from live itself: before the transaction, and after the commit. Insid
 those rows are read that the merge could reach at all: the ones that it writes, and those of tables that live's own
 triggers may change on the way; and the merge is taken back where one of them is not as it was. What differs after the
 commit in a row that it could not reach, live has changed itself meanwhile.
+
+A thing is more than its own row: an order that has one line more than before is not the same order. So the merge is
+taken back as well where a row that it wrote belongs to, or points at, something that live alone has gained.
 """
 
 from __future__ import annotations
@@ -80,6 +83,7 @@ class Ledger:
         self._before: dict[WatchedRow, bytes] = {}
         self._reached: list[WatchedRow] = []  # in tables that triggers may change
         self._files_before: dict[str, Signature | None] = {}
+        self._whole = _Whole(comparison)
         written = {(o.table, o.key): set(o.values) for o in plan.of(UpdateRow)}
         taken = {f.path for f in plan.settled_files}
         rows = comparison.rows
@@ -136,9 +140,10 @@ class Ledger:
                 if w not in after:
                     self._before[w] = _digest(w, found.before)
                     after[w] = _digest(w, found.after)
-        broken = sorted({w.kind for w, digest in after.items() if digest != self._before[w]})
+        broken = sorted({w.kind for w, digest in after.items() if digest != self._before[w]}
+                        | self._whole.added_to(done))
         if broken:
-            raise MergeRefused(f"The ledger does not hold for {', '.join(broken)}: live would have lost something.",
+            raise MergeRefused(f"The ledger does not hold for {', '.join(broken)}: what live gained would be changed.",
                                left="The merge was taken back; live is as it was.",
                                next_step="Look at live's triggers; then please report this with `nostos compare "
                                          "--json`.")
@@ -196,6 +201,36 @@ class Ledger:
             before, after = totals.get(kind, (0, 0))
             yield Line(kind, count("gained"), count("edited"), count("removed"), self._blended[kind],
                        f"{before:032x}"[:12], f"{after:032x}"[:12])
+
+
+class _Whole:
+    """What live alone has gained, with all that may point at it: a merge knows of none of it, so it adds nothing."""
+
+    def __init__(self, comparison: Comparison) -> None:
+        self._gained = {(state.table, state.live_key): item.kind for item in comparison.items.values()
+                        for state in item.rows if state.live is not None and state.live_key is not None
+                        and state.base is None and state.staging is None}
+        self._pointing: dict[str, set[tuple[str, str]]] = {}  # by table: a column, and the table that it points at
+        profile = comparison.rows.profile
+        for child in profile.children:
+            self._pointing.setdefault(child.table, set()).add((child.of, child.owner))
+        for r in profile.references:
+            if r.to and r.to_column is None and r.path is None and r.pattern is None and not r.where:
+                self._pointing.setdefault(r.table, set()).add((r.column, r.to))
+
+    def added_to(self, done: CommitResult) -> set[str]:
+        """The kinds of those things that a row written by the merge belongs to or points at since."""
+        found = set()
+        for row in done.changed:
+            if row.after is None:
+                continue
+            for column, table in self._pointing.get(row.table, ()):
+                value = row.after.get(column)
+                if row.before is None or not same(row.before.get(column), value):
+                    kind = self._gained.get((table, (value,)))
+                    if kind is not None:
+                        found.add(kind)
+        return found
 
 
 def _events(plan: Plan) -> dict[str, set[str]]:
