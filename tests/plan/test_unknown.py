@@ -8,12 +8,15 @@ import sqlite3
 import tempfile
 import unittest
 from pathlib import Path
+from types import SimpleNamespace
+from unittest.mock import patch
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nostos.core.anchor.open_voyage import answers_of
-from nostos.core.profiles.learning.findings import add_answers
+from nostos.core.plan.unknown import Explainer
+from nostos.core.profiles.learning.findings import Certainty, Finding, add_answers
 from nostos.core.sites.recognise import recognise
 from tests.profiles.test_learning import Maker
 from tests.support import Harbour, SiteTest, rows, template
@@ -165,6 +168,52 @@ class UnknownShop(ShopTest):
         database.close()
         self.h.merge("ext_gallery_frame/1")
         self.assertEqual(rows(self.path, "SELECT wide FROM ext_gallery_frame WHERE id=1"), [(self.pic,)])
+
+    def test_lists_where_one_number_stood(self) -> None:
+        """In a column, at a path inside, in an attribute: no list goes home as it stands."""
+        folder = self.folder / "lists"
+        shutil.copytree(template(), folder / "site")
+        path = folder / "site/data/site.db"
+        with sqlite3.connect(path) as db:
+            db.execute("CREATE TABLE ext_tips (id INTEGER PRIMARY KEY, title TEXT, slug TEXT, content_id TEXT, "
+                       "options TEXT, markup TEXT)")
+            pages = [n for (n,) in db.execute("SELECT id FROM content WHERE kind='page'")]
+            for page in pages:
+                db.execute("INSERT INTO ext_tips (title, slug, content_id, options, markup) VALUES (?, ?, ?, ?, ?)", (
+                    f"T{page}", f"t{page}", str(page), f'{{"content_id": "{page}"}}', f'[tip pages="{page}"]'))
+        h = Harbour(folder, folder / "site")
+        page = h.staging.add("page", "new-page", "New page")
+        for n in range(6):
+            h.live.add("note", f"n{n}", "Live's own")
+        both = f"{pages[0]},{page}"
+        rows(h.staging.database, "INSERT INTO ext_tips (title, slug, content_id, options, markup) VALUES "
+             "('T', 'tt', ?, ?, ?)", both, f'{{"content_id": "{both}"}}', f'[tip pages="{both}"]')
+        self.assertEqual([str(q.place) for q in h.compare().questions], ["ext_tips.markup/@pages"])
+        site = recognise(h.live_folder)
+        database = site.open(readonly=True)
+        add_answers(answers_of(h.home, site), {"ext_tips.markup/@pages": "content"}, database.tables())
+        database.close()
+        h.merge()
+        both = f"{pages[0]},{h.live.find('page', 'new-page')['id']}"
+        self.assertEqual(rows(path, "SELECT content_id, options, markup FROM ext_tips WHERE slug='tt'"), [
+            (both, f'{{"content_id": "{both}"}}', f'[tip pages="{both}"]')])
+
+    def test_what_is_sure_and_yet_left_is_asked(self) -> None:
+        """A place that has been read as the reference that it is, and still holds such a number, never goes silently."""
+        comparison = self.h.compare()
+        question = next(q for q in comparison.questions if str(q.place) == "ext_gallery_frame.pic")
+        found = {question.place: SimpleNamespace(numbers={self.pic}, items={"ext_gallery_frame/5"})}
+        sure = Finding(question.place, Certainty.SURE, "content", ("for content: so it was",))
+        with self.h.crew() as crew:
+            live, staging = crew.live.open(readonly=True), crew.staging.open(readonly=True)
+            self.addCleanup(live.close)
+            self.addCleanup(staging.close)
+            explainer = Explainer(comparison.rows, live, staging)
+            with patch.object(explainer, "_judged", return_value=sure):
+                self.assertEqual(explainer.explain(found)[1], ())
+                (asked,) = explainer.explain(found, {question.place})[1]
+        self.assertEqual((asked.place, asked.candidates, asked.items),
+                         (question.place, ("content",), ("ext_gallery_frame/5",)))
 
     def test_tables_that_staging_gained(self) -> None:
         staging = self.h.staging.database

@@ -73,10 +73,10 @@ class Translator:
         for r in profile.references:
             if r.to and r.to_column is None and r.to in tables and tables[r.to].surrogate:
                 now = self._columns.get((r.table, r.column), _Column((), (), ()))
-                if r.pattern:
-                    now = _Column(now.whole, now.paths, (*now.patterns, r))
-                elif r.path:
+                if r.path:
                     now = _Column(now.whole, (*now.paths, r), now.patterns)
+                elif r.pattern:
+                    now = _Column(now.whole, now.paths, (*now.patterns, r))
                 else:
                     now = _Column((*now.whole, r), now.paths, now.patterns)
                 self._columns[r.table, r.column] = now
@@ -151,14 +151,14 @@ class Translator:
 
     def _tree(self, tree: Tree, paths: tuple[Reference, ...], patterns: tuple[Reference, ...]) -> Tree:
         def leaf(path: structures.Path, value: Any) -> Any:
-            for r in paths:
-                assert r.path is not None
-                if structures.fits(r.path, path):
-                    named = self._named(r, value)
-                    if named is not None:
-                        return named
+            here = [r for r in paths if structures.fits(r.path or (), path)]
+            for r in here:
+                named = self._named(r, value) if r.pattern is None else None
+                if named is not None:
+                    return named
             if isinstance(value, str):
-                return rewriting.opened(value, lambda text: self._text(text, patterns))
+                within = (*(r for r in here if r.pattern), *patterns)
+                return rewriting.opened(value, lambda text: self._text(text, within))
             return value
 
         return Tree(structures.change(tree.data, leaf, lambda key: self._text(key, ())), tree.style)

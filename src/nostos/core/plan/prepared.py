@@ -25,7 +25,7 @@ from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import Plan, PutFile, RemoveFile, SwitchFolder, changes_of, plan
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.unknown import Explainer, hold_back, unexplained
-from nostos.core.profiles.learning.findings import Layer
+from nostos.core.profiles.learning.findings import Certainty, Layer
 from nostos.core.progress import Listener, Progress, silent
 
 DEFAULT = Choice()
@@ -85,7 +85,8 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
             if since.references:  # what is known now is read anew, as what it is
                 comparison = _gathered(crew, live_db, staging_db, files, (*layers, since))
                 found = unexplained(comparison)
-                _, questions = Explainer(comparison.rows, live_db, staging_db).explain(found)
+                _, questions = Explainer(comparison.rows, live_db, staging_db).explain(
+                    found, {f.place for f in since.findings if f.certainty is Certainty.SURE})
             comparison = hold_back(comparison, questions)
     decisions = prefer(comparison)
     if decisions:

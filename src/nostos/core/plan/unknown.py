@@ -8,7 +8,7 @@ it is, is judged by evidence; what is left is asked, and until then what holds i
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from nostos.core.compare.field_merge import Standing
@@ -18,13 +18,13 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
+from nostos.core.profiles.learning.findings import ATTRIBUTE_VALUE, Certainty, Finding, Layer, Place
 from nostos.core.profiles.learning.references import Judge, discriminator, key_columns, numbers_in, sampled, spread
 from nostos.core.profiles.model import holds
 from nostos.core.values.structures import Tree, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
 
-_ATTRIBUTE = re.compile(r"([A-Za-z_][\w:-]*)[\"']?\s*[=:]\s*[\"']?([1-9]\d*)(?![\w.%-])")
+_ATTRIBUTE = re.compile(rf"([A-Za-z_][\w:-]*){ATTRIBUTE_VALUE}")
 _TOKENS = re.compile(f"{OPEN}[^{CLOSE}]*{CLOSE}")
 _ROWS, _VALUES, _FEW = 400, 100, 5
 _CHANCE = 1e-4  # how likely it may be by chance that what counts as sure is wrong
@@ -99,21 +99,19 @@ def _numbers(rows: Rows, write: RowWrite, born: Mapping[int, set[str]]) -> Itera
         if where and _is_told(rows, write, table, column, where):
             continue
         for path, leaf in leaves(value) if isinstance(value, Tree) else ((((), value)),):
-            general = tuple("*" if step.isdigit() else step for step in path)
-            last = next((step for step in reversed(general) if step != "*"), name)
+            place = Place(table.name, column, where).at(path)
             if isinstance(leaf, str) and OPEN in leaf:  # what is known is a token by now
                 leaf = _TOKENS.sub(" ", leaf)
             for number in numbers_in(leaf):
-                place = Place(table.name, column, where, general)
-                if number in born and not (plain and not general) and not _is_number(
-                        rows, place, last, born[number]):
+                if number in born and not (plain and not path) and not _is_number(
+                        rows, place, place.inner or name, born[number]):
                     yield place, number
             if isinstance(leaf, str) and not numbers_in(leaf) and any(c in leaf for c in "<[{"):
                 for match in _ATTRIBUTE.finditer(leaf):
-                    place = Place(table.name, column, where, (*general, f"@{match.group(1)}"))
-                    number = int(match.group(2))
-                    if number in born and not _is_number(rows, place, match.group(1), born[number]):
-                        yield place, number
+                    attribute = place.at((*place.path, f"@{match.group(1)}"))
+                    for number in numbers_in(match.group(2)):
+                        if number in born and not _is_number(rows, attribute, match.group(1), born[number]):
+                            yield attribute, number
 
 
 def _is_told(rows: Rows, write: RowWrite, table: Table, column: str, where: tuple[tuple[str, str], ...]) -> bool:
@@ -147,13 +145,20 @@ class Explainer:
         self.born = born_in_staging(rows)
         self._samples: dict[str, list[Row]] = {}
 
-    def explain(self, found: Mapping[Place, _Found]) -> tuple[Layer, tuple[Question, ...]]:
-        """What is sure of these places, as a layer; and the questions that are left."""
+    def explain(self, found: Mapping[Place, _Found], tried: Collection[Place] = ()
+                ) -> tuple[Layer, tuple[Question, ...]]:
+        """What is sure of these places, as a layer; and the questions that are left. tried: places that have been read
+        as the references that they are; a number that is left there stands in some way that is not understood, so that
+        it is asked, however sure the place is."""
         sure: list[Finding] = []
         questions = []
         for place, here in sorted(found.items(), key=lambda f: str(f[0])):
             candidates = sorted(set().union(*(self.born.get(n, set()) for n in here.numbers)))
             finding = self._judged(place, here.numbers, candidates)
+            if finding is not None and place in tried:
+                questions.append(Question(place, tuple(sorted(here.numbers)), (finding.to,),
+                                          tuple(sorted(here.items)), finding.evidence))
+                continue
             if finding is None:
                 left, evidence = self._weighed(place, candidates)
                 if not left:
@@ -163,7 +168,7 @@ class Explainer:
                                               tuple(sorted(here.items)), evidence))
             if finding is not None:
                 sure.append(finding)
-        layer = Layer("since", tuple(f.reference for f in sure if f.certainty is Certainty.SURE),
+        layer = Layer("since", tuple(r for f in sure if f.certainty is Certainty.SURE for r in f.references),
                       frozenset(f.place for f in sure if f.certainty is Certainty.NONE), findings=tuple(sure))
         return layer, tuple(questions)
 
@@ -191,7 +196,7 @@ class Explainer:
             if share ** len(values) < _CHANCE:
                 sure.append(Finding(place, Certainty.SURE, table, (
                     f"for {table}: all {len(values)} values are keys of a {kind}, as which {share:.0%} of its rows are",
-                    ), sampled(self._values(place)).many))
+                    )))
         return sure[0] if len(sure) == 1 else None
 
     def _kind(self, table: str, row: Row) -> str:
@@ -214,8 +219,7 @@ class Explainer:
 
     @staticmethod
     def _called(place: Place) -> str:
-        last = next((step for step in reversed(place.path) if step != "*"), "")
-        return last.lstrip("@") or (place.where[0][1].lstrip("_") if place.where else place.column)
+        return place.inner.lstrip("@") or (place.where[0][1].lstrip("_") if place.where else place.column)
 
     def _weighed(self, place: Place, candidates: Sequence[str]) -> tuple[list[str], tuple[str, ...]]:
         """The candidates that the other values at the place do not speak against, and the evidence."""
@@ -237,11 +241,9 @@ class Explainer:
     def _values(self, place: Place) -> list[int]:
         """Numbers that stand at a place on live."""
         table = self.sides[0][1].get(place.table)
-        if table is None or table.column(place.column) is None or (place.path and place.path[-1].startswith("@")):
+        if table is None or table.column(place.column) is None or place.path:
             return []
         rows = [r for r in self._sample(place.table) if all(str(r.get(c)) == v for c, v in place.where)]
-        if place.path:
-            return []
         return [n for row in rows for n in numbers_in(row[place.column])]
 
 

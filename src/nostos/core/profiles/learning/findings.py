@@ -18,6 +18,10 @@ from nostos.core.private_files import make_private, write_private
 from nostos.core.profiles.model import FieldPolicy, Profile, Reference
 from nostos.core.profiles.policies import STRUCTURE
 
+# What follows an attribute's name in markup: a number, or a list of them.
+ATTRIBUTE_VALUE = r"[\"']?\s*[=:]\s*[\"']?([1-9]\d*(?:\s*,\s*[1-9]\d*)*)(?![\w.%-])"
+_LIST = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$"
+
 
 class Certainty(StrEnum):
     """How sure a finding is. OPEN: it may be, and someone has to say."""
@@ -35,6 +39,15 @@ class Place:
     column: str
     where: tuple[tuple[str, str], ...] = ()
     path: tuple[str, ...] = ()
+
+    @property
+    def inner(self) -> str:
+        """The last step inside the structure that has a name; empty where there is none."""
+        return next((step for step in reversed(self.path) if step != "*"), "")
+
+    def at(self, path: tuple[str, ...]) -> Place:
+        """The place at a path inside, the numbers of entries standing as `*`."""
+        return Place(self.table, self.column, self.where, tuple("*" if step.isdigit() else step for step in path))
 
     def __str__(self) -> str:
         rows = "".join(f"[{column}={value}]" for column, value in self.where)
@@ -56,7 +69,7 @@ class Place:
 @dataclass(frozen=True)
 class Finding:
     """What a place is. to: the table that it points at, if it is sure or may be. evidence: sentences for and against.
-    many: it holds a list."""
+    many: lists of numbers were seen there."""
 
     place: Place
     certainty: Certainty
@@ -65,14 +78,14 @@ class Finding:
     many: bool = False
 
     @property
-    def reference(self) -> Reference:
-        pattern = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$" if self.many else None
-        if self.place.path and self.place.path[-1].startswith("@"):  # an attribute in markup
-            name = re.escape(self.place.path[-1][1:])
-            return Reference(self.place.table, self.place.column, self.to, None, "", self.place.where, None,
-                             rf"(?<![\w:-]){name}[\"']?\s*[=:]\s*[\"']?([1-9]\d*)(?![\w.%-])")
-        return Reference(self.place.table, self.place.column, self.to, None, "", self.place.where,
-                         self.place.path or None, pattern, self.many)
+    def references(self) -> tuple[Reference, ...]:
+        """A number that stands there, and a list of them: where the one stands today, the other may tomorrow."""
+        table, column, where, path = self.place.table, self.place.column, self.place.where, self.place.path
+        if path and path[-1].startswith("@"):  # an attribute in markup
+            pattern = rf"(?<![\w:-]){re.escape(path[-1][1:])}{ATTRIBUTE_VALUE}"
+            return Reference(table, column, self.to, None, "", where, None, pattern, True),
+        return (Reference(table, column, self.to, None, "", where, path or None),
+                Reference(table, column, self.to, None, "", where, path or None, _LIST, True))
 
 
 @dataclass(frozen=True)
@@ -128,13 +141,14 @@ def from_data(data: Mapping[str, Any], name: str) -> Layer:
     known = {"answers", "visitors", "editors", "made"}
     if set(data) - known:
         raise ValueError(f"it says {', '.join(sorted(set(data) - known))}; known are {', '.join(sorted(known))}")
-    references, numbers = [], set()
+    references: list[Reference] = []
+    numbers = set()
     for text, said in data.get("answers", {}).items():
         place = Place.parse(text)
         if said == "number":
             numbers.add(place)
         else:
-            references += [Finding(place, Certainty.SURE, str(said), (), many).reference for many in (False, True)]
+            references += Finding(place, Certainty.SURE, str(said)).references
     visitors, editors, made = (tuple(map(str, data.get(key, ()))) for key in ("visitors", "editors", "made"))
     return Layer(name, tuple(references), frozenset(numbers), visitors, editors, made)
 
@@ -197,6 +211,6 @@ def learned(findings: tuple[Finding, ...], visitors: tuple[str, ...], editors: t
             names: Mapping[str, tuple[str, ...]], why: Mapping[str, str],
             structures: tuple[tuple[str, str], ...] = ()) -> Layer:
     """The layer of what was worked out: what is sure of it counts."""
-    return Layer("learned", tuple(f.reference for f in findings if f.certainty is Certainty.SURE),
+    return Layer("learned", tuple(r for f in findings if f.certainty is Certainty.SURE for r in f.references),
                  frozenset(f.place for f in findings if f.certainty is Certainty.NONE),
                  visitors, editors, made, names, structures, findings, why)

@@ -28,7 +28,6 @@ class Sampled:
 
     numbers: tuple[int, ...]
     other: int
-    textual: bool = False
     many: bool = False
 
 
@@ -51,16 +50,15 @@ def numbers_in(value: object) -> list[int]:
 
 def sampled(values: Iterable[object]) -> Sampled:
     found: list[int] = []
-    other, textual, many = 0, False, False
+    other, many = 0, False
     for value in values:
         if value is None or value in (0, "", "0"):
             continue
         here = numbers_in(value)
         other += not here
-        textual = textual or isinstance(value, str)
         many = many or len(here) > 1
         found += here
-    return Sampled(tuple(dict.fromkeys(found)), other, textual, many)
+    return Sampled(tuple(dict.fromkeys(found)), other, many)
 
 
 def key_columns(table: Table) -> tuple[str, str] | None:
@@ -124,27 +122,23 @@ def named_kinds(table: Table, column: str, rows: Sequence[Row], titles: Mapping[
 
 def _leaves(place: Place, values: Sequence[object]) -> Iterator[tuple[Place, str, Sampled]]:
     """Leaves of structures, by their paths; numbers of entries stand as `*`."""
-    found: dict[tuple[str, ...], list[object]] = {}
+    found: dict[Place, list[object]] = {}
     for value in values[:_VALUES]:
         if isinstance(value, str) and value[:1] in ("{", "[", "a", "O"):
             tree = structures.read(value)
             for path, leaf in structures.leaves(tree) if tree is not None else ():
-                general = tuple("*" if step.isdigit() else step for step in path)
-                found.setdefault(general, []).append(leaf)
-    for path, leaves in found.items():
-        name = next((step for step in reversed(path) if step != "*"),
-                    place.where[0][1] if place.where else place.column)
-        yield Place(place.table, place.column, place.where, path), name, sampled(leaves)
+                found.setdefault(place.at(path), []).append(leaf)
+    for at, leaves in found.items():
+        yield at, at.inner or (at.where[0][1] if at.where else at.column), sampled(leaves)
 
 
 class Judge:
-    """Judges places by the tables that there are. known: places that a profile has told already."""
+    """Judges places by the tables that there are."""
 
     def __init__(self, database: Database, tables: Mapping[str, Table], people: Sequence[str]) -> None:
         self.database = database
         self.tables = {n: t for n, t in tables.items() if t.surrogate}
         self.people = [p for p in people if p in self.tables]
-        self._there: dict[str, set[int]] = {}
 
     def judge(self, place: Place, name: str, values: Sampled) -> Finding | None:
         """What a place is; None where nothing speaks for anything."""
