@@ -199,7 +199,7 @@ class UnknownShop(ShopTest):
             (both, f'{{"content_id": "{both}"}}', f'[tip pages="{both}"]')])
 
     def test_what_is_sure_and_yet_left_is_asked(self) -> None:
-        """A place that has been read as the reference that it is, and still holds such a number, never goes silently."""
+        """A place that has been read as the reference that it is, and holds such a number yet: it is asked."""
         comparison = self.h.compare()
         question = next(q for q in comparison.questions if str(q.place) == "ext_gallery_frame.pic")
         found = {question.place: SimpleNamespace(numbers={self.pic}, items={"ext_gallery_frame/5"})}

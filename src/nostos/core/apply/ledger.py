@@ -215,7 +215,7 @@ class _Whole:
         for child in profile.children:
             self._pointing.setdefault(child.table, set()).add((child.of, child.owner))
         for r in profile.references:
-            if r.to and r.to_column is None and r.path is None and r.pattern is None and not r.where:
+            if r.is_key and not r.where:
                 self._pointing.setdefault(r.table, set()).add((r.column, r.to))
 
     def added_to(self, done: CommitResult) -> set[str]:

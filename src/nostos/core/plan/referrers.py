@@ -15,6 +15,8 @@ from nostos.core.patterns import matches
 from nostos.core.plan.row_writes import WriteAction, row_writes
 from nostos.core.profiles.model import Reference, holds
 
+_NUMBERS = ("int", "float")  # kinds of columns that hold no text to look in
+
 
 class Referrers:
     """What live has that refers to what is to be removed. items: whose removals are looked at (None: of all that can go
@@ -50,7 +52,8 @@ class Referrers:
         gone = {s.table for s in self.removed.values()}
         for r in self.rows.profile.references:
             at = self.rows.live_tables.get(r.table)
-            if r.to in gone and at is not None and at.key and at.column(r.column) is not None:
+            column = at.column(r.column) if at is not None and at.key and r.to in gone else None
+            if at is not None and column is not None and not ((r.path or r.pattern) and column.kind in _NUMBERS):
                 yield r, at
 
     def _declared(self) -> Iterator[tuple[Table, ForeignKey, Table]]:

@@ -88,6 +88,11 @@ class Reference:
     many: bool = False  # the pattern's group holds several ids
     declared: bool = False  # a foreign key of the schema
 
+    @property
+    def is_key(self) -> bool:
+        """Whether the column as a whole is the surrogate key of a row, and nothing else."""
+        return bool(self.to) and self.to_column is None and self.path is None and self.pattern is None
+
 
 @dataclass(frozen=True)
 class OwnedFile:

@@ -66,7 +66,7 @@ def _points(profile: Profile, state: RowState, side: Side) -> Iterator[tuple[str
     row = state.live_raw if side is Side.LIVE else state.staging_raw
     for r in profile.references_of(state.table):
         value = row.get(r.column) if row else None
-        if r.to and r.path is None and r.pattern is None and r.to_column is None and isinstance(value, int):
+        if r.is_key and isinstance(value, int):
             yield r.to, (value,)
 
 
