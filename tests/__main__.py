@@ -82,10 +82,12 @@ def main(arguments: list[str]) -> int:
         return 0
     from tests.real.servers import SHARED, mariadb, missing
 
-    if not missing():
-        server = mariadb()
+    server = None if missing() else mariadb()
+    if server:
         os.environ[SHARED] = f"{server.socket}:{server.port}"
     results = every(arguments or modules())
+    if server and server.ended():
+        print(server.ended())
     for result in results:
         for text in result.skipped:
             print(f"skipped: {text}")

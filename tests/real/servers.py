@@ -45,6 +45,7 @@ class MariaDB:
         self.folder = Path(tempfile.mkdtemp(prefix="nostos-db-"))
         self.port = free_port()
         self.socket = str(self.folder / "s")
+        self.log = self.folder / "log"
         data = self.folder / "data"
         subprocess.run(["mariadb-install-db", "--no-defaults", f"--datadir={data}", "--auth-root-authentication-method="
                         "normal", "--skip-test-db", f"--user={getpass.getuser()}"], check=True, capture_output=True)
@@ -60,9 +61,9 @@ class MariaDB:
         self.process = subprocess.Popen(
             ["mariadbd", "--no-defaults", f"--datadir={self.folder / 'data'}", f"--socket={self.socket}",
              f"--port={self.port}", "--max-allowed-packet=64M",
-             "--bind-address=127.0.0.1", f"--user={getpass.getuser()}", "--innodb-buffer-pool-size=512M",
+             "--bind-address=127.0.0.1", f"--user={getpass.getuser()}", "--innodb-buffer-pool-size=128M",
              f"--pid-file={self.folder / 'pid'}", f"--innodb-flush-log-at-trx-commit={self.flush}",
-             "--character-set-server=utf8mb4"],
+             f"--log-error={self.log}", "--character-set-server=utf8mb4"],
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         for _ in range(300):
             try:
@@ -70,6 +71,12 @@ class MariaDB:
                 break
             except pymysql.err.OperationalError:
                 time.sleep(0.1)
+
+    def ended(self) -> str:
+        """How a server that should be running has ended, with the last of its log; empty while it runs."""
+        code = self.process.poll()
+        return "" if code is None else (f"the MariaDB of the tests ended with {code}\n"
+                                        + self.log.read_text(errors="replace")[-6000:])
 
     def restart(self) -> None:
         """As after a crash: killed, and started again."""

@@ -80,6 +80,14 @@ def of_anchor(name: object) -> int | None:
     return parsed.number if parsed.origin is Origin.ANCHOR else None
 
 
+_STEPS = "/steps"  # after a table's name: of its rows, their steps in a tree
+
+
+def steps_of(table: str) -> str:
+    """Where pairs of steps are kept, for `AnchorRows.pair`: staging's and live's, with `=` between."""
+    return table + _STEPS
+
+
 class Keys:
     """The canonical names of one side's surrogate keys.
 
@@ -88,8 +96,10 @@ class Keys:
     """
 
     def __init__(self, pairs: dict[str, dict[Value, str]], known: Callable[[str, Value], bool]) -> None:
-        self._names: dict[str, dict[Value, str]] = {t: dict(p) for t, p in pairs.items()}
-        self._keys: dict[str, dict[str, Value]] = {t: {c: k for k, c in p.items()} for t, p in pairs.items()}
+        names = {t: dict(p) for t, p in pairs.items()}
+        self._steps = {t: names.pop(t) for t in pairs if t.endswith(_STEPS)}
+        self._names: dict[str, dict[Value, str]] = names
+        self._keys: dict[str, dict[str, Value]] = {t: {c: k for k, c in p.items()} for t, p in names.items()}
         self._born: dict[str, set[Value]] = {}
         self._known = known
         self.absent: set[tuple[str, str]] = set()  # canonical names that this side has no row for, though they look it
@@ -102,6 +112,11 @@ class Keys:
         self._names[table][key] = name
         self._keys.setdefault(table, {})[name] = key
         self._born.setdefault(table, set()).add(key)
+
+    def step(self, table: str, key: Value, step: str) -> str:
+        """The step that live has in a tree where this side has this one, if live's was given out anew."""
+        mine, _, lives = self._steps.get(table + _STEPS, {}).get(key, "").partition("=")
+        return lives if lives and mine == step else step
 
     def born(self, table: str, key: Value) -> None:
         """A row born since the anchor whose key is its own name."""

@@ -31,7 +31,7 @@ class Crew:
     anchor: Anchor
     answers: Path = Path("/nonexistent")
 
-    def layers(self, live_db: Database, staging_db: Database) -> tuple[Layer, ...]:
+    def layers(self, live_db: Database, staging_db: Database | None = None) -> tuple[Layer, ...]:
         """What is known of the site's meaning beside its profile: what was learned when it was cloned (or is now, of a
         voyage that is older than learning), what staging's new tables say, and what was said."""
         said = self.anchor.fact("learned")
@@ -42,9 +42,9 @@ class Crew:
                 self.anchor.set_fact("learned", said)
         answers = read_layer(self.answers)
         known = [with_answers(of_data(said), answers)]
-        staging = staging_db.tables()
+        staging = staging_db.tables() if staging_db is not None else {}
         new = staging.keys() - self.anchor.tables(Side.LIVE).keys()
-        if new:
+        if new and staging_db is not None:
             layer = learn(staging_db, staging, self.live.full_profile(staging), only=new)
             known.append(with_answers(layer, answers))
         return (*known, answers)

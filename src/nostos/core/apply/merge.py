@@ -285,7 +285,7 @@ class _Merge:
             taken = settle(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward)
             return AnchorNotes([*taken.lines, *self.rest.lines])
         notes = AnchorNotes()
-        notes.revert(self.undoes, self._owners())
+        notes.revert(self.undoes, [*self._owners(), *((table, *key) for table, key in done.moved)])
         for o in self.plan.of(SchemaOperation):
             if (o.step.action, o.step.what) == (SchemaAction.DROP, "table"):
                 notes.forget_table(o.step.table)

@@ -7,6 +7,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
+from nostos.core.apply.placing import Placing
 from nostos.core.apply.schema import apply_schema
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows
@@ -36,6 +37,7 @@ class CommitResult:
     inserted: dict[tuple[str, Key], Key] = field(default_factory=dict)
     changed: list[RowChange] = field(default_factory=list)
     written: dict[tuple[str, Key], frozenset[str]] = field(default_factory=dict)  # columns that an update set
+    moved: set[tuple[str, Key]] = field(default_factory=set)  # rows that went along with what is above them in a tree
 
 
 def apply_rows(plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Table]) -> CommitResult:
@@ -64,6 +66,7 @@ class _Commit:
         self.writer = ValueWriter(rows.live_urls, self._number, rows.live_prefix)
         self.tables = tables
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
+        self.placing = Placing(rows.profile, target_db, tables, self._number, self.found)
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
 
     def _number(self, table: str, name: str) -> Value:
@@ -84,22 +87,29 @@ class _Commit:
         for operation in self.plan.of(RemoveRow):
             self.at = operation.item
             self._counts(operation.table, operation.before)
+            self.placing.remove(operation.table, operation.before)
             self.target_db.remove(self.tables[operation.table], operation.key)
         self._make_room()
         waiting = [self._insert(operation) for operation in self.plan.of(InsertRow)]
         for operation in self.plan.of(UpdateRow):
             self.at = operation.item
             table = self.tables[operation.table]
-            values = self._masked(operation.table, self._written(operation.item, operation.values), operation.before)
+            plain, places = self.placing.apart(operation.table, operation.values)
+            self.placing.wait(operation.item, operation.table, operation.key, places)
+            values = self._masked(operation.table, self._written(operation.item, plain), operation.before)
             self._counts(operation.table, {**operation.before, **values})
             self._counts(operation.table, operation.before)
-            self.target_db.update(table, operation.key, values)
+            if values:
+                self.target_db.update(table, operation.key, values)
             self.done.written[operation.table, operation.key] = frozenset(values)
         for item, table_name, key, values in waiting:  # second pass: what pointed at rows that were not there yet
             self.at = item
             if values:
                 self.target_db.update(self.tables[table_name], key, self._written(item, values))
         self.at = ""
+        for place, columns in self.placing.settle().items():
+            self.done.written[place] = self.done.written.get(place, frozenset()) | columns
+        self.done.moved = set(self.placing.moved)
         self._recount()
         self.done.changed = list(self._changed())
         return self.done
@@ -113,6 +123,8 @@ class _Commit:
             written.setdefault(name, []).append(key)
         for operation in self.plan.of(UpdateRow):
             written.setdefault(operation.table, []).append(operation.key)
+        for name, key in self.placing.moved:
+            written.setdefault(name, []).append(key)
         for name, keys in written.items():
             table = self.tables[name]
             now = {table.key_of(row): row for row in self.target_db.fetch_many(table, keys)}
@@ -187,9 +199,10 @@ class _Commit:
         """Insert a row; what points at rows that are not there yet is returned for the second pass."""
         self.at = operation.item
         table = self.tables[operation.table]
-        row: Row = {}
+        values, places = self.placing.apart(operation.table, operation.values)
+        row: Row = {column: self.placing.draft() for column in places}
         later: Portable = {}
-        for column, value in operation.values.items():
+        for column, value in values.items():
             declared = table.column(column)
             if declared is None:
                 continue  # a column that stays behind
@@ -212,6 +225,7 @@ class _Commit:
             self.done.keys[operation.table, str(operation.name[0])] = key[0]
             self.touched[operation.table, key[0]] = None
         self.done.inserted[operation.table, operation.name] = key
+        self.placing.wait(operation.item, operation.table, key, places, new=True)
         self._counts(operation.table, row)
         return operation.item, operation.table, key, later
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from os.path import commonprefix
 from typing import Any
 
-from nostos.core.anchor.names import RowName, Side, of_anchor
+from nostos.core.anchor.names import RowName, Side, of_anchor, steps_of
 from nostos.core.anchor.rows import ALWAYS_LOOK
 from nostos.core.anchor.store import Anchor
 from nostos.core.apply.notes import AnchorNotes
@@ -15,9 +16,11 @@ from nostos.core.compare.items import TRAVELS, Comparison, Field, Item, SchemaAc
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.rows.row_bytes import row_form
-from nostos.core.database.schema import Key, Row, Table
+from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.files.entry import FileEntry
 from nostos.core.plan.operations import Plan, PutFile, SchemaOperation, SwitchFolder
+from nostos.core.profiles.model import RowTree
+from nostos.core.values import references as refs
 from nostos.core.values import structures
 from nostos.core.values.merging import ABSENT
 from nostos.core.values.structures import Tree
@@ -58,6 +61,7 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
             notes.forget_table(step.table)
     rows = _Settler(anchor, notes, comparison.rows, done, tables, toward)
     written = _written_files(plan)
+    rows.moved_along()
     _rows(rows, [comparison.items[i.id] for i in plan.selection.items], settled)
     for file in plan.settled_files:
         notes.file(file.path, toward, file.staging, written.get(file.path), written=True)
@@ -72,6 +76,16 @@ def _rows(rows: _Settler, items: Iterable[Item], settled: set[RowName]) -> None:
                 by_row.setdefault(f.row, []).append(f)
         for state in item.rows:
             rows.row(state, by_row.get(state.id, []), state.id in settled)
+
+
+def _along(known: Value, before: Value, after: Value) -> Value:
+    """What is known of a place, moved as the row was that went from one to another: it gets the same new beginning."""
+    if not all(isinstance(v, str) for v in (known, before, after)):
+        return known
+    known, before, after = str(known), str(before), str(after)
+    alike = len(commonprefix([before[::-1], after[::-1]]))
+    head = before[:len(before) - alike]
+    return after[:len(after) - alike] + known[len(head):] if known.startswith(head) else known
 
 
 def _written_files(plan: Plan) -> dict[str, FileEntry]:
@@ -158,11 +172,41 @@ class _Settler:
             self.notes.set_digest(self.toward, state.table, state.live_key, None)
 
     def _source_row(self, state: RowState, form: Portable) -> Row | None:
-        """A portable row as live writes it; None when it rests on something that live does not have."""
+        """A portable row as live writes it; None when it rests on something that live does not have. Places in trees
+        are as the ancestor has them, or else the side that has the row."""
+        tree = self.rows.profile.tree_of(state.table)
+        placed = {c for c in (tree.columns if tree else ()) if c in form}
         try:
-            return self.writer.row(form)
+            row = self.writer.row({c: v for c, v in form.items() if c not in placed})
         except Unresolved:
             return None
+        if placed:
+            key = base_key(self.rows.table(state.table), state.name, self.rows.base_translator)
+            known = self.anchor.base_row(state.table, key) if key is not None else None
+            row.update({c: (known or state.staging_raw or state.live_raw or {}).get(c) for c in placed})
+        return row
+
+    def moved_along(self) -> None:
+        """Rows that went along with one above them in a tree: so does what is known of them."""
+        by_key = {(s.table, s.live_key): s for s in self.rows.states.values()} if self.done.moved else {}
+        for name, key in self.done.moved:
+            tree, table, state = self.rows.profile.tree_of(name), self.tables[name], by_key.get((name, key))
+            change = self.changed[name, key]
+            if self.toward is Side.LIVE:
+                known, row = of_anchor(self.real_keys.name(name, key[0])), change.after
+            else:  # live moved it, staging follows
+                known = of_anchor(state.name[0]) if state is not None else None
+                row = state.staging_raw if state is not None else None
+            base = self.anchor.base_row(name, (known,)) if known is not None else None
+            if tree is None or base is None or row is None or known is None:
+                continue
+            alike = self.toward is Side.LIVE and change.before == base
+            self.notes.owned_by(name, *key)
+            home = self.toward is Side.LIVE and change.before is not None
+            places = {c: _along(base.get(c), change.before.get(c), row.get(c))
+                      if home and c in tree.placed and change.before else row.get(c) for c in tree.columns}
+            self.notes.advance_row(name, (known,), {**base, **places})
+            self.notes.set_digest(self.toward, name, key, self._digest(name, row) if alike else ALWAYS_LOOK)
 
     def _paired(self, state: RowState, target_key: Key, over: list[Field]) -> None:
         """Both sides have the row: remember which is which, and as what. over: what was decided or blended in it."""
@@ -187,6 +231,9 @@ class _Settler:
                 if key is not None and key != name:
                     self.notes.pair(side, state.table, key[0], str(name[0]))
         self.notes.advance_row(state.table, name, row)
+        tree = self.rows.profile.tree_of(state.table)
+        if tree is not None:
+            self._steps(state, tree, target_key)
         self._digests(state, target_key, ALWAYS_LOOK if over else self._digest(state.table, there), True)
 
     def _left(self, state: RowState, key: Key) -> Row | None:
@@ -197,6 +244,41 @@ class _Settler:
             return state.live_raw if changed is None else changed.after
         written = self.done.written.get((state.table, key), ())
         return {c: changed.after.get(c) if c in written else v for c, v in state.live_raw.items()}
+
+    def _places(self, state: RowState, tree: RowTree, real: Row, over: list[Field]) -> Row:
+        """The ancestor's columns that follow from a place in a tree. What was taken is as live has it now, and what
+        both sides changed, as staging has it there; the rest goes along."""
+        change = self.changed.get((state.table, state.live_key or ()))
+        known = {c: v for c, v in (self._source_row(state, state.base or {}) or {}).items() if c in tree.columns}
+        by_column = {f.column: f for f in over}
+        found: Row = {}
+        for column in tree.columns:
+            f = by_column.get(column)
+            if column not in tree.placed:
+                found[column] = real.get(column)
+            elif f is None:
+                before = (change.before or {}).get(column) if change is not None else None
+                found[column] = _along(known.get(column), before, real.get(column))
+            else:
+                left, theirs = refs.begun(f.merged.result), refs.begun(f.merged.staging)
+                value = str(real.get(column))
+                if left is not None and theirs is not None and column != tree.path and value.endswith(left.rest):
+                    value = value[:len(value) - len(left.rest)] + theirs.rest
+                found[column] = value
+        return found
+
+    def _steps(self, state: RowState, tree: RowTree, target_key: Key) -> None:
+        """Remember which step of staging's in a tree is which of live's, where it was given out anew."""
+        left = self._left(state, target_key) or (self.changed[state.table, target_key].after if (
+            state.table, target_key) in self.changed else None)
+        theirs = state.staging_raw
+        staging_key = self._keys(state, target_key)[Side.STAGING]
+        if not tree.step or left is None or theirs is None or staging_key is None:
+            return
+        live, staging = (str(row.get(tree.path))[-tree.step:] for row in (
+            (left, theirs) if self.toward is Side.LIVE else (theirs, left)))
+        if live != staging:
+            self.notes.pair(Side.STAGING, steps_of(state.table), staging_key[0], f"{staging}={live}")
 
     def _digest(self, name: str, row: Row | None) -> bytes:
         """The digest of a row, as the target's database would give it."""
@@ -235,6 +317,11 @@ class _Settler:
         base = self._source_row(state, form)
         if base is None:
             return  # rests on something that did not travel; it is compared again next time
+        tree = self.rows.profile.tree_of(state.table)
+        if tree is not None and any(f.column in tree.placed for f in over):
+            real = (self._left(state, state.live_key) if self.toward is Side.LIVE else state.staging_raw) or {}
+            base.update(self._places(state, tree, real, over))
+            self._steps(state, tree, state.live_key)
         key = base_key(table, state.name, self.rows.base_translator)
         assert key is not None
         self.notes.advance_row(state.table, key, base)

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from nostos.core.anchor.names import Keys
+from nostos.core.compare.places import Places
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.model import Profile, Reference, holds
 from nostos.core.values import references as refs
@@ -31,6 +32,7 @@ def plain(form: Mapping[str, Any]) -> Row:
 
 
 Joiner = Callable[[str, Row], Row]  # what a row of a table is joined to
+Above = Callable[[str, str, str], str]  # (table, column, canonical name) -> that row's value, which others begin with
 PREFIX = f"{OPEN}p{CLOSE}"  # stands for the table prefix at the beginning of a name
 
 
@@ -62,10 +64,11 @@ class Translator:
     """Turns one side's rows into portable form. The other direction is `write_row`, for any side."""
 
     def __init__(self, profile: Profile, tables: Mapping[str, Table], urls: UrlForms, keys: Keys, prefix: str = "",
-                 join: Joiner = lambda table, row: {}) -> None:
+                 join: Joiner = lambda table, row: {}, places: Places | None = None) -> None:
         self._profile = profile
         self._prefix = prefix
         self._join = join
+        self._places = places
         self._tables = tables
         self.urls = urls
         self.keys = keys
@@ -88,6 +91,8 @@ class Translator:
         rebound = getattr(self._join, "on", None)
         if rebound is not None:
             twin._join = rebound(database)
+        if self._places is not None:
+            twin._places = self._places.on(database)
         return twin
 
     def row(self, table: str, row: Row) -> Portable:
@@ -105,6 +110,10 @@ class Translator:
         spots = self._columns.get((table, column))
         if value is None or isinstance(value, bytes | float):
             return value
+        if self._places is not None and isinstance(value, str):
+            placed = self._placed(self._places, table, row, column)
+            if placed is not None:
+                return placed
         if spots:
             for r in spots.whole:
                 if holds(r.where, row):
@@ -125,6 +134,25 @@ class Translator:
             if tree is not None:
                 return self._tree(tree, paths, patterns)
         return rewriting.opened(value, lambda text: self._text(text, patterns))
+
+    def _placed(self, places: Places, table: str, row: Row, column: str) -> str | None:
+        """A value that begins with that of the row above in a tree, as that and the rest; None for any other."""
+        tree = self._profile.tree_of(table)
+        if tree is None or column not in tree.placed:
+            return None
+        found = places.above(tree, row, column)
+        if found is None:
+            return None
+        key, head = found
+        name = "" if key is None else self.keys.name(table, key)
+        rest = str(row[column])[len(head):]
+        own = row.get(self._tables[table].key[0])
+        if tree.ids and column == tree.path and rest.strip(tree.separator) == str(own):
+            return refs.above(table, column, name) + rest.replace(str(own), refs.token(
+                table, self.keys.name(table, own), True))
+        if column == tree.path and tree.step:
+            rest = self.keys.step(table, own, rest)
+        return refs.above(table, column, name) + escape(rest)
 
     def _named(self, reference: Reference, value: Value) -> str | None:
         """The token for an id, when the value is one."""
@@ -168,9 +196,11 @@ class Translator:
 
 
 class ValueWriter:
-    """Writes portable values for one side. number: gives that side's key of a row, or raises Unresolved."""
+    """Writes portable values for one side. number: gives that side's key of a row, or raises Unresolved. above: gives
+    what a value takes over from another row's, or raises Unresolved."""
 
-    def __init__(self, urls: UrlForms, number: Number, prefix: str = "") -> None:
+    def __init__(self, urls: UrlForms, number: Number, prefix: str = "", above: Above | None = None) -> None:
+        self._above = above
         self._urls = urls
         self._prefix = prefix
         self._number = number
@@ -189,6 +219,12 @@ class ValueWriter:
     def _text(self, text: str) -> str:
         if text.startswith(PREFIX):
             return self._prefix + unescape(text[len(PREFIX):])
+        up = refs.begun(text)
+        if up is not None:
+            if up.name and self._above is None:
+                raise Unresolved(up.table, up.name)
+            head = self._above(up.table, up.column, up.name) if up.name and self._above else ""
+            return head + unescape(refs.write(up.rest, lambda table, name: str(self._number(table, name))))
         written = refs.write(text, lambda table, name: str(self._number(table, name)))
         return unescape(self._urls.from_tokens(written))
 

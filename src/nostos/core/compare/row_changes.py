@@ -17,6 +17,7 @@ from nostos.core.anchor.store import Anchor
 from nostos.core.clone.masking import Mask, Recipe
 from nostos.core.compare.joins import Joins
 from nostos.core.compare.matching import Matcher, by_identity
+from nostos.core.compare.places import Places
 from nostos.core.compare.portable import Portable, Translator
 from nostos.core.compare.row_states import Rows, RowState, base_key, canonical_key, side_key
 from nostos.core.database.protocol import Block, Database
@@ -42,8 +43,8 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     databases = {Side.LIVE: live_db, Side.STAGING: staging_db}
     joins = {Side.LIVE: Joins(profile, live_db, live_all, staging_db, partial(anchor.has, Side.LIVE)),
              Side.STAGING: Joins(profile, staging_db, staging_all, live_db, partial(anchor.has, Side.STAGING))}
-    base = Translator(profile, both, urls[Side.LIVE], anchor.keys(Side.LIVE), live_db.prefix, joins[Side.LIVE])
-    translators = {s: Translator(profile, both, urls[s], keys[s], databases[s].prefix, joins[s]) for s in Side}
+    translators = {s: Translator(profile, both, urls[s], keys[s], databases[s].prefix, joins[s],
+                                 Places(profile, databases[s], tables[s])) for s in Side}
 
     moves: dict[Side, dict[str, list[RowMove]]] = {s: {} for s in Side}
     blocks = _blocks(anchor, databases, tables)
@@ -52,6 +53,10 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
             found = [m for m in list(anchor.moves(side, database, table, blocks[side].get(name)))
                      if m.row is None or not is_local(profile, table, translators[side].full(name, m.row))]
             moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)
+    were = {t.table: {m.key[0]: anchor.base_row(t.table, m.key) for m in moves[Side.LIVE].get(t.table, ())}
+            for t in profile.trees}
+    base = Translator(profile, both, urls[Side.LIVE], anchor.keys(Side.LIVE), live_db.prefix, joins[Side.LIVE],
+                      Places(profile, live_db, live_tables, were))
     matcher = Matcher(profile, both, anchor, keys, translators, base, moves)
     for name in by_identity(profile, both):
         matcher.match(name)

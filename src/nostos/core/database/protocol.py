@@ -147,6 +147,13 @@ class Database(ABC):
         """The rows whose column is one of these values, as the engine compares them, in one pass; of those only where
         other columns hold these texts. It may give some rows more."""
 
+    def beginning(self, table: Table, column: str, text: str) -> Iterator[Row]:
+        """The rows whose column begins with this text, as it is written."""
+        for values in self.scan(table, table.stored):
+            row = dict(zip(table.stored, values, strict=True))
+            if str(row[column] if row[column] is not None else "").startswith(text):
+                yield row
+
     @abstractmethod
     def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
                    ) -> Iterator[Row]:

@@ -14,8 +14,9 @@ from nostos.core.compare.portable import Unresolved, named_rows, plain
 from nostos.core.compare.row_states import RowState
 from nostos.core.database.protocol import Database
 from nostos.core.plan.decisions import brings_back
-from nostos.core.plan.obstacles import Need, Obstacle, Obstacles
+from nostos.core.plan.obstacles import Need, Obstacle
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
+from nostos.core.plan.tree_places import TreePlaces
 from nostos.core.profiles.model import Reference, holds
 from nostos.core.values.structures import Tree, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
@@ -54,7 +55,7 @@ def resolve(comparison: Comparison, target_db: Database) -> Needs:
     return needs
 
 
-class _Finder(Obstacles):
+class _Finder(TreePlaces):
     """What an item needs: whatever that which it writes points at, its schema, and what makes room for it."""
 
     def __init__(self, comparison: Comparison, target_db: Database) -> None:
@@ -80,6 +81,7 @@ class _Finder(Obstacles):
                                          {w.state.id for w in writes if w.action is WriteAction.REMOVE})
             else:
                 yield from self._written(item, write)
+                yield from self._place(item, write)
                 yield from self._unique(item, write, {w.state.id for w in writes if w.action is WriteAction.REMOVE})
         for step in item.schema:
             yield from self._stepped(item, step)

@@ -40,9 +40,11 @@ class Obstacles(Referrers):
         if table is None:
             return
         staging = write.state.staging or {}
+        tree = self.rows.profile.tree_of(table.name)
+        anew = {tree.path} if tree is not None and tree.step else set()
         keys = () if table.surrogate or write.action is WriteAction.UPDATE else (table.key,)
         for columns in (*table.uniques, *keys):
-            if not set(columns) & set(write.values):
+            if not set(columns) & set(write.values) or set(columns) & anew:
                 continue
             try:
                 values = {c: self.writer.value(write.values.get(c, (write.state.live or staging).get(c)))

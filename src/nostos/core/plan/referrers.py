@@ -34,13 +34,21 @@ class Referrers:
         self.rows: Rows = comparison.rows
         self.target_db = target_db
         self.translator = self.rows.to_portable[Side.LIVE].on(target_db)
-        self.writer = ValueWriter(self.rows.live_urls, self._live_number, self.rows.live_prefix)
+        self.writer = ValueWriter(self.rows.live_urls, self._live_number, self.rows.live_prefix, self._live_above)
 
     def _live_number(self, table: str, name: str) -> Value:
         key = self.rows.live_keys.key(table, name)
         if key is None:
             raise Unresolved(table, name)
         return key
+
+    def _live_above(self, table: str, column: str, name: str) -> str:
+        """What a value that begins with a live row's takes over from it."""
+        there = self.rows.live_tables.get(table)
+        row = self.target_db.fetch(there, (self._live_number(table, name),)) if there is not None else None
+        if row is None:
+            raise Unresolved(table, name)
+        return str(row[column])
 
     @property
     def unindexed(self) -> set[str]:
@@ -96,6 +104,7 @@ class Referrers:
             self._by_declared_key(found, table, fk, goal)
         for r, at in self._pointing():
             self._by_reference(found, r, at)
+        self._below(found)
         self._found = found
         return found
 
@@ -143,6 +152,18 @@ class Referrers:
             for name in hit:
                 if name in targets:
                     found.setdefault(name, []).append(self._named(at, row))
+
+    def _below(self, found: dict[RowName, list[RowName]]) -> None:
+        """The rows that paths put below what is removed."""
+        for name, state in self.removed.items():
+            tree = self.rows.profile.tree_of(state.table)
+            table = self.rows.live_tables.get(state.table)
+            if tree is None or not tree.path or table is None or state.live_raw is None:
+                continue
+            path = str(state.live_raw.get(tree.path) or "")
+            for row in self.target_db.beginning(table, tree.path, path) if path else ():
+                if tree.above(str(row[tree.path])) == path:
+                    found.setdefault(name, []).append(self._named(table, row))
 
     def called(self, name: RowName) -> str:
         """What a live row that did not change is called."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, cast
 
@@ -14,6 +14,7 @@ from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.gather import assemble
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.joins import Joins
+from nostos.core.compare.places import Places
 from nostos.core.compare.portable import Translator
 from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.compare.schema_changes import schema_items
@@ -22,6 +23,7 @@ from nostos.core.database.schema import Key, Row, Table
 from nostos.core.files.entry import FileEntry
 from nostos.core.plan import needs as need_finder
 from nostos.core.plan.needs import Needs
+from nostos.core.profiles.learning.findings import Layer
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
 from nostos.core.values.urls import UrlForms
@@ -29,14 +31,14 @@ from nostos.core.values.urls import UrlForms
 
 def compare_stored(live: Site, database: Database, rows: list[dict[str, Any]],
                    files: Iterable[FileState], schema: Iterable[Mapping[str, Any]] = (),
-                   additions: bool = False) -> tuple[Comparison, Needs]:
+                   additions: bool = False, layers: Iterable[Layer] = ()) -> tuple[Comparison, Needs]:
     """A comparison of live, as it is now, with rows that were kept: what is kept plays staging's part.
 
     database: live's, being read. rows: of each its "table", its "key", and how it was "before" (what comes back) and
     "after" (the ancestor), each None where it was not there. schema: steps as a journal keeps them; what they dropped
-    comes back, and, with `additions`, what they added goes if it is empty.
+    comes back, and, with `additions`, what they added goes if it is empty. layers: what is known beside the profile.
     """
-    found = _rows(live, database, rows)
+    found = _rows(live, database, rows, layers)
     states = [f for f in files if not _same(f.live, f.staging)]
     items: list[Item] = []
     if schema:
@@ -80,13 +82,17 @@ def ancestors(database: Database) -> Anchor:
     return cast(Anchor, _Ancestors(database, database.tables()))
 
 
-def _rows(live: Site, database: Database, entries: list[dict[str, Any]]) -> Rows:
+def _rows(live: Site, database: Database, entries: list[dict[str, Any]], layers: Iterable[Layer]) -> Rows:
     tables = database.tables()
-    profile = effective_profile(live, tables)
+    profile = effective_profile(live, tables, layers)
     keys = Keys({}, lambda table, key: True)
     urls = UrlForms(live.url)
     joins = Joins(profile, database, tables, database, lambda table, key: True)
-    translator = Translator(profile, tables, urls, keys, database.prefix, joins)
+    kept = {when: {t.table: {e["key"][0]: e[when] for e in entries if e["table"] == t.table} for t in profile.trees}
+            for when in ("after", "before")}
+    after, translator, before = (
+        Translator(profile, tables, urls, keys, database.prefix, joins, Places(profile, database, tables, known))
+        for known in (kept["after"], None, kept["before"]))
     states = {}
     now = _now(database, tables, entries)
     for entry in entries:
@@ -94,7 +100,8 @@ def _rows(live: Site, database: Database, entries: list[dict[str, Any]]) -> Rows
         if table is None:
             continue
         key = tuple(entry["key"])
-        state = _state(table, key, entry["after"], now.get((table.name, key)), entry["before"], translator)
+        versions = ((after, entry["after"]), (translator, now.get((table.name, key))), (before, entry["before"]))
+        state = _state(table, key, versions)
         if state is not None:
             states[state.id] = state
     return Rows(profile, live.database.engine, tables, tables, tables, states, keys, keys,
@@ -110,9 +117,10 @@ def _now(database: Database, tables: Mapping[str, Table],
             for row in database.fetch_many(tables[name], some)}
 
 
-def _state(table: Table, key: Key, base: Row | None, live: Row | None, staging: Row | None,
-           translator: Translator) -> RowState | None:
-    forms = [translator.row(table.name, _known(table, r)) if r is not None else None for r in (base, live, staging)]
+def _state(table: Table, key: Key, versions: Sequence[tuple[Translator, Row | None]]) -> RowState | None:
+    forms = [by.row(table.name, _known(table, row)) if row is not None else None for by, row in versions]
+    base, live, staging = (row for _, row in versions)
+    translator = versions[1][0]
     if forms[1] == forms[2]:
         return None
     row = live or base or staging or {}

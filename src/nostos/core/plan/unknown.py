@@ -92,6 +92,8 @@ def _numbers(rows: Rows, write: RowWrite, born: Mapping[int, set[str]]) -> Itera
     named = any(k.table == table.name and not k.natural for k in rows.profile.kinds) or any(
         c.table == table.name for c in rows.profile.children)
     for column, value in write.values.items():
+        if rows.profile.policy(table.name, raw, column).placed:
+            continue  # it is given out anew
         by = pair[0] if pair and column == pair[1] else discriminator(table, column)
         where: tuple[tuple[str, str], ...] = ((by, str(raw.get(by))),) if by else ()
         plain = named and not where  # the columns of a system's own tables are all known

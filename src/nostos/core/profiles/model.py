@@ -9,7 +9,7 @@ from fnmatch import fnmatchcase
 from typing import Any
 
 from nostos.core.database.schema import Value
-from nostos.core.profiles.policies import DERIVED, PLAIN, Policy
+from nostos.core.profiles.policies import DERIVED, INHERITED, PLACE, PLAIN, RECKONED, Policy
 
 Where = tuple[tuple[str, str], ...]
 
@@ -172,6 +172,50 @@ class Derived:
 
 
 @dataclass(frozen=True)
+class RowTree:
+    """Rows of a table that are a tree.
+
+    path: a column that holds each row's place as that of the row above it and a step of its own: `step` characters,
+    or, where that is 0, whatever ends with `separator`. ids: such a step is the row's own number. parent: else, or as
+    well, a column that points at the row above. depth: a column with the number of steps, which is `depth_base` for a
+    row that nothing is above. children: one with the number of rows directly below. inherited: other columns whose
+    values begin with those of the row above, such as addresses.
+    """
+
+    table: str
+    path: str = ""
+    step: int = 0
+    separator: str = ""
+    alphabet: str = ""  # the characters of steps, in their order
+    ids: bool = False
+    parent: str = ""
+    depth: str = ""
+    depth_base: int = 1
+    children: str = ""
+    inherited: tuple[str, ...] = ()
+
+    @property
+    def placed(self) -> tuple[str, ...]:
+        """The columns that begin with the values of the row above."""
+        return (*((self.path,) if self.path else ()), *self.inherited)
+
+    @property
+    def columns(self) -> frozenset[str]:
+        """All that follows from a row's place."""
+        return frozenset((*self.placed, *filter(None, (self.depth, self.children))))
+
+    def above(self, path: str) -> str | None:
+        """The path of the row above one; empty: it has none; None: it is no such path."""
+        if self.step:
+            return path[:-self.step] if path and len(path) % self.step == 0 else None
+        head = path[:-1] if path.endswith(self.separator) else path
+        up = head[:head.rfind(self.separator) + 1] if self.separator in head else ""
+        if up and not path.endswith(self.separator):
+            up = up[:-1]
+        return "" if up == self.separator else up
+
+
+@dataclass(frozen=True)
 class Through:
     """Counted rows count only where column `by` points at a row of `table` for which `where` holds."""
 
@@ -289,6 +333,7 @@ class Profile:
     masks: tuple[MaskRule, ...] = ()
     administrators: Administrators | None = None
     numbers: frozenset[Any] = frozenset()  # places (see learning) whose numbers are known to point at nothing
+    trees: tuple[RowTree, ...] = ()
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC
 
     def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:
@@ -309,6 +354,9 @@ class Profile:
         """The policy of a column of a row; the first that matches."""
         if any(d.table == table and d.column == column for d in self.derived):
             return DERIVED
+        tree = self.tree_of(table)
+        if tree is not None and column in tree.columns:
+            return PLACE if column == tree.path else INHERITED if column in tree.inherited else RECKONED
         for p in self.policies:
             if p.table == table and p.column == column and not p.path and holds(p.where, row):
                 return p.policy
@@ -318,6 +366,9 @@ class Profile:
         """Policies of single keys inside a structured value."""
         return {p.path: p.policy for p in self.policies
                 if p.table == table and p.column == column and p.path and holds(p.where, row)}
+
+    def tree_of(self, table: str) -> RowTree | None:
+        return next((t for t in self.trees if t.table == table), None)
 
     def is_visitors(self, kind: str) -> bool:
         return any(k.name == kind and k.visitors for k in self.kinds) or any(

@@ -5,9 +5,11 @@ Each says whether its values are compared, whether they travel, how they are rea
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any, ClassVar
 
 from nostos.core.values.merging import ABSENT, merge_sets, merge_text
+from nostos.core.values.references import Begun, begun
 
 
 class Policy:
@@ -17,7 +19,8 @@ class Policy:
     staging's goes home with a row that is born there. sides_own: whether it is each side's own even inside a structure.
     recomputed: worked out afresh on live after a merge. quiet: a change of such a field alone says nothing. structured:
     a text of it is read as a structure; keyed: merged key by key, unordered: as a list without an order. in_pieces: a
-    merged value is shown in pieces.
+    merged value is shown in pieces. placed: it is a place in a tree, or follows from one, and is given out anew on the way
+    home.
     """
 
     name: ClassVar[str]
@@ -30,6 +33,7 @@ class Policy:
     keyed = False
     unordered = False
     in_pieces = False
+    placed = False
     every: ClassVar[dict[str, Policy]] = {}
 
     def __init_subclass__(cls) -> None:
@@ -98,6 +102,54 @@ class Derived(Policy):
     recomputed = True
 
 
+class Inherited(Policy):
+    """Values that begin with those of the row above in a tree: what is above and what is the row's own are two things.
+    """
+
+    name = "inherited"
+    placed = True
+
+    def merge(self, base: Any, live: Any, staging: Any) -> Any:
+        found = [begun(v) for v in (base, live, staging)]
+        if any(f is None for f in found):
+            return ABSENT
+        was, mine, theirs = (f for f in found if f is not None)
+        up = _one(was.name, mine.name, theirs.name)
+        rest = self._rest(was, mine, theirs)
+        return ABSENT if up is ABSENT or rest is ABSENT else replace(mine, name=up, rest=rest).text()
+
+    def _rest(self, was: Begun, mine: Begun, theirs: Begun) -> Any:
+        return _one(was.rest, mine.rest, theirs.rest)
+
+
+class PlaceInTree(Inherited):
+    """A row's place in a tree, as a path: below which row, and where among its neighbours. Two sides that moved it
+    below different rows are a clash; where it stands among its neighbours is worth none."""
+
+    name = "place"
+
+    def _rest(self, was: Begun, mine: Begun, theirs: Begun) -> Any:
+        if mine.name != theirs.name:  # the side that moved it says where it stands there
+            return theirs.rest if mine.name == was.name else mine.rest
+        found = _one(was.rest, mine.rest, theirs.rest)
+        return mine.rest if found is ABSENT else found
+
+
+def _one(base: Any, live: Any, staging: Any) -> Any:
+    """What only one of two sides changed; ABSENT when both did, differently."""
+    if live in (staging, base):
+        return staging
+    return live if staging == base else ABSENT
+
+
+class Reckoned(Policy):
+    """What follows from a row's place in a tree: its depth, how many are below it, its bounds."""
+
+    name = "reckoned"
+    compared = travels = False
+    recomputed = True
+
+
 class Local(Policy):
     """Base URLs, guards, credentials."""
 
@@ -114,6 +166,7 @@ class Volatile(Policy):
 
 
 PLAIN, STRUCTURE, TEXT = (Policy.every[c.name] for c in (Plain, Structure, Text))
+PLACE, INHERITED, RECKONED = (Policy.every[c.name] for c in (PlaceInTree, Inherited, Reckoned))
 DERIVED, LOCAL = Policy.every[Derived.name], Policy.every[Local.name]
 
 

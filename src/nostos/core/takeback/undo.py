@@ -89,7 +89,8 @@ def prepare_undo(home: Home, crew: Crew, which: PastOperation, choice: Choice | 
     try:
         with told(database), database.reading():
             files = [_file(crew, f) for f in data["files"]]
-            comparison, needs = compare_stored(crew.live, database, data["rows"], files, data.get("schema", []), schema)
+            comparison, needs = compare_stored(crew.live, database, data["rows"], files, data.get("schema", []), schema,
+                                               crew.layers(database))
             selection = choose(comparison, needs, choice)
             return PreparedMerge(comparison, needs, plan(comparison, needs, selection), choice, Side.LIVE, choice,
                             dict(comparison.items), which.id,

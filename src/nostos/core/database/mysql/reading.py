@@ -144,6 +144,13 @@ class MysqlReading(MysqlSession):
             part = some[at:at + 1000]
             yield from list(self._rows(table, f"{quote(column)} IN ({self._marks(len(part))}){more}", [*part, *texts]))
 
+    def beginning(self, table: Table, column: str, text: str) -> Iterator[Row]:
+        lock = " LOCK IN SHARE MODE" if self._locking and table.indexed(column) else ""
+        pattern = re.sub(r"([\\%_])", r"\\\1", text) + "%"
+        for row in list(self._rows(table, f"{quote(column)} LIKE %s{lock}", [pattern])):
+            if str(row[column]).startswith(text):  # a collation may take more for alike
+                yield row
+
     def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
                    ) -> Iterator[Row]:
         more, texts = self._texts(table, where)

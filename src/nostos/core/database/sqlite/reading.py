@@ -91,6 +91,12 @@ class SqliteReading(SqliteSession):
             part = values[at:at + _AT_ONCE]
             yield from self._rows(table, f"{more}{quote(column)} IN ({', '.join('?' * len(part))})", [*texts, *part])
 
+    def beginning(self, table: Table, column: str, text: str) -> Iterator[Row]:
+        # A range, which an index leads to; what follows the last of the characters is in no text.
+        for row in self._rows(table, f"{quote(column)} >= ? AND {quote(column)} < ?", [text, text + "\U0010ffff"]):
+            if str(row[column]).startswith(text):
+                yield row
+
     def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
                    ) -> Iterator[Row]:
         more, texts = self._texts(table, where)

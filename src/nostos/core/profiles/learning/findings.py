@@ -11,11 +11,12 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import tomlkit
 
 from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
-from nostos.core.profiles.model import FieldPolicy, Profile, Reference
+from nostos.core.profiles.model import FieldPolicy, Profile, Reference, RowTree
 from nostos.core.profiles.policies import STRUCTURE
 
 # What follows an attribute's name in markup: a number, or a list of them.
@@ -103,6 +104,7 @@ class Layer:
     names: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     structures: tuple[tuple[str, str], ...] = ()  # columns of texts that are all structures
     findings: tuple[Finding, ...] = ()
+    trees: tuple[RowTree, ...] = ()
     why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
 
     def over(self, profile: Profile) -> Profile:
@@ -118,8 +120,10 @@ class Layer:
             elif any(fnmatchcase(kind.name, p) for p in self.editors):
                 kind = replace(kind, visitors=False)
             kinds.append(kind)
+        trees = tuple(t for t in self.trees if profile.tree_of(t.table) is None)
         policies = (*profile.policies, *(FieldPolicy(t, c, STRUCTURE) for t, c in self.structures))
         return replace(profile, references=(*profile.references, *added), kinds=tuple(kinds), policies=policies,
+                       trees=(*profile.trees, *trees),
                        volatile=(*profile.volatile, *self.made), numbers=profile.numbers | self.numbers,
                        visitor_kinds=(*profile.visitor_kinds, *self.visitors))
 
@@ -195,7 +199,8 @@ def as_data(layer: Layer) -> dict[str, Any]:
     return {"findings": [[str(f.place), str(f.certainty), f.to, list(f.evidence), f.many] for f in layer.findings],
             "visitors": list(layer.visitors), "editors": list(layer.editors), "made": list(layer.made),
             "names": {t: list(c) for t, c in layer.names.items()}, "why": dict(layer.why),
-            "structures": [list(place) for place in layer.structures]}
+            "structures": [list(place) for place in layer.structures],
+            "trees": [msgspec.to_builtins(tree) for tree in layer.trees]}
 
 
 def of_data(data: Mapping[str, Any]) -> Layer:
@@ -204,13 +209,14 @@ def of_data(data: Mapping[str, Any]) -> Layer:
                      for place, certainty, to, evidence, many in data["findings"])
     return learned(findings, tuple(data["visitors"]), tuple(data["editors"]), tuple(data["made"]),
                    {t: tuple(c) for t, c in data["names"].items()}, data["why"],
-                   tuple((t, c) for t, c in data["structures"]))
+                   tuple((t, c) for t, c in data["structures"]),
+                   tuple(msgspec.convert(tree, RowTree) for tree in data.get("trees", ())))
 
 
 def learned(findings: tuple[Finding, ...], visitors: tuple[str, ...], editors: tuple[str, ...], made: tuple[str, ...],
             names: Mapping[str, tuple[str, ...]], why: Mapping[str, str],
-            structures: tuple[tuple[str, str], ...] = ()) -> Layer:
+            structures: tuple[tuple[str, str], ...] = (), trees: tuple[RowTree, ...] = ()) -> Layer:
     """The layer of what was worked out: what is sure of it counts."""
     return Layer("learned", tuple(r for f in findings if f.certainty is Certainty.SURE for r in f.references),
                  frozenset(f.place for f in findings if f.certainty is Certainty.NONE),
-                 visitors, editors, made, names, structures, findings, why)
+                 visitors, editors, made, names, structures, findings, trees, why)

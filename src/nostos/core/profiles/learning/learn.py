@@ -16,7 +16,8 @@ from nostos.core.patterns import matches
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, learned
 from nostos.core.profiles.learning.references import ROWS, Judge, places
-from nostos.core.profiles.model import Profile, holds
+from nostos.core.profiles.learning.trees import tree_of
+from nostos.core.profiles.model import Profile, RowTree, holds
 from nostos.core.values.structures import fits, read
 
 _OWN = ("nostos_*",)
@@ -65,7 +66,18 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     return learned(tuple(findings), (*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
                    tuple(kinds[t] for t in editors if t in kinds), (),
                    {t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate}, why,
-                   tuple(place for t in unknown for place in _structures(t, samples[t.name])))
+                   tuple(place for t in unknown for place in _structures(t, samples[t.name])),
+                   tuple(_trees(database, unknown, samples, sure)))
+
+
+def _trees(database: Database, tables: Iterable[Table], samples: Mapping[str, Sequence[Row]], sure: Sequence[Finding]
+           ) -> Iterable[RowTree]:
+    for table in tables:
+        up = {c for fk in table.foreign_keys if fk.target == table.name for c in fk.columns} | {
+            f.place.column for f in sure if f.place.table == f.to == table.name and not f.place.path}
+        tree = tree_of(database, table, samples[table.name], sorted(up))
+        if tree is not None:
+            yield tree
 
 
 def _titles(table: Table, tables: Mapping[str, Table], samples: Mapping[str, Sequence[Row]], profile: Profile
