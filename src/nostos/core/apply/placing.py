@@ -1,8 +1,8 @@
-"""Places in trees, given out anew: where live's is taken, the next free one; and whatever is below goes along.
+"""Places in trees, given out anew: where live's is taken, the next free one; what is below goes along.
 
-A row's place follows from the row above it and a step of its own (see compare/places). So what a merge writes is settled
-last, inside its transaction, when all rows are there: first every row that has to move lets go of its place, then each
-is given its new one, from the top down; depths, addresses and the numbers of children follow.
+A row's place follows from the row above it and a step of its own (see compare/places). So what a merge writes is
+settled last, inside its transaction, when all rows are there: first every row that has to move lets go of its place,
+then each is given its new one, from the top down; depths, addresses and the numbers of children follow.
 """
 
 from __future__ import annotations
@@ -197,8 +197,9 @@ class _Tree:
         found: Row = {}
         for column in self.tree.placed:
             value, head = row.get(column), (up or {}).get(column)
-            if column not in waits.columns and isinstance(value, str) and isinstance(head, str) and value.startswith(head):
-                found[column] = str(self._value(parent, column)) + value[len(head):]
+            texts = isinstance(value, str) and isinstance(head, str)
+            if column not in waits.columns and texts and str(value).startswith(str(head)):
+                found[column] = str(self._value(parent, column)) + str(value)[len(str(head)):]
                 if column == self.tree.path:
                     self.given.add(str(found[column]))
         return found

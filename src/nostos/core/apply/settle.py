@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from os.path import commonprefix
 from typing import Any
 
 from nostos.core.anchor.names import RowName, Side, of_anchor, steps_of
@@ -83,7 +82,8 @@ def _along(known: Value, before: Value, after: Value) -> Value:
     if not all(isinstance(v, str) for v in (known, before, after)):
         return known
     known, before, after = str(known), str(before), str(after)
-    alike = len(commonprefix([before[::-1], after[::-1]]))
+    alike = next((n for n, (a, b) in enumerate(zip(reversed(before), reversed(after), strict=False)) if a != b),
+                 min(len(before), len(after)))
     head = before[:len(before) - alike]
     return after[:len(after) - alike] + known[len(head):] if known.startswith(head) else known
 
@@ -190,7 +190,7 @@ class _Settler:
         """Rows that went along with one above them in a tree: so does what is known of them."""
         by_key = {(s.table, s.live_key): s for s in self.rows.states.values()} if self.done.moved else {}
         for name, key in self.done.moved:
-            tree, table, state = self.rows.profile.tree_of(name), self.tables[name], by_key.get((name, key))
+            tree, state = self.rows.profile.tree_of(name), by_key.get((name, key))
             change = self.changed[name, key]
             if self.toward is Side.LIVE:
                 known, row = of_anchor(self.real_keys.name(name, key[0])), change.after

@@ -138,7 +138,7 @@ class Mask:
         kinds = [k for k in self.profile.kinds if k.table == table.name]
         visitors = any(k.visitors or self.profile.is_visitors(k.name) for k in kinds)
         known = any(k.table == table.name for k in self.profile.kinds if k.label != table.key) or any(
-            c.table == table.name for c in self.profile.children)
+            c.table == table.name and not c.natural for c in self.profile.children)
         if named or (known and not visitors):
             return
         yield from recognised(table, visitors)

@@ -24,6 +24,8 @@ from nostos.core.values import references as refs
 from nostos.core.values.merging import ABSENT
 from nostos.core.values.tokens import OPEN
 
+_DEEPEST = 10  # parts of parts of parts
+
 
 @dataclass
 class _Draft:
@@ -85,14 +87,27 @@ def _draft_for(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], state: 
             parent = refs_to(form.get(child.of)) if form else None
             if parent is not None:
                 root: RowName = (parent[0], (parent[1],))
-                known = rows.states.get(root)
-                if known is not None:
-                    return _root_draft(rows, drafts, root, full(known), known)
-                row = _base(anchor, rows, root)
-                if row is not None:
-                    return _root_draft(rows, drafts, root, row, None)
-                return None  # its root is never compared, or is gone
+                return _draft_of(anchor, rows, drafts, root)
     return _root_draft(rows, drafts, state.id, full(state), state)
+
+
+def _draft_of(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], root: RowName) -> _Draft | None:
+    """The item that a row is part of, or the item that it is, by its name; None where it is gone."""
+    known = rows.states.get(root)
+    if known is not None:
+        return _draft_for(anchor, rows, drafts, known)
+    for _ in range(_DEEPEST):  # parts of parts
+        row = _base(anchor, rows, root)
+        if row is None:
+            return None  # its root is never compared, or is gone
+        child = rows.profile.child_of(root[0], row)
+        up = refs_to(rows.base_translator.value(root[0], row, child.of)) if child is not None else None
+        if up is None:
+            return _root_draft(rows, drafts, root, row, None)
+        root = (up[0], (up[1],))
+        if root in rows.states:
+            return _draft_for(anchor, rows, drafts, rows.states[root])
+    return None
 
 
 def refs_to(value: Any) -> refs.Named | None:
@@ -319,7 +334,7 @@ def _child_name(anchor: Anchor, rows: Rows, child: Child, state: RowState) -> st
     for column in child.label:
         named = refs_to(form.get(column))
         labels.append(_row_label(anchor, rows, named) if named else str(form.get(column)))
-    return f"{child.name} {','.join(labels)}"
+    return f"{child.name} {','.join(labels)}" if labels else child.name
 
 
 def _row_label(anchor: Anchor, rows: Rows, named: refs.Named) -> str:

@@ -177,14 +177,21 @@ class Translator:
                 done = end
         return "".join([*parts, text[done:]])
 
-    def _tree(self, tree: Tree, paths: tuple[Reference, ...], patterns: tuple[Reference, ...]) -> Tree:
+    def _tree(self, tree: Tree, paths: tuple[Reference, ...], patterns: tuple[Reference, ...],
+              at: structures.Path = ()) -> Tree:
+        """A structure with its references as tokens. at: where it is itself, inside another."""
         def leaf(path: structures.Path, value: Any) -> Any:
-            here = [r for r in paths if structures.fits(r.path or (), path)]
+            whole = (*at, *path)
+            here = [r for r in paths if structures.fits(r.path or (), whole)]
             for r in here:
                 named = self._named(r, value) if r.pattern is None else None
                 if named is not None:
                     return named
             if isinstance(value, str):
+                deeper = structures.read(value) if structures.may_be_structure(value) and any(
+                    len(r.path or ()) > len(whole) for r in paths) else None
+                if deeper is not None:
+                    return self._tree(deeper, paths, patterns, whole)
                 within = (*(r for r in here if r.pattern), *patterns)
                 return rewriting.opened(value, lambda text: self._text(text, within))
             return value

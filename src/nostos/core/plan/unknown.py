@@ -18,13 +18,22 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.learning.findings import ATTRIBUTE_VALUE, Certainty, Finding, Layer, Place
-from nostos.core.profiles.learning.references import Judge, discriminator, key_columns, numbers_in, sampled, spread
+from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
+from nostos.core.profiles.learning.markup import attributes
+from nostos.core.profiles.learning.references import (
+    YES_OR_NO,
+    Judge,
+    called,
+    discriminator,
+    key_columns,
+    numbers_in,
+    sampled,
+    spread,
+)
 from nostos.core.profiles.model import holds
-from nostos.core.values.structures import Tree, fits, leaves
+from nostos.core.values.structures import all_leaves, fits
 from nostos.core.values.tokens import CLOSE, OPEN
 
-_ATTRIBUTE = re.compile(rf"([A-Za-z_][\w:-]*){ATTRIBUTE_VALUE}")
 _TOKENS = re.compile(f"{OPEN}[^{CLOSE}]*{CLOSE}")
 _ROWS, _VALUES, _FEW = 400, 100, 5
 _CHANCE = 1e-4  # how likely it may be by chance that what counts as sure is wrong
@@ -90,7 +99,7 @@ def _numbers(rows: Rows, write: RowWrite, born: Mapping[int, set[str]]) -> Itera
     pair = key_columns(table)
     raw = write.state.staging_raw or {}
     named = any(k.table == table.name and not k.natural for k in rows.profile.kinds) or any(
-        c.table == table.name for c in rows.profile.children)
+        c.table == table.name and not c.natural for c in rows.profile.children)
     for column, value in write.values.items():
         if rows.profile.policy(table.name, raw, column).placed:
             continue  # it is given out anew
@@ -100,19 +109,19 @@ def _numbers(rows: Rows, write: RowWrite, born: Mapping[int, set[str]]) -> Itera
         name = where[0][1] if pair and column == pair[1] else column
         if where and _is_told(rows, write, table, column, where):
             continue
-        for path, leaf in leaves(value) if isinstance(value, Tree) else ((((), value)),):
+        for path, leaf in all_leaves(value):
             place = Place(table.name, column, where).at(path)
             if isinstance(leaf, str) and OPEN in leaf:  # what is known is a token by now
                 leaf = _TOKENS.sub(" ", leaf)
             for number in numbers_in(leaf):
                 if number in born and not (plain and not path) and not _is_number(
-                        rows, place, place.inner or name, born[number]):
+                        rows, place, called(place) if place.path else name, born[number]):
                     yield place, number
             if isinstance(leaf, str) and not numbers_in(leaf) and any(c in leaf for c in "<[{"):
-                for match in _ATTRIBUTE.finditer(leaf):
-                    attribute = place.at((*place.path, f"@{match.group(1)}"))
-                    for number in numbers_in(match.group(2)):
-                        if number in born and not _is_number(rows, attribute, match.group(1), born[number]):
+                for step, held in attributes(leaf):
+                    attribute = place.at((*place.path, step))
+                    for number in numbers_in(held):
+                        if number in born and not _is_number(rows, attribute, called(attribute), born[number]):
                             yield attribute, number
 
 
@@ -128,13 +137,37 @@ def _is_told(rows: Rows, write: RowWrite, table: Table, column: str, where: tupl
 def _is_number(rows: Rows, place: Place, name: str, tables: Iterable[str]) -> bool:
     """Whether a place is known to hold no references."""
     name = name.lstrip("@")
+    column = rows.table(place.table).column(place.column)
+    if column is not None and not place.path and YES_OR_NO.search(column.declared):
+        return True
     kinds = {k.name for k in rows.profile.kinds if k.table in tables}
     if any(words.likeness(name, t, place.table) >= 0.8 for t in (*tables, *kinds)):
         return False  # it is called as what it may point at
     if words.says_measure(name) or words.says_name(name) or place in rows.profile.numbers:
         return True
+    tail = tail_of(place)
+    if tail and any(tail == tail_of(n) for n in rows.profile.numbers):
+        return True
     return any(n.table == place.table and n.column == place.column and set(n.where) <= set(place.where)
                and (fits(n.path, place.path) or (not n.path and not n.where)) for n in rows.profile.numbers)
+
+
+def tail_of(place: Place) -> tuple[str, ...]:
+    """The end of a place inside a structure by which one structure is like another; empty where it says too little."""
+    steps = [s for s in (place.column, *place.path) if s[:1] != "*"][-2:]
+    return tuple(steps) if place.path and len(steps) == 2 and ("@" in steps[-1] or len(place.path) > 2) else ()
+
+
+def _together(questions: Iterable[Question]) -> list[Question]:
+    """One question for places that are alike: an answer to one explains the others."""
+    found: dict[object, Question] = {}
+    for q in questions:
+        like = tail_of(q.place) or q.place
+        other = found.get(like)
+        found[like] = q if other is None else replace(
+            other, numbers=tuple(sorted({*other.numbers, *q.numbers})), items=tuple(sorted({*other.items, *q.items})),
+            candidates=tuple(sorted({*other.candidates, *q.candidates})))
+    return list(found.values())
 
 
 class Explainer:
@@ -143,7 +176,7 @@ class Explainer:
     def __init__(self, rows: Rows, live_db: Database, staging_db: Database, people: Sequence[str] = ()) -> None:
         self.rows = rows
         self.sides = ((live_db, rows.live_tables), (staging_db, rows.staging_tables))
-        self.judges = [Judge(database, tables, people) for database, tables in self.sides]
+        self.judges = [Judge(database, tables, people, rows.profile.references) for database, tables in self.sides]
         self.born = born_in_staging(rows)
         self._samples: dict[str, list[Row]] = {}
 
@@ -162,7 +195,7 @@ class Explainer:
                                           tuple(sorted(here.items)), finding.evidence))
                 continue
             if finding is None:
-                left, evidence = self._weighed(place, candidates)
+                left, evidence = self._weighed(place, [t for t in candidates if self._all_there(t, here.numbers)])
                 if not left:
                     finding = Finding(place, Certainty.NONE, "", evidence)
                 else:
@@ -170,17 +203,23 @@ class Explainer:
                                               tuple(sorted(here.items)), evidence))
             if finding is not None:
                 sure.append(finding)
+        questions = _together(questions)
         layer = Layer("since", tuple(r for f in sure if f.certainty is Certainty.SURE for r in f.references),
                       frozenset(f.place for f in sure if f.certainty is Certainty.NONE), findings=tuple(sure))
         return layer, tuple(questions)
 
     def _judged(self, place: Place, numbers: Iterable[int], candidates: Sequence[str]) -> Finding | None:
         """A finding that is sure by staging's own data: what is called so, and all of which is there."""
-        name = self._called(place)
+        name = called(place)
         values = sampled([*numbers, *self._values(place)])
         found = self.judges[1].judge(place, name, values)
-        if found is not None and found.certainty is Certainty.SURE and found.to in candidates:
-            return found
+        if found is not None and found.certainty is Certainty.SURE:
+            return found  # whichever table it is: if it is none of the candidates, the number is another row's
+        tail = tail_of(place)
+        goals = {r.to for r in self.rows.profile.references if tail and r.path and r.to and r.to_column is None
+                 and tail == tail_of(Place(r.table, r.column, r.where, r.path))}
+        if len(goals) == 1:
+            return Finding(place, Certainty.SURE, min(goals), (f"as `{'/'.join(tail)}` does elsewhere",))
         return self._by_kind(place, list(numbers), candidates)
 
     def _by_kind(self, place: Place, numbers: list[int], candidates: Sequence[str]) -> Finding | None:
@@ -219,34 +258,47 @@ class Explainer:
             self._samples[table] = list(database.sample(tables[table], _ROWS))
         return self._samples.get(table, [])
 
-    @staticmethod
-    def _called(place: Place) -> str:
-        return place.inner.lstrip("@") or (place.where[0][1].lstrip("_") if place.where else place.column)
-
     def _weighed(self, place: Place, candidates: Sequence[str]) -> tuple[list[str], tuple[str, ...]]:
         """The candidates that the other values at the place do not speak against, and the evidence."""
         values = spread(sorted(set(self._values(place))), _VALUES)
-        left, evidence = [], []
+        bare = [t for t in candidates if t not in self.judges[0].tables or not values]
+        shares: dict[str, float] = dict.fromkeys(bare, 0.0)
+        evidence = []
+        if bare:
+            evidence.append(f"new rows of {', '.join(bare)} have these numbers; nothing else is there to judge by")
         for table in candidates:
-            if table not in self.judges[0].tables or not values:
-                left.append(table)
-                evidence.append(f"{table}: staging's new row has this number; nothing else is there to judge by")
+            if table in bare:
                 continue
             share = len(self.judges[0].there(table, values)) / len(values)
             speaks_for = share >= 0.2 or len(values) < _FEW
             if speaks_for:
-                left.append(table)
+                shares[table] = share
             evidence.append(f"{'for' if speaks_for else 'against'} {table}: {share:.0%} of {len(values)} other values "
                             "are its keys")
-        return left, tuple(evidence)
+        return sorted(shares, key=lambda t: (-shares[t], t)), tuple(evidence)
+
+    def _all_there(self, table: str, numbers: Collection[int]) -> bool:
+        """Whether staging has rows with all of these numbers, so that what stands there may point at them."""
+        judge = self.judges[1]
+        return table not in judge.tables or len(judge.there(table, spread(sorted(numbers), _VALUES))) == len(
+            spread(sorted(numbers), _VALUES))
 
     def _values(self, place: Place) -> list[int]:
         """Numbers that stand at a place on live."""
         table = self.sides[0][1].get(place.table)
-        if table is None or table.column(place.column) is None or place.path:
+        if table is None or table.column(place.column) is None:
             return []
         rows = [r for r in self._sample(place.table) if all(str(r.get(c)) == v for c, v in place.where)]
-        return [n for row in rows for n in numbers_in(row[place.column])]
+        if not place.path:
+            return [n for row in rows for n in numbers_in(row[place.column])]
+        found: list[int] = []
+        for row in rows:
+            for path, leaf in all_leaves(row[place.column]):
+                if place.at(path) == place:
+                    found += numbers_in(leaf)
+                elif place.path[-1].startswith("@") and isinstance(leaf, str) and "<" in leaf:
+                    found += [n for step, held in attributes(leaf) if step == place.path[-1] for n in numbers_in(held)]
+        return found
 
 
 def hold_back(comparison: Comparison, questions: Sequence[Question]) -> Comparison:

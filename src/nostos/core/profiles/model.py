@@ -67,6 +67,7 @@ class Child:
     label: tuple[str, ...]
     where: Where = ()
     repeats: bool = False  # rows of one label are always different things
+    natural: bool = False  # no profile names it: it was worked out
 
 
 @dataclass(frozen=True)

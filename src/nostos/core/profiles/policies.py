@@ -19,8 +19,7 @@ class Policy:
     staging's goes home with a row that is born there. sides_own: whether it is each side's own even inside a structure.
     recomputed: worked out afresh on live after a merge. quiet: a change of such a field alone says nothing. structured:
     a text of it is read as a structure; keyed: merged key by key, unordered: as a list without an order. in_pieces: a
-    merged value is shown in pieces. placed: it is a place in a tree, or follows from one, and is given out anew on the way
-    home.
+    merged value is shown in pieces. placed: it is a place in a tree, or follows from one, and is given out anew.
     """
 
     name: ClassVar[str]
@@ -150,6 +149,13 @@ class Reckoned(Policy):
     recomputed = True
 
 
+class Counted(Policy):
+    """What visitors count up and down, such as a stock: live's number stays live's, but a new row brings its own."""
+
+    name = "counted"
+    compared = False
+
+
 class Local(Policy):
     """Base URLs, guards, credentials."""
 
@@ -167,6 +173,7 @@ class Volatile(Policy):
 
 PLAIN, STRUCTURE, TEXT = (Policy.every[c.name] for c in (Plain, Structure, Text))
 PLACE, INHERITED, RECKONED = (Policy.every[c.name] for c in (PlaceInTree, Inherited, Reckoned))
+COUNTED, NEWEST = Policy.every[Counted.name], Policy.every[Newest.name]
 DERIVED, LOCAL = Policy.every[Derived.name], Policy.every[Local.name]
 
 

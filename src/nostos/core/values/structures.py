@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, fields, is_dataclass
 from functools import cache
@@ -12,6 +13,10 @@ from nostos.core.values import php
 
 Path = tuple[str, ...]
 _DEEPEST = 100
+# Keys under which an object says what kind it is.
+_SAY_KIND = ("type", "kind", "model", "class", "block", "component", "widget", "blockName", "widgetType", "elType",
+             "_type", "__typename", "object_type", "content_type")
+_KIND = re.compile(r"[A-Za-z][\w./:-]{0,59}")
 
 
 @dataclass(frozen=True)
@@ -124,19 +129,36 @@ def jsonable(value: Any) -> Any:
     return [jsonable(v) for v in value] if isinstance(value, list | tuple) else value
 
 
+def kind_in(data: Mapping[Any, Any]) -> str:
+    """What an object says that it is, as the end of a step; empty where it does not."""
+    for name in _SAY_KIND:
+        said = data.get(name)
+        if isinstance(said, str) and _KIND.fullmatch(said):
+            return "@" + said.replace("/", ".")
+    return ""
+
+
 def fits(pattern: Path, path: Path) -> bool:
-    """Whether a path fits a pattern, in which `*` stands for one step and `**` for any number."""
+    """Whether a path fits a pattern, in which `*` stands for one step and `**` for any number. A step of a path may say
+    what kind of object it is in (`value@picture`); a pattern need not."""
     if not pattern:
         return not path
     if pattern[0] == "**":
         return any(fits(pattern[1:], path[n:]) for n in range(len(path) + 1))
-    return bool(path) and pattern[0] in ("*", path[0]) and fits(pattern[1:], path[1:])
+    return bool(path) and _fits(pattern[0], path[0]) and fits(pattern[1:], path[1:])
+
+
+def _fits(wanted: str, step: str) -> bool:
+    key, mark, kind = step.partition("@")
+    return wanted in ("*", step) or bool(key and mark and wanted in (key, f"*@{kind}"))
 
 
 def change(tree: Any, leaf: Callable[[Path, Any], Any], key: Callable[[str], str], path: Path = ()) -> Any:
     """The tree with every leaf replaced by `leaf(path, value)` and every key by `key(name)`."""
     if isinstance(tree, dict):
-        return {key(k) if isinstance(k, str) else k: change(v, leaf, key, (*path, str(k))) for k, v in tree.items()}
+        kind = kind_in(tree)
+        return {key(k) if isinstance(k, str) else k: change(v, leaf, key, (*path, f"{k}{kind}"))
+                for k, v in tree.items()}
     if isinstance(tree, list):
         return [change(v, leaf, key, (*path, str(n))) for n, v in enumerate(tree)]
     return leaf(path, tree)
@@ -147,13 +169,29 @@ def leaves(tree: Any, path: Path = ()) -> Iterator[tuple[Path, Any]]:
     if isinstance(tree, Tree):
         yield from leaves(tree.data, path)
     elif isinstance(tree, dict):
+        kind = kind_in(tree)
         for k, v in tree.items():
-            yield from leaves(v, (*path, str(k)))
+            yield from leaves(v, (*path, f"{k}{kind}"))
     elif isinstance(tree, list):
         for n, v in enumerate(tree):
             yield from leaves(v, (*path, str(n)))
     else:
         yield path, tree
+
+
+def all_leaves(value: Any, path: Path = ()) -> Iterator[tuple[Path, Any]]:
+    """Every leaf with its path, of structures inside strings too; a value that is none is a leaf itself."""
+    for here, leaf in leaves(value, path):
+        tree = read(leaf) if may_be_structure(leaf) else None
+        if tree is None:
+            yield here, leaf
+        else:
+            yield from all_leaves(tree, here)
+
+
+def may_be_structure(value: Any) -> bool:
+    """Whether a value looks like a structure from its beginning."""
+    return isinstance(value, str) and value[:1] in ("{", "[", "a", "O") and len(value) > 2
 
 
 def put(tree: Any, path: Path, value: Any, missing: object) -> Any:

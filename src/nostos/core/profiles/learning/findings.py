@@ -16,11 +16,10 @@ import tomlkit
 
 from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
-from nostos.core.profiles.model import FieldPolicy, Profile, Reference, RowTree
-from nostos.core.profiles.policies import STRUCTURE
+from nostos.core.profiles.learning import markup
+from nostos.core.profiles.model import Child, FieldPolicy, Profile, Reference, RowTree
+from nostos.core.profiles.policies import STRUCTURE, policy_named
 
-# What follows an attribute's name in markup: a number, or a list of them.
-ATTRIBUTE_VALUE = r"[\"']?\s*[=:]\s*[\"']?([1-9]\d*(?:\s*,\s*[1-9]\d*)*)(?![\w.%-])"
 _LIST = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$"
 
 
@@ -41,14 +40,9 @@ class Place:
     where: tuple[tuple[str, str], ...] = ()
     path: tuple[str, ...] = ()
 
-    @property
-    def inner(self) -> str:
-        """The last step inside the structure that has a name; empty where there is none."""
-        return next((step for step in reversed(self.path) if step != "*"), "")
-
     def at(self, path: tuple[str, ...]) -> Place:
         """The place at a path inside, the numbers of entries standing as `*`."""
-        return Place(self.table, self.column, self.where, tuple("*" if step.isdigit() else step for step in path))
+        return Place(self.table, self.column, self.where, tuple(re.sub(r"^\d+(?=@|$)", "*", step) for step in path))
 
     def __str__(self) -> str:
         rows = "".join(f"[{column}={value}]" for column, value in self.where)
@@ -83,8 +77,7 @@ class Finding:
         """A number that stands there, and a list of them: where the one stands today, the other may tomorrow."""
         table, column, where, path = self.place.table, self.place.column, self.place.where, self.place.path
         if path and path[-1].startswith("@"):  # an attribute in markup
-            pattern = rf"(?<![\w:-]){re.escape(path[-1][1:])}{ATTRIBUTE_VALUE}"
-            return Reference(table, column, self.to, None, "", where, None, pattern, True),
+            return Reference(table, column, self.to, None, "", where, None, markup.pattern(path[-1]), True),
         return (Reference(table, column, self.to, None, "", where, path or None),
                 Reference(table, column, self.to, None, "", where, path or None, _LIST, True))
 
@@ -105,6 +98,8 @@ class Layer:
     structures: tuple[tuple[str, str], ...] = ()  # columns of texts that are all structures
     findings: tuple[Finding, ...] = ()
     trees: tuple[RowTree, ...] = ()
+    children: tuple[Child, ...] = ()
+    policies: tuple[tuple[str, str, str], ...] = ()  # table, column, and the policy's name
     why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
 
     def over(self, profile: Profile) -> Profile:
@@ -121,9 +116,12 @@ class Layer:
                 kind = replace(kind, visitors=False)
             kinds.append(kind)
         trees = tuple(t for t in self.trees if profile.tree_of(t.table) is None)
-        policies = (*profile.policies, *(FieldPolicy(t, c, STRUCTURE) for t, c in self.structures))
+        policies = (*profile.policies, *(FieldPolicy(t, c, STRUCTURE) for t, c in self.structures),
+                    *(FieldPolicy(t, c, policy_named(p)) for t, c, p in self.policies))
+        taken = {k.table for k in profile.kinds if not k.natural} | {c.table for c in profile.children}
+        children = tuple(c for c in self.children if c.table not in taken)
         return replace(profile, references=(*profile.references, *added), kinds=tuple(kinds), policies=policies,
-                       trees=(*profile.trees, *trees),
+                       trees=(*profile.trees, *trees), children=(*profile.children, *children),
                        volatile=(*profile.volatile, *self.made), numbers=profile.numbers | self.numbers,
                        visitor_kinds=(*profile.visitor_kinds, *self.visitors))
 
@@ -200,23 +198,25 @@ def as_data(layer: Layer) -> dict[str, Any]:
             "visitors": list(layer.visitors), "editors": list(layer.editors), "made": list(layer.made),
             "names": {t: list(c) for t, c in layer.names.items()}, "why": dict(layer.why),
             "structures": [list(place) for place in layer.structures],
-            "trees": [msgspec.to_builtins(tree) for tree in layer.trees]}
+            "trees": [msgspec.to_builtins(tree) for tree in layer.trees],
+            "children": [msgspec.to_builtins(child) for child in layer.children],
+            "policies": [list(policy) for policy in layer.policies]}
 
 
 def of_data(data: Mapping[str, Any]) -> Layer:
     """What `as_data` gave."""
     findings = tuple(Finding(Place.parse(place), Certainty(certainty), to, tuple(evidence), many)
                      for place, certainty, to, evidence, many in data["findings"])
-    return learned(findings, tuple(data["visitors"]), tuple(data["editors"]), tuple(data["made"]),
-                   {t: tuple(c) for t, c in data["names"].items()}, data["why"],
-                   tuple((t, c) for t, c in data["structures"]),
-                   tuple(msgspec.convert(tree, RowTree) for tree in data.get("trees", ())))
+    return learned(
+        findings, visitors=tuple(data["visitors"]), editors=tuple(data["editors"]), made=tuple(data["made"]),
+        names={t: tuple(c) for t, c in data["names"].items()}, why=data["why"],
+        structures=tuple((t, c) for t, c in data["structures"]),
+        trees=tuple(msgspec.convert(tree, RowTree) for tree in data.get("trees", ())),
+        children=tuple(msgspec.convert(child, Child) for child in data.get("children", ())),
+        policies=tuple((t, c, p) for t, c, p in data.get("policies", ())))
 
 
-def learned(findings: tuple[Finding, ...], visitors: tuple[str, ...], editors: tuple[str, ...], made: tuple[str, ...],
-            names: Mapping[str, tuple[str, ...]], why: Mapping[str, str],
-            structures: tuple[tuple[str, str], ...] = (), trees: tuple[RowTree, ...] = ()) -> Layer:
-    """The layer of what was worked out: what is sure of it counts."""
+def learned(findings: tuple[Finding, ...], **rest: Any) -> Layer:
+    """The layer of what was worked out: what is sure of it counts. rest: as of `Layer`."""
     return Layer("learned", tuple(r for f in findings if f.certainty is Certainty.SURE for r in f.references),
-                 frozenset(f.place for f in findings if f.certainty is Certainty.NONE),
-                 visitors, editors, made, names, structures, findings, trees, why)
+                 frozenset(f.place for f in findings if f.certainty is Certainty.NONE), findings=findings, **rest)

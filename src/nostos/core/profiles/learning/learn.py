@@ -15,18 +15,22 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.patterns import matches
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, learned
-from nostos.core.profiles.learning.references import ROWS, Judge, places
+from nostos.core.profiles.learning.parts import parts
+from nostos.core.profiles.learning.references import ROWS, Judge, echoes, places
 from nostos.core.profiles.learning.trees import tree_of
+from nostos.core.profiles.learning.whose import whose
 from nostos.core.profiles.model import Profile, RowTree, holds
+from nostos.core.profiles.policies import COUNTED, NEWEST
 from nostos.core.values.structures import fits, read
 
 _OWN = ("nostos_*",)
 _BOUGHT = words.listed("bought")
 _PLACE = re.compile(r"[0-9A-Z]+|[/.]?(?:\d+[/.])*\d*")  # of a place in a tree, written as a path
+_COUNTED = words.listed("counted")
+_CHANGES = frozenset({"updated", "modified", "changed", "edited", "published", "latest", "touched", "saved"})
+_TIMES = ("_at", "_on", "time", "date", "_gmt")
 _STRUCTURES = 100  # texts that are read
 _FEW = 4  # values, that are too few to show an order
-_TRADE, _PERSONAL, _MADE, _PASSING, _WRITTEN = (
-    words.listed(what) for what in ("trade", "personal", "made", "passing", "written"))
 
 
 def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
@@ -41,7 +45,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         tell(name)
         samples[name] = database.sample(table, ROWS) if only is None or name in only else []
     people = [n for n, t in usable.items() if _are_people(t, samples[n])]
-    judge = Judge(database, usable, people)
+    judge = Judge(database, usable, people, profile.references)
     told = {(r.table, r.column) for r in profile.references}
     findings: list[Finding] = []
     for name, table in usable.items():
@@ -56,18 +60,51 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
             found = judge.judge(place, called, values)
             if found is not None:
                 findings.append(found)
+        findings += _echoed(table, samples[name], findings, profile)
     sure = [f for f in findings if f.certainty is Certainty.SURE]
     unknown = [t for n, t in usable.items() if n not in named and (only is None or n in only)]
-    visitors, editors, why = _whose(unknown, samples, sure, profile, bool(named))
+    visitors, editors, why = whose(unknown, sure, profile, bool(named), people)
     kinds = {k.table: k.name for k in profile.kinds}
     sold = {kind for k in profile.kinds if "{" in k.name for row in samples.get(k.table, ()) if holds(k.where, row)
             for kind in (k.named(row),) if set(words.words(kind)) & _BOUGHT and not k.visitors}
     why |= dict.fromkeys(sold, "its name says that visitors make it")
-    return learned(tuple(findings), (*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
-                   tuple(kinds[t] for t in editors if t in kinds), (),
-                   {t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate}, why,
-                   tuple(place for t in unknown for place in _structures(t, samples[t.name])),
-                   tuple(_trees(database, unknown, samples, sure)))
+    return learned(
+        tuple(findings), visitors=(*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
+        editors=tuple(kinds[t] for t in editors if t in kinds), why=why,
+        names={t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate},
+        structures=tuple(place for t in unknown for place in _structures(t, samples[t.name])),
+        trees=tuple(_trees(database, unknown, samples, sure)),
+        children=tuple(parts({t.name: t for t in unknown}, sure, visitors)),
+        policies=tuple(p for t in unknown for p in _policies(t)))
+
+
+def _policies(table: Table) -> Iterable[tuple[str, str, str]]:
+    """Columns that visitors count up and down, and times of changes."""
+    for column in table.columns:
+        parts_of = words.words(column.name)
+        if set(parts_of) & _COUNTED and words.says_measure(column.name):
+            yield table.name, column.name, str(COUNTED)
+        elif set(parts_of) & _CHANGES and (column.name.lower().endswith(_TIMES) or re.match(
+                r"(?i)date|time", column.declared)):
+            yield table.name, column.name, str(NEWEST)
+
+
+def _echoed(table: Table, rows: Sequence[Row], findings: Sequence[Finding], profile: Profile) -> list[Finding]:
+    """What leaves that repeat a column of their row point at: what the column does, or the row itself."""
+    found = []
+    known = {f.place for f in findings if f.certainty is Certainty.SURE}
+    for place, column in echoes(table, rows):
+        if place in known:
+            continue
+        why = (f"it holds what {column} does, in every row",)
+        if table.surrogate and (column,) == table.key:
+            found.append(Finding(place, Certainty.SURE, table.name, why))
+        found += [Finding(replace(place, where=r.where), Certainty.SURE, r.to, why) for r in profile.references
+                  if r.table == table.name and r.column == column and r.is_key]
+        found += [Finding(replace(place, where=f.place.where), Certainty.SURE, f.to, why) for f in findings
+                  if f.certainty is Certainty.SURE and f.place.table == table.name and f.place.column == column
+                  and not f.place.path]
+    return list({f.place: f for f in found}.values())
 
 
 def _trees(database: Database, tables: Iterable[Table], samples: Mapping[str, Sequence[Row]], sure: Sequence[Finding]
@@ -99,52 +136,6 @@ def _are_people(table: Table, rows: Sequence[Row]) -> bool:
     named = bool(set(words.words(table.name)) & words.PERSONS)
     return table.surrogate and bool(heads & {"login", "username", "nicename"} or (
         named and heads & {"email", "mail", "name", "password"}))
-
-
-def _whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], sure: Sequence[Finding], profile: Profile,
-           known_system: bool) -> tuple[list[str], list[str], dict[str, str]]:
-    """Which tables that no profile names visitors fill, or are made from what they do, and which editors; and why.
-
-    known_system: a profile knows the rest of the site, so that what nothing speaks for counts as visitors'.
-    """
-    said: dict[str, str] = {}
-    whose: dict[str, str] = {}
-    for table in unknown:
-        heads = [w for c in table.names for w in words.words(c)]
-        name = set(words.words(table.name))
-        trade, personal = sorted({*heads, *name} & _TRADE), sorted(set(heads) & _PERSONAL)
-        if name & _MADE:
-            whose[table.name] = "visitors"
-            said[table.name] = f"it is made from others, as {', '.join(sorted(name & _MADE))} in its name says"
-        elif name & _TRADE or len(trade) > 1 or personal or name & _PASSING:
-            whose[table.name] = "visitors"
-            said[table.name] = f"it tells of {', '.join(dict.fromkeys((*trade, *personal, *sorted(name & _PASSING))))}"
-        elif set(heads) & _WRITTEN:
-            whose[table.name] = "editors"
-            said[table.name] = f"it has {', '.join(sorted(set(heads) & _WRITTEN))}"
-    below: dict[str, set[str]] = {}
-    for table in unknown:
-        for fk in table.foreign_keys:
-            below.setdefault(table.name, set()).add(fk.target)
-    for finding in sure:
-        if finding.to != finding.place.table:
-            below.setdefault(finding.place.table, set()).add(finding.to)
-    visitors_kinds = {k.table for k in profile.kinds} - {k.table for k in profile.kinds if not k.visitors}
-    for _ in range(3):  # what hangs on something of visitors' is visitors' too
-        for table in unknown:
-            above = [t for t in below.get(table.name, ()) if whose.get(t) == "visitors" or t in visitors_kinds]
-            if above and whose.get(table.name) != "visitors":
-                whose[table.name], said[table.name] = "visitors", f"it points at {above[0]}"
-    for table in unknown:
-        if table.name not in whose:
-            owners = [t for t in below.get(table.name, ()) if whose.get(t) == "editors" or t not in {
-                u.name for u in unknown}]
-            if owners:
-                whose[table.name], said[table.name] = "editors", f"it belongs to {owners[0]}"
-            elif known_system:
-                whose[table.name], said[table.name] = "visitors", "nothing can be said of it"
-    visitors, editors = ([t.name for t in unknown if whose.get(t.name) == what] for what in ("visitors", "editors"))
-    return visitors, editors, said
 
 
 def _structures(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str]]:

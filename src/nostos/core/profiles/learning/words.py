@@ -22,6 +22,7 @@ def listed(what: str) -> frozenset[str]:
 
 IDS, MEASURES, PERSONS, PARENTS = (listed(what) for what in ("ids", "measures", "persons", "parents"))
 _FILLERS = listed("fillers")
+ASKING = frozenset({"is", "has", "can", "may", "show", "hide", "allow", "use", "enable", "disable"})
 _DONE, NAMES, _PLURAL = listed("done"), listed("names"), listed("plural")
 
 
@@ -58,7 +59,7 @@ def says_measure(name: str) -> bool:
     if not parts or says_id(name):
         return False
     last = _PARTS.findall(name)[-1].lower()
-    return parts[-1] in MEASURES or parts[0] in MEASURES or last in _PLURAL
+    return parts[-1] in MEASURES or parts[0] in MEASURES or parts[0] in ASKING or last in _PLURAL
 
 
 def says_name(name: str) -> bool:
