@@ -111,8 +111,8 @@ def _summary(item: Item, needs: Needs) -> str:
     return ", ".join(names[:6]) + (", ..." if len(names) > 6 else "")
 
 
-def item(console: Console, shown: Item, needs: Needs, describe: Describe) -> None:
-    """One item, field by field; text as a readable difference."""
+def item(console: Console, shown: Item, needs: Needs, describe: Describe, known: Sequence[str] = ()) -> None:
+    """One item, field by field; text as a readable difference. known: which layer said what of it."""
     line = Text(clean(shown.id), style="bold")
     line.append(f"  {shown.change}, stands {shown.standing}", style=_WORD[shown.standing])
     console.print(line)
@@ -132,6 +132,11 @@ def item(console: Console, shown: Item, needs: Needs, describe: Describe) -> Non
         _field(console, field, describe)
     if gone and side is Standing.HOMEWARD and not shown.reason:
         console.print("  removed in staging; live has left it as it was")
+    if known:
+        console.print()
+        console.print("  Known of it", style="bold")
+        for told in known:
+            console.print(Text(f"    {clean(told)}", style="dim"))
 
 
 def _field(console: Console, field: Field, describe: Describe) -> None:

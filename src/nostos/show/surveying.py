@@ -42,7 +42,14 @@ def _facts(found: Survey) -> list[tuple[str, str]]:
         ("files", f"{count(found.file_count, 'file')}, {size(found.file_bytes)}"),
         ("", found.files),
         ("free space", size(found.free_bytes)),
+        *(("" if n else "known from", _layer(*layer)) for n, layer in enumerate(found.layers)),
     ]
+
+
+def _layer(name: str, references: int, kinds: int, policies: int) -> str:
+    """What a layer of what is known tells."""
+    return (f"{name}: {count(references, 'reference')}, {count(kinds, 'kind or part', 'kinds and parts')}, "
+            f"{count(policies, 'policy', 'policies')}")
 
 
 def report(found: Survey, path: Path) -> None:

@@ -26,6 +26,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.anchor.open_voyage import opened
     from nostos.core.compare.field_merge import Standing
     from nostos.core.compare.gather import describe_reference
+    from nostos.core.compare.known import known_of
     from nostos.core.errors import SelectionError
     from nostos.core.patterns import matching, nearest
     from nostos.core.plan.prepared import compare_voyage
@@ -60,14 +61,15 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             env.err.print(f"Written to {args.html}.")
         if env.json:
             if chosen:
-                write_json(env.stdout, {"items": [data.item(i, needs, describe) for i in chosen]})
+                write_json(env.stdout, {"items": [{**data.item(i, needs, describe), "known": list(known_of(found, i))}
+                                                  for i in chosen]})
             else:
                 write_json(env.stdout, data.comparison(found, needs))
         elif chosen:
             for n, item in enumerate(chosen):
                 if n:
                     env.out.print()
-                comparing.item(env.out, item, needs, describe)
+                comparing.item(env.out, item, needs, describe, known_of(found, item))
         else:
             comparing.comparison(env.out, found, needs, args.standing)
     shown_items = chosen or list(found.items.values())

@@ -357,5 +357,9 @@ def _row_label(anchor: Anchor, rows: Rows, named: refs.Named) -> str:
 
 def describe_reference(anchor: Anchor, rows: Rows, text: str) -> str:
     """A portable text for people: ids by the name of what they point at, the base URL as {site}."""
+    up = refs.begun(text)
+    if up is not None:
+        where = f"below [{_row_label(anchor, rows, (up.table, up.name))}]" if up.name else "below nothing"
+        text = f"{where}, {up.rest}"
     written = refs.write(text, lambda table, name: f"[{_row_label(anchor, rows, (table, name))}]")
     return re.sub("\ufdd0u:[^\ufdd1]*\ufdd1", "{site}", written).replace(PREFIX, "{prefix}")

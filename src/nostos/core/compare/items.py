@@ -10,6 +10,7 @@ from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.field_merge import FieldMerge, Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.row_states import Rows, RowState
+from nostos.core.profiles.sources import Sources
 
 TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
 
@@ -97,6 +98,7 @@ class Comparison:
     owner: dict[RowName, str]  # which item a row belongs to
     files: dict[str, str]  # which item a file belongs to
     questions: tuple[Any, ...] = ()
+    sources: Sources | None = None  # which layer said what
 
 
 def with_standing(item: Item, standing: Standing, reason: str) -> Item:

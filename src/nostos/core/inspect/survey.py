@@ -17,6 +17,7 @@ from nostos.core.profiles.from_schema import NO_PROFILE
 from nostos.core.profiles.learning.findings import Certainty, Layer
 from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
+from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
@@ -77,6 +78,7 @@ class Survey:
     tables: tuple[TableFacts, ...]
     parts: tuple[Part, ...]
     findings: tuple[Finding, ...]
+    layers: tuple[tuple[str, int, int, int], ...] = ()  # who told how many references, kinds and parts, policies
 
     @property
     def obstacles(self) -> list[Finding]:
@@ -89,13 +91,13 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     try:
         with told(database), database.reading():
             tables = database.tables()
-            profile = effective_profile(site, tables)
-            tell(Progress("reading tables", 0, len(tables), "tables"))
-            facts = tuple(_facts(database, profile, t) for t in tables.values())
-            version = database.version()
-            database_bytes = sum(size for _, size in database.sizes().values())
             tell(Progress("learning", 0, None, "tables"))
             known = learn(database, tables, site.full_profile(tables))
+            profile = effective_profile(site, tables)
+            tell(Progress("reading tables", 0, len(tables), "tables"))
+            facts = tuple(_facts(database, known.over(profile), t) for t in tables.values())
+            version = database.version()
+            database_bytes = sum(size for _, size in database.sizes().values())
             findings = [*_learned(known), *_keys(tables, profile), *_references(database, tables),
                         *_values(database, tables, profile),
                         *_engine(database), *_profile(profile, tables)]
@@ -111,7 +113,8 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     files = site.files.where if site.has_files else "no files"
     return Survey(site.name, site.url, profile.title, version, site.database.shown, database_size, files,
                   len(entries), size, free, facts, tuple(parts(profile, site.files)),
-                  tuple(sorted(findings, key=lambda f: f.level is not Level.OBSTACLE)))
+                  tuple(sorted(findings, key=lambda f: f.level is not Level.OBSTACLE)),
+                  tuple(Sources(site.profile, site.adds, (known,)).counts()))
 
 
 def _learned(known: Layer) -> Iterator[Finding]:
@@ -132,11 +135,12 @@ def _learned(known: Layer) -> Iterator[Finding]:
 
 
 def _facts(database: Database, profile: Profile, table: Table) -> TableFacts:
-    kinds = [k.name if "{" not in k.name else f"each {k.name.strip('{}')} under its own name"
+    kinds = [(k.name if "{" not in k.name else f"each {k.name.strip('{}')} under its own name")
+             + (" (visitors')" if profile.is_visitors(k.name) else "")
              for k in profile.kinds if k.table == table.name]
     children = [c for c in profile.children if c.table == table.name]
     if children:
-        kinds += [f"part of {c.owner}" for c in children]
+        kinds = [k for k in kinds if not any(c.natural for c in children)] + [f"part of {c.owner}" for c in children]
     if table.name in profile.volatile:
         kinds = ["never compared"]
     return TableFacts(table.name, database.count(table.name), table.key, tuple(kinds))

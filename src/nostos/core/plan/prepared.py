@@ -26,6 +26,7 @@ from nostos.core.plan.operations import Plan, PutFile, RemoveFile, SwitchFolder,
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.unknown import Explainer, hold_back, unexplained
 from nostos.core.profiles.learning.findings import Certainty, Layer
+from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
 
 DEFAULT = Choice()
@@ -87,7 +88,8 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
                 found = unexplained(comparison)
                 _, questions = Explainer(comparison.rows, live_db, staging_db).explain(
                     found, {f.place for f in since.findings if f.certainty is Certainty.SURE})
-            comparison = hold_back(comparison, questions)
+            comparison, layers = hold_back(comparison, questions), (*layers, since)
+    comparison = replace(comparison, sources=Sources(crew.live.profile, crew.live.adds, layers))
     decisions = prefer(comparison)
     if decisions:
         first = replace(comparison, items=dict(comparison.items))

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterator
-from dataclasses import replace
+from collections.abc import Iterator, Mapping
+from dataclasses import fields, replace
 from functools import cache
 from importlib import resources
 from pathlib import Path
@@ -29,12 +29,18 @@ from nostos.core.profiles.model import (
     Profile,
     ProfileCaution,
     Reference,
+    RowTree,
     SettingsTable,
     Through,
     Version,
     Where,
 )
 from nostos.core.profiles.policies import policy_named
+
+# What a file may add to the profile of a site.
+ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
+                       "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "prefixed"})
+_DEEPEST = 5  # profiles that build upon one another
 
 
 @cache
@@ -64,21 +70,71 @@ def load(name_or_path: str, folder: Path) -> Profile:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise SiteError(f"The profile {path} cannot be read: {error}.", next_step="Check its path.") from error
-    return parse(text, str(path))
+    return parse(text, str(path), path.parent)
 
 
-def parse(text: str, source: str) -> Profile:
-    """A profile from TOML text; `source` names it in messages. Raises SiteError with the part that is wrong."""
+def parse(text: str, source: str, folder: Path | None = None, deep: int = 0) -> Profile:
+    """A profile from TOML text; `source` names it in messages. folder: where the path of a profile that it builds upon
+    begins. Raises SiteError with the part that is wrong."""
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise SiteError(f"The profile {source} is not valid TOML: {error}.", next_step="Mend the file.") from error
     try:
-        return _profile(data)
+        own = Profile(name=data["profile"]["name"], title=data["profile"]["title"], **_parts(data))
+        base = data["profile"].get("extends")
+        return own if base is None else replace(
+            extended(_base(str(base), folder, deep), own), name=own.name, title=own.title)
     except (KeyError, ValueError, TypeError, AttributeError) as error:
         said = f"{error.args[0]!r} is missing" if isinstance(error, KeyError) else str(error)
         raise SiteError(f"The profile {source} cannot be used: {said}.",
                         next_step="Compare it with docs/profiles.md.") from error
+
+
+def _base(name: str, folder: Path | None, deep: int) -> Profile:
+    """The profile that another one builds upon."""
+    if deep >= _DEEPEST:
+        raise ValueError("profiles build upon one another in a circle")
+    if name.endswith(".toml"):
+        if folder is None:
+            raise ValueError(f"it cannot build upon {name}, a file")
+        path = folder / name
+        return parse(path.read_text(encoding="utf-8"), str(path), path.parent, deep + 1)
+    for entry in resources.files("nostos.core.profiles").iterdir():
+        if entry.name == f"{name}.toml":
+            return parse(entry.read_text(encoding="utf-8"), entry.name, None, deep + 1)
+    raise ValueError(f"there is no profile {name!r} to build upon")
+
+
+def additions(data: dict[str, Any], source: str) -> Profile:
+    """What a file adds to a profile, as a profile of its own. data: parts of one, by their names. Raises SiteError."""
+    unknown = set(data) - ADDITIONS
+    try:
+        if unknown:
+            raise ValueError(f"it says {', '.join(sorted(unknown))}; known are {', '.join(sorted(ADDITIONS))}")
+        return Profile(name=source, title=source, **_parts(data))
+    except (KeyError, ValueError, TypeError, AttributeError) as error:
+        said = f"{error.args[0]!r} is missing" if isinstance(error, KeyError) else str(error)
+        raise SiteError(f"What {source} adds cannot be used: {said}.",
+                        next_step="Compare it with docs/profiles.md.") from error
+
+
+def extended(base: Profile, more: Profile) -> Profile:
+    """A profile with what another one adds: what that says comes first, so that it counts where both say something."""
+    found: dict[str, Any] = {}
+    for f in fields(Profile):
+        old, new = getattr(base, f.name), getattr(more, f.name)
+        if isinstance(old, tuple):
+            found[f.name] = (*new, *(part for part in old if part not in new))
+        elif isinstance(old, Mapping):
+            found[f.name] = {**old, **new}
+        elif isinstance(old, frozenset):
+            found[f.name] = old | new
+        elif f.name not in ("name", "title"):
+            found[f.name] = new or old
+    taken = {c.table for c in more.children if not c.where}
+    found["kinds"] = tuple(k for k in found["kinds"] if k in more.kinds or k.table not in taken)
+    return replace(base, **found)
 
 
 def _where(entry: dict[str, Any]) -> Where:
@@ -120,7 +176,8 @@ def _folder(entry: dict[str, Any]) -> Folder:
                   "" if name == "*" else name, _version(entry), tuple(entry.get("offers", [])))
 
 
-def _profile(data: dict[str, Any]) -> Profile:
+def _parts(data: dict[str, Any]) -> dict[str, Any]:
+    """The parts of a profile, by their names in `Profile`."""
     configuration = None
     if "configuration" in data:
         c = data["configuration"]
@@ -145,41 +202,40 @@ def _profile(data: dict[str, Any]) -> Profile:
     for child in children:
         if child.table in kind_tables and not child.where:
             raise ValueError(f"table {child.table!r} is both a kind and a child")
-    return Profile(
-        name=data["profile"]["name"],
-        title=data["profile"]["title"],
-        recognise_tables=tuple(data.get("recognise", {}).get("tables", [])),
-        configuration=configuration,
-        settings=settings,
-        guards=dict(data.get("guards", {}).get("settings", {})),
-        kinds=kinds,
-        children=tuple(children),
-        references=(*(_reference(r) for r in data.get("reference", [])), *_markup(data.get("markup", []))),
-        files=tuple(OwnedFile(*_column(f), f["folder"], _where(f), f.get("variants", ""))
+    return {
+        "recognise_tables": tuple(data.get("recognise", {}).get("tables", [])),
+        "configuration": configuration,
+        "settings": settings,
+        "guards": dict(data.get("guards", {}).get("settings", {})),
+        "kinds": kinds,
+        "children": tuple(children),
+        "references": (*(_reference(r) for r in data.get("reference", [])), *_markup(data.get("markup", []))),
+        "files": tuple(OwnedFile(*_column(f), f["folder"], _where(f), f.get("variants", ""))
                     for f in data.get("file", [])),
-        folders=tuple(_folder(f) for f in data.get("folder", [])),
-        ignore=tuple(data.get("files", {}).get("ignore", [])),
-        volatile=volatile,
-        policies=(*(FieldPolicy(*_column(p), policy_named(p["policy"]), _where(p), tuple(_path(p)))
+        "folders": tuple(_folder(f) for f in data.get("folder", [])),
+        "ignore": tuple(data.get("files", {}).get("ignore", [])),
+        "volatile": volatile,
+        "policies": (*(FieldPolicy(*_column(p), policy_named(p["policy"]), _where(p), tuple(_path(p)))
                     for p in data.get("policy", [])), *_setting_policies(data.get("setting-policy", []), settings)),
-        derived=tuple(Derived(*_column(d), d["counts"], d["by"], _where(d), _through(d))
+        "derived": tuple(Derived(*_column(d), d["counts"], d["by"], _where(d), _through(d))
                       for d in data.get("derived", [])),
-        clear=tuple(data.get("clear", {}).get("tables", [])),
-        clear_settings=tuple(data.get("clear", {}).get("settings", [])),
-        joins=tuple(Join(j["table"], j["name"], j["from"], tuple(j["on"].items()), j["column"], _where(j))
+        "clear": tuple(data.get("clear", {}).get("tables", [])),
+        "clear_settings": tuple(data.get("clear", {}).get("settings", [])),
+        "joins": tuple(Join(j["table"], j["name"], j["from"], tuple(j["on"].items()), j["column"], _where(j))
                     for j in data.get("join", [])),
-        guard_file=_guard_file(data.get("guards", {}).get("file")),
-        gate_setting=data.get("guards", {}).get("gate", ""),
-        cautions=tuple(ProfileCaution(tuple(c["tables"]), c["what"], c["why"], c["remedy"])
+        "guard_file": _guard_file(data.get("guards", {}).get("file")),
+        "gate_setting": data.get("guards", {}).get("gate", ""),
+        "cautions": tuple(ProfileCaution(tuple(c["tables"]), c["what"], c["why"], c["remedy"])
                        for c in data.get("caution", [])),
-        activities=tuple(Activity(a["name"], a["table"], a["time"], _where(a), a.get("local", False),
+        "activities": tuple(Activity(a["name"], a["table"], a["time"], _where(a), a.get("local", False),
                                   a.get("visitors", True)) for a in data.get("activity", [])),
-        masks=tuple(_masked(m) for m in data.get("mask", [])),
-        administrators=Administrators(data["administrators"]["table"], data["administrators"]["key"],
+        "masks": tuple(_masked(m) for m in data.get("mask", [])),
+        "administrators": Administrators(data["administrators"]["table"], data["administrators"]["key"],
                                       _where(data["administrators"])) if "administrators" in data else None,
-        zone_settings=_names(data.get("tide", {}).get("zone", [])),
-        prefixed=tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
-    )
+        "zone_settings": _names(data.get("tide", {}).get("zone", [])),
+        "trees": tuple(RowTree(**{**t, "inherited": tuple(t.get("inherited", ()))}) for t in data.get("tree", [])),
+        "prefixed": tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
+    }
 
 
 def _markup(entries: list[dict[str, Any]]) -> Iterator[Reference]:

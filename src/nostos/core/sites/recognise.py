@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -18,6 +18,7 @@ from nostos.core.files.tree import FileTree
 from nostos.core.files.trees import tree_at
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
+from nostos.core.profiles.learning.findings import Layer, from_data
 from nostos.core.profiles.model import Profile
 from nostos.core.sites import php_configuration
 from nostos.core.sites import site_file as configuration
@@ -41,6 +42,7 @@ class Site:
     guards: Mapping[str, Any] = field(default_factory=dict)
     site_file: bool = False
     profile_file: str = ""  # where the profile is, as the site file says it, if it is no built-in one
+    adds: Layer | None = None  # what its administrator says of its meaning, in the site file
 
     @property
     def has_files(self) -> bool:
@@ -57,8 +59,11 @@ class Site:
         return tuple(path for place in places if (path := self.files.within(str(place))))
 
     def full_profile(self, tables: Mapping[str, Table]) -> Profile:
-        """The profile completed with what the schema says."""
-        return deduce.complete(self.profile, tables)
+        """The profile completed with what the site file adds and with what the schema says."""
+        if self.adds is None:
+            return deduce.complete(self.profile, tables)
+        base = loader.extended(self.profile, self.adds.adds) if self.adds.adds is not None else self.profile
+        return replace(self.adds, adds=None).over(deduce.complete(base, tables))
 
 
 def recognised_from(site: Site) -> str:
@@ -139,6 +144,10 @@ def _system_at(folder: Path) -> _SystemFacts | None:
 def _from_site_file(path: Path) -> Site:
     data = configuration.read_toml(path)
     section = data.get("site")
+    if section is None and (beside := _system_at(path.parent)) is not None:  # it merely adds to what is recognised
+        return replace(
+            _site(path.parent, beside.name, beside.url, beside.database, beside.profile, path.parent,
+                  (beside.own, path.name)), adds=_adds(data, path))
     if not isinstance(section, dict):
         raise SiteError(f"{path} has no [site] part.", next_step="docs/guide.md shows a site file.")
     folder = path.parent
@@ -183,8 +192,17 @@ def _from_site_file(path: Path) -> Site:
     own = [path.name]
     if system and files.is_relative_to(folder):
         own.append(Path(os.path.relpath(files / system.own, folder)).as_posix())
-    return _site(folder, name, url, database, profile, files, tuple(own), tuple(map(str, visitors)), guards,
+    site = _site(folder, name, url, database, profile, files, tuple(own), tuple(map(str, visitors)), guards,
                  site_file=True, profile_file=profile_file)
+    return replace(site, adds=_adds({k: v for k, v in data.items() if k not in ("site", "guards", "visitors")}, path))
+
+
+def _adds(data: Mapping[str, Any], path: Path) -> Layer | None:
+    """What a site file says of the meaning of the site, beside what it is."""
+    try:
+        return from_data(data, path.name) if data else None
+    except (ValueError, TypeError, AttributeError) as error:
+        raise SiteError(f"{path} cannot be used: {error}.", next_step="Mend the file.") from error
 
 
 def _site(home: Path, name: str, url: str, location: Location, profile: Profile, files: Path, own: tuple[str, ...],

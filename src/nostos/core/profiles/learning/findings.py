@@ -17,6 +17,7 @@ import tomlkit
 from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
 from nostos.core.profiles.learning import markup
+from nostos.core.profiles.loader import additions, extended
 from nostos.core.profiles.model import Child, FieldPolicy, Profile, Reference, RowTree
 from nostos.core.profiles.policies import STRUCTURE, policy_named
 
@@ -100,10 +101,13 @@ class Layer:
     trees: tuple[RowTree, ...] = ()
     children: tuple[Child, ...] = ()
     policies: tuple[tuple[str, str, str], ...] = ()  # table, column, and the policy's name
+    adds: Profile | None = None  # what else it says, as parts of a profile
     why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
 
     def over(self, profile: Profile) -> Profile:
-        """The profile with what this layer adds. What the profile itself says stays."""
+        """The profile with what this layer adds. What the profile itself says stays, but for what was said by hand."""
+        if self.adds is not None:
+            profile = extended(profile, self.adds)
         told = {(r.table, r.column, r.where, r.path) for r in profile.references if r.pattern is None}
         added = tuple(r for r in self.references if (r.table, r.column, r.where, r.path) not in told)
         kinds = []
@@ -141,8 +145,8 @@ def read_layer(path: Path) -> Layer:
 def from_data(data: Mapping[str, Any], name: str) -> Layer:
     """A layer from what a TOML file says. Raises ValueError."""
     known = {"answers", "visitors", "editors", "made"}
-    if set(data) - known:
-        raise ValueError(f"it says {', '.join(sorted(set(data) - known))}; known are {', '.join(sorted(known))}")
+    more = {k: v for k, v in data.items() if k not in known}
+    adds = additions(more, name) if more else None
     references: list[Reference] = []
     numbers = set()
     for text, said in data.get("answers", {}).items():
@@ -152,7 +156,7 @@ def from_data(data: Mapping[str, Any], name: str) -> Layer:
         else:
             references += Finding(place, Certainty.SURE, str(said)).references
     visitors, editors, made = (tuple(map(str, data.get(key, ()))) for key in ("visitors", "editors", "made"))
-    return Layer(name, tuple(references), frozenset(numbers), visitors, editors, made)
+    return Layer(name, tuple(references), frozenset(numbers), visitors, editors, made, adds=adds)
 
 
 def add_answers(path: Path, answers: Mapping[str, str], tables: Mapping[str, Any]) -> None:
