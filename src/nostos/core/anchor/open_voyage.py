@@ -16,6 +16,7 @@ from nostos.core.database.protocol import Database
 from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.profiles.learning.findings import Layer, as_data, of_data, read_layer
 from nostos.core.profiles.learning.learn import learn, with_answers
+from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.recognise import Site, recognise, recognised_from
 from nostos.core.voyages.home import Home, Voyage, VoyageState, boot
 from nostos.core.voyages.journal import unfinished
@@ -37,7 +38,8 @@ class Crew:
         said = self.anchor.fact("learned")
         if said is None:
             tables = live_db.tables()
-            said = as_data(learn(live_db, tables, self.live.full_profile(tables)))
+            said = as_data(learn(live_db, tables, self.live.full_profile(tables),
+                                 address=forms_of(self.live).pieces()))
             with self.anchor.changing():
                 self.anchor.set_fact("learned", said)
         answers = read_layer(self.answers)

@@ -199,8 +199,9 @@ class _Clone:
         self.inside = "files" if within is None else within  # where the copy's tree is, in its folder
         self.files = tree_at(target / self.inside)
         self.profile: Profile = live.profile
-        self.live_urls = UrlForms(live.url)
-        self.staging_urls = UrlForms(voyage.url, also=(live.url,))
+        mine, theirs = (live.files.where, self.files.where) if live.has_files else ("", "")
+        self.live_urls = UrlForms(live.url, folder=mine)
+        self.staging_urls = UrlForms(voyage.url, (live.url,), theirs, (mine,) if mine else ())
         self.entries = entries
         self.passed = passed
         self.rewritten = 0
@@ -251,7 +252,9 @@ class _Clone:
                 tables = source.tables()
                 self.profile = self.live.full_profile(tables)
                 self.tell(Progress("learning", 0, None, "tables"))
-                anchor.set_fact("learned", as_data(learn(source, tables, self.profile)))
+                learned = learn(source, tables, self.profile, address=self.live_urls.pieces())
+                anchor.set_fact("learned", as_data(learned))
+                self.profile = replace(self.profile, pieces=(*self.profile.pieces, *learned.pieces))
                 return tables, self._rows_of(anchor, source, self._opened(place), tables)
         finally:
             source.close()

@@ -40,8 +40,10 @@ class Localiser:
         self.mask = mask
         self._live, self._staging, self._profile = live, staging, profile
         self._old, self._new = prefixes
-        self._moves = live.own.written("o", 0, "u") != staging.own.written("o", 0, "u")
-        self.names = tuple(name.encode() for name in (live.names if self._moves else ()))
+        self._moves = (live.own.written("o", 0, "u"), live.folder.path) != (
+            staging.own.written("o", 0, "u"), staging.folder.path)
+        self.names = tuple(name.encode() for name in ((*live.names, *live.hidden) if self._moves else ()))
+        self._pieces = {p.table for p in profile.pieces}
         if self._old != self._new:
             self.names += (self._old.encode(),)
         old, new = live.own, staging.own
@@ -51,7 +53,8 @@ class Localiser:
 
     def local(self, table: str, payload: bytes) -> bool:
         """Whether a row, by its bytes, may be otherwise in the other place."""
-        return any(name in payload for name in self.names) or (self.mask is not None and self.mask.touches(table))
+        return any(name in payload for name in self.names) or table in self._pieces or (
+            self.mask is not None and self.mask.touches(table))
 
     def change(self, table: Table, values: Values) -> Values:
         """The row as the other place has it."""
@@ -59,6 +62,8 @@ class Localiser:
         return moved if self.mask is None else self.mask.change(table, moved)
 
     def _moved(self, table: Table, values: Values) -> Values:
+        if table.name in self._pieces:
+            values = self._in_pieces(table, values)
         result = values
         occurs = self._live.occurs
         if self._moves and any([isinstance(v, str) and occurs(v) for v in values]):  # noqa: C419 - a list is faster
@@ -70,6 +75,18 @@ class Localiser:
         return tuple(new + v[len(old):] if isinstance(v, str) and v.startswith(old)
                      and self._profile.bears_prefix(table.name, c, v[len(old):]) else v
                      for c, v in zip(table.stored, result, strict=True))
+
+
+    def _in_pieces(self, table: Table, values: Values) -> Values:
+        """The row with the pieces of an address that it holds made the other place's."""
+        row = dict(zip(table.stored, values, strict=True))
+        found = dict(row)
+        for column, value in row.items():
+            piece = self._profile.piece_of(table.name, row, column, self._live.host)
+            token = self._live.piece_token(piece, value) if piece else None
+            if token is not None:
+                found[column] = self._staging.piece(token)
+        return tuple(found.values())
 
 
 class RowCopier:

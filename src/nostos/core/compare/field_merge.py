@@ -87,7 +87,7 @@ def _structure(path: Path, base: Any, live: Any, staging: Any, paths: Mapping[Pa
     policy = paths.get(path, PLAIN)
     if not policy.compared:
         return
-    base, live, staging = (v.data if isinstance(v, Tree) else v for v in (base, live, staging))
+    base, live, staging = (v.data if isinstance(v, Tree) and not v.rigid else v for v in (base, live, staging))
     if live == [] and isinstance(staging, dict):
         live = {}  # PHP writes an empty map and an empty list alike
     elif staging == [] and isinstance(live, dict):

@@ -120,8 +120,10 @@ class Translator:
                     named = self._named(r, value)
                     if named is not None:
                         return named
-        if isinstance(value, int):
-            return value
+        piece = self._profile.piece_of(table, row, column, self.urls.host) if self._profile.pieces else ""
+        token = self.urls.piece_token(piece, value) if piece else None
+        if token is not None or isinstance(value, int):
+            return value if token is None else token
         if self._prefix and value.startswith(self._prefix) and self._profile.bears_prefix(
                 table, column, value[len(self._prefix):]):
             return PREFIX + escape(value[len(self._prefix):])
@@ -221,7 +223,10 @@ class ValueWriter:
 
     def _leaf(self, value: str) -> Any:
         named = refs.number(value)
-        return self._number(*named) if named is not None else self._text(value)
+        if named is not None:
+            return self._number(*named)
+        own = self._urls.piece(value) if value.startswith(OPEN) else None
+        return self._text(value) if own is None else own
 
     def _text(self, text: str) -> str:
         if text.startswith(PREFIX):

@@ -25,9 +25,9 @@ from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.profiles.compared import compared_tables, is_local
 from nostos.core.profiles.learning.findings import Layer
 from nostos.core.profiles.model import Profile
+from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
-from nostos.core.values.urls import UrlForms
 
 
 def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database,
@@ -37,7 +37,7 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     profile = effective_profile(live, {**staging_all, **live_all}, layers)
     live_tables, staging_tables = compared_tables(profile, live_all), compared_tables(profile, staging_all)
     keys = {Side.LIVE: anchor.keys(Side.LIVE), Side.STAGING: anchor.keys(Side.STAGING)}
-    urls = {Side.LIVE: UrlForms(live.url), Side.STAGING: UrlForms(staging.url, also=(live.url,))}
+    urls = {Side.LIVE: forms_of(live), Side.STAGING: forms_of(staging, live)}
     tables = {Side.LIVE: live_tables, Side.STAGING: staging_tables}
     both = {**staging_tables, **live_tables}
     databases = {Side.LIVE: live_db, Side.STAGING: staging_db}

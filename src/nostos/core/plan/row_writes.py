@@ -80,7 +80,9 @@ def _structured(live: Any, f: Field, state: RowState) -> Any:
     if not isinstance(live, Tree):
         return result
     if isinstance(result, Tree):
-        result = result.data
+        if result.rigid and not f.merged.path:
+            return result
+        result = result if result.rigid else result.data
     if not f.merged.path and not isinstance(result, dict | list):
         return result
     return Tree(structures.put(live.data, f.merged.path, result, ABSENT), live.style)

@@ -24,9 +24,9 @@ from nostos.core.files.entry import FileEntry
 from nostos.core.plan import needs as need_finder
 from nostos.core.plan.needs import Needs
 from nostos.core.profiles.learning.findings import Layer
+from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
-from nostos.core.values.urls import UrlForms
 
 
 def compare_stored(live: Site, database: Database, rows: list[dict[str, Any]],
@@ -86,7 +86,7 @@ def _rows(live: Site, database: Database, entries: list[dict[str, Any]], layers:
     tables = database.tables()
     profile = effective_profile(live, tables, layers)
     keys = Keys({}, lambda table, key: True)
-    urls = UrlForms(live.url)
+    urls = forms_of(live)
     joins = Joins(profile, database, tables, database, lambda table, key: True)
     kept = {when: {t.table: {e["key"][0]: e[when] for e in entries if e["table"] == t.table} for t in profile.trees}
             for when in ("after", "before")}

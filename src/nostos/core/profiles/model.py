@@ -217,6 +217,18 @@ class RowTree:
 
 
 @dataclass(frozen=True)
+class Piece:
+    """A column that holds, in the rows for which `where` holds, a piece of the site's address: its "host", "port",
+    "scheme" or "path". beside: a column of the same row in which the host must stand."""
+
+    table: str
+    column: str
+    where: Where
+    piece: str
+    beside: str = ""
+
+
+@dataclass(frozen=True)
 class Through:
     """Counted rows count only where column `by` points at a row of `table` for which `where` holds."""
 
@@ -335,6 +347,7 @@ class Profile:
     administrators: Administrators | None = None
     numbers: frozenset[Any] = frozenset()  # places (see learning) whose numbers are known to point at nothing
     trees: tuple[RowTree, ...] = ()
+    pieces: tuple[Piece, ...] = ()
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC
 
     def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:
@@ -367,6 +380,11 @@ class Profile:
         """Policies of single keys inside a structured value."""
         return {p.path: p.policy for p in self.policies
                 if p.table == table and p.column == column and p.path and holds(p.where, row)}
+
+    def piece_of(self, table: str, row: Mapping[str, Value], column: str, host: str) -> str:
+        """Which piece of the site's address a column of a row may hold; empty: none. host: of the site."""
+        return next((p.piece for p in self.pieces if p.table == table and p.column == column and holds(p.where, row)
+                     and (not p.beside or row.get(p.beside) == host)), "")
 
     def tree_of(self, table: str) -> RowTree | None:
         return next((t for t in self.trees if t.table == table), None)

@@ -19,6 +19,9 @@ def opened(text: str, plain: Callable[[str], Any], broken: Callable[[str], str] 
     """A text in portable form: a Tree where it is serialised (or JSON that holds serialised values), else what `plain`
     makes of it. A serialised value that is broken stays as it is, merely escaped: `broken` says how."""
     tree = None
+    if (inner := structures.from_base64(text)) is not None:
+        made = opened(inner, plain, broken)
+        return text if made == inner else Tree(made, structures.Base64Style())
     if php.looks_serialised(text):
         tree = structures.read_serialised(text)
         if tree is None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import re
 from collections.abc import Callable, Iterator, Mapping
@@ -16,6 +17,9 @@ _DEEPEST = 100
 # Keys under which an object says what kind it is.
 _SAY_KIND = ("type", "kind", "model", "class", "block", "component", "widget", "blockName", "widgetType", "elType",
              "_type", "__typename", "object_type", "content_type")
+_SHORTEST = 24  # letters of base64 that are looked into
+_BASE64 = re.compile(r"[A-Za-z0-9+/]+={0,2}")
+_ODD = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")
 _KIND = re.compile(r"[A-Za-z][\w./:-]{0,59}")
 
 
@@ -35,6 +39,26 @@ class Style:
         return (text.replace("/", "\\/") if self.slashes else text) + self.tail
 
 
+@dataclass(frozen=True)
+class Base64Style:
+    """How a text within base64 is written."""
+
+    def write(self, text: Any) -> str:
+        return base64.b64encode(str(text).encode("utf-8", "surrogateescape")).decode()
+
+
+def from_base64(text: str) -> str | None:
+    """The text that a value is in base64, as far as it is one for people or programs: long, of no odd characters, and
+    written as it would be again. None for any other."""
+    if len(text) < _SHORTEST or len(text) % 4 or not _BASE64.fullmatch(text):
+        return None
+    try:
+        found = base64.b64decode(text, validate=True).decode()
+    except (ValueError, UnicodeDecodeError):
+        return None
+    return found if not _ODD.search(found) and base64.b64encode(found.encode()).decode() == text else None
+
+
 @cache
 def _styles() -> tuple[Style, ...]:
     return tuple(
@@ -49,15 +73,16 @@ class Tree:
     """A structured value: equal to another when the data is, however each is written."""
 
     data: Any
-    style: Style | php.PhpStyle = field(default=Style(), compare=False)
+    style: Style | php.PhpStyle | Base64Style = field(default=Style(), compare=False)
 
     def text(self) -> str:
         return self.style.write(_texts(self.data))
 
     @property
     def rigid(self) -> bool:
-        """Whether it holds references by number, so that it can only be taken or left as a whole."""
-        return isinstance(self.style, php.PhpStyle) and php.has_references(self.data)
+        """Whether it can only be taken or left as a whole: it holds references by number, or is a text in base64."""
+        return isinstance(self.style, Base64Style) or (
+            isinstance(self.style, php.PhpStyle) and php.has_references(self.data))
 
 
 def _texts(data: Any) -> Any:

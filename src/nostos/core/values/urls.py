@@ -1,12 +1,14 @@
 """The base URL in every way it is written, replaced with a neutral token and back.
 
 A token stands for one written form: which scheme (the site's own, the other one, none with slashes, none at all) and
-how slashes and colons are escaped (plain, JSON once or twice, percent-encoded). Replacing with tokens and writing them
-for the same site again gives the very same text.
+how slashes and colons are escaped (plain, JSON once or twice, percent-encoded, by their number). Replacing with tokens
+and writing them for the same site again gives the very same text. The absolute path of a site's folder is found and
+written alike; and a site's address may be kept in pieces, each as a whole value.
 """
 
 from __future__ import annotations
 
+import base64
 import re
 from collections.abc import Mapping
 from functools import cached_property
@@ -14,9 +16,11 @@ from urllib.parse import urlsplit
 
 from nostos.core.values.tokens import CLOSE, OPEN
 
-_TOKEN = re.compile(f"{OPEN}u:([oant])([0-9])([ul]){CLOSE}")
-_SLASHES = ("/", "\\/", "\\\\/", "\\\\\\/", "%2F")
-_PERCENT = 4
+_TOKEN = re.compile(f"{OPEN}u:([oantf])([0-9])([ul]){CLOSE}")
+_PIECE = re.compile(f"{OPEN}u:(host|port|scheme|path):([tn]){CLOSE}")
+_SLASHES = ("/", "\\/", "\\\\/", "\\\\\\/", "%2F", "\\u002F")
+_PERCENT, _NUMBERED = 4, 5
+_PORTS = {"http": 80, "https": 443}
 
 
 class BaseUrl:
@@ -38,26 +42,45 @@ class BaseUrl:
         text = (head + self.rest).replace("/", _SLASHES[slash])
         if slash == _PERCENT:
             text = text.replace(":", "%3A")
-            if case == "l":
-                text = text.replace("%2F", "%2f").replace("%3A", "%3a")
+        if case == "l":
+            text = text.replace("%2F", "%2f").replace("%3A", "%3a").replace("u002F", "u002f")
         return text
 
     def forms(self) -> list[tuple[str, str]]:
         """Every written form with its token's code, without repeats."""
         found: dict[str, str] = {}
         for slash in range(len(_SLASHES)):
-            for case in "ul" if slash == _PERCENT else "u":
+            for case in "ul" if slash >= _PERCENT else "u":
                 for form in "oant" if self.bare else "oan":
                     found.setdefault(self.written(form, slash, case), f"{form}{slash}{case}")
         return list(found.items())
 
 
-class UrlForms:
-    """Finds and writes one site's base URL; `also` are URLs that mean the same site when they are found there."""
+class Folder:
+    """The absolute path of a site's folder, in the ways it is written."""
 
-    def __init__(self, url: str, also: tuple[str, ...] = ()) -> None:
+    def __init__(self, path: str) -> None:
+        self.path = path.rstrip("/")
+
+    def written(self, slash: int, case: str) -> str:
+        text = self.path.replace("/", _SLASHES[slash])
+        return text.replace("%2F", "%2f").replace("u002F", "u002f") if case == "l" else text
+
+    def forms(self) -> list[tuple[str, str]]:
+        """Every written form with its token's code. A path of one name may be anything."""
+        return [(self.written(slash, case), f"f{slash}{case}") for slash in range(len(_SLASHES))
+                for case in ("ul" if slash >= _PERCENT else "u")] if self.path.count("/") > 1 else []
+
+
+class UrlForms:
+    """Finds and writes one site's base URL, and the path of its folder; `also` are URLs, and `folders` paths, that mean
+    the same site when they are found there."""
+
+    def __init__(self, url: str, also: tuple[str, ...] = (), folder: str = "", folders: tuple[str, ...] = ()) -> None:
         self.own = BaseUrl(url)
-        self._all = [self.own, *(BaseUrl(u) for u in also)]
+        self.folder = Folder(folder)
+        self._all: list[BaseUrl | Folder] = [self.own, *(BaseUrl(u) for u in also), self.folder,
+                                             *(Folder(f) for f in folders)]
         self._written: dict[UrlForms, dict[str, str]] = {}
 
     @cached_property
@@ -76,8 +99,9 @@ class UrlForms:
     def _pattern(self) -> re.Pattern[str]:
         schemed: list[str] = []
         bare: list[str] = []
+        folders: list[str] = []
         for text, code in self._codes.items():
-            (bare if code[0] == "t" else schemed).append(re.escape(text))
+            (bare if code[0] == "t" else folders if code[0] == "f" else schemed).append(re.escape(text))
         # The longest first: a staging URL may begin with live's. A host must end where the name ends: neither
         # `example.org` in `example.organic`, nor `:80` in `:8080`. A bare name is no part of a longer name or address.
         ahead = r"(?![\w-])(?!\.\w)(?!:\d)(?!%3[Aa]\d)"
@@ -85,19 +109,62 @@ class UrlForms:
         pattern = f"(?<![\\w:])(?:{longest}){ahead}|(?<=:)(?:{longest}){ahead}"
         if bare:
             pattern += f"|(?<![\\w@./:%\\\\-])(?:{'|'.join(sorted(bare, key=len, reverse=True))}){ahead}(?!@)"
+        if folders:  # a whole folder, whatever is below it
+            pattern += f"|(?<![\\w./-])(?:{'|'.join(sorted(folders, key=len, reverse=True))})(?![\\w-])(?!\\.\\w)"
         return re.compile(pattern)
 
     @cached_property
     def names(self) -> tuple[str, ...]:
         """The ways in which the host's name is written. A text without any of them does not hold the URL."""
-        return tuple(dict.fromkeys(n for base in self._all for n in base.names))
+        found = [n for base in self._all if isinstance(base, BaseUrl) for n in base.names]
+        return tuple(dict.fromkeys([*found, *(t for t, code in self._codes.items() if code[0] == "f")]))
+
+    @cached_property
+    def hidden(self) -> tuple[str, ...]:
+        """What the host's names are in base64, wherever they begin in it."""
+        found = []
+        for base in self._all:
+            for name in base.names[:1] if isinstance(base, BaseUrl) else ():
+                for before in range(3):  # the bytes of a name that share no letter with what is before or after it
+                    first, last = -(-before * 4 // 3), (before + len(name)) * 4 // 3
+                    found.append(base64.b64encode(b"\0" * before + name.encode()).decode()[first:last])
+        return tuple(n for n in dict.fromkeys(found) if len(n) >= 8)
 
     def occurs(self, text: str) -> bool:
         """A cheap look for whether the URL may be in the text."""
-        for name in self.names:  # noqa: SIM110 - a generator here costs more than the search
+        for name in self.names:
+            if name in text:
+                return True
+        for name in self.hidden:  # noqa: SIM110
             if name in text:
                 return True
         return False
+
+    @cached_property
+    def host(self) -> str:
+        """The host's name alone."""
+        return self.pieces()["host"]
+
+    def pieces(self) -> dict[str, str]:
+        """The address taken apart, as each piece would be kept: of its host, port, scheme and path."""
+        parts = urlsplit(f"{self.own.scheme}://{self.own.rest}")
+        return {"host": parts.hostname or "", "port": str(parts.port or _PORTS[self.own.scheme]),
+                "scheme": self.own.scheme, "path": parts.path}
+
+    def piece_token(self, piece: str, value: object) -> str | None:
+        """The token for a value that is this piece of the address; None when it is not."""
+        own = self.pieces()[piece]
+        if not own or str(value) != own:
+            return None
+        return f"{OPEN}u:{piece}:{'n' if isinstance(value, int) else 't'}{CLOSE}"
+
+    def piece(self, value: str) -> str | int | None:
+        """This site's own value for such a token; None when it is none."""
+        match = _PIECE.fullmatch(value)
+        if match is None:
+            return None
+        own = self.pieces()[match.group(1)]
+        return int(own) if match.group(2) == "n" and own.isdigit() else own
 
     def to_tokens(self, text: str) -> str:
         """The text with every form of the base URL replaced by its token."""
@@ -108,13 +175,11 @@ class UrlForms:
         found = self._written.get(other)
         if found is None:
             found = self._written[other] = {
-                text: other.own.written(code[0], int(code[1]), code[2]) for text, code in self._codes.items()}
+                text: other.written(code[0], int(code[1]), code[2]) for text, code in self._codes.items()}
         return self._replaced(text, found)
 
     def _replaced(self, text: str, forms: Mapping[str, str]) -> str:
         """The text with every form of the base URL replaced by what stands beside it."""
-        if not self.occurs(text):
-            return text
         names, (head, longest) = self.names, self._reach
         parts: list[str] = []
         done = at = 0
@@ -142,4 +207,8 @@ class UrlForms:
         """The text with every token written as this site's URL."""
         if OPEN not in text:
             return text
-        return _TOKEN.sub(lambda m: self.own.written(m.group(1), int(m.group(2)), m.group(3)), text)
+        return _TOKEN.sub(lambda m: self.written(m.group(1), int(m.group(2)), m.group(3)), text)
+
+    def written(self, form: str, slash: int, case: str) -> str:
+        """The URL, or the folder, in one form."""
+        return self.folder.written(slash, case) if form == "f" else self.own.written(form, slash, case)

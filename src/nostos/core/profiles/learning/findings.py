@@ -17,8 +17,8 @@ import tomlkit
 from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
 from nostos.core.profiles.learning import markup
-from nostos.core.profiles.loader import additions, extended
-from nostos.core.profiles.model import Child, FieldPolicy, Profile, Reference, RowTree
+from nostos.core.profiles.loader import ADDITIONS, additions, extended
+from nostos.core.profiles.model import Child, FieldPolicy, Piece, Profile, Reference, RowTree
 from nostos.core.profiles.policies import STRUCTURE, policy_named
 
 _LIST = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$"
@@ -101,6 +101,7 @@ class Layer:
     trees: tuple[RowTree, ...] = ()
     children: tuple[Child, ...] = ()
     policies: tuple[tuple[str, str, str], ...] = ()  # table, column, and the policy's name
+    pieces: tuple[Piece, ...] = ()
     adds: Profile | None = None  # what else it says, as parts of a profile
     why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
 
@@ -125,7 +126,8 @@ class Layer:
         taken = {k.table for k in profile.kinds if not k.natural} | {c.table for c in profile.children}
         children = tuple(c for c in self.children if c.table not in taken)
         return replace(profile, references=(*profile.references, *added), kinds=tuple(kinds), policies=policies,
-                       trees=(*profile.trees, *trees), children=(*profile.children, *children),
+                       trees=(*profile.trees, *trees), pieces=(*profile.pieces, *self.pieces),
+                       children=(*profile.children, *children),
                        volatile=(*profile.volatile, *self.made), numbers=profile.numbers | self.numbers,
                        visitor_kinds=(*profile.visitor_kinds, *self.visitors))
 
@@ -146,6 +148,9 @@ def from_data(data: Mapping[str, Any], name: str) -> Layer:
     """A layer from what a TOML file says. Raises ValueError."""
     known = {"answers", "visitors", "editors", "made"}
     more = {k: v for k, v in data.items() if k not in known}
+    wrong = sorted(set(more) - ADDITIONS)
+    if wrong:
+        raise ValueError(f"it says {', '.join(wrong)}; known are {', '.join(sorted(known))} and the parts of a profile")
     adds = additions(more, name) if more else None
     references: list[Reference] = []
     numbers = set()
@@ -204,7 +209,8 @@ def as_data(layer: Layer) -> dict[str, Any]:
             "structures": [list(place) for place in layer.structures],
             "trees": [msgspec.to_builtins(tree) for tree in layer.trees],
             "children": [msgspec.to_builtins(child) for child in layer.children],
-            "policies": [list(policy) for policy in layer.policies]}
+            "policies": [list(policy) for policy in layer.policies],
+            "pieces": [msgspec.to_builtins(piece) for piece in layer.pieces]}
 
 
 def of_data(data: Mapping[str, Any]) -> Layer:
@@ -217,7 +223,8 @@ def of_data(data: Mapping[str, Any]) -> Layer:
         structures=tuple((t, c) for t, c in data["structures"]),
         trees=tuple(msgspec.convert(tree, RowTree) for tree in data.get("trees", ())),
         children=tuple(msgspec.convert(child, Child) for child in data.get("children", ())),
-        policies=tuple((t, c, p) for t, c, p in data.get("policies", ())))
+        policies=tuple((t, c, p) for t, c, p in data.get("policies", ())),
+        pieces=tuple(msgspec.convert(piece, Piece) for piece in data.get("pieces", ())))
 
 
 def learned(findings: tuple[Finding, ...], **rest: Any) -> Layer:

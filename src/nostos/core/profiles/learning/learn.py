@@ -14,6 +14,7 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.patterns import matches
 from nostos.core.profiles.learning import words
+from nostos.core.profiles.learning.address import pieces_in
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, learned
 from nostos.core.profiles.learning.parts import parts
 from nostos.core.profiles.learning.references import ROWS, Judge, echoes, places
@@ -34,9 +35,10 @@ _FEW = 4  # values, that are too few to show an order
 
 
 def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
-          tell: Callable[[str], None] = lambda _: None, only: Collection[str] | None = None) -> Layer:
+          tell: Callable[[str], None] = lambda _: None, only: Collection[str] | None = None,
+          address: Mapping[str, str] | None = None) -> Layer:
     """Work out what a profile does not tell. profile: completed with what the schema says. tell: is told of each table.
-    only: learn of these tables alone.
+    only: learn of these tables alone. address: the pieces of the site's own, to be looked for.
     """
     usable = {n: t for n, t in tables.items() if not matches(n, (*profile.volatile, *_OWN))}
     named = {k.table for k in profile.kinds if not k.natural} | {c.table for c in profile.children}
@@ -75,7 +77,8 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         structures=tuple(place for t in unknown for place in _structures(t, samples[t.name])),
         trees=tuple(_trees(database, unknown, samples, sure)),
         children=tuple(parts({t.name: t for t in unknown}, sure, visitors)),
-        policies=tuple(p for t in unknown for p in _policies(t)))
+        policies=tuple(p for t in unknown for p in _policies(t)),
+        pieces=tuple(p for n, t in usable.items() if address for p in pieces_in(t, samples[n], address)))
 
 
 def _policies(table: Table) -> Iterable[tuple[str, str, str]]:

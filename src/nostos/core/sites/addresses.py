@@ -1,0 +1,15 @@
+"""How the addresses of sites, and the paths of their folders, are written."""
+
+from __future__ import annotations
+
+from nostos.core.sites.recognise import Site
+from nostos.core.values.urls import UrlForms
+
+
+def forms_of(site: Site, *also: Site) -> UrlForms:
+    """The ways in which a site's address and folder are written. also: sites whose addresses mean the same in it."""
+    return UrlForms(site.url, tuple(s.url for s in also), _folder(site), tuple(filter(None, map(_folder, also))))
+
+
+def _folder(site: Site) -> str:
+    return site.files.where if site.has_files else ""
