@@ -23,7 +23,8 @@ class Joins:
         self._known: dict[tuple[object, ...], Value] = {}
 
     def __call__(self, table: str, row: Row) -> Row:
-        return {j.name: self._value(j, row) for j in self._joins.get(table, ()) if j.source in self._tables}
+        return {j.name: self._value(j, row) for j in self._joins.get(table, ())
+                if j.source in self._tables and holds(j.only, row)}
 
     def on(self, database: Database) -> Joins:
         """The same, in another connection to the side's database, and nowhere else."""

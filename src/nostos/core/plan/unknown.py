@@ -19,8 +19,9 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
-from nostos.core.profiles.learning.markup import attributes
+from nostos.core.profiles.learning.markup import HEAD, attributes
 from nostos.core.profiles.learning.references import (
+    MARKUP,
     YES_OR_NO,
     Judge,
     called,
@@ -117,8 +118,11 @@ def _numbers(rows: Rows, write: RowWrite, born: Mapping[int, set[str]]) -> Itera
                 if number in born and not (plain and not path) and not _is_number(
                         rows, place, called(place) if place.path else name, born[number]):
                     yield place, number
-            if isinstance(leaf, str) and not numbers_in(leaf) and any(c in leaf for c in "<[{"):
+            if isinstance(leaf, str) and not numbers_in(leaf) and any(c in leaf for c in "<[{?"):
                 for step, held in attributes(leaf):
+                    if step == HEAD or (step.endswith("-") and not any(
+                            words.likeness(step, t, table.name) >= 0.8 for t in rows.live_tables)):
+                        continue  # names of styles are full of numbers
                     attribute = place.at((*place.path, step))
                     for number in numbers_in(held):
                         if number in born and not _is_number(rows, attribute, called(attribute), born[number]):
@@ -296,7 +300,7 @@ class Explainer:
             for path, leaf in all_leaves(row[place.column]):
                 if place.at(path) == place:
                     found += numbers_in(leaf)
-                elif place.path[-1].startswith("@") and isinstance(leaf, str) and "<" in leaf:
+                elif place.path[-1].startswith("@") and isinstance(leaf, str) and MARKUP.search(leaf):
                     found += [n for step, held in attributes(leaf) if step == place.path[-1] for n in numbers_in(held)]
         return found
 

@@ -240,7 +240,8 @@ class Through:
 @dataclass(frozen=True)
 class Join:
     """A value of another row that tells more of this one: `column` of the row of `source` whose columns equal this
-    row's (`on`: own column, other column) and for which `where` holds. It is called `name` in conditions."""
+    row's (`on`: own column, other column) and for which `where` holds. It is called `name` in conditions. only: of
+    which rows it tells anything."""
 
     table: str
     name: str
@@ -248,6 +249,7 @@ class Join:
     on: tuple[tuple[str, str], ...]
     column: str
     where: Where = ()
+    only: Where = ()
 
 
 @dataclass(frozen=True)

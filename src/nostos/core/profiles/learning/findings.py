@@ -18,7 +18,7 @@ from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
 from nostos.core.profiles.learning import markup
 from nostos.core.profiles.loader import ADDITIONS, additions, extended
-from nostos.core.profiles.model import Child, FieldPolicy, Piece, Profile, Reference, RowTree
+from nostos.core.profiles.model import Child, FieldPolicy, Join, Piece, Profile, Reference, RowTree
 from nostos.core.profiles.policies import STRUCTURE, policy_named
 
 _LIST = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$"
@@ -102,6 +102,7 @@ class Layer:
     children: tuple[Child, ...] = ()
     policies: tuple[tuple[str, str, str], ...] = ()  # table, column, and the policy's name
     pieces: tuple[Piece, ...] = ()
+    joins: tuple[Join, ...] = ()
     adds: Profile | None = None  # what else it says, as parts of a profile
     why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
 
@@ -127,6 +128,7 @@ class Layer:
         children = tuple(c for c in self.children if c.table not in taken)
         return replace(profile, references=(*profile.references, *added), kinds=tuple(kinds), policies=policies,
                        trees=(*profile.trees, *trees), pieces=(*profile.pieces, *self.pieces),
+                       joins=(*profile.joins, *self.joins),
                        children=(*profile.children, *children),
                        volatile=(*profile.volatile, *self.made), numbers=profile.numbers | self.numbers,
                        visitor_kinds=(*profile.visitor_kinds, *self.visitors))
@@ -210,7 +212,8 @@ def as_data(layer: Layer) -> dict[str, Any]:
             "trees": [msgspec.to_builtins(tree) for tree in layer.trees],
             "children": [msgspec.to_builtins(child) for child in layer.children],
             "policies": [list(policy) for policy in layer.policies],
-            "pieces": [msgspec.to_builtins(piece) for piece in layer.pieces]}
+            "pieces": [msgspec.to_builtins(piece) for piece in layer.pieces],
+            "joins": [msgspec.to_builtins(join) for join in layer.joins]}
 
 
 def of_data(data: Mapping[str, Any]) -> Layer:
@@ -224,7 +227,8 @@ def of_data(data: Mapping[str, Any]) -> Layer:
         trees=tuple(msgspec.convert(tree, RowTree) for tree in data.get("trees", ())),
         children=tuple(msgspec.convert(child, Child) for child in data.get("children", ())),
         policies=tuple((t, c, p) for t, c, p in data.get("policies", ())),
-        pieces=tuple(msgspec.convert(piece, Piece) for piece in data.get("pieces", ())))
+        pieces=tuple(msgspec.convert(piece, Piece) for piece in data.get("pieces", ())),
+        joins=tuple(msgspec.convert(join, Join) for join in data.get("joins", ())))
 
 
 def learned(findings: tuple[Finding, ...], **rest: Any) -> Layer:

@@ -17,7 +17,7 @@ from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.address import pieces_in
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, learned
 from nostos.core.profiles.learning.parts import parts
-from nostos.core.profiles.learning.references import ROWS, Judge, echoes, places
+from nostos.core.profiles.learning.references import ROWS, Judge, echoes, places, siblings
 from nostos.core.profiles.learning.trees import tree_of
 from nostos.core.profiles.learning.whose import whose
 from nostos.core.profiles.model import Profile, RowTree, holds
@@ -47,7 +47,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         tell(name)
         samples[name] = database.sample(table, ROWS) if only is None or name in only else []
     people = [n for n, t in usable.items() if _are_people(t, samples[n])]
-    judge = Judge(database, usable, people, profile.references)
+    judge = Judge(database, usable, people, profile.references, samples)
     told = {(r.table, r.column) for r in profile.references}
     findings: list[Finding] = []
     for name, table in usable.items():
@@ -78,6 +78,8 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         trees=tuple(_trees(database, unknown, samples, sure)),
         children=tuple(parts({t.name: t for t in unknown}, sure, visitors)),
         policies=tuple(p for t in unknown for p in _policies(t)),
+        joins=tuple(j for n, t in usable.items() for j in siblings(t, samples[n])
+                    if any(c == j.name for f in sure for c, _ in f.place.where)),
         pieces=tuple(p for n, t in usable.items() if address for p in pieces_in(t, samples[n], address)))
 
 

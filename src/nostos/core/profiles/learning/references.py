@@ -10,7 +10,8 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.learning import markup, words
 from nostos.core.profiles.learning.findings import Certainty, Finding, Place
-from nostos.core.profiles.model import Reference
+from nostos.core.profiles.learning.kinds import Kinds
+from nostos.core.profiles.model import Join, Reference
 from nostos.core.values import structures
 
 ROWS = 2000  # of a table, that are looked at
@@ -20,9 +21,13 @@ _TYPES = frozenset({"type", "kind", "model", "class"})
 _THINGS = frozenset({"object", "item", "entity", "record", "target", "subject", "owner", "related", "content", "base"})
 _PLAIN = frozenset({"id", "pk", "value", "ref", "key", "object", "target", "item", "data", "content", "uid"})
 YES_OR_NO = re.compile(r"(?i)bool|^tinyint\(1\)|^bit")  # types of columns
+MARKUP = re.compile(r"[<\[?]")  # what a text has that may be looked at as markup
+_WIDEST = 7  # columns of a table of keys and values
+_LOOKED_AT = 300  # rows in which places are looked for that repeat a column
+_MANY = 20  # values, from which on it tells something that one table alone has them all
 _ORDERS = frozenset({"sort", "order", "position", "pos", "rank", "ordering", "sequence", "weight", "id"})
 _ECHOES = 3  # different values, from which on it is no chance that a leaf repeats a column
-_KEYS = 60  # of a table of keys and values
+_KEYS = 600  # of a table of keys and values
 _NUMBER = re.compile(r"[1-9][0-9]{0,18}")
 _LIST = re.compile(r"\s*[1-9]\d*(?:\s*,\s*[1-9]\d*)+\s*")
 
@@ -68,6 +73,8 @@ def sampled(values: Iterable[object]) -> Sampled:
 
 def key_columns(table: Table) -> tuple[str, str] | None:
     """The columns of a table of keys and values: what the value is called, and the value; None where it is none."""
+    if len(table.columns) > _WIDEST:
+        return None
     texts = [c.name for c in table.columns if _is_text(c.declared) and not c.generated]
     value = next((c for c in texts if words.words(c)[-1:] in (("value",), ("data",), ("content",), ("val",))), None)
     key = next((c for c in texts if c != value and words.words(c)[-1:] in (
@@ -100,12 +107,45 @@ def places(table: Table, rows: Sequence[Row], titles: Mapping[str, Mapping[str, 
         for row in rows:
             if isinstance(row[pair[0]], str):
                 by_key.setdefault(str(row[pair[0]]), []).append(row[pair[1]])
+        yield from _beside(table, pair, rows)
         common = sorted(by_key, key=lambda k: -len(by_key[k]))[:_KEYS]
         for name in common:
             if re.search(r"\d|[*?\[]", name) is None:
                 place = Place(table.name, pair[1], ((pair[0], name),))
                 yield place, name, sampled(by_key[name])
                 yield from _leaves(place, by_key[name])
+
+
+def siblings(table: Table, rows: Sequence[Row]) -> Iterator[Join]:
+    """In a table of keys and values: the keys that say, for one and the same owner, what kind of thing the number under
+    another key is, such as `entry_type` beside `entry_id`."""
+    pair = key_columns(table)
+    owner = next((c for c in table.stored if pair and c not in pair and c not in table.key and words.says_id(c)), None)
+    if pair is None or owner is None:
+        return
+    keys = {str(row[pair[0]]) for row in rows}
+    for key in sorted(keys):
+        head = set(words.pointing(key)) - _THINGS
+        for other in sorted(keys) if words.says_id(key) else ():
+            said = set(words.words(other))
+            if other != key and said & (_TYPES | _THINGS) and not words.says_id(other) and head and (
+                    said - _TYPES - _THINGS == head):
+                yield Join(table.name, f"beside {key}: {other}", table.name, ((owner, owner),), pair[1],
+                           ((pair[0], other),), ((pair[0], key),))
+
+
+def _beside(table: Table, pair: tuple[str, str], rows: Sequence[Row]) -> Iterator[tuple[Place, str, Sampled]]:
+    """The numbers under keys, by what another key of the same owner says of them."""
+    for join in siblings(table, rows):
+        owner, key = join.on[0][0], join.only[0][1]
+        says = {row[owner]: str(row[pair[1]]) for row in rows if row[pair[0]] == join.where[0][1]}
+        held: dict[str, list[Value]] = {}
+        for row in rows:
+            if row[pair[0]] == key and row[owner] in says:
+                held.setdefault(says[row[owner]], []).append(row[pair[1]])
+        for kind, values in held.items() if len(held) <= _KINDS else ():
+            if re.fullmatch(r"[\w-]+", kind):
+                yield Place(table.name, pair[1], ((pair[0], key), (join.name, kind))), f"{kind} id", sampled(values)
 
 
 def discriminators(table: Table, column: str) -> list[str]:
@@ -134,36 +174,59 @@ def _leaves(place: Place, values: Sequence[object]) -> Iterator[tuple[Place, str
     """Leaves of structures, by their paths, numbers of entries standing as `*`; and attributes in markup."""
     found: dict[Place, list[object]] = {}
     for value in values[:_VALUES]:
-        if not isinstance(value, str) or not ("<" in value or structures.may_be_structure(value)):
+        if not isinstance(value, str) or not (structures.may_be_structure(value) or MARKUP.search(value)):
             continue
         for path, leaf in structures.all_leaves(value):
             if path:
                 found.setdefault(place.at(path), []).append(leaf)
-            for step, held in markup.attributes(leaf) if isinstance(leaf, str) and "<" in leaf else ():
-                found.setdefault(place.at((*path, step)), []).append(held)
+            for step, held in markup.attributes(leaf) if isinstance(leaf, str) and MARKUP.search(leaf) else ():
+                if step != markup.HEAD:
+                    found.setdefault(place.at((*path, step)), []).append(held)
     for at, leaves in found.items():
         yield at, called(at), sampled(leaves)
 
 
 def echoes(table: Table, rows: Sequence[Row]) -> Iterator[tuple[Place, str]]:
-    """Leaves of structures that always hold what a column of their own row does, such as the row's own key; and that
-    column."""
-    for column in table.stored:
-        texts = [(row, str(row[column])) for row in rows[:_VALUES] if isinstance(row[column], str)
-                 and str(row[column])[:1] in ("{", "[", "a", "O")]
-        alike: dict[Place, set[str]] = {}
-        seen: dict[Place, set[int]] = {}
-        for row, text in texts:
-            for path, leaf in structures.all_leaves(text):
-                value = number(leaf)
+    """Places that always hold what a column of their own row does, such as the row's own key; and that column. A place
+    is a leaf of a structure, a number in markup, or, for rows of one kind, a text as a whole."""
+    types = [c for c in table.stored if set(words.words(c)[-1:]) & _TYPES]
+    alike: dict[Place, set[str]] = {}
+    seen: dict[Place, set[int]] = {}
+    for row in [*rows[::len(rows) // _LOOKED_AT + 1], *rows[-_VALUES:]]:
+        held = {c: n for c in table.stored if (n := number(row[c])) is not None}
+        for column in table.stored:
+            text = row[column]
+            if not isinstance(text, str):
+                continue
+            for place, value in _numbers_of(Place(table.name, column), text, row, types):
+                same = {c for c, n in held.items() if c != column and n == value}
+                alike[place] = alike.get(place, same) & same
+                seen.setdefault(place, set()).add(value)
+    for place, columns in alike.items():
+        if len(seen[place]) >= _ECHOES:
+            yield from ((place, c) for c in sorted(columns))
+
+
+def _numbers_of(place: Place, text: str, row: Row, types: Sequence[str]) -> Iterator[tuple[Place, int]]:
+    """The single numbers in a text, by their places; where it is one as a whole, or begins with one, for rows of its
+    kind alone."""
+    whole = number(text)
+    for kind in types:
+        said = ((kind, str(row[kind])),)
+        if whole is not None:
+            yield Place(place.table, place.column, said), whole
+        head = next((n for step, n in markup.attributes(text[:40]) if step == markup.HEAD), None)
+        if head is not None:
+            yield Place(place.table, place.column, said, (markup.HEAD,)), int(head)
+    if whole is None and (structures.may_be_structure(text) or MARKUP.search(text)):
+        for path, leaf in structures.all_leaves(text):
+            value = number(leaf) if path else None
+            if value is not None:
+                yield place.at(path), value
+            for step, found in markup.attributes(leaf) if isinstance(leaf, str) else ():
+                value = number(found) if step != markup.HEAD else None
                 if value is not None:
-                    place = Place(table.name, column).at(path)
-                    same = {c for c in table.stored if c != column and number(row[c]) == value}
-                    alike[place] = alike.get(place, same) & same
-                    seen.setdefault(place, set()).add(value)
-        for place, columns in alike.items():
-            if len(seen[place]) >= _ECHOES:
-                yield from ((place, c) for c in sorted(columns))
+                    yield place.at((*path, step)), value
 
 
 def called(place: Place) -> str:
@@ -175,17 +238,25 @@ def called(place: Place) -> str:
     key, _, kind = steps[-1].lstrip("@").partition("@")
     kind = kind.rpartition("=")[2]
     if set(words.words(key)) <= _PLAIN:
-        around = kind or (steps[-2].partition("@")[0] if len(steps) > 1 else "")
-        return f"{around} id" if around else key
+        outside = kind or next(iter(around(place)), "")
+        return f"{outside} id" if outside else key
     return key
+
+
+def around(place: Place) -> list[str]:
+    """What the structures that a place is in are called, from inside; last, the key that they are kept under."""
+    steps = [s.partition("@")[0] for s in place.path[:-1] if s[:1] not in ("*", "@")]
+    return [*reversed(steps), *([place.where[0][1]] if place.where else ())]
 
 
 class Judge:
     """Judges places by the tables that there are."""
 
     def __init__(self, database: Database, tables: Mapping[str, Table], people: Sequence[str],
-                 known: Iterable[Reference] = ()) -> None:
-        """people: tables of people. known: references, whose names tell of others that are called alike."""
+                 known: Iterable[Reference] = (), samples: Mapping[str, Sequence[Row]] | None = None) -> None:
+        """people: tables of people. known: references, whose names tell of others that are called alike. samples: rows
+        of the tables, as far as they are read already."""
+        self.kinds = Kinds(database, {n: t for n, t in tables.items() if t.surrogate or len(t.key) > 1}, samples or {})
         self.database = database
         self.tables = {n: t for n, t in tables.items() if t.surrogate}
         self.links = {n for n, t in tables.items() if is_link(t)}
@@ -205,13 +276,16 @@ class Judge:
         if values.other > len(values.numbers) or empty:
             return None
         likely = self._likely(place, name)
-        if column is not None and YES_OR_NO.search(column.declared) and not place.path:
-            return Finding(place, Certainty.NONE, "", (f"`{name}` is declared as yes or no",))
         if words.says_measure(name) and words.pointing(name) not in self.told and not any(
                 words.likeness(name, t, place.table) >= 0.8 for t in self.tables):
             return Finding(place, Certainty.NONE, "", (f"`{name}` says that it counts, measures or ranks",))
-        if not likely:
-            return None
+        found = self._named(place, name, values, likely) if likely else None
+        if found is None or found.certainty is not Certainty.SURE:
+            found = self._by_kind(place, name, values) or found or self._only(place, name, values)
+        return found
+
+    def _named(self, place: Place, name: str, values: Sampled, likely: Sequence[tuple[float, str]]) -> Finding | None:
+        """What a place is by its name and by whether its values are keys of what that says."""
         best = likely[0][0]
         close = [table for score, table in likely if score >= best - 0.04]
         shares = {table: self._share(table, values.numbers) for table in close}
@@ -224,10 +298,50 @@ class Judge:
             share = shares[held[0]]
             firm = (best >= 0.8 and share is not None and share >= 0.9) or (
                 best >= (0.95 if share is None else 0.85) and words.says_id(name) and (share is None or share >= 0.5))
+            twin = self._twin(place, held[0]) if words.says_parent(name) else None
+            if twin is not None and self._share(twin, values.numbers) in (None, 1.0):
+                return Finding(place, Certainty.OPEN, "", (
+                    *evidence, f"for {twin}: its rows go with these one by one, and have the same numbers"))
             return Finding(place, Certainty.SURE if firm else Certainty.OPEN, held[0], evidence, values.many)
         if held:
             return Finding(place, Certainty.OPEN, "", evidence, values.many)
         return Finding(place, Certainty.OPEN, close[0], evidence, values.many) if words.says_id(name) else None
+
+    def _twin(self, place: Place, table: str) -> str | None:
+        """The table whose rows go one by one with those of a table that points at itself: a parent may be either's."""
+        if table != place.table:
+            return None
+        for other in self.tables.values():
+            if other.name != table and other.key[0] in self.tables[table].stored and other.key[0] not in ("id", "ID"):
+                return other.name
+        return None
+
+    def _by_kind(self, place: Place, name: str, values: Sampled) -> Finding | None:
+        some = spread(values.numbers, _VALUES)
+        found = [(table, why) for table in self.tables for told in (self._kind_of(table, place, name, some),)
+                 if told is not None for why in (told,)]
+        if len(found) == 1:
+            return Finding(place, Certainty.SURE, found[0][0], (found[0][1],), values.many)
+        return None
+
+    def _kind_of(self, table: str, place: Place, name: str, some: Sequence[int]) -> str | None:
+        for said in dict.fromkeys((name, *around(place))):
+            found = self.kinds.only(table, said, some)
+            if found is not None:
+                return found[1]
+        return None
+
+    def _only(self, place: Place, name: str, values: Sampled) -> Finding | None:
+        """What a place of numbers is that says no more than that: keys of the only table that has them all."""
+        if not words.says_id(name) or len(values.numbers) < _MANY or place.path:
+            return None
+        some = spread(values.numbers, _VALUES)
+        full = [n for n, t in self.tables.items()
+                if n != place.table and key_columns(t) is None and self._share(n, some) == 1.0]
+        if len(full) != 1 or place.where:
+            return None
+        return Finding(place, Certainty.SURE, full[0], (
+            f"for {full[0]}: all of {len(some)} values are its keys, and no other table's",), values.many)
 
     def _likely(self, place: Place, name: str) -> list[tuple[float, str]]:
         scores: dict[str, float] = {}
@@ -242,8 +356,14 @@ class Judge:
         if not found and words.says_person(name):
             found = [(0.82, table) for table in self.people]
         if not found and words.says_parent(name) and place.table in self.tables:
-            found = [(0.82, place.table)]
+            owner = self._owner(self.tables[place.table]) if place.where else place.table
+            found = [(0.82, owner)] if owner else []
         return sorted(found, key=lambda f: (-f[0], f[1]))
+
+    def _owner(self, table: Table) -> str | None:
+        """The table whose rows a table of keys and values tells more of."""
+        return next((t for c in table.stored for t in self.tables
+                     if t != table.name and words.likeness(c, t, table.name) >= 0.95), None)
 
     def _share(self, table: str, numbers: Sequence[int]) -> float | None:
         """Which part of these numbers are keys of a table; None where there are no numbers."""
