@@ -56,7 +56,7 @@ class Planning(SiteTest):
         rows(self.staging, "DELETE FROM books WHERE id=1")
         rows(self.live, "INSERT INTO renewals VALUES (1, 1, 1)")
         comparison = self.h.compare()
-        self.assertIn("live has built on it since: renewals/1,1,1", comparison.items["loan_items/1,1"].reason)
+        self.assertIn("live has built on it since: renewals/1,1,1", comparison.items["loans/1"].reason)
         self.assertIn("renewals/1,1,1", comparison.items["books/1"].reason)  # by the key that it carries on
         rows(self.live, "DELETE FROM renewals")
         with self.h.crew() as crew:
@@ -64,7 +64,7 @@ class Planning(SiteTest):
             database = crew.live.open(readonly=True)
             self.addCleanup(database.close)
             self.assertEqual(resolve(comparison, database)["books/1"],
-                             (Need("books/1", "loan_items/1,1", "it refers to what is removed"),))
+                             (Need("books/1", "loans/1", "it refers to what is removed"),))
 
     def test_what_the_anchor_is_told(self) -> None:
         rows(self.staging, "UPDATE books SET title='Tides 2' WHERE id=1")

@@ -66,7 +66,7 @@ update_option('widget_pages', [2 => ['exclude' => [$pages[3]]], '_multiwidget' =
 set_theme_mod('nav_menu_locations', ['primary' => $menu, 'footer' => $menu]); set_theme_mod('custom_logo', $pictures[5]);
 set_theme_mod('custom_css_post_id', $pages[6]);
 set_theme_mod('header_image_data', (object) ['attachment_id' => $pictures[6], 'url' => '/h']);
-"""
+"""  # noqa: E501
 
 
 @unittest.skipIf(missing(), missing())

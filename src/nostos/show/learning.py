@@ -10,7 +10,8 @@ from rich.console import Console
 from nostos.cli.environment import Environment
 from nostos.core.plan.unknown import Question
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
-from nostos.show.tables import clean, heading, table
+from nostos.core.profiles.learning.references import ROWS
+from nostos.show.tables import clean, count, heading, table
 
 
 def learned(console: Console, name: str, found: Layer, answers: Layer, left: Sequence[Question], every: bool) -> None:
@@ -30,7 +31,8 @@ def learned(console: Console, name: str, found: Layer, answers: Layer, left: Seq
         heading(console, f"Just numbers: {len(by[Certainty.NONE])}")
         _findings(console, by[Certainty.NONE])
     for title, note, kinds in (("Counts as visitors'", "stays in staging unless named", found.visitors),
-                               ("Counts as editors'", "goes home with the rest", found.editors)):
+                               ("Counts as editors'", "goes home with the rest", found.editors),
+                               ("Made from others", "not compared", found.made)):
         if kinds:
             console.print()
             heading(console, f"{title}: {len(kinds)}", note)
@@ -41,6 +43,10 @@ def learned(console: Console, name: str, found: Layer, answers: Layer, left: Seq
         rows = dict.fromkeys((str(Place(r.table, r.column, r.where, r.path or ())), r.to) for r in answers.references)
         table(console, ("place", "points at"), [*rows, *((str(p), "nothing: a number") for p in sorted(
             answers.numbers, key=str))], keep=(0,))
+    if found.sampled[0]:
+        console.print()
+        console.print(f"Read for it: {count(found.sampled[1], 'row')} of {count(found.sampled[0], 'table')}, the first "
+                      f"and the last of each, at most {ROWS:,}; and what an index leads to from there.")
     if left:
         console.print()
         questions(console, left)
@@ -88,6 +94,7 @@ def ask(env: Environment, left: Sequence[Question]) -> dict[str, str]:
 def data(found: Layer, answers: Layer, left: Sequence[Question]) -> dict[str, Any]:
     return {"findings": [{"place": str(f.place), "certainty": str(f.certainty), "to": f.to or None, "list": f.many,
                           "evidence": list(f.evidence)} for f in found.findings],
+            "sampled": {"tables": found.sampled[0], "rows": found.sampled[1]}, "made": list(found.made),
             "visitors": [{"table": k, "why": found.why.get(k, "")} for k in found.visitors],
             "editors": [{"table": k, "why": found.why.get(k, "")} for k in found.editors],
             "answered": [*({"place": f"{r.table}.{r.column}", "to": r.to} for r in answers.references),

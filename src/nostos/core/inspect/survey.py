@@ -127,6 +127,13 @@ def _learned(known: Layer) -> Iterator[Finding]:
             Level.NOTICE, f"No profile names {some}; they count as visitors'.",
             "What staging has in them is taken for test data and stays there until it is named.",
             "Nothing, if that is so. `nostos learn` shows why; a file of answers can say otherwise.", Whose.YOU)
+    if known.made:
+        some = ", ".join(known.made[:6]) + (" and others" if len(known.made) > 6 else "")
+        yield Finding(
+            Level.NOTICE, f"Taken for caches, queues, logs or indexes: {some}.",
+            "What is made from other rows is cloned, but not compared, and nothing of it goes home.",
+            "Let the site make it anew after a merge, if it does not by itself. A file of answers can say otherwise.",
+            Whose.YOU)
     if sure or perhaps:
         yield Finding(
             Level.NOTICE, f"{len(sure)} places that no profile names point at rows of other tables, and "

@@ -104,6 +104,7 @@ class Layer:
     pieces: tuple[Piece, ...] = ()
     joins: tuple[Join, ...] = ()
     adds: Profile | None = None  # what else it says, as parts of a profile
+    sampled: tuple[int, int] = (0, 0)  # how many tables were looked at, and how many rows of them
     why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
 
     def over(self, profile: Profile) -> Profile:

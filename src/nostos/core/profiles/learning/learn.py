@@ -15,7 +15,7 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.patterns import matches
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.address import pieces_in
-from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, learned
+from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place, learned
 from nostos.core.profiles.learning.parts import parts
 from nostos.core.profiles.learning.references import ROWS, Judge, echoes, places, siblings
 from nostos.core.profiles.learning.trees import tree_of
@@ -54,10 +54,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         if only is not None and name not in only:
             continue
         for place, called, values in places(table, samples[name], _titles(table, usable, samples, profile)):
-            if (place.table, place.column) in told and not place.where and not place.path:
-                continue
-            if any(r.table == place.table and r.column == place.column and fits(r.path or (), place.path)
-                   and holds(r.where, dict(place.where)) for r in profile.references if r.pattern is None):
+            if ((place.table, place.column) in told and not place.where and not place.path) or _is_told(profile, place):
                 continue
             found = judge.judge(place, called, values)
             if found is not None:
@@ -65,18 +62,19 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         findings += _echoed(table, samples[name], findings, profile)
     sure = [f for f in findings if f.certainty is Certainty.SURE]
     unknown = [t for n, t in usable.items() if n not in named and (only is None or n in only)]
-    visitors, editors, why = whose(unknown, sure, profile, bool(named), people)
+    visitors, editors, made, why = whose(unknown, sure, profile, bool(named), people)
     kinds = {k.table: k.name for k in profile.kinds}
     sold = {kind for k in profile.kinds if "{" in k.name for row in samples.get(k.table, ()) if holds(k.where, row)
             for kind in (k.named(row),) if set(words.words(kind)) & _BOUGHT and not k.visitors}
     why |= dict.fromkeys(sold, "its name says that visitors make it")
     return learned(
         tuple(findings), visitors=(*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
-        editors=tuple(kinds[t] for t in editors if t in kinds), why=why,
+        editors=tuple(kinds[t] for t in editors if t in kinds), made=tuple(made), why=why,
+        sampled=(len(samples), sum(map(len, samples.values()))),
         names={t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate},
         structures=tuple(place for t in unknown for place in _structures(t, samples[t.name])),
         trees=tuple(_trees(database, unknown, samples, sure)),
-        children=tuple(parts({t.name: t for t in unknown}, sure, visitors)),
+        children=tuple(parts({t.name: t for t in unknown if t.name not in made}, sure, visitors)),
         policies=tuple(p for t in unknown for p in _policies(t)),
         joins=tuple(j for n, t in usable.items() for j in siblings(t, samples[n])
                     if any(c == j.name for f in sure for c, _ in f.place.where)),
@@ -94,12 +92,25 @@ def _policies(table: Table) -> Iterable[tuple[str, str, str]]:
             yield table.name, column.name, str(NEWEST)
 
 
+def _is_told(profile: Profile, place: Place) -> bool:
+    """Whether a profile says what stands at a place: as a reference, or, in markup, by patterns for that column."""
+    where = dict(place.where)
+    for r in profile.references:
+        if r.table == place.table and r.column == place.column and holds(
+                tuple((c, said) for c, said in r.where if c in where), where):
+            if r.pattern is not None and r.path is None and place.path[-1:] and place.path[-1].startswith("@"):
+                return True
+            if r.pattern is None and fits(r.path or (), place.path) and (where or not r.where):
+                return True
+    return False
+
+
 def _echoed(table: Table, rows: Sequence[Row], findings: Sequence[Finding], profile: Profile) -> list[Finding]:
     """What leaves that repeat a column of their row point at: what the column does, or the row itself."""
     found = []
     known = {f.place for f in findings if f.certainty is Certainty.SURE}
     for place, column in echoes(table, rows):
-        if place in known:
+        if place in known or _is_told(profile, place):
             continue
         why = (f"it holds what {column} does, in every row",)
         if table.surrogate and (column,) == table.key:
@@ -189,7 +200,8 @@ def with_answers(learned: Layer, answers: Layer) -> Layer:
     """What was learned, without what an answer says otherwise."""
     said = {(r.table, r.column, r.where, r.path) for r in answers.references} | {
         (p.table, p.column, p.where, p.path or None) for p in answers.numbers}
-    return replace(learned, references=tuple(r for r in learned.references
-                                             if (r.table, r.column, r.where, r.path) not in said),
+    named = (*answers.editors, *answers.visitors)
+    return replace(learned, made=tuple(t for t in learned.made if not matches(t, named)),
+                   references=tuple(r for r in learned.references if (r.table, r.column, r.where, r.path) not in said),
                    numbers=frozenset(p for p in learned.numbers
                                      if (p.table, p.column, p.where, p.path or None) not in said))

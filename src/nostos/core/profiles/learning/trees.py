@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import islice
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
@@ -13,6 +14,7 @@ from nostos.core.profiles.model import RowTree
 _STEPS = range(1, 13)  # lengths of steps
 _LOOKED_UP = 150  # rows whose parents are looked up
 _COUNTED = 12  # rows whose children are counted
+_BELOW = 2000  # rows below one, that are looked at
 _SEPARATORS = "/.,-|"
 _DIGITS, _UPPER, _LOWER = "0123456789", "ABCDEFGHIJKLMNOPQRSTUVWXYZ", "abcdefghijklmnopqrstuvwxyz"
 _DEPTHS, _CHILDREN = frozenset({"depth", "level"}), frozenset({"child", "children", "numchild", "childcount"})
@@ -103,9 +105,14 @@ def _children(database: Database, tree: RowTree, table: Table, rows: Sequence[Ro
     """The column that holds how many rows are directly below each."""
     named = [c for c in table.stored if set(words.words(c)) & _CHILDREN and isinstance(rows[0][c], int)]
     for column in named:
-        some = sorted(rows, key=lambda row: -int(str(row[column] or 0)))[:_COUNTED]
-        if all(row[column] == sum(tree.above(str(r[tree.path])) == row[tree.path] for r in database.beginning(
-                table, tree.path, str(row[tree.path]))) for row in some):
+        # Deep rows with some children: what is below a high one may be the whole table.
+        some = sorted((row for row in rows if row[column]), key=lambda row: -len(str(row[tree.path])))[:_COUNTED]
+        right = True
+        for row in some:
+            below = list(islice(database.beginning(table, tree.path, str(row[tree.path])), _BELOW))
+            right = right and (len(below) == _BELOW or row[column] == sum(
+                tree.above(str(r[tree.path])) == row[tree.path] for r in below))
+        if right:
             return column
     return ""
 

@@ -14,13 +14,15 @@ _TRADE, _PERSONAL, _MADE, _PASSING, _WRITTEN, _LISTS = (
     words.listed(what) for what in ("trade", "personal", "made", "passing", "written", "lists"))
 _RANKS = frozenset({"display", "sort", "menu", "list", "tab", "view", "show", "field", "column", "row", "by"})
 _ADDRESS = frozenset({"address", "addr", "number", "no", "nr", "hash", "confirmed", "verified", "normalized"})
+_HEADINGS = frozenset({"title", "slug", "headline", "heading", "description"})
 _COMPOUND = ("logentry", "indexentry", "logline", "cacheentry", "queueitem", "searchindex", "referenceindex",
              "editingsession", "formstate")  # words that names write as one
 
 
 def whose(unknown: Iterable[Table], sure: Sequence[Finding], profile: Profile, known_system: bool,
-          people: Collection[str]) -> tuple[list[str], list[str], dict[str, str]]:
-    """Which tables that no profile names visitors fill, or are made from what they do, and which editors; and why.
+          people: Collection[str]) -> tuple[list[str], list[str], list[str], dict[str, str]]:
+    """Which tables that no profile names visitors fill, which editors, and which are merely made from others and need
+    not be compared; and why.
 
     known_system: a profile knows the rest of the site, so that what nothing speaks for counts as visitors'. people:
     tables of people: whoever is named in a row as its author or keeper does not make it a visitor's.
@@ -61,8 +63,20 @@ def whose(unknown: Iterable[Table], sure: Sequence[Finding], profile: Profile, k
     for table in tables:
         if table.name not in kind and known_system:
             kind[table.name], said[table.name] = "visitors", "nothing can be said of it"
-    visitors, editors = ([t.name for t in tables if kind.get(t.name) == what] for what in ("visitors", "editors"))
-    return visitors, editors, said
+    # What is made, and whose rows the database itself ties to nothing that may be removed.
+    made = [t.name for t in tables if _made(t) and not any(fk.target in names for fk in t.foreign_keys)]
+    visitors, editors = ([t.name for t in tables if kind.get(t.name) == what and t.name not in made]
+                         for what in ("visitors", "editors"))
+    return visitors, editors, made, said
+
+
+def _made(table: Table) -> list[str]:
+    """The words in a table's name that say that its rows are made from others; none where someone writes in it: a
+    session may be one of a conference's."""
+    name = set(words.words(table.name))
+    compound = {w for w in name if any(w.endswith(c) for c in _COMPOUND)}
+    written = {h for c in table.names for h in words.words(c)} & _HEADINGS
+    return sorted(compound if written else compound | (name & _MADE))
 
 
 def _below(tables: Iterable[Table], sure: Iterable[Finding]) -> dict[str, set[str]]:
@@ -82,7 +96,7 @@ def by_itself(table: Table) -> tuple[str, str] | None:
     heads = [h for c in table.names for h in _heads(c)]
     name = set(words.words(table.name))
     own = set(words.words(table.name)[1:]) or name  # without what all tables of an application begin with
-    made = sorted((name & _MADE) | {w for w in name if any(w.endswith(c) for c in _COMPOUND)})
+    made = _made(table)
     trade, personal = sorted(set(heads) & _TRADE), sorted({p for c in table.names for p in _personal(c)})
     written = sorted(set(heads) & _WRITTEN)
     lists = sorted({e for w in own for e in _LISTS if w == e or (w.endswith(e) and len(e) > 3)})
