@@ -132,6 +132,21 @@ class Masked(SiteTest):
         afresh(h.home, h.home.read("trip"))
         self.assertNotIn(b"new.address@visitor.example", everything(h.staging_folder))
 
+    def test_personal_values_are_known_whatever_their_column_is_called(self) -> None:
+        (self.folder / "plain").mkdir()
+        db = self.folder / "plain/made.db"
+        db.touch()
+        rows(db, "CREATE TABLE hints (id INTEGER PRIMARY KEY, reply TEXT, seen TEXT, at TEXT)")
+        for n in range(8):
+            rows(db, "INSERT INTO hints (reply, seen, at) VALUES (?, ?, ?)", f"v{n}@kestrel-ridge.example",
+                 f"192.0.2.{n}", f"12:30:4{n}")
+        (self.folder / "plain/nostos.toml").write_text('[site]\nname = "made"\nurl = "http://made.example"\n'
+                                                       'files = "none"\ndatabase = "sqlite:///made.db"\n')
+        clone(Home(self.folder / "other"), self.folder / "plain", "trip", self.folder / "copy", STAGING_URL, mask=True)
+        found = rows(self.folder / "copy/made.db", "SELECT reply, seen, at FROM hints")
+        self.assertFalse([r for r in found if "kestrel" in r[0] or r[1].startswith("192")])
+        self.assertEqual([r[2] for r in found], [f"12:30:4{n}" for n in range(8)])
+
     def test_columns_are_recognised_without_a_profile(self) -> None:
         site = library(self.folder / "books")
         connection = sqlite3.connect(next(site.rglob("*.db")) if site.is_dir() else site.parent / "store/books.db")

@@ -254,7 +254,8 @@ class _Clone:
                 self.tell(Progress("learning", 0, None, "tables"))
                 learned = learn(source, tables, self.profile, address=self.live_urls.pieces())
                 anchor.set_fact("learned", as_data(learned))
-                self.profile = replace(self.profile, pieces=(*self.profile.pieces, *learned.pieces))
+                self.profile = replace(self.profile, pieces=(*self.profile.pieces, *learned.pieces),
+                                       personal=learned.personal)
                 return tables, self._rows_of(anchor, source, self._opened(place), tables)
         finally:
             source.close()

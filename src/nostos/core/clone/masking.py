@@ -141,7 +141,10 @@ class Mask:
             c.table == table.name and not c.natural for c in self.profile.children)
         if named or (known and not visitors):
             return
-        yield from recognised(table, visitors)
+        found = list(recognised(table, visitors))
+        yield from found
+        yield from (MaskRule(table.name, column, kind) for name, column, kind in self.profile.personal
+                    if name == table.name and all(column != m.column for m in found))
 
 
 def recognised(table: Table, visitors: bool) -> Iterator[MaskRule]:

@@ -350,6 +350,7 @@ class Profile:
     numbers: frozenset[Any] = frozenset()  # places (see learning) whose numbers are known to point at nothing
     trees: tuple[RowTree, ...] = ()
     pieces: tuple[Piece, ...] = ()
+    personal: tuple[tuple[str, str, str], ...] = ()  # table, column, and kind of personal data, told by the values
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC
 
     def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:

@@ -103,6 +103,7 @@ class Layer:
     policies: tuple[tuple[str, str, str], ...] = ()  # table, column, and the policy's name
     pieces: tuple[Piece, ...] = ()
     joins: tuple[Join, ...] = ()
+    personal: tuple[tuple[str, str, str], ...] = ()  # table, column, and the kind of personal data
     adds: Profile | None = None  # what else it says, as parts of a profile
     sampled: tuple[int, int] = (0, 0)  # how many tables were looked at, and how many rows of them
     why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
@@ -129,7 +130,7 @@ class Layer:
         children = tuple(c for c in self.children if c.table not in taken)
         return replace(profile, references=(*profile.references, *added), kinds=tuple(kinds), policies=policies,
                        trees=(*profile.trees, *trees), pieces=(*profile.pieces, *self.pieces),
-                       joins=(*profile.joins, *self.joins),
+                       joins=(*profile.joins, *self.joins), personal=(*profile.personal, *self.personal),
                        children=(*profile.children, *children),
                        volatile=(*profile.volatile, *self.made), numbers=profile.numbers | self.numbers,
                        visitor_kinds=(*profile.visitor_kinds, *self.visitors))
@@ -214,6 +215,7 @@ def as_data(layer: Layer) -> dict[str, Any]:
             "children": [msgspec.to_builtins(child) for child in layer.children],
             "policies": [list(policy) for policy in layer.policies],
             "pieces": [msgspec.to_builtins(piece) for piece in layer.pieces],
+            "personal": [list(said) for said in layer.personal],
             "joins": [msgspec.to_builtins(join) for join in layer.joins]}
 
 
@@ -229,6 +231,7 @@ def of_data(data: Mapping[str, Any]) -> Layer:
         children=tuple(msgspec.convert(child, Child) for child in data.get("children", ())),
         policies=tuple((t, c, p) for t, c, p in data.get("policies", ())),
         pieces=tuple(msgspec.convert(piece, Piece) for piece in data.get("pieces", ())),
+        personal=tuple((t, c, k) for t, c, k in data.get("personal", ())),
         joins=tuple(msgspec.convert(join, Join) for join in data.get("joins", ())))
 
 

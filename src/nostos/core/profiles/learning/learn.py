@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
+from ipaddress import ip_address
 from itertools import pairwise
 
 from nostos.core.database.protocol import Database
@@ -30,6 +31,7 @@ _PLACE = re.compile(r"[0-9A-Z]+|[/.]?(?:\d+[/.])*\d*")  # of a place in a tree, 
 _COUNTED = words.listed("counted")
 _CHANGES = frozenset({"updated", "modified", "changed", "edited", "published", "latest", "touched", "saved"})
 _TIMES = ("_at", "_on", "time", "date", "_gmt")
+_MAIL = re.compile(r"[^@\s<>]{1,64}@[\w-]+(?:\.[\w-]+)+")
 _STRUCTURES = 100  # texts that are read
 _FEW = 4  # values, that are too few to show an order
 
@@ -70,6 +72,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     return learned(
         tuple(findings), visitors=(*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
         editors=tuple(kinds[t] for t in editors if t in kinds), made=tuple(made), why=why,
+        personal=tuple(p for t in unknown for p in _personal(t, samples[t.name])),
         sampled=(len(samples), sum(map(len, samples.values()))),
         names={t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate},
         structures=tuple(place for t in unknown for place in _structures(t, samples[t.name])),
@@ -79,6 +82,23 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         joins=tuple(j for n, t in usable.items() for j in siblings(t, samples[n])
                     if any(c == j.name for f in sure for c, _ in f.place.where)),
         pieces=tuple(p for n, t in usable.items() if address for p in pieces_in(t, samples[n], address)))
+
+
+def _personal(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str, str]]:
+    """Columns whose values are mail addresses or those of machines, whatever they are called."""
+    for column in table.stored:
+        texts = [str(row[column]) for row in rows if isinstance(row[column], str) and row[column]]
+        for kind, fits_kind in (("email", _MAIL.fullmatch), ("ip", _is_machine)):
+            if len(texts) >= _FEW and sum(bool(fits_kind(t)) for t in texts) >= 0.8 * len(texts):
+                yield table.name, column, kind
+
+
+def _is_machine(text: str) -> bool:
+    """Whether a text is the address of a machine."""
+    try:
+        return bool(ip_address(text))
+    except ValueError:
+        return False
 
 
 def _policies(table: Table) -> Iterable[tuple[str, str, str]]:
