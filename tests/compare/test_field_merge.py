@@ -25,6 +25,19 @@ class Fields(unittest.TestCase):
         self.assertEqual(standings(policy_named("plain"), 1, 1, 1), {})
         self.assertEqual(standings(policy_named("plain"), 1, 1, 1.0), {"": "homeward"})
 
+    def test_lists_whose_entries_have_ids_merge_entry_by_entry(self) -> None:
+        def merged(base: object, live: object, staging: object) -> object:
+            (found,) = merge(policy_named("structure"), *(Tree({"cards": v}) for v in (base, live, staging)))
+            return found.result if found.standing is not Standing.CLASH else None
+
+        a, b, c = ({"id": n, "title": n, "shown": True} for n in "abc")
+        mine, theirs = {**a, "title": "live's"}, {**a, "shown": False}
+        both = {"id": "a", "title": "live's", "shown": False}
+        self.assertEqual(merged([a, b], [b, mine], [theirs, b, c]), [b, both, c])  # moved, changed, added
+        self.assertEqual(merged([a, b], [mine, b], [b]), None)  # removed on one side, changed on the other
+        self.assertEqual(merged([a, b], [a], [theirs, b]), [theirs])
+        self.assertEqual(merged([a], [mine], [{**a, "title": "staging's"}]), None)
+
     def test_structures_merge_key_by_key(self) -> None:
         base = Tree({"colour": "red", "menu": {"top": 1}, "list": [1]})
         live = Tree({"colour": "red", "menu": {"top": 1, "foot": 2}, "list": [1]})

@@ -9,7 +9,7 @@ from nostos.cli.environment import Environment
 from nostos.cli.main import main
 from nostos.demo.server import Server
 from nostos.demo.system import Observatory
-from tests.support import Harbour, SiteTest
+from tests.support import Harbour, SiteTest, rows
 
 
 class Demo(SiteTest):
@@ -23,6 +23,10 @@ class Demo(SiteTest):
         live = Observatory(self.folder / "story/live")
         self.assertEqual(live.find("page", "visit")["title"], "How to reach the hill")
         self.assertEqual(live.find("page", "autumn-talks")["parent_id"], live.find("page", "autumn-programme")["id"])
+        walk = rows(live.database, "SELECT begins, minutes FROM ext_walks")  # asked about once, and then right
+        self.assertEqual(walk, [(live.find("page", "autumn-talks")["id"], 45)])
+        self.assertEqual(rows(live.database, "SELECT 1 FROM sqlite_master WHERE name='ext_walk_bookings'"), [])
+        self.assertEqual(said.count("Questions: 1"), 1)
         self.assertEqual(live.find("order", "kr-2b0f")["title"], "Order of Jonas Weir")
         self.assertEqual(live.setting("theme"), "dusk")
         theme = live.setting("theme.dusk")

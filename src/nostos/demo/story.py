@@ -117,6 +117,13 @@ class Story:
                     command=("refresh", VOYAGE, "--yes"), status=1)
         yield Scene("A second merge of the same voyage: the new page finds its parent under live's id.",
                     command=("merge", VOYAGE, "--take", "page/autumn-talks", "--yes"), status=1)
+        yield Scene("An extension that nobody here knows comes to staging: guided walks, with two tables of its own. A "
+                    "walk\nbegins at the new page, and there is a test booking.", act=self.unknown_walks)
+        yield Scene("The walk holds a number that means another thing on live. What is it? That is asked, once.",
+                    command=("compare", VOYAGE, "--standing", "open"), status=1)
+        yield Scene("It is the page where the walk begins. Now it goes home, under live's number; the booking stays.",
+                    command=("learn", VOYAGE, "--answer", "ext_walks.begins=content"))
+        yield Scene("", command=("merge", VOYAGE, "--take", "ext_walks/*", "--yes"), status=1)
 
     def _on(self) -> Iterator[Scene]:
         live = str(self.live_folder)
@@ -214,6 +221,10 @@ class Story:
         ticket = self.live.find("product", "evening-ticket")["id"]
         self.live.order("kr-2b51", "Lotte Amsel", [(ticket, 1, 900)])
         self.live.edit(self.live.find("page", "school-groups")["id"], body="")
+
+    def unknown_walks(self) -> None:
+        site = self.staging
+        site.add_walks([("Round the dome", site.find("page", "autumn-talks")["id"], 45)], ["kr-tester@ridge.example"])
 
     def one_more_page(self) -> None:
         parent = self.staging.find("page", "autumn-programme")["id"]

@@ -170,3 +170,15 @@ class Observatory:
                 db.execute("ALTER TABLE content ADD COLUMN star_chart_sky TEXT DEFAULT 'clear'")
                 db.executemany("INSERT INTO ext_star_chart_marks (name, x, y) VALUES (?, ?, ?)",
                                [("Vega", 40, 28), ("Saturn", 120, 78), ("Altair", 70, 62), ("Pleiades", 136, 34)])
+
+    def add_walks(self, walks: Sequence[tuple[str, int, int]], guests: Sequence[str]) -> None:
+        """Guided walks, of an extension that declares nothing: what each is called, the page at which it begins, and
+        how many minutes it takes; and a booking of the first for each guest."""
+        with self.database_open() as db:
+            db.execute("CREATE TABLE ext_walks (id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT, slug TEXT, "
+                       "begins INTEGER, minutes INTEGER)")
+            db.execute("CREATE TABLE ext_walk_bookings (id INTEGER PRIMARY KEY AUTOINCREMENT, walk INTEGER, "
+                       "email TEXT)")
+            db.executemany("INSERT INTO ext_walks (title, slug, begins, minutes) VALUES (?, ?, ?, ?)",
+                           [(title, title.lower().replace(" ", "-"), page, minutes) for title, page, minutes in walks])
+            db.executemany("INSERT INTO ext_walk_bookings (walk, email) VALUES (1, ?)", [(guest,) for guest in guests])

@@ -38,6 +38,9 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
     kept = [i for i in items if i.standing is Standing.KEPT]
     settled = [i for i in items if i.standing is Standing.SETTLED]
     if standings:
+        if Standing.OPEN in standings and found.questions:
+            learning.questions(console, found.questions)
+            console.print()
         for standing in standings:
             chosen = [i for i in items if i.standing == standing]
             heading(console, f"{standing.capitalize()}: {len(chosen)}")

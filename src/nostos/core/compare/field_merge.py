@@ -12,6 +12,8 @@ from nostos.core.profiles.policies import PLAIN, Policy
 from nostos.core.values.merging import ABSENT, in_stretches, same
 from nostos.core.values.structures import Path, Tree, put
 
+_IDS = ("id", "uid", "uuid", "_id", "key")  # how entries of lists name themselves
+
 
 class Standing(StrEnum):
     """How a field, or an item, stands (design, section 2)."""
@@ -111,12 +113,40 @@ def _sequence(path: Path, policy: Policy, base: list[Any], live: list[Any], stag
     found = _whole(path, policy, base, live, staging)
     if found is None or found.standing is not Standing.CLASH:
         return found
-    result = merge_lists(base, live, staging)
+    result = merge_entries(base, live, staging)
+    if result is None:
+        result = merge_lists(base, live, staging)
     if result is None:
         return found
     standing = (Standing.KEPT if same(result, live) else Standing.HOMEWARD if same(result, staging) else
                 Standing.BLENDED)
     return replace(found, standing=standing, result=result)
+
+
+def merge_entries(base: list[Any], live: list[Any], staging: list[Any]) -> list[Any] | None:
+    """The list with both sides' changes, where its entries carry ids of their own: entry by entry, wherever they stand.
+    None where they do not, or where both sides changed one entry differently."""
+    name = next((n for n in _IDS if all(isinstance(e, dict) and isinstance(e.get(n), str | int) and e[n] not in (
+        "", 0) for e in (*base, *live, *staging))), None)
+    sides = [{e[name]: e for e in part} for part in (base, live, staging)] if name else []
+    if not sides or any(len(s) != len(part) for s, part in zip(sides, (base, live, staging), strict=True)):
+        return None
+    was, mine, theirs = sides
+    merged: dict[Any, Any] = {}
+    for key in {**was, **mine, **theirs}:
+        old, one, other = (s.get(key, ABSENT) for s in sides)
+        if ABSENT in (one, other) and key in was:
+            left = one if other is ABSENT else other
+            if left is not ABSENT and not same(left, old):
+                return None  # removed on one side, changed on the other
+            continue
+        entry = one if other is ABSENT else other if one is ABSENT else _entry(
+            old if old is not ABSENT else {}, one, other)
+        if entry is ABSENT:
+            return None
+        merged[key] = entry
+    order = merge_lists(list(was), list(mine), list(theirs)) or [*mine, *(k for k in theirs if k not in mine)]
+    return [merged[key] for key in dict.fromkeys([*order, *merged]) if key in merged]
 
 
 def merge_lists(base: list[Any], live: list[Any], staging: list[Any]) -> list[Any] | None:

@@ -22,8 +22,8 @@ from nostos.core.profiles.learning.references import ROWS, Judge, echoes, places
 from nostos.core.profiles.learning.trees import tree_of
 from nostos.core.profiles.learning.whose import whose
 from nostos.core.profiles.model import Profile, RowTree, holds
-from nostos.core.profiles.policies import COUNTED, NEWEST
-from nostos.core.values.structures import fits, read
+from nostos.core.profiles.policies import COUNTED, NEWEST, TEXT
+from nostos.core.values.structures import fits, may_be_structure, read
 
 _OWN = ("nostos_*",)
 _BOUGHT = words.listed("bought")
@@ -31,6 +31,7 @@ _PLACE = re.compile(r"[0-9A-Z]+|[/.]?(?:\d+[/.])*\d*")  # of a place in a tree, 
 _COUNTED = words.listed("counted")
 _CHANGES = frozenset({"updated", "modified", "changed", "edited", "published", "latest", "touched", "saved"})
 _TIMES = ("_at", "_on", "time", "date", "_gmt")
+_LINES = re.compile(r"\S\s*(?:\n|</p>)\s*\S")  # between two lines, or paragraphs
 _MAIL = re.compile(r"[^@\s<>]{1,64}@[\w-]+(?:\.[\w-]+)+")
 _STRUCTURES = 100  # texts that are read
 _FEW = 4  # values, that are too few to show an order
@@ -78,7 +79,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         structures=tuple(place for t in unknown for place in _structures(t, samples[t.name])),
         trees=tuple(_trees(database, unknown, samples, sure)),
         children=tuple(parts({t.name: t for t in unknown if t.name not in made}, sure, visitors)),
-        policies=tuple(p for t in unknown for p in _policies(t)),
+        policies=tuple(p for t in unknown for p in _policies(t, samples[t.name])),
         joins=tuple(j for n, t in usable.items() for j in siblings(t, samples[n])
                     if any(c == j.name for f in sure for c, _ in f.place.where)),
         pieces=tuple(p for n, t in usable.items() if address for p in pieces_in(t, samples[n], address)))
@@ -101,8 +102,8 @@ def _is_machine(text: str) -> bool:
         return False
 
 
-def _policies(table: Table) -> Iterable[tuple[str, str, str]]:
-    """Columns that visitors count up and down, and times of changes."""
+def _policies(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str, str]]:
+    """Columns that visitors count up and down, times of changes, and texts of several lines."""
     for column in table.columns:
         parts_of = words.words(column.name)
         if set(parts_of) & _COUNTED and words.says_measure(column.name):
@@ -110,6 +111,9 @@ def _policies(table: Table) -> Iterable[tuple[str, str, str]]:
         elif set(parts_of) & _CHANGES and (column.name.lower().endswith(_TIMES) or re.match(
                 r"(?i)date|time", column.declared)):
             yield table.name, column.name, str(NEWEST)
+        elif any(isinstance(row[column.name], str) and _LINES.search(str(row[column.name])) and not may_be_structure(
+                row[column.name]) for row in rows if column.name in row):
+            yield table.name, column.name, str(TEXT)
 
 
 def _is_told(profile: Profile, place: Place) -> bool:

@@ -275,9 +275,9 @@ class Judge:
         empty = not values.numbers and (not words.says_id(name) or column is None or _is_text(column.declared))
         if values.other > len(values.numbers) or empty:
             return None
-        if set(values.numbers) == {1} and not words.says_id(name):
-            return None  # as likely a yes as a row's number
         likely = self._likely(place, name)
+        if set(values.numbers) == {1} and not words.says_id(name) and (not likely or likely[0][0] < 0.85):
+            return None  # as likely a yes as a row's number
         if words.says_measure(name) and words.pointing(name) not in self.told and not any(
                 words.likeness(name, t, place.table) >= 0.8 for t in self.tables):
             return Finding(place, Certainty.NONE, "", (f"`{name}` says that it counts, measures or ranks",))
