@@ -183,5 +183,96 @@ class Trees(unittest.TestCase):
         self.assertEqual((live.broken(), live.told()), ([], staging.told()))
 
 
+class Nested:
+    """Trees by intervals, as their system keeps them: every change numbers them anew."""
+
+    def __init__(self, path: Path, parent: bool) -> None:
+        self.db, self.parent = sqlite3.connect(path, isolation_level=None), parent
+
+    def told(self) -> dict[str, str]:
+        """What each is below, by the intervals alone."""
+        return dict(self.db.execute(
+            "SELECT a.name, coalesce((SELECT b.name FROM cats b WHERE b.lft < a.lft AND b.rgt > a.rgt "
+            "ORDER BY b.lft DESC LIMIT 1), '') FROM cats a ORDER BY a.lft").fetchall())
+
+    def write(self, tree: dict[str, str]) -> None:
+        """Number rows that are there, and add the others."""
+        ids = dict(self.db.execute("SELECT name, id FROM cats").fetchall())
+        for name in tree.keys() - ids.keys():
+            ids[name] = self.db.execute("INSERT INTO cats (name, lft, rgt, level) VALUES (?, 0, 0, 0)",
+                                        (name,)).lastrowid
+        at = 0
+
+        def number(name: str, deep: int) -> None:
+            nonlocal at
+            at += 1
+            left = at
+            for child in (c for c, up in tree.items() if up == name):
+                number(child, deep + 1)
+            at += 1
+            self.db.execute("UPDATE cats SET lft=?, rgt=?, level=? WHERE name=?", (left, at, deep, name))
+            if self.parent:
+                self.db.execute("UPDATE cats SET parent_id=? WHERE name=?", (ids.get(tree[name]), name))
+
+        for top in [c for c, up in tree.items() if not up]:
+            number(top, 0)
+
+    def broken(self) -> list[str]:
+        rows = self.db.execute("SELECT lft, rgt, level, name FROM cats").fetchall()
+        bounds = sorted(n for r in rows for n in r[:2])
+        found = [f"{a}: {a[0]} to {a[1]} crosses {b}" for a in rows for b in rows if a[0] < b[0] < a[1] < b[1]]
+        deep = [r[3] for r in rows if sum(o[0] < r[0] < o[1] for o in rows) != r[2]]
+        return [*found, *deep, *(["twice"] if len(set(bounds)) < len(bounds) else [])]
+
+
+class Intervals(unittest.TestCase):
+    @settings(max_examples=40, deadline=None)
+    @given(st.integers(0, 100_000), st.booleans())
+    def test_the_laws_hold_on_live(self, seed: int, parent: bool) -> None:
+        folder = Path(tempfile.mkdtemp(prefix="nostos-test-"))
+        self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+        (folder / "live").mkdir()
+        first = Nested(folder / "live/made.db", parent)
+        first.db.execute("CREATE TABLE cats (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT, lft INTEGER NOT NULL, "
+                         "rgt INTEGER NOT NULL, level INTEGER NOT NULL"
+                         + (", parent_id INTEGER REFERENCES cats(id))" if parent else ")"))
+        first.write({"root": "", "a": "root", "b": "root", "a1": "a", "a2": "a", "a11": "a1", "b1": "b"})
+        (folder / "live/nostos.toml").write_text('[site]\nname = "made"\nurl = "http://made.example"\nfiles = "none"\n'
+                                                 'database = "sqlite:///made.db"\neditors = ["cats"]\n')
+        h = Harbour(folder, folder / "live")
+        live, staging = first, Nested(folder / "staging/made.db", parent)
+        chance, worked = random.Random(seed), set()
+        for n in range(chance.randint(1, 6)):
+            side = chance.choice((live, staging))
+            tree, name = side.told(), chance.choice(list(side.told()))
+            if chance.random() < 0.5:
+                tree[f"n{n}"] = name
+            else:
+                up, above = chance.choice(list(tree)), set()
+                at = up
+                while at:
+                    above.add(at)
+                    at = tree[at]
+                if name != "root" and name not in above:
+                    tree[name] = up
+            worked.add(side)
+            side.write(tree)
+        before, theirs, rows = live.told(), staging.told(), live.db.execute("SELECT * FROM cats").fetchall()
+        merged = h.merge("*") if h.compare().items else None
+        self.assertEqual(live.broken(), [], seed)
+        self.assertLessEqual(before.keys(), live.told().keys())
+        come = {n: up for n, up in live.told().items() if n in theirs and n not in before}
+        self.assertEqual(come, {n: theirs[n] for n in come})
+        if live not in worked:
+            self.assertEqual(live.told(), theirs)
+        self.assertFalse([i for i in h.compare().items.values() if i.goes_home and i.standing != "clash"], seed)
+        if merged is not None and merged.id:
+            with h.crew() as crew:
+                merge(h.home, crew, prepare_undo(h.home, crew, to_take_back(h.home, "trip", None)))
+            self.assertEqual(live.told(), before)
+            self.assertEqual(live.broken(), [])
+            self.assertEqual({r[:2] for r in live.db.execute("SELECT * FROM cats").fetchall()}, {r[:2] for r in rows})
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -2,12 +2,14 @@
 import sqlite3
 import unittest
 
+from nostos.core.compare.known import known_of
 from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.errors import SiteError
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.policies import policy_named
-from tests.support import SiteTest
+from nostos.core.sites.recognise import recognise
+from tests.support import SiteTest, rows
 
 HEAD = '[profile]\nname = "x"\ntitle = "X"\n'
 
@@ -52,6 +54,42 @@ class Loading(unittest.TestCase):
         for name in ("sky-300x200.png", "sky-scaled.png", "sky.png"):
             self.assertIn("2026/sky.png", owned.values(f"wp-content/uploads/2026/{name}"))
         self.assertEqual(owned.values("wp-content/themes/sky.png"), ())
+
+
+class Layers(SiteTest):
+    def test_a_profile_builds_upon_another(self) -> None:
+        mine = self.folder / "mine.toml"
+        mine.write_text(HEAD.replace('"X"', '"X"\nextends = "observatory"') + '[[kind]]\nname = "tip"\n'
+                        'table = "content"\nwhere = { kind = "tip" }\n')
+        found, base = loader.load("mine.toml", self.folder), loader.built_in()["observatory"]
+        self.assertEqual((found.name, found.kinds[0].name, found.references), ("x", "tip", base.references))
+        mine.write_text(HEAD.replace('"X"', '"X"\nextends = "mine.toml"'))
+        with self.assertRaisesRegex(SiteError, "in a circle"):
+            loader.load("mine.toml", self.folder)
+
+    def test_a_file_beside_a_recognised_site_adds_to_it(self) -> None:
+        h = self.harbour()
+        added = h.live_folder / "nostos.toml"
+        added.write_text('visitors = ["note"]\nmade = ["ext_index"]\n[[reference]]\ncolumn = "ext_tips.at"\n'
+                         'to = "content"\n')
+        for side in (h.live, h.staging):
+            rows(side.database, "CREATE TABLE ext_tips (id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT, at INTEGER)")
+            rows(side.database, "CREATE TABLE ext_index (id INTEGER PRIMARY KEY AUTOINCREMENT, word TEXT)")
+        page = h.staging.add("page", "new-page", "New page")
+        h.live.add("note", "other", "Live's own")
+        h.staging.add("note", "test", "A test")
+        rows(h.staging.database, "INSERT INTO ext_tips (title, at) VALUES ('Tip', ?)", page)
+        rows(h.staging.database, "INSERT INTO ext_index (word) VALUES ('x')")
+        found = h.compare()
+        tip = next(i for i in found.items.values() if i.kind == "ext_tips")
+        self.assertIn("ext_tips.at: it points at content: its administrator", known_of(found, tip))
+        self.assertTrue(found.items["note/test"].visitors)
+        self.assertFalse([i for i in found.items if i.startswith("ext_index")])
+        h.merge()
+        self.assertEqual(rows(h.live.database, "SELECT at FROM ext_tips"), [(h.live.find("page", "new-page")["id"],)])
+        added.write_text("[[refrence]]\n")
+        with self.assertRaisesRegex(SiteError, "it says refrence"):
+            recognise(h.live_folder)
 
 
 class Deducing(SiteTest):

@@ -87,8 +87,8 @@ class Ledger:
         written = {(o.table, o.key): set(o.values) for o in plan.of(UpdateRow)}
         taken = {f.path for f in plan.settled_files}
         rows = comparison.rows
-        derived = {(d.table, d.column) for d in rows.profile.derived} | {
-            (t.table, c) for t in rows.profile.trees for c in t.columns}  # apply/placing proves where rows are in trees
+        # Where rows are in trees is proved where it is given out (apply/placing, apply/nesting).
+        derived = {(d.table, d.column) for d in rows.profile.derived} | rows.profile.placed
         removed = {(o.table, o.key) for o in plan.of(RemoveRow)}
         chosen = {i.id for i in plan.selection.items}
         for item in comparison.items.values():

@@ -7,6 +7,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
+from nostos.core.apply.nesting import Nesting
 from nostos.core.apply.placing import Placing
 from nostos.core.apply.schema import apply_schema
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
@@ -67,6 +68,7 @@ class _Commit:
         self.tables = tables
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
         self.placing = Placing(rows.profile, target_db, tables, self._number, self.found)
+        self.nesting = Nesting(rows.profile, target_db, tables, self._number, self.found, self.placing.moved)
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
 
     def _number(self, table: str, name: str) -> Value:
@@ -96,6 +98,8 @@ class _Commit:
             table = self.tables[operation.table]
             plain, places = self.placing.apart(operation.table, operation.values)
             self.placing.wait(operation.item, operation.table, operation.key, places)
+            plain, up = self.nesting.apart(operation.table, plain)
+            self.nesting.wait(operation.item, operation.table, operation.key, up)
             values = self._masked(operation.table, self._written(operation.item, plain), operation.before)
             self._counts(operation.table, {**operation.before, **values})
             self._counts(operation.table, operation.before)
@@ -107,7 +111,7 @@ class _Commit:
             if values:
                 self.target_db.update(self.tables[table_name], key, self._written(item, values))
         self.at = ""
-        for place, columns in self.placing.settle().items():
+        for place, columns in (*self.placing.settle().items(), *self.nesting.settle().items()):
             self.done.written[place] = self.done.written.get(place, frozenset()) | columns
         self.done.moved = set(self.placing.moved)
         self._recount()
@@ -200,7 +204,10 @@ class _Commit:
         self.at = operation.item
         table = self.tables[operation.table]
         values, places = self.placing.apart(operation.table, operation.values)
+        values, up = self.nesting.apart(operation.table, values)
         row: Row = {column: self.placing.draft() for column in places}
+        if up is not None:
+            row[up.column] = 0
         later: Portable = {}
         for column, value in values.items():
             declared = table.column(column)
@@ -226,6 +233,7 @@ class _Commit:
             self.touched[operation.table, key[0]] = None
         self.done.inserted[operation.table, operation.name] = key
         self.placing.wait(operation.item, operation.table, key, places, new=True)
+        self.nesting.wait(operation.item, operation.table, key, up, new=True)
         self._counts(operation.table, row)
         return operation.item, operation.table, key, later
 

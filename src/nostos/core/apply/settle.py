@@ -12,6 +12,7 @@ from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows import CommitResult
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import TRAVELS, Comparison, Field, Item, SchemaAction
+from nostos.core.compare.nesting import numbered
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.rows.row_bytes import row_form
@@ -62,6 +63,7 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
     written = _written_files(plan)
     rows.moved_along()
     _rows(rows, [comparison.items[i.id] for i in plan.selection.items], settled)
+    rows.renumbered(plan.settles)
     for file in plan.settled_files:
         notes.file(file.path, toward, file.staging, written.get(file.path), written=True)
     return notes
@@ -174,8 +176,7 @@ class _Settler:
     def _source_row(self, state: RowState, form: Portable) -> Row | None:
         """A portable row as live writes it; None when it rests on something that live does not have. Places in trees
         are as the ancestor has them, or else the side that has the row."""
-        tree = self.rows.profile.tree_of(state.table)
-        placed = {c for c in (tree.columns if tree else ()) if c in form}
+        placed = {c for c in self.rows.profile.placed_in(state.table) if c in form}
         try:
             row = self.writer.row({c: v for c, v in form.items() if c not in placed})
         except Unresolved:
@@ -186,11 +187,39 @@ class _Settler:
             row.update({c: (known or state.staging_raw or state.live_raw or {}).get(c) for c in placed})
         return row
 
+    def renumbered(self, taken: Iterable[RowState]) -> None:
+        """Trees by intervals: what each row was below, with what was taken, numbered as one; else some of them would be
+        known by old numbers, and some by new ones."""
+        states = [s for s in taken if s.staging is not None]
+        for tree in self.rows.profile.nested:
+            mine = [s for s in states if s.table == tree.table]
+            if not tree.tells or not mine or self.rows.base_translator.places is None:
+                continue
+            above = dict(self.rows.base_translator.places.nests.all_above(tree))
+            for state in mine:
+                up = refs.begun((state.staging or {}).get(tree.tells))
+                key = self._anchor_key(state.table, str(state.name[0]))
+                if up is not None and key is not None and (key in above or state.id in self.done.inserted):
+                    above[key] = self._anchor_key(up.table, up.name) if up.name else None
+            known = {k: row for k in above if (row := self.anchor.base_row(tree.table, (k,))) is not None}
+            for key, values in numbered(tree, above, known).items():
+                self.notes.owned_by(tree.table, key)
+                row = known.get(key) or next((dict(c.after) for c in self.done.changed if c.after is not None and (
+                    c.table, c.key) == (tree.table, (key,))), None)
+                if row is not None:
+                    self.notes.advance_row(tree.table, (key,), {**row, **values})
+
+    def _anchor_key(self, table: str, name: str) -> Value:
+        """The key by which the anchor knows a row, or will."""
+        known = of_anchor(name)
+        return known if known is not None else self.done.keys.get((table, name))
+
     def moved_along(self) -> None:
         """Rows that went along with one above them in a tree: so does what is known of them."""
         by_key = {(s.table, s.live_key): s for s in self.rows.states.values()} if self.done.moved else {}
         for name, key in self.done.moved:
             tree, state = self.rows.profile.tree_of(name), by_key.get((name, key))
+            columns = self.rows.profile.placed_in(name)
             change = self.changed[name, key]
             if self.toward is Side.LIVE:
                 known, row = of_anchor(self.real_keys.name(name, key[0])), change.after
@@ -198,13 +227,14 @@ class _Settler:
                 known = of_anchor(state.name[0]) if state is not None else None
                 row = state.staging_raw if state is not None else None
             base = self.anchor.base_row(name, (known,)) if known is not None else None
-            if tree is None or base is None or row is None or known is None:
+            if not columns or base is None or row is None or known is None:
                 continue
             alike = self.toward is Side.LIVE and change.before == base
             self.notes.owned_by(name, *key)
             home = self.toward is Side.LIVE and change.before is not None
             places = {c: _along(base.get(c), change.before.get(c), row.get(c))
-                      if home and c in tree.placed and change.before else row.get(c) for c in tree.columns}
+                      if home and tree is not None and c in tree.placed and change.before else row.get(c)
+                      for c in columns}
             self.notes.advance_row(name, (known,), {**base, **places})
             self.notes.set_digest(self.toward, name, key, self._digest(name, row) if alike else ALWAYS_LOOK)
 

@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from copy import copy
 from typing import Any
 
+from nostos.core.compare.nesting import Nests
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.model import Profile, RowTree
@@ -26,6 +27,7 @@ class Places:
     def __init__(self, profile: Profile, database: Database, tables: Mapping[str, Table],
                  known: Mapping[str, Mapping[Value, Row | None]] | None = None) -> None:
         self._trees = {t.table: t for t in profile.trees}
+        self.nests = Nests(database, tables, known)
         self._database = database
         self._tables = tables
         self._known = known or {}
@@ -42,6 +44,7 @@ class Places:
         twin = copy(self)
         twin._database = database
         twin._found = {}
+        twin.nests = Nests(database, self._tables, self._known)
         return twin
 
     def above(self, tree: RowTree, row: Mapping[str, Any], column: str) -> tuple[Value, str] | None:

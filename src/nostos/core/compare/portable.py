@@ -84,6 +84,10 @@ class Translator:
                     now = _Column((*now.whole, r), now.paths, now.patterns)
                 self._columns[r.table, r.column] = now
 
+    @property
+    def places(self) -> Places | None:
+        return self._places
+
     def on(self, database: Any) -> Translator:
         """The same, but what rows are joined to is looked up in this database: the one that it was made with may be
         closed by now."""
@@ -110,8 +114,9 @@ class Translator:
         spots = self._columns.get((table, column))
         if value is None or isinstance(value, bytes | float):
             return value
-        if self._places is not None and isinstance(value, str):
-            placed = self._placed(self._places, table, row, column)
+        if self._places is not None:
+            placed = self._placed(self._places, table, row, column) if isinstance(value, str) else self._nested(
+                self._places, table, row, column)
             if placed is not None:
                 return placed
         if spots:
@@ -155,6 +160,14 @@ class Translator:
         if column == tree.path and tree.step:
             rest = self.keys.step(table, own, rest)
         return refs.above(table, column, name) + escape(rest)
+
+    def _nested(self, places: Places, table: str, row: Row, column: str) -> str | None:
+        """A bound of a row's interval, as what it says: which row it is below; None for any other number."""
+        tree = self._profile.nested_of(table)
+        if tree is None or column != tree.tells:
+            return None
+        up = places.nests.above(tree, row[self._tables[table].key[0]])
+        return refs.above(table, column, "" if up is None else self.keys.name(table, up))
 
     def _named(self, reference: Reference, value: Value) -> str | None:
         """The token for an id, when the value is one."""

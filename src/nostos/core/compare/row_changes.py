@@ -53,10 +53,14 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
             found = [m for m in list(anchor.moves(side, database, table, blocks[side].get(name)))
                      if m.row is None or not is_local(profile, table, translators[side].full(name, m.row))]
             moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)
-    were = {t.table: {m.key[0]: anchor.base_row(t.table, m.key) for m in moves[Side.LIVE].get(t.table, ())}
-            for t in profile.trees}
+    were = {name: {m.key[0]: anchor.base_row(name, m.key) for m in moves[Side.LIVE].get(name, ())}
+            for name, _ in profile.placed}
     base = Translator(profile, both, urls[Side.LIVE], anchor.keys(Side.LIVE), live_db.prefix, joins[Side.LIVE],
                       Places(profile, live_db, live_tables, were))
+    for side in Side:
+        for name in {n.table for n in profile.nested if n.tells and any(moves[s].get(n.table) for s in Side)}:
+            moves[side][name] += _below_another(profile, translators[side], base, databases[side], both[name],
+                                                {m.key for m in moves[side].get(name, ())})
     matcher = Matcher(profile, both, anchor, keys, translators, base, moves)
     for name in by_identity(profile, both):
         matcher.match(name)
@@ -126,6 +130,24 @@ def _apart(profile: Profile, anchor: Anchor, translator: Translator, side: Side,
             else:
                 result.append(move)
     return result
+
+
+def _below_another(profile: Profile, translator: Translator, base: Translator, database: Database, table: Table,
+                   known: set[Key]) -> list[RowMove]:
+    """Rows that intervals put below another row than before, though their own bounds are what they were."""
+    tree = profile.nested_of(table.name)
+    if tree is None or translator.places is None or base.places is None or table.name not in database.tables():
+        return []
+    then = base.places.nests.all_above(tree)
+    found = []
+    for key, up in translator.places.nests.all_above(tree).items():
+        name = of_anchor(translator.keys.name(table.name, key)) if (key,) not in known else None
+        if name is not None and name in then:
+            mine = None if up is None else translator.keys.name(table.name, up)
+            if mine != (None if then[name] is None else str(then[name])):
+                row = database.fetch(table, (key,))
+                found += [RowMove((key,), row, born=False)] if row is not None else []
+    return found
 
 
 def _birth(keys: Keys, side: Side, table: str, key: Value) -> None:

@@ -7,6 +7,7 @@ from functools import cached_property
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.items import Comparison, Item
+from nostos.core.compare.nesting import parents, rows_of
 from nostos.core.compare.portable import Unresolved, ValueWriter, named_rows
 from nostos.core.compare.row_states import Rows, side_key
 from nostos.core.database.protocol import Database
@@ -154,7 +155,16 @@ class Referrers:
                     found.setdefault(name, []).append(self._named(at, row))
 
     def _below(self, found: dict[RowName, list[RowName]]) -> None:
-        """The rows that paths put below what is removed."""
+        """The rows that paths, or intervals, put below what is removed."""
+        for nested in self.rows.profile.nested:
+            table = self.rows.live_tables.get(nested.table)
+            gone = {s.live_key[0]: name for name, s in self.removed.items() if s.table == nested.table and s.live_key}
+            if table is not None and gone and nested.tells:
+                up = parents(rows_of(self.target_db, table, nested), table.key[0], nested)
+                for key, above in up.items():
+                    if above in gone:
+                        found.setdefault(gone[above], []).append(
+                            (table.name, (self.translator.keys.name(table.name, key),)))
         for name, state in self.removed.items():
             tree = self.rows.profile.tree_of(state.table)
             table = self.rows.live_tables.get(state.table)

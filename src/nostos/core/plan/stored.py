@@ -88,7 +88,7 @@ def _rows(live: Site, database: Database, entries: list[dict[str, Any]], layers:
     keys = Keys({}, lambda table, key: True)
     urls = forms_of(live)
     joins = Joins(profile, database, tables, database, lambda table, key: True)
-    kept = {when: {t.table: {e["key"][0]: e[when] for e in entries if e["table"] == t.table} for t in profile.trees}
+    kept = {when: {name: {e["key"][0]: e[when] for e in entries if e["table"] == name} for name, _ in profile.placed}
             for when in ("after", "before")}
     after, translator, before = (
         Translator(profile, tables, urls, keys, database.prefix, joins, Places(profile, database, tables, known))

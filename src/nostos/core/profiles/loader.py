@@ -25,6 +25,7 @@ from nostos.core.profiles.model import (
     Join,
     Kind,
     MaskRule,
+    NestedTree,
     OwnedFile,
     Profile,
     ProfileCaution,
@@ -39,7 +40,8 @@ from nostos.core.profiles.policies import policy_named
 
 # What a file may add to the profile of a site.
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
-                       "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "prefixed"})
+                       "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "nested-tree",
+                       "prefixed"})
 _DEEPEST = 5  # profiles that build upon one another
 
 
@@ -170,6 +172,12 @@ def _masked(entry: dict[str, Any]) -> MaskRule:
     return MaskRule(*_column(entry), entry["kind"], _where(entry), entry.get("owner", ""))
 
 
+def _kind(k: dict[str, Any]) -> Kind:
+    return Kind(k["name"], k["table"], _where(k), _names(k.get("label", [])), k.get("title"),
+                tuple(k.get("identity", [])), k.get("born"), k.get("visitors", False), k.get("strip", ""),
+                k.get("volatile", False), k.get("address", ""), _where({"where": k.get("shown", {})}))
+
+
 def _folder(entry: dict[str, Any]) -> Folder:
     parent, _, name = entry["path"].rpartition("/")
     return Folder(entry["kind"], parent, entry.get("manifest"), tuple(entry.get("owns", [])),
@@ -187,11 +195,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
     if "settings" in data:
         s = data["settings"]
         settings = SettingsTable(s["table"], s["name"], s["value"], s["format"])
-    kinds = tuple(
-        Kind(k["name"], k["table"], _where(k), _names(k.get("label", [])), k.get("title"), tuple(k.get("identity", [])),
-             k.get("born"), k.get("visitors", False), k.get("strip", ""), k.get("volatile", False),
-             k.get("address", ""), _where({"where": k.get("shown", {})}))
-        for k in data.get("kind", []))
+    kinds = tuple(map(_kind, data.get("kind", [])))
     kind_tables = {k.table for k in kinds}
     children = []
     for c in data.get("child", []):
@@ -234,6 +238,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                                       _where(data["administrators"])) if "administrators" in data else None,
         "zone_settings": _names(data.get("tide", {}).get("zone", [])),
         "trees": tuple(RowTree(**{**t, "inherited": tuple(t.get("inherited", ()))}) for t in data.get("tree", [])),
+        "nested": tuple(NestedTree(**t) for t in data.get("nested-tree", [])),
         "prefixed": tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     }
 

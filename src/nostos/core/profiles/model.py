@@ -217,6 +217,31 @@ class RowTree:
 
 
 @dataclass(frozen=True)
+class NestedTree:
+    """Rows of a table that are trees by intervals: a row is below those whose `left` and `right` enclose its own. tree:
+    a column with the number of the tree, where there are several. parent: one that points at the row above, where there
+    is one. depth: as in `RowTree`."""
+
+    table: str
+    left: str
+    right: str
+    tree: str = ""
+    parent: str = ""
+    depth: str = ""
+    depth_base: int = 0
+
+    @property
+    def columns(self) -> frozenset[str]:
+        """All that follows from a row's place."""
+        return frozenset(filter(None, (self.left, self.right, self.tree, self.depth)))
+
+    @property
+    def tells(self) -> str:
+        """The column by which alone it is told what a row is below; empty where another column points there."""
+        return "" if self.parent else self.left
+
+
+@dataclass(frozen=True)
 class Piece:
     """A column that holds, in the rows for which `where` holds, a piece of the site's address: its "host", "port",
     "scheme" or "path". beside: a column of the same row in which the host must stand."""
@@ -349,6 +374,7 @@ class Profile:
     administrators: Administrators | None = None
     numbers: frozenset[Any] = frozenset()  # places (see learning) whose numbers are known to point at nothing
     trees: tuple[RowTree, ...] = ()
+    nested: tuple[NestedTree, ...] = ()
     pieces: tuple[Piece, ...] = ()
     personal: tuple[tuple[str, str, str], ...] = ()  # table, column, and kind of personal data, told by the values
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC
@@ -374,6 +400,9 @@ class Profile:
         tree = self.tree_of(table)
         if tree is not None and column in tree.columns:
             return PLACE if column == tree.path else INHERITED if column in tree.inherited else RECKONED
+        nested = self.nested_of(table)
+        if nested is not None and column in nested.columns:
+            return PLACE if column == nested.tells else RECKONED
         for p in self.policies:
             if p.table == table and p.column == column and not p.path and holds(p.where, row):
                 return p.policy
@@ -388,6 +417,19 @@ class Profile:
         """Which piece of the site's address a column of a row may hold; empty: none. host: of the site."""
         return next((p.piece for p in self.pieces if p.table == table and p.column == column and holds(p.where, row)
                      and (not p.beside or row.get(p.beside) == host)), "")
+
+    def nested_of(self, table: str) -> NestedTree | None:
+        return next((t for t in self.nested if t.table == table), None)
+
+    @property
+    def placed(self) -> frozenset[tuple[str, str]]:
+        """The columns, each with its table, that follow from rows' places in trees."""
+        return frozenset([(t.table, c) for t in self.trees for c in t.columns]
+                         + [(n.table, c) for n in self.nested for c in n.columns])
+
+    def placed_in(self, table: str) -> frozenset[str]:
+        """The columns of a table that follow from its rows' places in a tree."""
+        return frozenset(c for t, c in self.placed if t == table) if self.trees or self.nested else frozenset()
 
     def tree_of(self, table: str) -> RowTree | None:
         return next((t for t in self.trees if t.table == table), None)

@@ -18,7 +18,7 @@ from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
 from nostos.core.profiles.learning import markup
 from nostos.core.profiles.loader import ADDITIONS, additions, extended
-from nostos.core.profiles.model import Child, FieldPolicy, Join, Piece, Profile, Reference, RowTree
+from nostos.core.profiles.model import Child, FieldPolicy, Join, NestedTree, Piece, Profile, Reference, RowTree
 from nostos.core.profiles.policies import STRUCTURE, policy_named
 
 _LIST = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$"
@@ -99,6 +99,7 @@ class Layer:
     structures: tuple[tuple[str, str], ...] = ()  # columns of texts that are all structures
     findings: tuple[Finding, ...] = ()
     trees: tuple[RowTree, ...] = ()
+    nested: tuple[NestedTree, ...] = ()
     children: tuple[Child, ...] = ()
     policies: tuple[tuple[str, str, str], ...] = ()  # table, column, and the policy's name
     pieces: tuple[Piece, ...] = ()
@@ -124,12 +125,14 @@ class Layer:
                 kind = replace(kind, visitors=False)
             kinds.append(kind)
         trees = tuple(t for t in self.trees if profile.tree_of(t.table) is None)
+        nested = tuple(t for t in self.nested if profile.nested_of(t.table) is None)
         policies = (*profile.policies, *(FieldPolicy(t, c, STRUCTURE) for t, c in self.structures),
                     *(FieldPolicy(t, c, policy_named(p)) for t, c, p in self.policies))
         taken = {k.table for k in profile.kinds if not k.natural} | {c.table for c in profile.children}
         children = tuple(c for c in self.children if c.table not in taken)
         return replace(profile, references=(*profile.references, *added), kinds=tuple(kinds), policies=policies,
-                       trees=(*profile.trees, *trees), pieces=(*profile.pieces, *self.pieces),
+                       trees=(*profile.trees, *trees), nested=(*profile.nested, *nested),
+                       pieces=(*profile.pieces, *self.pieces),
                        joins=(*profile.joins, *self.joins), personal=(*profile.personal, *self.personal),
                        children=(*profile.children, *children),
                        volatile=(*profile.volatile, *self.made), numbers=profile.numbers | self.numbers,
@@ -212,6 +215,7 @@ def as_data(layer: Layer) -> dict[str, Any]:
             "names": {t: list(c) for t, c in layer.names.items()}, "why": dict(layer.why),
             "structures": [list(place) for place in layer.structures],
             "trees": [msgspec.to_builtins(tree) for tree in layer.trees],
+            "nested": [msgspec.to_builtins(tree) for tree in layer.nested],
             "children": [msgspec.to_builtins(child) for child in layer.children],
             "policies": [list(policy) for policy in layer.policies],
             "pieces": [msgspec.to_builtins(piece) for piece in layer.pieces],
@@ -228,6 +232,7 @@ def of_data(data: Mapping[str, Any]) -> Layer:
         names={t: tuple(c) for t, c in data["names"].items()}, why=data["why"],
         structures=tuple((t, c) for t, c in data["structures"]),
         trees=tuple(msgspec.convert(tree, RowTree) for tree in data.get("trees", ())),
+        nested=tuple(msgspec.convert(tree, NestedTree) for tree in data.get("nested", ())),
         children=tuple(msgspec.convert(child, Child) for child in data.get("children", ())),
         policies=tuple((t, c, p) for t, c, p in data.get("policies", ())),
         pieces=tuple(msgspec.convert(piece, Piece) for piece in data.get("pieces", ())),

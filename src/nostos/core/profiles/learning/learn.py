@@ -19,7 +19,7 @@ from nostos.core.profiles.learning.address import pieces_in
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place, learned
 from nostos.core.profiles.learning.parts import parts
 from nostos.core.profiles.learning.references import ROWS, Judge, echoes, places, siblings
-from nostos.core.profiles.learning.trees import tree_of
+from nostos.core.profiles.learning.trees import nested_of, tree_of
 from nostos.core.profiles.learning.whose import whose
 from nostos.core.profiles.model import Profile, RowTree, holds
 from nostos.core.profiles.policies import COUNTED, NEWEST, TEXT
@@ -78,6 +78,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         names={t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate},
         structures=tuple(place for t in unknown for place in _structures(t, samples[t.name])),
         trees=tuple(_trees(database, unknown, samples, sure)),
+        nested=tuple(n for t in unknown for n in (nested_of(database, t, samples[t.name], _upward(t, sure)),) if n),
         children=tuple(parts({t.name: t for t in unknown if t.name not in made}, sure, visitors)),
         policies=tuple(p for t in unknown for p in _policies(t, samples[t.name])),
         joins=tuple(j for n, t in usable.items() for j in siblings(t, samples[n])
@@ -150,11 +151,15 @@ def _echoed(table: Table, rows: Sequence[Row], findings: Sequence[Finding], prof
 def _trees(database: Database, tables: Iterable[Table], samples: Mapping[str, Sequence[Row]], sure: Sequence[Finding]
            ) -> Iterable[RowTree]:
     for table in tables:
-        up = {c for fk in table.foreign_keys if fk.target == table.name for c in fk.columns} | {
-            f.place.column for f in sure if f.place.table == f.to == table.name and not f.place.path}
-        tree = tree_of(database, table, samples[table.name], sorted(up))
+        tree = tree_of(database, table, samples[table.name], _upward(table, sure))
         if tree is not None:
             yield tree
+
+
+def _upward(table: Table, sure: Sequence[Finding]) -> list[str]:
+    """The columns of a table that point at the table itself."""
+    return sorted({c for fk in table.foreign_keys if fk.target == table.name for c in fk.columns} | {
+        f.place.column for f in sure if f.place.table == f.to == table.name and not f.place.path and not f.place.where})
 
 
 def _titles(table: Table, tables: Mapping[str, Table], samples: Mapping[str, Sequence[Row]], profile: Profile

@@ -9,12 +9,14 @@ from itertools import islice
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.model import RowTree
+from nostos.core.profiles.model import NestedTree, RowTree
 
 _STEPS = range(1, 13)  # lengths of steps
 _LOOKED_UP = 150  # rows whose parents are looked up
 _COUNTED = 12  # rows whose children are counted
 _BELOW = 2000  # rows below one, that are looked at
+_ALL = 2000  # rows of a table that are all looked at
+_BOUNDS = (("lft", "rgt"), ("lft", "rght"), ("left", "right"), ("lt", "rt"), ("lhs", "rhs"))
 _SEPARATORS = "/.,-|"
 _DIGITS, _UPPER, _LOWER = "0123456789", "ABCDEFGHIJKLMNOPQRSTUVWXYZ", "abcdefghijklmnopqrstuvwxyz"
 _DEPTHS, _CHILDREN = frozenset({"depth", "level"}), frozenset({"child", "children", "numchild", "childcount"})
@@ -141,3 +143,63 @@ def _parents(database: Database, table: Table, rows: Sequence[Row], tree: RowTre
     wanted = {tree.above(str(row[tree.path])) if tree.path else row[tree.parent] for row in rows}
     some = [w for w in wanted if w not in (None, "", 0)][:_LOOKED_UP]
     return {row[column]: row for row in database.find_any(table, column, some, {})}
+
+
+def nested_of(database: Database, table: Table, rows: Sequence[Row], parents: Sequence[str] = ()) -> NestedTree | None:
+    """The trees by intervals that a table's rows are; None where they are none. All rows are looked at, up to a number;
+    of a larger table, what its names say must hold in the sample. parents: columns that point at the table itself."""
+    if not table.surrogate or not rows:
+        return None
+    pairs = [(left, right) for left in table.stored for right in table.stored if _bounds(left, right)]
+    for left, right in pairs:
+        if not all(isinstance(row[c], int) for row in rows for c in (left, right)):
+            continue
+        number = next((c for c in table.stored if {"tree", "root"} & set(words.words(c)) and isinstance(
+            rows[0][c], int) and c not in (left, right)), "")
+        tree = NestedTree(table.name, left, right, number, parents[0] if len(parents) == 1 else "")
+        if all(row[left] < row[right] for row in rows):  # type: ignore[operator]
+            if len(rows) >= _ALL:
+                return tree
+            depth, base = _nested_depth(tree, table, rows)
+            if _nests(tree, rows):
+                return NestedTree(tree.table, left, right, number, tree.parent, depth, base)
+    return None
+
+
+def _bounds(left: str, right: str) -> bool:
+    """Whether two columns are called as the bounds of an interval."""
+    mine, theirs = words.words(left), words.words(right)
+    return any(mine[-1:] == (a,) and theirs[-1:] == (b,) and mine[:-1] == theirs[:-1] for a, b in _BOUNDS)
+
+
+def _nests(tree: NestedTree, rows: Sequence[Row]) -> bool:
+    """Whether intervals enclose each other or lie apart, and no bound is given out twice in one tree."""
+    by_tree: dict[object, list[Row]] = {}
+    for row in rows:
+        by_tree.setdefault(row[tree.tree] if tree.tree else None, []).append(row)
+    for some in by_tree.values():
+        ends: list[int] = []
+        bounds = [int(str(row[c])) for row in some for c in (tree.left, tree.right)]
+        if len(set(bounds)) != len(bounds):
+            return False
+        for row in sorted(some, key=lambda r: int(str(r[tree.left]))):
+            while ends and ends[-1] < int(str(row[tree.left])):
+                ends.pop()
+            if ends and int(str(row[tree.right])) > ends[-1]:
+                return False
+            ends.append(int(str(row[tree.right])))
+    return True
+
+
+def _nested_depth(tree: NestedTree, table: Table, rows: Sequence[Row]) -> tuple[str, int]:
+    """The column that holds how deep each row is, and what it says where nothing is above."""
+    for column in table.stored:
+        if set(words.words(column)) & _DEPTHS and all(isinstance(row[column], int) for row in rows):
+            bases = set()
+            for row in rows:
+                above = sum(1 for o in rows if (not tree.tree or o[tree.tree] == row[tree.tree])
+                            and int(str(o[tree.left])) < int(str(row[tree.left])) < int(str(o[tree.right])))
+                bases.add(int(str(row[column])) - above)
+            if len(bases) == 1:
+                return column, bases.pop()
+    return "", 0
