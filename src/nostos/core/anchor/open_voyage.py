@@ -43,8 +43,11 @@ class Crew:
             with self.anchor.changing():
                 self.anchor.set_fact("learned", said)
         answers = read_layer(self.answers)
-        known = [with_answers(of_data(said), answers)]
+        learned = with_answers(of_data(said), answers)
         staging = staging_db.tables() if staging_db is not None else {}
+        # What staging has dropped may hold what live has written since.
+        known = [learned if staging_db is None else replace(learned, made=tuple(
+            t for t in learned.made if t in staging))]
         new = staging.keys() - self.anchor.tables(Side.LIVE).keys()
         if new and staging_db is not None:
             layer = learn(staging_db, staging, self.live.full_profile(staging), only=new)

@@ -56,9 +56,11 @@ class Nesting:
         new = [k for (name, (k, *_)) in self.new if name == tree.table]
         old = parents([row for k, row in rows.items() if k not in new], key, tree)
         above: dict[Value, Value] = {}
+        said: set[Value] = set()  # whose place is told, even where what was between is gone by now
         for k, row in rows.items():
             _, up = self.waiting.get((tree.table, (k,)), ("", None))
             if up is not None:
+                said.add(k)
                 above[k] = self.number(up.table, up.name) if up.name else None
             elif tree.parent:
                 above[k] = row[tree.parent] or None
@@ -68,7 +70,7 @@ class Nesting:
                                             int(str(rows[k][tree.left] or 0))))
         for k in order:
             self._check(k, above)
-        shifted = [k for k in rows if k in new or above[k] != old.get(k)]
+        shifted = [k for k in rows if k in new or k in said or above[k] != old.get(k)]
         changed = {_top(k, up) for k in shifted for up in (above, old) if k in up}
         wanted = numbered(tree, {k: above[k] for k in order}, {k: r for k, r in rows.items() if k not in new})
         if tree.tree:  # of several trees, those that nothing came into stay as they are

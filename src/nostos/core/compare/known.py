@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from nostos.core.compare.gather import full
 from nostos.core.compare.items import Comparison, Item
 
 
@@ -15,7 +16,7 @@ def known_of(found: Comparison, item: Item) -> tuple[str, ...]:
         state = states.get(field.row) if field.row is not None else None
         if state is None or not field.column:
             continue
-        for said in found.sources.of(state.table, field.column, found.rows.profile):
+        for said in found.sources.of(state.table, field.column, found.rows.profile, full(state)):
             lines.append(f"{state.table}.{field.column}: {said}")
     table = item.root[0] if item.root else ""
     whose = found.sources.whose(item.kind, table, item.visitors)

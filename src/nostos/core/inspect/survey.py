@@ -12,6 +12,7 @@ from nostos.core.database.schema import Table
 from nostos.core.files.tree import SkippedFile
 from nostos.core.files.trees import tree_at
 from nostos.core.inspect.version_heads import Part, parts
+from nostos.core.patterns import matches
 from nostos.core.profiles.compared import compared_tables
 from nostos.core.profiles.from_schema import NO_PROFILE
 from nostos.core.profiles.learning.findings import Certainty, Layer
@@ -148,7 +149,7 @@ def _facts(database: Database, profile: Profile, table: Table) -> TableFacts:
     children = [c for c in profile.children if c.table == table.name]
     if children:
         kinds = [k for k in kinds if not any(c.natural for c in children)] + [f"part of {c.owner}" for c in children]
-    if table.name in profile.volatile:
+    if matches(table.name, (*profile.volatile, *profile.made)):
         kinds = ["never compared"]
     return TableFacts(table.name, database.count(table.name), table.key, tuple(kinds))
 

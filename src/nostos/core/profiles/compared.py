@@ -12,9 +12,9 @@ OWN_TABLES = ("nostos_*",)
 
 
 def compared_tables(profile: Profile, tables: Mapping[str, Table]) -> dict[str, Table]:
-    """The tables whose rows are compared: not volatile ones, not Nostos's own, none without a key."""
+    """The tables whose rows are compared: not volatile or made ones, not Nostos's own, none without a key."""
     return {n: t for n, t in tables.items()
-            if t.key and not matches(n, profile.volatile) and not matches(n, OWN_TABLES)}
+            if t.key and not matches(n, (*profile.volatile, *profile.made, *OWN_TABLES))}
 
 
 def is_local(profile: Profile, table: Table, row: Row) -> bool:

@@ -374,6 +374,7 @@ class Profile:
     administrators: Administrators | None = None
     numbers: frozenset[Any] = frozenset()  # places (see learning) whose numbers are known to point at nothing
     trees: tuple[RowTree, ...] = ()
+    made: tuple[str, ...] = ()  # patterns of tables whose rows are made from others: not compared, but their schema is
     nested: tuple[NestedTree, ...] = ()
     pieces: tuple[Piece, ...] = ()
     personal: tuple[tuple[str, str, str], ...] = ()  # table, column, and kind of personal data, told by the values

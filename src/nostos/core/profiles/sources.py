@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from nostos.core.profiles.learning.findings import Certainty, Layer, Place
-from nostos.core.profiles.model import Profile, Reference
+from nostos.core.database.schema import Row
+from nostos.core.profiles.learning.findings import LIST, Certainty, Layer, Place
+from nostos.core.profiles.model import Profile, Reference, holds
 
 SAID, SCHEMA = "its administrator", "the schema"
 
@@ -20,15 +21,16 @@ class Sources:
     adds: Layer | None
     layers: tuple[Layer, ...]
 
-    def of(self, table: str, column: str, known: Profile) -> tuple[str, ...]:
-        """What is known of a column, each with who says it and why. known: all layers together."""
+    def of(self, table: str, column: str, known: Profile, row: Row) -> tuple[str, ...]:
+        """What is known of a column of a row, each with who says it and why. known: all layers together."""
         found = [f"{_place(r)} points at {r.to}: {self._who(r)}" for r in known.references_of(table)
-                 if r.column == column and r.to]
+                 if r.column == column and r.to and r.pattern != LIST and holds(r.where, row)]
         tree = known.tree_of(table)
         if tree is not None and column in tree.columns:
             found.append(f"it follows from the row's place in a tree: {self._by_part('trees', tree)}")
         for policy in known.policies:
-            if policy.table == table and policy.column == column and not policy.path and str(policy.policy) != "local":
+            if policy.table == table and policy.column == column and not policy.path and holds(policy.where, row) and (
+                    str(policy.policy) != "local"):
                 found.append(f"it is merged as {policy.policy}: {self._by_part('policies', policy)}")
                 break
         return tuple(dict.fromkeys(found))

@@ -18,10 +18,10 @@ from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
 from nostos.core.profiles.learning import markup
 from nostos.core.profiles.loader import ADDITIONS, additions, extended
-from nostos.core.profiles.model import Child, FieldPolicy, Join, NestedTree, Piece, Profile, Reference, RowTree
+from nostos.core.profiles.model import Child, FieldPolicy, Join, Kind, NestedTree, Piece, Profile, Reference, RowTree
 from nostos.core.profiles.policies import STRUCTURE, policy_named
 
-_LIST = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$"
+LIST = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$"
 
 
 class Certainty(StrEnum):
@@ -80,7 +80,7 @@ class Finding:
         if path and path[-1].startswith("@"):  # an attribute in markup
             return Reference(table, column, self.to, None, "", where, None, markup.pattern(path[-1]), True),
         return (Reference(table, column, self.to, None, "", where, path or None),
-                Reference(table, column, self.to, None, "", where, path or None, _LIST, True))
+                Reference(table, column, self.to, None, "", where, path or None, LIST, True))
 
 
 @dataclass(frozen=True)
@@ -100,6 +100,7 @@ class Layer:
     findings: tuple[Finding, ...] = ()
     trees: tuple[RowTree, ...] = ()
     nested: tuple[NestedTree, ...] = ()
+    kinds: tuple[Kind, ...] = ()  # of rows of one table that visitors make, where others are editors'
     children: tuple[Child, ...] = ()
     policies: tuple[tuple[str, str, str], ...] = ()  # table, column, and the policy's name
     pieces: tuple[Piece, ...] = ()
@@ -125,17 +126,18 @@ class Layer:
                 kind = replace(kind, visitors=False)
             kinds.append(kind)
         trees = tuple(t for t in self.trees if profile.tree_of(t.table) is None)
+        own = tuple(k for k in self.kinds if all(k.name != o.name for o in kinds))
         nested = tuple(t for t in self.nested if profile.nested_of(t.table) is None)
         policies = (*profile.policies, *(FieldPolicy(t, c, STRUCTURE) for t, c in self.structures),
                     *(FieldPolicy(t, c, policy_named(p)) for t, c, p in self.policies))
         taken = {k.table for k in profile.kinds if not k.natural} | {c.table for c in profile.children}
         children = tuple(c for c in self.children if c.table not in taken)
-        return replace(profile, references=(*profile.references, *added), kinds=tuple(kinds), policies=policies,
+        return replace(profile, references=(*profile.references, *added), kinds=(*own, *kinds), policies=policies,
                        trees=(*profile.trees, *trees), nested=(*profile.nested, *nested),
                        pieces=(*profile.pieces, *self.pieces),
                        joins=(*profile.joins, *self.joins), personal=(*profile.personal, *self.personal),
                        children=(*profile.children, *children),
-                       volatile=(*profile.volatile, *self.made), numbers=profile.numbers | self.numbers,
+                       made=(*profile.made, *self.made), numbers=profile.numbers | self.numbers,
                        visitor_kinds=(*profile.visitor_kinds, *self.visitors))
 
 
@@ -215,6 +217,7 @@ def as_data(layer: Layer) -> dict[str, Any]:
             "names": {t: list(c) for t, c in layer.names.items()}, "why": dict(layer.why),
             "structures": [list(place) for place in layer.structures],
             "trees": [msgspec.to_builtins(tree) for tree in layer.trees],
+            "kinds": [msgspec.to_builtins(kind) for kind in layer.kinds],
             "nested": [msgspec.to_builtins(tree) for tree in layer.nested],
             "children": [msgspec.to_builtins(child) for child in layer.children],
             "policies": [list(policy) for policy in layer.policies],
@@ -232,6 +235,7 @@ def of_data(data: Mapping[str, Any]) -> Layer:
         names={t: tuple(c) for t, c in data["names"].items()}, why=data["why"],
         structures=tuple((t, c) for t, c in data["structures"]),
         trees=tuple(msgspec.convert(tree, RowTree) for tree in data.get("trees", ())),
+        kinds=tuple(msgspec.convert(kind, Kind) for kind in data.get("kinds", ())),
         nested=tuple(msgspec.convert(tree, NestedTree) for tree in data.get("nested", ())),
         children=tuple(msgspec.convert(child, Child) for child in data.get("children", ())),
         policies=tuple((t, c, p) for t, c, p in data.get("policies", ())),

@@ -47,6 +47,11 @@ class Kinds:
             self._known[table] = self._own(self.tables[table]) or self._beside(self.tables[table])
         return self._known[table]
 
+    def own(self, table: str) -> tuple[str, tuple[str, ...]]:
+        """The column in which a table itself says the kinds of its rows, and these; nothing where it does not."""
+        found = self.of(table) if table in self.tables else None
+        return (found.column, tuple(found.shares)) if found is not None and found.table.name == table else ("", ())
+
     def _rows(self, table: Table) -> Sequence[Row]:
         if not self.samples.get(table.name):
             self.samples[table.name] = self.database.sample(table, _SAMPLE)

@@ -18,10 +18,10 @@ from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.address import pieces_in
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place, learned
 from nostos.core.profiles.learning.parts import parts
-from nostos.core.profiles.learning.references import ROWS, Judge, echoes, places, siblings
+from nostos.core.profiles.learning.references import ROWS, Judge, echoes, key_columns, places, siblings
 from nostos.core.profiles.learning.trees import nested_of, tree_of
 from nostos.core.profiles.learning.whose import whose
-from nostos.core.profiles.model import Profile, RowTree, holds
+from nostos.core.profiles.model import Kind, Profile, RowTree, holds
 from nostos.core.profiles.policies import COUNTED, NEWEST, TEXT
 from nostos.core.values.structures import fits, may_be_structure, read
 
@@ -77,6 +77,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         sampled=(len(samples), sum(map(len, samples.values()))),
         names={t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate},
         structures=tuple(place for t in unknown for place in _structures(t, samples[t.name])),
+        kinds=tuple(k for t in unknown if t.surrogate for k in _kinds_of(t, judge, visitors)),
         trees=tuple(_trees(database, unknown, samples, sure)),
         nested=tuple(n for t in unknown for n in (nested_of(database, t, samples[t.name], _upward(t, sure)),) if n),
         children=tuple(parts({t.name: t for t in unknown if t.name not in made}, sure, visitors)),
@@ -84,6 +85,16 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         joins=tuple(j for n, t in usable.items() for j in siblings(t, samples[n])
                     if any(c == j.name for f in sure for c, _ in f.place.where)),
         pieces=tuple(p for n, t in usable.items() if address for p in pieces_in(t, samples[n], address)))
+
+
+def _kinds_of(table: Table, judge: Judge, visitors: Collection[str]) -> Iterable[Kind]:
+    """Rows of a table of many kinds that visitors make, such as orders that are kept among pages."""
+    column, kinds = judge.kinds.own(table.name) if table.name not in visitors else ("", ())
+    for kind in sorted(kinds):
+        if set(words.words(kind)) & _BOUGHT:
+            title = next((c for c in ("title", "name", "label") if c in table.stored), None)
+            yield Kind(f"{table.name}-{kind}", table.name, ((column, kind),), table.key, title, visitors=True,
+                       natural=True)
 
 
 def _personal(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str, str]]:
@@ -109,8 +120,8 @@ def _policies(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str, str
         parts_of = words.words(column.name)
         if set(parts_of) & _COUNTED and words.says_measure(column.name):
             yield table.name, column.name, str(COUNTED)
-        elif set(parts_of) & _CHANGES and (column.name.lower().endswith(_TIMES) or re.match(
-                r"(?i)date|time", column.declared)):
+        elif set(parts_of) & _CHANGES and (len(parts_of) == 1 or column.name.lower().endswith(_TIMES) or re.match(
+                r"(?i)date|time", column.declared)) and not re.search(r"(?i)bool|tinyint", column.declared):
             yield table.name, column.name, str(NEWEST)
         elif any(isinstance(row[column.name], str) and _LINES.search(str(row[column.name])) and not may_be_structure(
                 row[column.name]) for row in rows if column.name in row):
@@ -184,10 +195,12 @@ def _are_people(table: Table, rows: Sequence[Row]) -> bool:
 
 
 def _structures(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str]]:
-    """The columns whose texts are all structures."""
+    """The columns whose texts are all structures; of a table of keys and values, one in which some are."""
+    pair = key_columns(table)
     for column in table.columns:
         texts = [row[column.name] for row in rows if row.get(column.name) not in (None, "")][:_STRUCTURES]
-        if texts and not column.is_json and all(
+        enough = any if pair and column.name == pair[1] else all
+        if texts and not column.is_json and enough(
                 isinstance(t, str) and t[:1] in ("{", "[", "a", "O") and read(t) is not None for t in texts):
             yield table.name, column.name
 

@@ -347,8 +347,9 @@ class Judge:
 
     def _likely(self, place: Place, name: str) -> list[tuple[float, str]]:
         scores: dict[str, float] = {}
+        own = place.path[-1].lstrip("@").partition("@")[0] if place.path else name
         for called_so, table in (*((t, t) for t in self.tables), *self.bases.items()):
-            score = words.likeness(name, called_so, place.table)
+            score = max(words.likeness(name, called_so, place.table), words.likeness(own, called_so, place.table))
             if score >= (1.0 if called_so in self.links else 0.8):
                 scores[table] = max(score, scores.get(table, 0))
         alike = self.told.get(words.pointing(name))
