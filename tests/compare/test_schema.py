@@ -54,9 +54,9 @@ class PlainTest(SiteTest):
 
 class Schema(PlainTest):
     SCHEMA = ("CREATE TABLE books (id INTEGER PRIMARY KEY, title TEXT, legacy TEXT DEFAULT 'no');"
-                       "CREATE TABLE old_talk (id INTEGER PRIMARY KEY, said TEXT);"
+                       "CREATE TABLE old_say (id INTEGER PRIMARY KEY, said TEXT);"
                        "CREATE INDEX by_title ON books(title);"
-                       "INSERT INTO books (title) VALUES ('One'), ('Two'); INSERT INTO old_talk (said) VALUES ('x')")
+                       "INSERT INTO books (title) VALUES ('One'), ('Two'); INSERT INTO old_say (said) VALUES ('x')")
 
     def test_a_column_that_may_not_be_empty_and_has_no_default(self) -> None:
         """As most migration tools make it: the table is built anew, with a value for each row."""
@@ -78,37 +78,37 @@ class Schema(PlainTest):
         self.assertEqual(self.h.standings(), {"books/3": "kept"})
 
     def test_drops_go_home_only_when_they_are_named(self) -> None:
-        self.sql(self.h.staging_folder, "DROP TABLE old_talk; DROP INDEX by_title; ALTER TABLE books DROP COLUMN legacy;"
+        self.sql(self.h.staging_folder, "DROP TABLE old_say; DROP INDEX by_title; ALTER TABLE books DROP COLUMN legacy;"
                                         "UPDATE books SET title='Uno' WHERE id=1")
         self.sql(self.h.live_folder, "INSERT INTO books (title) VALUES ('Three')")
         self.assertEqual(self.h.standings(), {
             "books/1": "homeward", "books/3": "kept", "column/books.legacy": "homeward", "index/by_title": "homeward",
-            "table/old_talk": "homeward"})
+            "table/old_say": "homeward"})
         self.h.merge()
         self.assertEqual(self.live("SELECT title, legacy FROM books"), [("Uno", "no"), ("Two", "no"), ("Three", "no")])
         self.h.merge("*")
-        self.assertEqual(self.live("SELECT count(*) FROM old_talk"), [(1,)])
-        self.h.merge("column/books.legacy", "table/old_talk")
+        self.assertEqual(self.live("SELECT count(*) FROM old_say"), [(1,)])
+        self.h.merge("column/books.legacy", "table/old_say")
         self.assertEqual(self.live("SELECT * FROM books"), [(1, "Uno"), (2, "Two"), (3, "Three")])
-        self.assertEqual(self.live("SELECT name FROM sqlite_master WHERE name IN ('old_talk', 'by_title')"),
+        self.assertEqual(self.live("SELECT name FROM sqlite_master WHERE name IN ('old_say', 'by_title')"),
                          [("by_title",)])
         kept = [p.name for p in (self.h.home.folder("trip") / "merges").rglob("dropped/*")]
-        self.assertEqual(sorted(kept), ["column-books-legacy.jsonl.zst", "table-old_talk-old_talk.jsonl.zst"])
+        self.assertEqual(sorted(kept), ["column-books-legacy.jsonl.zst", "table-old_say-old_say.jsonl.zst"])
         self.assertEqual(self.h.standings(), {"books/3": "kept", "index/by_title": "homeward"})
         self.sql(self.h.staging_folder, "UPDATE books SET title='Dos' WHERE id=2")
         self.h.merge()
         self.assertEqual(self.live("SELECT title FROM books WHERE id=2"), [("Dos",)])
 
     def test_what_was_dropped_comes_back(self) -> None:
-        self.sql(self.h.live_folder, "INSERT INTO old_talk (said) VALUES (x'00ff')")
+        self.sql(self.h.live_folder, "INSERT INTO old_say (said) VALUES (x'00ff')")
         self.h.refresh()
-        everything = "SELECT * FROM books", "SELECT * FROM old_talk", "SELECT sql FROM sqlite_master ORDER BY name"
+        everything = "SELECT * FROM books", "SELECT * FROM old_say", "SELECT sql FROM sqlite_master ORDER BY name"
         before = [self.live(sql) for sql in everything[:2]]
-        self.sql(self.h.staging_folder, "DROP TABLE old_talk; DROP INDEX by_title; ALTER TABLE books DROP COLUMN legacy;"
+        self.sql(self.h.staging_folder, "DROP TABLE old_say; DROP INDEX by_title; ALTER TABLE books DROP COLUMN legacy;"
                                         "CREATE TABLE shelves (id INTEGER PRIMARY KEY, room TEXT);"
                                         "INSERT INTO shelves (room) VALUES ('north');"
                                         "ALTER TABLE books ADD COLUMN pages INTEGER DEFAULT 0;")
-        drops = ("column/books.legacy", "table/old_talk", "index/by_title")
+        drops = ("column/books.legacy", "table/old_say", "index/by_title")
         for schema in (True, False):
             self.h.merge("*", *drops)
             self.assertEqual(self.h.standings(), {})
@@ -116,20 +116,20 @@ class Schema(PlainTest):
                 merge(self.h.home, crew, prepare_undo(self.h.home, crew, to_take_back(self.h.home, "trip", None),
                                                       schema=schema))
             there = {n for (n,) in self.live("SELECT name FROM sqlite_master")}
-            self.assertTrue({"old_talk", "by_title"} <= there)
+            self.assertTrue({"old_say", "by_title"} <= there)
             self.assertEqual("shelves" in there, not schema)
-            self.assertEqual(self.live("SELECT * FROM old_talk"), before[1])
+            self.assertEqual(self.live("SELECT * FROM old_say"), before[1])
             self.assertEqual(sorted(self.live("SELECT id, title, legacy FROM books")), sorted(before[0]))
             self.assertTrue(set(drops) <= set(self.h.homeward()))
 
     def test_what_live_wrote_into_since_is_not_dropped(self) -> None:
-        self.sql(self.h.staging_folder, "DROP TABLE old_talk; ALTER TABLE books DROP COLUMN legacy")
-        self.sql(self.h.live_folder, "INSERT INTO old_talk (said) VALUES ('y');"
+        self.sql(self.h.staging_folder, "DROP TABLE old_say; ALTER TABLE books DROP COLUMN legacy")
+        self.sql(self.h.live_folder, "INSERT INTO old_say (said) VALUES ('y');"
                                      "UPDATE books SET legacy='yes' WHERE id=2")
         found = self.h.standings()
-        self.assertEqual((found["table/old_talk"], found["column/books.legacy"]), ("clash", "clash"))
-        self.h.merge("table/old_talk")
-        self.assertEqual(self.live("SELECT count(*) FROM old_talk"), [(2,)])
+        self.assertEqual((found["table/old_say"], found["column/books.legacy"]), ("clash", "clash"))
+        self.h.merge("table/old_say")
+        self.assertEqual(self.live("SELECT count(*) FROM old_say"), [(2,)])
 
     def test_a_column_defined_anew(self) -> None:
         self.sql(self.h.staging_folder,

@@ -18,6 +18,7 @@ from nostos.core.anchor.open_voyage import answers_of
 from nostos.core.plan.unknown import Explainer
 from nostos.core.profiles.learning.findings import Certainty, Finding, add_answers
 from nostos.core.sites.recognise import recognise
+from nostos.demo.story import Story
 from tests.profiles.test_learning import Maker
 from tests.support import Harbour, SiteTest, rows, template
 
@@ -125,6 +126,40 @@ class ShopTest(SiteTest):
             rows(database, "INSERT INTO ext_shop_orders (number, customer_email, total, status) VALUES "
                  "('S-1013', ?, 1, 'paid')", f"{who}@visitor.example")
             rows(database, "INSERT INTO ext_shop_lines (ext_order, product, quantity) VALUES (13, 1, 1)")
+
+
+class WithoutItsProfile(SiteTest):
+    def test_the_stand_in_loses_nothing_but_names(self) -> None:
+        """The story's week on both sides, on a site of which no profile says anything."""
+        live = self.folder / "live"
+        shutil.copytree(template(), live)
+        (live / "bare.toml").write_text('[profile]\nname = "bare"\ntitle = "Bare"\n')
+        (live / "nostos.toml").write_text('[site]\nname = "kr"\nurl = "http://127.0.0.1:8431"\nfiles = "."\n'
+                                          'database = "sqlite:///data/site.db"\nprofile = "bare.toml"\n')
+        h = Harbour(self.folder, live)
+        story = Story(self.folder)
+        story.work_on_staging()
+        story.life_on_live()
+        orders = "SELECT c.id, c.slug, c.title, l.* FROM content c JOIN order_lines l ON l.order_id = c.id ORDER BY l.id"
+        said = "SELECT * FROM comments"
+        before = rows(h.live.database, orders), rows(h.live.database, said)
+        self.assertEqual(h.compare().questions, ())
+        h.merge()
+        self.assertEqual((rows(h.live.database, orders), rows(h.live.database, said)), before)
+        self.assertIsNone(h.live.find("order", "kr-test-7f"))
+        page, picture = h.live.find("page", "autumn-programme"), h.live.find("picture", "autumn-sky")
+        self.assertNotEqual(page["id"], h.staging.find("page", "autumn-programme")["id"])
+        self.assertEqual(page["parent_id"], h.live.find("page", "programme")["id"])
+        self.assertIn(f'data-picture="{picture["id"]}"', page["body"])
+        self.assertIn(f'data-content="{page["id"]}"', page["body"])
+        self.assertEqual(rows(h.live.database, "SELECT value FROM content_fields WHERE content_id=? AND name='picture'",
+                              page["id"]), [(str(picture["id"]),)])
+        self.assertEqual([(e["label"], e["content"]) for e in h.live.setting("menu.main")["entries"]][1::4],
+                         [("Autumn evenings", page["id"]), ("For schools", h.live.find("page", "school-groups")["id"])])
+        theme = h.live.setting("theme.dusk")
+        self.assertEqual((theme["accent"], theme["footer"]), ("#d98e5b", "Clear skies, warm hands."))
+        body = h.live.find("page", "programme")["body"]
+        self.assertTrue("midnight" in body and "red lamp" in body)
 
 
 class UnknownShop(ShopTest):

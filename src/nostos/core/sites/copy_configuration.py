@@ -11,6 +11,7 @@ import sqlalchemy as sa
 from nostos.core.database.engines import NONE, Location
 from nostos.core.files.tree import Owner
 from nostos.core.files.trees import tree_at
+from nostos.core.profiles.loader import built_in
 from nostos.core.profiles.model import Configuration
 from nostos.core.sites import php_configuration
 from nostos.core.sites import site_file as configuration
@@ -57,7 +58,11 @@ def adapt(own: CopyFacts, files: Mapping[str, OriginalFile], system: Configurati
     if own.profile is not None:
         changes["site.profile"] = own.profile
     tree = tree_at(own.folder)
+    given = system
     for name, original in files.items():
+        # A system's own file is that, whichever profile the site has been given.
+        system = next((p.configuration for p in built_in().values() if p.configuration is not None
+                       and p.configuration.file == Path(name).name), given)
         if system is None or Path(name).name != system.file:
             made = configuration.rewritten_toml(original.content, changes, ("site.prefix",) if own.prefixed else ())
         elif system.format == "php-constants":
