@@ -140,7 +140,8 @@ class WithoutItsProfile(SiteTest):
         story = Story(self.folder)
         story.work_on_staging()
         story.life_on_live()
-        orders = "SELECT c.id, c.slug, c.title, l.* FROM content c JOIN order_lines l ON l.order_id = c.id ORDER BY l.id"
+        orders = ("SELECT c.id, c.slug, c.title, l.* FROM content c JOIN order_lines l ON l.order_id = c.id "
+                  "ORDER BY l.id")
         said = "SELECT * FROM comments"
         before = rows(h.live.database, orders), rows(h.live.database, said)
         self.assertEqual(h.compare().questions, ())
