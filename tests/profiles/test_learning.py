@@ -37,6 +37,8 @@ class Made:
     sql: list[str] = field(default_factory=list)
     references: dict[tuple[str, str], str] = field(default_factory=dict)
     numbers: set[tuple[str, str]] = field(default_factory=set)
+    keys: dict[str, str] = field(default_factory=dict)  # by table
+    columns: dict[str, list[str]] = field(default_factory=dict)  # by table: all but its key
 
 
 class Maker:
@@ -79,6 +81,7 @@ class Maker:
                      *(f'"{c}" {self.random.choice(("INTEGER", "TEXT"))}' for c, _ in columns),
                      *(f'"{self.name(m)}" INTEGER' for m in measures)]
             made.sql.append(f'CREATE TABLE "{table}" ({", ".join(heads)})')
+            made.keys[table], made.columns[table] = key, ["remark", *(c for c, _ in columns), *map(self.name, measures)]
             made.references.update({(table, c): self.table(t) for c, t in columns})
             made.numbers.update((table, self.name(m)) for m in measures)
             for number in ids[noun]:

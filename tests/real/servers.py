@@ -87,7 +87,7 @@ class MariaDB:
     def run(self, sql: str, *values: object, database: str = "") -> list[tuple[object, ...]]:
         """Run a statement as the server's root. Returns the rows."""
         connection = pymysql.connect(unix_socket=self.socket, user="root", database=database or None,
-                                     charset="utf8mb4", autocommit=True)
+                                     charset="utf8mb4", autocommit=True, ssl_disabled=True)  # a socket needs none
         try:
             cursor = connection.cursor()
             cursor.execute(sql, values or None)

@@ -1,15 +1,24 @@
 """A shop that no profile names, on the real PHP system: both sides sell under the same numbers."""
 
+import shutil
+import tempfile
 import unittest
+from functools import partial
+from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from nostos.core.anchor.open_voyage import answers_of, opened
+from nostos.core.clone.remove import remove
 from nostos.core.inspect.survey import survey
 from nostos.core.plan.prepared import compare_voyage
 from nostos.core.profiles.learning.findings import add_answers
 from nostos.core.sites.recognise import recognise
-from tests.real.servers import PhpSite, mariadb, missing
+from tests.plan.test_unknown import LawElevenTest
+from tests.profiles.test_learning import Maker
+from tests.real.servers import PASSWORD, PhpSite, mariadb, missing
 from tests.real.test_system import SystemTest
+from tests.support import Harbour
 
 TABLES = """
 CREATE TABLE {p}wares_orders (id bigint unsigned AUTO_INCREMENT PRIMARY KEY, order_number varchar(64) UNIQUE,
@@ -41,6 +50,29 @@ function sell($number, $ware, $who) { global $wpdb; $p = $wpdb->prefix;
   // Kept as content of a type of its own, too, as some shops do.
   wp_insert_post(['post_type' => 'wares_order', 'post_status' => 'publish', 'post_title' => "Order $number $who"]); }
 """
+
+
+@unittest.skipIf(missing(), missing())
+class LawElevenOnMariaDB(LawElevenTest):
+    def test_every_reference_on_live_is_what_it_was_in_staging(self) -> None:
+        server = mariadb()
+        for seed in range(8):
+            folder = Path(tempfile.mkdtemp(prefix="nostos-test-"))
+            self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+            made, name = Maker(seed).make(), server.new_database()
+
+            def ask(database: str, sql: str, *values: object) -> list[tuple[Any, ...]]:
+                return server.run(sql.replace('"', "`").replace("?", "%s"), *values, database=database)
+
+            for sql in made.sql:
+                ask(name, sql.replace("INTEGER PRIMARY KEY AUTOINCREMENT", "INT AUTO_INCREMENT PRIMARY KEY"))
+            (folder / "site").mkdir()
+            (folder / "site/nostos.toml").write_text(
+                f'[site]\nname = "made"\nurl = "http://made.example"\nfiles = "none"\ndatabase = "mysql://live:'
+                f'{quote(PASSWORD, safe="")}@/{name}?unix_socket={server.socket}"\n'.replace("\\", "\\\\"))
+            h = Harbour(folder, folder / "site")
+            self.holds(seed, made, h, partial(ask, name), partial(ask, h.cloned.voyage.place))
+            self.assertEqual(remove(h.home, h.home.read("trip")), [])
 
 
 @unittest.skipIf(missing(), missing())

@@ -100,6 +100,7 @@ class _Commit:
             self.placing.wait(operation.item, operation.table, operation.key, places)
             plain, up = self.nesting.apart(operation.table, plain)
             self.nesting.wait(operation.item, operation.table, operation.key, up)
+            plain = self._standing(operation.table, plain)
             values = self._masked(operation.table, self._written(operation.item, plain), operation.before)
             self._counts(operation.table, {**operation.before, **values})
             self._counts(operation.table, operation.before)
@@ -195,6 +196,17 @@ class _Commit:
             raise MergeRefused(f"{item} points at {missing.table} {missing.name}, which live does not have.",
                                next_step="Compare again; if it stays so, leave the item out.") from missing
 
+    def _standing(self, table: str, values: Portable) -> Portable:
+        """Values without weak references to what the target does not have."""
+        return {c: v for c, v in values.items() if not self.rows.profile.is_weak(table, c) or self._resolves(v)}
+
+    def _resolves(self, value: object) -> bool:
+        try:
+            self.writer.value(value)
+        except Unresolved:
+            return False
+        return True
+
     def _masked(self, table: str, values: Row, before: Row) -> Row:
         mask = self.rows.mask if self.rows.masks else None
         return mask.row(table, values, before) if mask is not None else values
@@ -219,7 +231,8 @@ class _Commit:
                 if column in table.key:
                     raise MergeRefused(f"{operation.item} rests on a row that is not on live yet.",
                                        next_step="Take that item first, then this one.") from None
-                later[column] = value
+                if not self.rows.profile.is_weak(operation.table, column):
+                    later[column] = value
                 if refs.number(value) is not None:
                     row[column] = None if declared.nullable else 0
                 else:

@@ -116,7 +116,9 @@ class _Finder(TreePlaces):
     # --- what is written points at
 
     def _written(self, item: Item, write: RowWrite) -> Iterator[Need]:
-        for named in sorted(write.named):
+        profile = self.rows.profile
+        weak = {c for c in write.values if profile.is_weak(write.state.table, c)}
+        for named in sorted({n for c, v in write.values.items() if c not in weak for n in named_rows(v)}):
             need = self._target(item, write, *named)
             if need is not None:
                 yield need

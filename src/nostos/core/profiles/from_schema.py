@@ -7,6 +7,7 @@ from dataclasses import replace
 from fnmatch import fnmatchcase
 
 from nostos.core.database.schema import Table
+from nostos.core.profiles.learning.words import says_weakly
 from nostos.core.profiles.model import Child, FieldPolicy, Kind, Profile, Reference
 from nostos.core.profiles.policies import STRUCTURE
 
@@ -36,7 +37,9 @@ def complete(profile: Profile, tables: Mapping[str, Table]) -> Profile:
             for column, target in zip(fk.columns, fk.target_columns, strict=False):
                 known = any(r.table == table.name and r.column == column and r.to == fk.target for r in references)
                 if fk.target in tables and not known:
-                    references.append(_declared(tables, table.name, column, fk.target, target))
+                    told = table.column(column)
+                    references.append(replace(_declared(tables, table.name, column, fk.target, target),
+                                              weak=told is not None and told.nullable and says_weakly(column)))
     children = tuple(_with_owner(c, references, kinds) for c in profile.children)
     return replace(profile, kinds=tuple(kinds), policies=tuple(policies), references=tuple(references),
                    children=children)

@@ -163,7 +163,7 @@ def _reference(entry: dict[str, Any]) -> Reference:
         raise ValueError(f"the pattern {pattern!r} needs exactly one group")
     path = tuple(entry["path"].split(".")) if "path" in entry else None
     return Reference(table, column, entry.get("to", ""), entry.get("to_column"), entry.get("to_folder", ""),
-                     _where(entry), path, pattern)
+                     _where(entry), path, pattern, weak=bool(entry.get("weak", False)))
 
 
 def _masked(entry: dict[str, Any]) -> MaskRule:

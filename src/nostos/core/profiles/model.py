@@ -88,6 +88,7 @@ class Reference:
     pattern: str | None = None
     many: bool = False  # the pattern's group holds several ids
     declared: bool = False  # a foreign key of the schema
+    weak: bool = False  # a row stands without it: it pulls nothing in, and where its target is not, it is left out
 
     @property
     def is_key(self) -> bool:
@@ -434,6 +435,10 @@ class Profile:
 
     def tree_of(self, table: str) -> RowTree | None:
         return next((t for t in self.trees if t.table == table), None)
+
+    def is_weak(self, table: str, column: str) -> bool:
+        """Whether a column points at something that its row can be without."""
+        return any(r.weak for r in self.references if r.table == table and r.column == column)
 
     def is_visitors(self, kind: str) -> bool:
         return any(k.name == kind and k.visitors for k in self.kinds) or any(

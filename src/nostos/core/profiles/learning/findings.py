@@ -17,6 +17,7 @@ import tomlkit
 from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
 from nostos.core.profiles.learning import markup
+from nostos.core.profiles.learning.words import says_weakly
 from nostos.core.profiles.loader import ADDITIONS, additions, extended
 from nostos.core.profiles.model import Child, FieldPolicy, Join, Kind, NestedTree, Piece, Profile, Reference, RowTree
 from nostos.core.profiles.policies import STRUCTURE, policy_named
@@ -65,21 +66,25 @@ class Place:
 @dataclass(frozen=True)
 class Finding:
     """What a place is. to: the table that it points at, if it is sure or may be. evidence: sentences for and against.
-    many: lists of numbers were seen there."""
+    many: lists of numbers were seen there. to_column: the column there by which it names rows, if not by their keys."""
 
     place: Place
     certainty: Certainty
     to: str = ""
     evidence: tuple[str, ...] = ()
     many: bool = False
+    to_column: str = ""
 
     @property
     def references(self) -> tuple[Reference, ...]:
         """A number that stands there, and a list of them: where the one stands today, the other may tomorrow."""
         table, column, where, path = self.place.table, self.place.column, self.place.where, self.place.path
+        if self.to_column:
+            return Reference(table, column, self.to, self.to_column, "", where),
+        weak = not path and not where and says_weakly(column)
         if path and path[-1].startswith("@"):  # an attribute in markup
             return Reference(table, column, self.to, None, "", where, None, markup.pattern(path[-1]), True),
-        return (Reference(table, column, self.to, None, "", where, path or None),
+        return (Reference(table, column, self.to, None, "", where, path or None, weak=weak),
                 Reference(table, column, self.to, None, "", where, path or None, LIST, True))
 
 
@@ -212,7 +217,8 @@ def take_answers(source: Path, path: Path) -> None:
 
 def as_data(layer: Layer) -> dict[str, Any]:
     """A layer as JSON-like data, for keeping."""
-    return {"findings": [[str(f.place), str(f.certainty), f.to, list(f.evidence), f.many] for f in layer.findings],
+    return {"findings": [[str(f.place), str(f.certainty), f.to, list(f.evidence), f.many, f.to_column]
+                         for f in layer.findings],
             "visitors": list(layer.visitors), "editors": list(layer.editors), "made": list(layer.made),
             "names": {t: list(c) for t, c in layer.names.items()}, "why": dict(layer.why),
             "structures": [list(place) for place in layer.structures],
@@ -228,8 +234,8 @@ def as_data(layer: Layer) -> dict[str, Any]:
 
 def of_data(data: Mapping[str, Any]) -> Layer:
     """What `as_data` gave."""
-    findings = tuple(Finding(Place.parse(place), Certainty(certainty), to, tuple(evidence), many)
-                     for place, certainty, to, evidence, many in data["findings"])
+    findings = tuple(Finding(Place.parse(place), Certainty(certainty), to, tuple(evidence), many, *rest)
+                     for place, certainty, to, evidence, many, *rest in data["findings"])
     return learned(
         findings, visitors=tuple(data["visitors"]), editors=tuple(data["editors"]), made=tuple(data["made"]),
         names={t: tuple(c) for t, c in data["names"].items()}, why=data["why"],

@@ -16,6 +16,7 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.patterns import matches
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.address import pieces_in
+from nostos.core.profiles.learning.by_name import named_rows_in
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place, learned
 from nostos.core.profiles.learning.parts import parts
 from nostos.core.profiles.learning.references import ROWS, Judge, echoes, key_columns, places, siblings
@@ -62,6 +63,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
             found = judge.judge(place, called, values)
             if found is not None:
                 findings.append(found)
+        findings += named_rows_in(database, table, samples[name], usable) if name not in named else ()
         findings += _echoed(table, samples[name], findings, profile)
     sure = [f for f in findings if f.certainty is Certainty.SURE]
     unknown = [t for n, t in usable.items() if n not in named and (only is None or n in only)]

@@ -22,6 +22,7 @@ def listed(what: str) -> frozenset[str]:
 
 IDS, MEASURES, PERSONS, PARENTS = (listed(what) for what in ("ids", "measures", "persons", "parents"))
 _FILLERS = listed("fillers")
+_LAST = frozenset({"last", "edited", "modified", "updated", "changed", "locked", "viewed", "reviewed", "deleted"})
 ASKING = frozenset({"is", "has", "can", "may", "show", "hide", "allow", "use", "enable", "disable"})
 _DONE, NAMES, _PLURAL = listed("done"), listed("names"), listed("plural")
 
@@ -70,6 +71,11 @@ def says_name(name: str) -> bool:
 def says_person(name: str) -> bool:
     parts = pointing(name)
     return any(w in PERSONS for w in parts) or (parts[-1:] == ("by",) and bool(set(parts) & _DONE))
+
+
+def says_weakly(name: str) -> bool:
+    """Whether a name says who was last at something: a row does not need that to stand."""
+    return bool(set(words(name)) & _LAST) and says_person(name)
 
 
 def says_parent(name: str) -> bool:
