@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, replace
+from fnmatch import fnmatchcase
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
 from nostos.core.compare.field_merge import Standing
+from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of
 from nostos.core.files.tree import SkippedFile
-from nostos.core.profiles.model import Profile, ignored
+from nostos.core.profiles.model import Folder, Profile, ignored
 from nostos.core.sites.recognise import Site
 from nostos.core.values.merging import merge_text
+
+
+_HEAD = 8192  # bytes of a file in which a version is looked for, as the systems themselves do
 
 
 @dataclass(frozen=True)
@@ -20,7 +27,8 @@ class FileState:
     """A file that is not the same everywhere: its three versions (None: there is none).
 
     decided: for which side, where both changed it differently. merged: its text with both sides' changes, where they
-    are in different lines.
+    are in different lines. whole: it is part of a folder of which both sides have made another version: that is one
+    side's as a whole, never a mixture.
     """
 
     path: str
@@ -29,11 +37,15 @@ class FileState:
     staging: FileEntry | None
     decided: Side | None = None
     merged: bytes | None = None
+    whole: bool = False
 
     @property
     def standing(self) -> Standing:
         if _equal(self.live, self.staging):
             return Standing.SETTLED
+        if self.whole:
+            return Standing.CLASH if self.decided is None else (
+                Standing.KEPT if self.decided is Side.LIVE else Standing.HOMEWARD)
         if _equal(self.base, self.live):
             return Standing.HOMEWARD
         if _equal(self.base, self.staging) or self.decided is Side.LIVE:
@@ -81,7 +93,52 @@ def compare_files(anchor: Anchor, live: Site, staging: Site, profile: Profile) -
             state = FileState(path, base, trees[Side.LIVE].get(path), trees[Side.STAGING].get(path))
             merged = _merged_text(anchor, live, staging, state) if state.standing is Standing.CLASH else None
             result.append(replace(state, merged=merged))
-    return result
+    return _as_wholes(anchor, live, staging, profile, result)
+
+
+def _as_wholes(anchor: Anchor, live: Site, staging: Site, profile: Profile, states: list[FileState]) -> list[FileState]:
+    """The files, those of folders that both sides changed, and of which one made another version, as a whole."""
+    roots: dict[str, list[FileState]] = {}
+    of: dict[str, Folder] = {}
+    for state in states:
+        for folder in profile.folders:
+            above = f"{folder.parent}/" if folder.parent else ""
+            name, _, rest = state.path[len(above):].partition("/")
+            if folder.version is not None and state.path.startswith(above) and rest and folder.only in ("", name):
+                roots.setdefault(above + name, []).append(state)
+                of[above + name] = folder
+                break
+    whole = {root for root, some in roots.items() if _both(some) and _another(anchor, live, staging, of[root], some)}
+    parts = {state.path for root in whole for state in roots[root]}
+    return [replace(s, whole=True, merged=None) if s.path in parts else s for s in states]
+
+
+def _both(states: list[FileState]) -> bool:
+    stands = {s.standing for s in states}
+    return Standing.CLASH in stands or Standing.BLENDED in stands or {Standing.HOMEWARD, Standing.KEPT} <= stands
+
+
+def _another(anchor: Anchor, live: Site, staging: Site, folder: Folder, states: list[FileState]) -> bool:
+    """Whether one of the sides made another version of a folder."""
+    assert folder.version is not None
+    for state in states:
+        name = state.path.rpartition("/")[2]
+        depth = state.path.count("/") - folder.parent.count("/") - (1 if folder.parent else 0)
+        if depth != 1 or not fnmatchcase(name, folder.version.files):
+            continue
+        told = []
+        for entry, site in ((state.base, None), (state.live, live), (state.staging, staging)):
+            head = None
+            if entry is not None and site is None:
+                head = anchor.text(entry.digest)
+            elif entry is not None and site is not None:
+                with suppress(OSError, SiteError):
+                    head = site.files.read(state.path, _HEAD)
+            found = re.search(folder.version.pattern, (head or b"")[:_HEAD].decode("utf-8", "replace"), re.MULTILINE)
+            told.append(found.group(1).strip() if found else None)
+        if len(set(told)) > 1:
+            return True
+    return False
 
 
 def _merged_text(anchor: Anchor, live: Site, staging: Site, state: FileState) -> bytes | None:

@@ -237,6 +237,8 @@ def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
     if not fields:
         return None
     change, reason = _change(anchor, draft, root, fields)
+    if not reason and any(f.whole for f in draft.files):
+        reason = "both sides changed it, and one of them its version: it is one side's as a whole"
     standing = Standing.CLASH if reason else overall(fields)
     visitors = rows.profile.is_visitors(draft.kind)
     return Item(draft.id, draft.kind, draft.title, change, standing, tuple(fields), tuple(draft.rows),

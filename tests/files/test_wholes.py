@@ -1,0 +1,48 @@
+"""An extension that both sides updated is one side's, never a mixture of two versions."""
+
+import unittest
+
+from nostos.core.anchor.names import Side
+from nostos.core.apply.merge import merge
+from nostos.core.plan.decisions import Decision
+from nostos.core.plan.prepared import prepare
+from nostos.core.plan.selection import Choice
+from tests.support import Harbour, SiteTest
+
+CHART = "extensions/star-chart"
+
+
+class Wholes(SiteTest):
+    def updated(self, live: str, staging: str) -> Harbour:
+        """Both sides give the star chart these versions, and each changes a file of its own."""
+        h = self.harbour()
+        for folder, version, own in ((h.live_folder, live, "live.txt"), (h.staging_folder, staging, "staging.txt")):
+            manifest = folder / CHART / "manifest.toml"
+            manifest.write_text(manifest.read_text().replace('version = "1.4"', f'version = "{version}"'))
+            (folder / CHART / own).write_text("new\n")
+        return h
+
+    def files(self, h: Harbour) -> set[str]:
+        return {p.name for p in (h.live_folder / CHART).iterdir()}
+
+    def test_one_version_or_the_other(self) -> None:
+        h = self.updated("1.4.1", "1.5")
+        item = h.compare().items["extension/star-chart"]
+        self.assertEqual(str(item.standing), "clash")
+        self.assertIn("one side's as a whole", item.reason)
+        h.merge()
+        self.assertNotIn("staging.txt", self.files(h))
+        with h.crew() as crew:
+            merge(h.home, crew, prepare(crew, Choice(prefer=(Decision("extension/star-chart", Side.STAGING),))))
+        self.assertTrue({"staging.txt"} <= self.files(h) and "live.txt" not in self.files(h))
+        self.assertIn('version = "1.5"', (h.live_folder / CHART / "manifest.toml").read_text())
+
+    def test_without_another_version_both_survive(self) -> None:
+        h = self.updated("1.4", "1.4")
+        self.assertEqual(str(h.compare().items["extension/star-chart"].standing), "blended")
+        h.merge()
+        self.assertLessEqual({"live.txt", "staging.txt"}, self.files(h))
+
+
+if __name__ == "__main__":
+    unittest.main()
