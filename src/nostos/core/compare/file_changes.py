@@ -18,7 +18,6 @@ from nostos.core.profiles.model import Folder, Profile, ignored
 from nostos.core.sites.recognise import Site
 from nostos.core.values.merging import merge_text
 
-
 _HEAD = 8192  # bytes of a file in which a version is looked for, as the systems themselves do
 
 

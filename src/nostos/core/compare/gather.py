@@ -241,8 +241,9 @@ def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
         reason = "both sides changed it, and one of them its version: it is one side's as a whole"
     standing = Standing.CLASH if reason else overall(fields)
     visitors = rows.profile.is_visitors(draft.kind)
+    account = any(k.account and k.name == draft.kind for k in rows.profile.kinds)
     return Item(draft.id, draft.kind, draft.title, change, standing, tuple(fields), tuple(draft.rows),
-                tuple(draft.files), (), visitors, draft.folder, reason, draft.root)
+                tuple(draft.files), (), visitors, draft.folder, reason, draft.root, account)
 
 
 def _file_value(entry: FileEntry | None) -> Any:

@@ -72,7 +72,7 @@ class Item:
     folder: str = ""  # the path of a folder item, which is switched as a whole
     reason: str = ""
     root: RowName | None = None
-    careful: bool = False  # it drops or narrows something, so it goes only when it is named
+    careful: bool = False  # it drops or narrows something, or is an account, so it goes only when it is named
 
     @property
     def going(self) -> tuple[Field, ...]:

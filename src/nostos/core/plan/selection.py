@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from nostos.core.anchor.names import Side
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Item
+from nostos.core.compare.portable import plain
 from nostos.core.errors import SelectionError
 from nostos.core.patterns import matching, nearest
 from nostos.core.plan.decisions import Decision, is_decided
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.obstacles import Need
+from nostos.core.profiles.model import holds
 
 Exists = Callable[[str], bool]  # whether an item of this name is on live at all
 
@@ -90,9 +92,14 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
     wanted = matching((i.id for i in movable), take) if take else {
         i.id for i in movable if (choice.everyone or not i.visitors) and not choice.nothing}
     wanted |= {i.id for i in movable if is_decided(i, Side.STAGING)}
-    wanted -= {i.id for i in movable if i.careful and i.id not in take}
+    # Where everyone's work goes along, as into staging or in taking a merge back, accounts do, too.
+    careful = {i.id for i in movable if i.careful and i.id not in take and (i.schema or not choice.everyone)}
+    wanted -= careful
     forbidden = matching(comparison.items, leave)
     wanted -= forbidden
+    accounts = {name for name in careful if not comparison.items[name].schema}
+    waits = dict(_waiting(needs, sorted(wanted - {*take, *choice.sure}), accounts))
+    wanted -= waits.keys()
     chosen: dict[str, Need | None] = dict.fromkeys(sorted(wanted))
     queue = list(chosen)
     while queue:
@@ -102,8 +109,10 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
                 raise SelectionError(f"{_chain(chosen, need)}, and {need.on} is to be left.",
                                      next_step=f"Leave {need.item} out as well, or let {need.on} go home.")
             if need.on not in chosen:
-                if comparison.items[need.on].careful:
-                    raise SelectionError(f"{_chain(chosen, need)}, which drops something of live's.",
+                if need.on in careful:
+                    why = "drops something of live's" if comparison.items[need.on].schema else (
+                        "is an account, and goes only when it is named")
+                    raise SelectionError(f"{_chain(chosen, need)}, which {why}.",
                                          next_step=f"Name it with --take {need.on}, or leave {need.item} out.")
                 chosen[need.on] = need
                 queue.append(need.on)
@@ -111,9 +120,37 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
         tuple(Chosen(comparison.items[n], because) for n, because in sorted(chosen.items())),
         tuple(i for i in movable if i.id not in chosen),
         tuple(i for i in comparison.items.values() if i.standing is Standing.CLASH and not stays(i)),
-        tuple(unmoved), tuple(_parted(comparison, needs, chosen)),
+        tuple(unmoved), (*(f"{item} stays, for it needs {on}, which goes only when it is named: --take {on}"
+                           for item, on in waits.items()),
+                         *_rights(comparison, chosen), *_parted(comparison, needs, chosen)),
         tuple(i for i in comparison.items.values() if is_decided(i, Side.LIVE)),
         tuple(i for i in comparison.items.values() if i.standing is Standing.OPEN and not i.visitors))
+
+
+def _waiting(needs: Needs, wanted: Iterable[str], accounts: Collection[str]) -> Iterator[tuple[str, str]]:
+    """What was not asked for by its name and needs an account of staging's that was not either; and that account."""
+    for start in wanted if accounts else ():
+        seen, queue = {start}, [start]
+        while queue:
+            for need in needs[queue.pop()]:
+                if need.on in accounts:
+                    yield start, need.on
+                    queue = []
+                    break
+                if need.on not in seen:
+                    seen.add(need.on)
+                    queue.append(need.on)
+
+
+def _rights(comparison: Comparison, chosen: Collection[str]) -> Iterator[str]:
+    """Whom a merge makes an administrator."""
+    who = comparison.rows.profile.administrators
+    for name in chosen if who is not None else ():
+        for state in comparison.items[name].rows:
+            if who is not None and state.table == who.table and state.staging is not None and holds(
+                    who.where, plain(state.staging)) and not (
+                    state.live is not None and holds(who.where, plain(state.live))):
+                yield f"{name} gets administrator rights"
 
 
 def stays(item: Item) -> bool:

@@ -175,7 +175,8 @@ def _masked(entry: dict[str, Any]) -> MaskRule:
 def _kind(k: dict[str, Any]) -> Kind:
     return Kind(k["name"], k["table"], _where(k), _names(k.get("label", [])), k.get("title"),
                 tuple(k.get("identity", [])), k.get("born"), k.get("visitors", False), k.get("strip", ""),
-                k.get("volatile", False), k.get("address", ""), _where({"where": k.get("shown", {})}))
+                k.get("volatile", False), k.get("address", ""), _where({"where": k.get("shown", {})}),
+                account=k.get("account", False))
 
 
 def _folder(entry: dict[str, Any]) -> Folder:

@@ -50,6 +50,7 @@ class Kind:
     address: str = ""  # where visitors see one, below the site's URL, with columns in braces
     shown: Where = ()  # which of them they see
     natural: bool = False  # no profile names it: the schema does, and its identity is a natural unique value
+    account: bool = False  # who may log in: what staging does to it goes home only when it is named
 
     def named(self, row: Mapping[str, Value]) -> str:
         """The kind's name for a row: `{column}` in it is the row's value."""
