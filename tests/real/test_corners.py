@@ -1,11 +1,11 @@
-"""The real PHP system in its corners: accounts, caches that hold more, trash, its configuration, asked through itself."""
+"""The real PHP system in its corners: accounts, caches that hold more, what is trashed, its own configuration."""
 
 from __future__ import annotations
 
 import unittest
 
 from nostos.core.anchor.open_voyage import opened
-from nostos.core.plan.prepared import prepare
+from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from tests.real.servers import missing
 from tests.real.test_system import SystemTest
@@ -38,6 +38,32 @@ class Corners(SystemTest):
         said = self.ask(self.live, "$p = get_page_by_path('by-trial'); echo json_encode([get_userdata("
                                    "$p->post_author)->user_login, get_user_by('login', 'ed')->roles]);")
         self.assertEqual(said, ["trial", ["editor"]])
+
+    def test_one_person_is_one_account(self) -> None:
+        staging = self.clone()
+        new = ("wp_insert_user(['user_login' => '{}', 'user_pass' => 'x', 'role' => '{}', 'user_email' => "
+               "'{}@ridge.example']);")
+        self.ask(self.live, new.format("pat", "subscriber", "pat") + new.format("ines", "subscriber", "shared"))
+        self.ask(staging, new.format("pat", "author", "pat") + new.format("other", "author", "shared"))
+        found = self.standings()
+        self.assertEqual(len([n for n in found if n.endswith(("/pat", "/pat~staging", "/pat~live"))]), 1)
+        with opened(self.home, self.home.read("autumn")) as crew:
+            other = compare_voyage(crew)[0].items["user/other"]
+        self.assertEqual(str(other.standing), "clash")
+        self.assertIn("with the same user_email", other.reason)
+
+    def test_what_was_trashed_waits_for_its_comments(self) -> None:
+        self.ask(self.live, "page('Read'); page('Unread');")
+        staging = self.clone()
+        self.ask(staging, "foreach (['read', 'unread'] as $p) wp_trash_post(get_page_by_path($p)->ID);")
+        self.ask(self.live, "wp_insert_comment(['comment_post_ID' => get_page_by_path('read')->ID, 'comment_author' => "
+                            "'y', 'comment_content' => 'still reading', 'comment_approved' => 1]);")
+        self.merge()
+        self.assertEqual(self.ask(self.live, "echo json_encode([get_page_by_path('read')->post_status, (bool) "
+                                             "get_page_by_path('unread')]);"), ["publish", False])
+        with opened(self.home, self.home.read("autumn")) as crew:
+            reasons = [i.reason for i in compare_voyage(crew)[0].items.values() if i.reason]
+        self.assertTrue(any("live has built on it since: comment/" in r for r in reasons), reasons)
 
 
 if __name__ == "__main__":

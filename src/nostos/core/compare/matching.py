@@ -144,4 +144,6 @@ class Matcher:
         values = tuple(form.get(c, row.get(c)) for c in kind.identity)
         if any(v is None or v == "" for v in values):  # NULL equals nothing, and what has no name is nothing's like
             return None
-        return (kind.named(row), *(v.text() if isinstance(v, structures.Tree) else v for v in values))
+        # An account is one whatever its role: what names it is unique for its table.
+        name = table if kind.account else kind.named(row)
+        return (name, *(v.text() if isinstance(v, structures.Tree) else v for v in values))

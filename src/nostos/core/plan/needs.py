@@ -15,6 +15,7 @@ from nostos.core.compare.row_states import RowState
 from nostos.core.database.protocol import Database
 from nostos.core.plan.decisions import brings_back
 from nostos.core.plan.obstacles import Need, Obstacle
+from nostos.core.plan.referrers import Referrers
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.plan.tree_places import TreePlaces
 from nostos.core.profiles.model import Reference, holds
@@ -60,6 +61,10 @@ class _Finder(TreePlaces):
 
     def __init__(self, comparison: Comparison, target_db: Database) -> None:
         super().__init__(comparison, target_db)
+        # What the system itself would call removed in staging, and what live has that refers to it.
+        self.gone = Referrers(comparison, target_db, ())
+        self.gone.removed = {w.state.id: w.state for i in comparison.items.values() if i.goes_home
+                             for w in row_writes(self.rows, i) if self._is_gone(w)}
         # New files by path, for links to them; new rows by column values, for references that are not ids.
         self.new_files = {f.path: i.id for i in comparison.items.values() for f in i.files
                           if f.live is None and f.staging is not None}
@@ -82,6 +87,7 @@ class _Finder(TreePlaces):
             else:
                 yield from self._written(item, write)
                 yield from self._place(item, write)
+                self._discarded(write)
                 yield from self._unique(item, write, {w.state.id for w in writes if w.action is WriteAction.REMOVE})
         for step in item.schema:
             yield from self._stepped(item, step)
@@ -90,6 +96,23 @@ class _Finder(TreePlaces):
         for file in item.files:
             if file.standing is Standing.HOMEWARD and file.staging is None and not item.folder:
                 self._file_in_use(item, file.path)
+
+    def _is_gone(self, write: RowWrite) -> bool:
+        """Whether a row goes where its system keeps what was removed, such as a bin."""
+        state = write.state
+        if write.action is not WriteAction.UPDATE or state.staging is None or state.live is None:
+            return False
+        kind = self.rows.profile.kind_of(state.table, {**plain(state.staging), **state.joined})
+        return kind is not None and bool(kind.gone) and holds(kind.gone, plain(state.staging)) and not holds(
+            kind.gone, plain(state.live))
+
+    def _discarded(self, write: RowWrite) -> None:
+        """Raises Obstacle where live has built upon what was thrown away in staging."""
+        for name in self.gone.referrers().get(write.state.id, ()) if write.state.id in self.gone.removed else ():
+            other = self.rows.states.get(name)
+            if other is not None and other.base is None and other.live is not None and other.staging is None:
+                owner = self.comparison.owner.get(name) or self.called(name)
+                raise Obstacle(f"removed in staging, but live has built on it since: {owner}")
 
     def _stepped(self, item: Item, step: SchemaStep) -> Iterator[Need]:
         """What a schema step needs, and what is in its way."""

@@ -43,7 +43,8 @@ class Obstacles(Referrers):
         tree = self.rows.profile.tree_of(table.name)
         anew = {tree.path} if tree is not None and tree.step else set()
         keys = () if table.surrogate or write.action is WriteAction.UPDATE else (table.key,)
-        for columns in (*table.uniques, *keys):
+        system = [(c,) for t, c in self.rows.profile.uniques if t == table.name]
+        for columns in (*table.uniques, *keys, *system):
             if not set(columns) & set(write.values) or set(columns) & anew:
                 continue
             try:
@@ -51,7 +52,7 @@ class Obstacles(Referrers):
                           for c in columns}
             except Unresolved:
                 continue  # rests on a row that is new itself
-            if any(v is None for v in values.values()):
+            if any(v is None or (v == "" and columns in system) for v in values.values()):
                 continue
             for row in self.target_db.find(table, values):
                 name = self._named(table, row)

@@ -41,7 +41,7 @@ from nostos.core.profiles.policies import policy_named
 # What a file may add to the profile of a site.
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
                        "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "nested-tree",
-                       "prefixed"})
+                       "unique", "prefixed"})
 _DEEPEST = 5  # profiles that build upon one another
 
 
@@ -176,7 +176,7 @@ def _kind(k: dict[str, Any]) -> Kind:
     return Kind(k["name"], k["table"], _where(k), _names(k.get("label", [])), k.get("title"),
                 tuple(k.get("identity", [])), k.get("born"), k.get("visitors", False), k.get("strip", ""),
                 k.get("volatile", False), k.get("address", ""), _where({"where": k.get("shown", {})}),
-                account=k.get("account", False))
+                gone=_where({"where": k.get("gone", {})}), account=k.get("account", False))
 
 
 def _folder(entry: dict[str, Any]) -> Folder:
@@ -239,6 +239,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                                       _where(data["administrators"])) if "administrators" in data else None,
         "zone_settings": _names(data.get("tide", {}).get("zone", [])),
         "trees": tuple(RowTree(**{**t, "inherited": tuple(t.get("inherited", ()))}) for t in data.get("tree", [])),
+        "uniques": tuple(_column({"column": c}) for c in data.get("unique", {}).get("columns", [])),
         "nested": tuple(NestedTree(**t) for t in data.get("nested-tree", [])),
         "prefixed": tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     }

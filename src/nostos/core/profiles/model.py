@@ -50,6 +50,7 @@ class Kind:
     address: str = ""  # where visitors see one, below the site's URL, with columns in braces
     shown: Where = ()  # which of them they see
     natural: bool = False  # no profile names it: the schema does, and its identity is a natural unique value
+    gone: Where = ()  # for which rows its own system counts it as removed, though it keeps them
     account: bool = False  # who may log in: what staging does to it goes home only when it is named
 
     def named(self, row: Mapping[str, Value]) -> str:
@@ -376,6 +377,7 @@ class Profile:
     administrators: Administrators | None = None
     numbers: frozenset[Any] = frozenset()  # places (see learning) whose numbers are known to point at nothing
     trees: tuple[RowTree, ...] = ()
+    uniques: tuple[tuple[str, str], ...] = ()  # table, column: what the system itself lets no two rows share
     made: tuple[str, ...] = ()  # patterns of tables whose rows are made from others: not compared, but their schema is
     nested: tuple[NestedTree, ...] = ()
     pieces: tuple[Piece, ...] = ()
