@@ -5,6 +5,8 @@ from __future__ import annotations
 import unittest
 
 from nostos.core.anchor.open_voyage import opened
+from nostos.core.clone.clone import clone
+from nostos.core.errors import SiteError
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from tests.real.servers import missing
@@ -64,6 +66,40 @@ class Corners(SystemTest):
         with opened(self.home, self.home.read("autumn")) as crew:
             reasons = [i.reason for i in compare_voyage(crew)[0].items.values() if i.reason]
         self.assertTrue(any("live has built on it since: comment/" in r for r in reasons), reasons)
+    def test_a_configuration_that_puts_folders_elsewhere(self) -> None:
+        folder = self.live.folder
+        (folder / "wp-content").rename(folder / "app")
+        config = folder / "wp-config.php"
+        settings = "require_once ABSPATH . 'wp-settings.php';"
+        own = config.read_text()
+        (folder / "local.php").write_text(
+            f"<?php\ndefine('WP_HOME', '{self.live.url}');\ndefine( 'WP_CONTENT_URL', '{self.live.url}/app' );\n"
+            f"define('WPMU_PLUGIN_DIR', WP_CONTENT_DIR . '/must');\n"
+            f"define('WPMU_PLUGIN_URL', \"{self.live.url}/must\");\n"
+            "define('WP_CACHE_KEY_SALT', 'ridge:');\ndefine('COOKIE_DOMAIN', 'ridge.example');\n"
+            f"define('RIDGE_EXPORTS', '{folder}/app/exports');\n")
+        config.write_text(own.replace(settings, "define('WP_CONTENT_DIR', __DIR__ . '/app');\n"
+                                                "require __DIR__ . '/local.php';\n" + settings))
+        staging = self.clone()
+        asked = ("require_once ABSPATH . 'wp-admin/includes/image.php'; $up = wp_upload_bits('own.txt', null, 'x');"
+                 "echo json_encode([WP_CONTENT_DIR, WP_CONTENT_URL, WPMU_PLUGIN_DIR, WPMU_PLUGIN_URL, RIDGE_EXPORTS, "
+                 "home_url(), $up['file'], WP_CACHE_KEY_SALT, COOKIE_DOMAIN, get_option('blog_public')]);")
+        where = str(staging.folder)
+        said = self.ask(staging, asked)
+        self.assertEqual(said[:6], [f"{where}/app", f"{staging.url}/app", f"{where}/app/must", f"{staging.url}/must",
+                                    f"{where}/app/exports", staging.url])
+        self.assertTrue(said[6].startswith(f"{where}/app/uploads/"))
+        self.assertEqual(said[7:], [staging.url, "127.0.0.1", 0])
+        self.assertTrue((staging.folder / "app/must/nostos-guards.php").is_file())
+        self.ask(staging, "set_post_thumbnail(page('Own'), picture('own', 30));")
+        self.merge()
+        self.assertTrue(self.ask(self.live, "echo json_encode(file_exists(get_attached_file(get_post_thumbnail_id("
+                                            "get_page_by_path('own')))));"))
+        self.assertFalse(self.standings().get("file/local.php"))
+        for wrong in ("'/srv/elsewhere'", "getenv('CONTENT')", "strrev('ppa')"):
+            config.write_text(own.replace(settings, f"define('WP_CONTENT_DIR', {wrong});\n" + settings))
+            with self.assertRaisesRegex(SiteError, "outside the site's folder|works WP_CONTENT_DIR out"):
+                clone(self.home, folder, "second", self.folder / "second", "http://127.0.0.1:8499")
 
 
 if __name__ == "__main__":

@@ -75,6 +75,10 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
     start = monotonic()
     live = recognise(where)
     check_finished(live)
+    if live.uncopyable:
+        raise SiteError(f"{live.uncopyable}.", left="Nothing was made.",
+                        next_step="Write it in the configuration as a text, or as what lies beside it, such as "
+                                  "__DIR__ . '/wp-content'; then clone.")
     url = check_url(url)
     target = Path(into).expanduser().resolve()
     home.make()
@@ -353,7 +357,8 @@ class _Clone:
         prefixed = self.database.prefix != self.live.database.prefix
         profile = str(self.live.home / self.live.profile_file) if self.live.profile_file and not (
             self.target / self.live.profile_file).exists() else None
-        adapt(CopyFacts(self.target, self.voyage.url, self.location_for_copy, files, prefixed, kept, profile), own,
+        adapt(CopyFacts(self.target, self.voyage.url, self.location_for_copy, files, prefixed, kept, profile,
+                        (self.live_urls, self.staging_urls)), own,
               self.live.profile.configuration)
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:

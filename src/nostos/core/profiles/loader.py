@@ -139,6 +139,21 @@ def extended(base: Profile, more: Profile) -> Profile:
     return replace(base, **found)
 
 
+def relocated(profile: Profile, moved: Mapping[str, str]) -> Profile:
+    """A profile for a site whose folders are elsewhere in its tree. moved: by the usual folders, where they are."""
+    def at(path: str) -> str:
+        usual = max((u for u in moved if path == u or path.startswith(u + "/")), key=len, default="")
+        return moved[usual] + path[len(usual):] if usual else path
+
+    if not moved:
+        return profile
+    return replace(
+        profile, ignore=tuple(map(at, profile.ignore)),
+        files=tuple(replace(f, folder=at(f.folder)) for f in profile.files),
+        folders=tuple(replace(f, parent=at(f.parent)) for f in profile.folders),
+        guard_file=replace(profile.guard_file, path=at(profile.guard_file.path)) if profile.guard_file else None)
+
+
 def _where(entry: dict[str, Any]) -> Where:
     return tuple((k, str(v)) for k, v in entry.get("where", {}).items())
 

@@ -15,6 +15,7 @@ from nostos.core.profiles.loader import built_in
 from nostos.core.profiles.model import Configuration
 from nostos.core.sites import php_configuration
 from nostos.core.sites import site_file as configuration
+from nostos.core.values.urls import UrlForms
 
 
 @dataclass(frozen=True)
@@ -30,6 +31,7 @@ class CopyFacts:
     prefixed: bool
     database: str | None = None
     profile: str | None = None
+    forms: tuple[UrlForms, UrlForms] | None = None  # how the original's address and folder are written, and the copy's
 
 
 @dataclass(frozen=True)
@@ -63,17 +65,33 @@ def adapt(own: CopyFacts, files: Mapping[str, OriginalFile], system: Configurati
         # A system's own file is that, whichever profile the site has been given.
         system = next((p.configuration for p in built_in().values() if p.configuration is not None
                        and p.configuration.file == Path(name).name), given)
-        if system is None or Path(name).name != system.file:
+        if name.endswith(".php") and given is not None and given.format == "php-constants":
+            made = _php(own, original.content)  # one that it takes in
+        elif system is None or Path(name).name != system.file:
             made = configuration.rewritten_toml(original.content, changes, ("site.prefix",) if own.prefixed else ())
         elif system.format == "php-constants":
-            made = php_configuration.rewritten(original.content, {
-                "DB_NAME": str(location.url.database), "DB_USER": location.url.username or "",
-                "DB_PASSWORD": location.url.password or "", "DB_HOST": _php_host(location.url),
-                "WP_HOME": own.url, "WP_SITEURL": own.url}, location.prefix)
+            made = _php(own, original.content)
         else:
             made = configuration.rewritten_toml(original.content, {system.url: own.url, system.database: path})
         tree.make_above(name, lambda _: (0o755, None))
         tree.write(name, made, original.mode, original.owner)
+
+
+def _php(own: CopyFacts, content: bytes) -> bytes:
+    """A PHP configuration in the copy's own words: its database, its address, its folders, its cookies and cache."""
+    location = own.location
+    said = {"DB_NAME": str(location.url.database), "DB_USER": location.url.username or "",
+            "DB_PASSWORD": location.url.password or "", "DB_HOST": _php_host(location.url)}
+    if own.forms is None:
+        said |= {"WP_HOME": own.url, "WP_SITEURL": own.url}
+        return php_configuration.rewritten(content, said, location.prefix)
+    live, copy = own.forms
+    pieces = copy.pieces()
+    # What keeps two sites apart where they share a server: each has its own.
+    apart = {"COOKIE_DOMAIN": pieces["host"], "WP_CACHE_KEY_SALT": own.url, "COOKIEPATH": pieces["path"] + "/",
+             "SITECOOKIEPATH": pieces["path"] + "/"}
+    said |= {name: value for name, value in apart.items() if name in php_configuration.texts(content)}
+    return php_configuration.rewritten(content, said, location.prefix, lambda text: live.written_for(text, copy))
 
 
 def _php_host(url: sa.URL) -> str:

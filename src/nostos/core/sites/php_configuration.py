@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -31,6 +31,8 @@ class PhpConfiguration:
     path: Path
     constants: Mapping[str, str]
     database: Location
+    included: tuple[Path, ...] = ()  # files that it takes in, and that say the rest
+    computed: tuple[str, ...] = ()  # constants that name a folder or an address, and would have to be run
 
 
 def find(folder: Path, name: str) -> Path | None:
@@ -47,11 +49,19 @@ def read(path: Path, engine: str) -> PhpConfiguration:
 
     Raises SiteError when it cannot be read or does not say where the database is."""
     text = _text(path)
+    included = _included(path, text)
     constants: dict[str, str] = {}
-    for name, value in _DEFINE.findall(_without_comments(text)):
-        found = _value(value)
-        if found is not None:
-            constants.setdefault(_unquoted(name), found)
+    computed: list[str] = []
+    for file in (path, *included):
+        for literal, value in _DEFINE.findall(_without_comments(_text(file))):
+            name, found = _unquoted(literal), _value(value)
+            if found is None and name in PLACES:
+                found = _joined(value, file.parent, path.parent, constants)
+                computed += [name] if found is None else []
+            if found is not None:
+                constants.setdefault(name, found)
+            if name in PLACES and "getenv" in value:
+                computed.append(name)
     for needed in ("DB_NAME", "DB_USER", "DB_PASSWORD", "DB_HOST"):
         if needed not in constants:
             raise SiteError(f"{path} does not say {needed} in a way that can be read without running it.",
@@ -62,7 +72,59 @@ def read(path: Path, engine: str) -> PhpConfiguration:
                         {"unix_socket": socket} if socket else {})
     found_prefix = _value(prefix.group(1)) if prefix else "wp_"
     return PhpConfiguration(path, constants, locate(url.render_as_string(hide_password=False), path.parent,
-                                                    found_prefix or "wp_"))
+                                                    found_prefix or "wp_"), included, tuple(dict.fromkeys(computed)))
+
+
+# Constants that say where a site's parts and addresses are.
+PLACES = frozenset({"WP_CONTENT_DIR", "WP_CONTENT_URL", "WP_PLUGIN_DIR", "WP_PLUGIN_URL", "WPMU_PLUGIN_DIR",
+                    "WPMU_PLUGIN_URL", "UPLOADS", "WP_HOME", "WP_SITEURL"})
+_FOLDERS = (("WP_PLUGIN_DIR", "wp-content/plugins"), ("WPMU_PLUGIN_DIR", "wp-content/mu-plugins"),
+            ("WP_CONTENT_DIR", "wp-content"))
+_INCLUDE = re.compile(rf"\b(?:require|include)(?:_once)?\s*\(?\s*((?:__DIR__|dirname\s*\(\s*__FILE__\s*\)|ABSPATH)"
+                      rf"\s*\.\s*)?({_STRING})\s*\)?\s*;")
+_TERM = re.compile(rf"\s*(?:({_STRING})|(__DIR__|dirname\s*\(\s*__FILE__\s*\))|([A-Z_]+)|(\$_SERVER\s*\[\s*"
+                   r"['\"]HTTP_HOST['\"]\s*\]))\s*(\.|$)")
+HOST = "{host}"  # in a value, whatever host the site is asked under
+
+
+def _included(path: Path, text: str) -> tuple[Path, ...]:
+    """The files beside a configuration that it takes in, but for the system's own."""
+    found = []
+    for _, literal in _INCLUDE.findall(_without_comments(text)):
+        file = path.parent / _unquoted(literal).lstrip("/")
+        if file.name != "wp-settings.php" and file.is_file() and file.resolve().is_relative_to(path.parent.resolve()):
+            found.append(file)
+    return tuple(dict.fromkeys(found))
+
+
+def _joined(expression: str, here: Path, root: Path, constants: Mapping[str, str]) -> str | None:
+    """What pieces joined together say: texts, the file's own folder, constants. None: it would have to be run."""
+    parts, at = [], 0
+    while at < len(expression):
+        term = _TERM.match(expression, at)
+        if term is None:
+            return None
+        text, own, name, host, _ = term.groups()
+        if name and name != "ABSPATH" and name not in constants:
+            return None
+        parts.append(_unquoted(text) if text else str(here) if own else HOST if host
+                     else f"{root}/" if name == "ABSPATH" else constants[name])
+        at = term.end()
+    return "".join(parts)
+
+
+def moved_folders(said: PhpConfiguration, tree: Path) -> dict[str, str]:
+    """The folders that a configuration puts elsewhere in the site's tree, by the ones that they usually are. Raises
+    SiteError for one that is not in the tree."""
+    found: dict[str, str] = {}
+    for name, usual in _FOLDERS:
+        if name in said.constants:
+            place = Path(said.constants[name])
+            inside = place.is_absolute() and place.resolve().is_relative_to(tree.resolve())
+            found[usual] = place.resolve().relative_to(tree.resolve()).as_posix() if inside else f"!{place}"
+    if "UPLOADS" in said.constants:
+        found["wp-content/uploads"] = said.constants["UPLOADS"].strip("/")
+    return {usual: now for usual, now in found.items() if usual != now}
 
 
 def settings(profile: Profile, said: PhpConfiguration) -> tuple[str, str]:
@@ -83,6 +145,8 @@ def settings(profile: Profile, said: PhpConfiguration) -> tuple[str, str]:
     finally:
         database.close()
     url = said.constants.get("WP_HOME") or found[profile.configuration.url]
+    if HOST in url:
+        url = found[profile.configuration.url]
     name = re.sub(r"[^a-z0-9]+", "-", found[profile.configuration.name].lower()).strip("-")
     return name or said.path.parent.name, url
 
@@ -125,9 +189,16 @@ def _host(text: str) -> tuple[str | None, int | None, str | None]:
     return host.strip("[]") or None, int(port) if port else None, socket
 
 
-def rewritten(content: bytes, constants: Mapping[str, str], prefix: str | None) -> bytes:
+def texts(content: bytes) -> set[str]:
+    """The names of the constants that a file defines as texts."""
+    found = _DEFINE.findall(_without_comments(content.decode("utf-8", "surrogateescape")))
+    return {_unquoted(name) for name, value in found if re.fullmatch(_STRING, value.strip()) and len(value) > 2}
+
+
+def rewritten(content: bytes, constants: Mapping[str, str], prefix: str | None,
+              written: Callable[[str], str] = str) -> bytes:
     """The file with other values for constants that it defines, and another prefix; every other line, comments too,
-    stays as it is."""
+    stays as it is, but for texts, which are as `written` gives them."""
     text = content.decode("utf-8", "surrogateescape")
     spans = [m.span() for m in _COMMENT.finditer(text) if m.group(1) is None]
 
@@ -142,6 +213,13 @@ def rewritten(content: bytes, constants: Mapping[str, str], prefix: str | None) 
     for match in _PREFIX.finditer(text):
         if prefix is not None and live(match.start()):
             changes.append((*match.span(1), _quoted(prefix)))
+    taken = [(start, end) for start, end, _ in changes]
+    for match in re.finditer(_STRING, text):
+        body = match.group()[1:-1]
+        if live(match.start()) and not any(start < match.end() and match.start() < end for start, end in taken):
+            new = written(body)  # what it finds has no letters that a text would escape
+            if new != body:
+                changes.append((*match.span(), match.group()[0] + new + match.group()[0]))
     for start, end, new in sorted(changes, reverse=True):
         text = text[:start] + new + text[end:]
     return text.encode("utf-8", "surrogateescape")

@@ -43,6 +43,7 @@ class Site:
     site_file: bool = False
     profile_file: str = ""  # where the profile is, as the site file says it, if it is no built-in one
     adds: Layer | None = None  # what its administrator says of its meaning, in the site file
+    uncopyable: str = ""  # why a copy would act on this very site, if it would
 
     @property
     def has_files(self) -> bool:
@@ -101,7 +102,8 @@ def recognise(where: str | Path) -> Site:
     if said is None:
         raise SiteError(f"No site is recognised in {path}.",
                         next_step=f"Write a site file, {configuration.SITE_FILE}, there (docs/guide.md shows one).")
-    return _site(path, said.name, said.url, said.database, said.profile, path, (said.own,))
+    return replace(_site(path, said.name, said.url, said.database, said.profile, path, (said.own, *said.included)),
+                   uncopyable=said.uncopyable)
 
 
 @dataclass(frozen=True)
@@ -113,6 +115,19 @@ class _SystemFacts:
     name: str
     url: str
     database: Location
+    included: tuple[str, ...] = ()  # files that it takes in, alike
+    uncopyable: str = ""  # why a copy of it would act on the original
+
+
+def _uncopyable(said: php_configuration.PhpConfiguration, moved: Mapping[str, str]) -> str:
+    """Why a copy with this configuration would act on the original; empty where it would not."""
+    for usual, now in moved.items():
+        if now.startswith("!"):
+            return (f"{said.path.name} puts {usual} into {now[1:]}, outside the site's folder: a copy would write into "
+                    "it, too")
+    if said.computed:
+        return f"{said.path.name} works {', '.join(said.computed)} out when it runs, so a copy may keep the original's"
+    return ""
 
 
 def _system_at(folder: Path) -> _SystemFacts | None:
@@ -126,8 +141,11 @@ def _system_at(folder: Path) -> _SystemFacts | None:
             if found is not None:
                 said = php_configuration.read(found, c.engine)
                 name, url = php_configuration.settings(profile, said)
-                own = c.file if found.parent == folder else f"../{c.file}"
-                return _SystemFacts(profile, own, name, url, said.database)
+                above = "" if found.parent == folder else "../"
+                moved = php_configuration.moved_folders(said, folder)
+                return _SystemFacts(loader.relocated(profile, moved), above + c.file, name, url, said.database,
+                                    tuple(above + p.relative_to(found.parent).as_posix() for p in said.included),
+                                    _uncopyable(said, moved))
         elif (folder / c.file).is_file():
             data = configuration.read_toml(folder / c.file)
             values = []
@@ -147,7 +165,7 @@ def _from_site_file(path: Path) -> Site:
     if section is None and (beside := _system_at(path.parent)) is not None:  # it merely adds to what is recognised
         return replace(
             _site(path.parent, beside.name, beside.url, beside.database, beside.profile, path.parent,
-                  (beside.own, path.name)), adds=_adds(data, path))
+                  (beside.own, *beside.included, path.name)), adds=_adds(data, path), uncopyable=beside.uncopyable)
     if not isinstance(section, dict):
         raise SiteError(f"{path} has no [site] part.", next_step="docs/guide.md shows a site file.")
     folder = path.parent
@@ -191,10 +209,11 @@ def _from_site_file(path: Path) -> Site:
                         next_step="Name a profile that says so, or leave [guards] out.")
     own = [path.name]
     if system and files.is_relative_to(folder):
-        own.append(Path(os.path.relpath(files / system.own, folder)).as_posix())
+        own += [Path(os.path.relpath(files / name, folder)).as_posix() for name in (system.own, *system.included)]
     site = _site(folder, name, url, database, profile, files, tuple(own), tuple(map(str, visitors)), guards,
                  site_file=True, profile_file=profile_file)
-    return replace(site, adds=_adds({k: v for k, v in data.items() if k not in ("site", "guards", "visitors")}, path))
+    more = {k: v for k, v in data.items() if k not in ("site", "guards", "visitors")}
+    return replace(site, adds=_adds(more, path), uncopyable=system.uncopyable if system else "")
 
 
 def _adds(data: Mapping[str, Any], path: Path) -> Layer | None:
