@@ -100,6 +100,15 @@ class Corners(SystemTest):
             config.write_text(own.replace(settings, f"define('WP_CONTENT_DIR', {wrong});\n" + settings))
             with self.assertRaisesRegex(SiteError, "outside the site's folder|works WP_CONTENT_DIR out"):
                 clone(self.home, folder, "second", self.folder / "second", "http://127.0.0.1:8499")
+    def test_the_web_servers_own_rules_stay_where_they_are(self) -> None:
+        rules = "RewriteEngine On\nRewriteBase {0}/\nRewriteRule ^index\\.php$ - [L]\nRewriteRule . {0}/index.php [L]\n"
+        (self.live.folder / ".htaccess").write_text(rules.format("") + f"# {self.live.folder}/x {self.live.url}/y\n")
+        clone(self.home, self.live.folder, "autumn", self.folder / "staging", "http://127.0.0.1:8499/below")
+        own = self.folder / "staging/.htaccess"
+        self.assertEqual(own.read_text(), rules.format("/below")
+                         + f"# {self.folder}/staging/x http://127.0.0.1:8499/below/y\n")
+        own.write_text(own.read_text() + "# saved\n")
+        self.assertEqual(self.standings(), {})
 
 
 if __name__ == "__main__":

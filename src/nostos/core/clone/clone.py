@@ -25,12 +25,13 @@ from nostos.core.errors import SiteError, VoyageError
 from nostos.core.files.entry import FileEntry, plain_text
 from nostos.core.files.tree import FileTree, Owner, SkippedFile
 from nostos.core.files.trees import tree_at
+from nostos.core.patterns import matches
 from nostos.core.profiles.learning.findings import as_data
 from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites import site_file as configuration
-from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt
+from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt, rules
 from nostos.core.sites.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.sites.lock import check_finished
 from nostos.core.sites.recognise import Site, check_url, recognise, recognised_from
@@ -39,6 +40,7 @@ from nostos.core.voyages.home import STAMP, Home, Voyage, VoyageState, check_nam
 
 _SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
 
+_LARGEST_RULES = 1 << 20  # bytes of a web server's file
 
 @dataclass(frozen=True)
 class CloneResult:
@@ -336,7 +338,19 @@ class _Clone:
             done, size = done + 1, size + entry.size
             if done % 50 == 0 or done == len(entries):
                 self.tell(Progress("files", done, len(entries), "files", size))
+        for entry in entries:
+            if entry.kind == "file" and matches(entry.path, self.live.profile.own_files):
+                self._in_own_words(entry)
         return done, size
+
+    def _in_own_words(self, entry: FileEntry) -> None:
+        """Write a file of the web server's anew where it speaks of live."""
+        text = self.files.read(entry.path, _LARGEST_RULES).decode("utf-8", "surrogateescape")
+        new = rules(text, self.live_urls, self.staging_urls)
+        if new != text:
+            owner = self.files.owner(entry.path)
+            self.files.remove(entry.path)
+            self.files.write(entry.path, new.encode("utf-8", "surrogateescape"), entry.mode, owner)
 
     # --- what makes it a site of its own
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -92,6 +93,15 @@ def _php(own: CopyFacts, content: bytes) -> bytes:
              "SITECOOKIEPATH": pieces["path"] + "/"}
     said |= {name: value for name, value in apart.items() if name in php_configuration.texts(content)}
     return php_configuration.rewritten(content, said, location.prefix, lambda text: live.written_for(text, copy))
+
+
+def rules(text: str, live: UrlForms, copy: UrlForms) -> str:
+    """A web server's rules in the copy's own words: its address, its folder, and the path that it is under."""
+    text = live.written_for(text, copy)
+    old, new = (forms.pieces()["path"] + "/" for forms in (live, copy))
+    base = re.compile(rf"(?m)^(\s*RewriteBase\s+){re.escape(old)}(?=\s*$)")
+    target = re.compile(rf"(?m)^(\s*RewriteRule\s+\S+\s+){re.escape(old)}(?=[\w.-]+\.php\b)")
+    return target.sub(lambda m: m.group(1) + new, base.sub(lambda m: m.group(1) + new, text))
 
 
 def _php_host(url: sa.URL) -> str:
