@@ -109,6 +109,23 @@ class Corners(SystemTest):
                          + f"# {self.folder}/staging/x http://127.0.0.1:8499/below/y\n")
         own.write_text(own.read_text() + "# saved\n")
         self.assertEqual(self.standings(), {})
+    def test_a_copy_that_would_act_on_live_is_taken_away(self) -> None:
+        """The system itself is asked: what its configuration works out by itself shows there."""
+        config = self.live.folder / "wp-config.php"
+        own = config.read_text()
+        config.write_text(own.replace("$table_prefix", f"$upload = strrev('{str(self.live.folder)[::-1]}');\n"
+                                                       "$table_prefix"))
+        (self.live.folder / "wp-content/mu-plugins").mkdir(exist_ok=True)
+        (self.live.folder / "wp-content/mu-plugins/own.php").write_text(
+            "<?php add_filter('upload_dir', function ($d) { $d['basedir'] = $GLOBALS['upload'] . '/wp-content/uploads';"
+            " return $d; });")
+        with self.assertRaisesRegex(SiteError, "would act on another site: it uses the folder"):
+            self.clone()
+        self.assertEqual((self.home.names(), (self.folder / "staging").exists()), ([], False))
+        config.write_text(own)
+        (self.live.folder / "wp-content/mu-plugins/own.php").unlink()
+        asked = clone(self.home, self.live.folder, "autumn", self.folder / "staging", "http://127.0.0.1:8499")
+        self.assertEqual(asked.unasked, "")
 
 
 if __name__ == "__main__":

@@ -41,6 +41,11 @@ def cloned(console: Console, result: CloneResult) -> None:
     else:
         heading(console, "No guards: it is not known where this site keeps its settings.",
                 "Switch off its mail and its jobs by hand.", "bold red")
+    if result.unasked == "":
+        console.print("The copy was asked: its guards are awake; its database, folders and addresses are its own.")
+    elif result.unasked is not None:
+        heading(console, f"The copy could not be asked about itself: {result.unasked}.",
+                "Look at its first page, and send no mail from it, before anyone works there.", "bold yellow")
     if result.unkeyed:
         console.print(f"Cloned but not compared, for want of a key: {', '.join(map(clean, result.unkeyed))}.")
     for passed in result.passed[:10]:

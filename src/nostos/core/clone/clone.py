@@ -15,6 +15,7 @@ from time import monotonic
 from nostos.core.anchor.names import Origin, Side, canonical
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
 from nostos.core.clock import now
+from nostos.core.clone.asking import asked
 from nostos.core.clone.copy_rows import Localiser, RowCopier
 from nostos.core.clone.masking import Mask, recipe
 from nostos.core.clone.remove import check_removable, remove
@@ -61,6 +62,7 @@ class CloneResult:
     unkeyed: tuple[str, ...]
     seconds: float
     masked: dict[str, int] | None = None
+    unasked: str | None = None  # why the copy could not be asked about itself; empty: it was; None: nobody knows how
 
 
 def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
@@ -231,13 +233,17 @@ class _Clone:
             self._configuration()
             self._answers()
             self._open_up(begun)
+            question = self.live.profile.question
+            self.unasked = "" if question is None else asked(
+                question, self.target / self.inside, self.voyage.url, self.database)
             done = ready(self.voyage)
             self.home.write(done)
         finally:
             anchor.close()
         return CloneResult(done, len(tables), self.rows, files, size, self.rewritten, proved, (*guards, *laid),
                       tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
-                      self.masked if self.mask else None)
+                      self.masked if self.mask else None,
+                      self.unasked if self.live.profile.question is not None else None)
 
     def _database(self, anchor: Anchor) -> tuple[dict[str, Table], int]:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""

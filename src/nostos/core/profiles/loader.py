@@ -29,6 +29,7 @@ from nostos.core.profiles.model import (
     OwnedFile,
     Profile,
     ProfileCaution,
+    Question,
     Reference,
     RowTree,
     SettingsTable,
@@ -245,6 +246,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "joins": tuple(Join(j["table"], j["name"], j["from"], tuple(j["on"].items()), j["column"], _where(j))
                     for j in data.get("join", [])),
         "guard_file": _guard_file(data.get("guards", {}).get("file")),
+        "question": Question(data["ask"]["program"], _template(data["ask"])) if "ask" in data else None,
         "gate_setting": data.get("guards", {}).get("gate", ""),
         "cautions": tuple(ProfileCaution(tuple(c["tables"]), c["what"], c["why"], c["remedy"])
                        for c in data.get("caution", [])),
@@ -295,12 +297,15 @@ def _through(entry: dict[str, Any]) -> Through | None:
 
 def _guard_file(entry: dict[str, Any] | None) -> GuardFile | None:
     """The guard's text lies beside the built-in profiles."""
-    if entry is None:
-        return None
+    return GuardFile(entry["path"], _template(entry), entry["does"]) if entry is not None else None
+
+
+def _template(entry: dict[str, Any]) -> str:
+    """A text that lies beside the built-in profiles."""
     if "/" in entry["template"]:
         raise ValueError(f"the template {entry['template']!r} is not one of Nostos's own")
-    text = (resources.files("nostos.core.profiles") / entry["template"]).read_text(encoding="utf-8")
-    return GuardFile(entry["path"], text, entry["does"])
+    text: str = (resources.files("nostos.core.profiles") / entry["template"]).read_text(encoding="utf-8")
+    return text
 
 
 def _path(entry: dict[str, Any]) -> list[str]:

@@ -290,6 +290,14 @@ class GuardFile:
 
 
 @dataclass(frozen=True)
+class Question:
+    """How a copy is asked about itself: a program, and what it is given to run in the copy's folder."""
+
+    program: str
+    text: str
+
+
+@dataclass(frozen=True)
 class SettingsTable:
     """Where a system keeps its settings: a row each, a name and a value."""
 
@@ -369,6 +377,7 @@ class Profile:
     clear_settings: tuple[str, ...] = ()
     joins: tuple[Join, ...] = ()
     guard_file: GuardFile | None = None
+    question: Question | None = None
     gate_setting: str = ""  # the setting by which a copy's pages ask for a password
     prefixed: tuple[tuple[str, str, tuple[str, ...]], ...] = ()  # table, column, patterns of what follows the prefix
     visitor_kinds: tuple[str, ...] = ()
