@@ -41,6 +41,29 @@ class Corners(SystemTest):
                                    "$p->post_author)->user_login, get_user_by('login', 'ed')->roles]);")
         self.assertEqual(said, ["trial", ["editor"]])
 
+    def test_what_is_under_way_stays_and_styles_merge_key_by_key(self) -> None:
+        self.ask(self.live, "wp_insert_post(['post_type' => 'wp_global_styles', 'post_status' => 'publish', 'post_title' "
+                            "=> 'Styles', 'post_name' => 'wp-global-styles-x', 'post_content' => wp_slash(json_encode(["
+                            "'settings' => ['color' => 'a'], 'styles' => ['font' => 'a']]))]);")
+        staging = self.clone()
+        change = ("$p = get_page_by_path('wp-global-styles-x', OBJECT, 'wp_global_styles'); $c = json_decode("
+                  "$p->post_content, true); {} wp_update_post(['ID' => $p->ID, 'post_content' => wp_slash("
+                  "json_encode($c))]);")
+        self.ask(staging, change.format("$c['styles']['font'] = 's';") + """
+            foreach (['customize_changeset', 'oembed_cache', 'user_request'] as $type)
+              wp_insert_post(['post_type' => $type, 'post_title' => "Tried $type", 'post_status' => 'publish']);
+            wp_insert_post(['post_title' => 'Later', 'post_status' => 'future', 'post_date' =>
+              '2031-01-01 10:00:00']);""")
+        self.ask(self.live, change.format("$c['settings']['color'] = 'l';"))
+        with opened(self.home, self.home.read("autumn")) as crew:
+            self.assertIn("post/later is scheduled", " ".join(prepare(crew).plan.selection.warnings))
+        self.merge()
+        said = self.ask(self.live, """global $wpdb;
+            $p = get_page_by_path('wp-global-styles-x', OBJECT, 'wp_global_styles');
+            echo json_encode([json_decode($p->post_content, true), $wpdb->get_var(
+              "SELECT count(*) FROM $wpdb->posts WHERE post_title LIKE 'Tried%'")]);""")
+        self.assertEqual(said, [{"settings": {"color": "l"}, "styles": {"font": "s"}}, "0"])
+
     def test_one_person_is_one_account(self) -> None:
         staging = self.clone()
         new = ("wp_insert_user(['user_login' => '{}', 'user_pass' => 'x', 'role' => '{}', 'user_email' => "

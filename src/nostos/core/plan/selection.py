@@ -122,7 +122,8 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
         tuple(i for i in comparison.items.values() if i.standing is Standing.CLASH and not stays(i)),
         tuple(unmoved), (*(f"{item} stays, for it needs {on}, which goes only when it is named: --take {on}"
                            for item, on in waits.items()),
-                         *_rights(comparison, chosen), *_parted(comparison, needs, chosen)),
+                         *_rights(comparison, chosen), *_minds(comparison, chosen),
+                         *_parted(comparison, needs, chosen)),
         tuple(i for i in comparison.items.values() if is_decided(i, Side.LIVE)),
         tuple(i for i in comparison.items.values() if i.standing is Standing.OPEN and not i.visitors))
 
@@ -140,6 +141,16 @@ def _waiting(needs: Needs, wanted: Iterable[str], accounts: Collection[str]) -> 
                 if need.on not in seen:
                     seen.add(need.on)
                     queue.append(need.on)
+
+
+def _minds(comparison: Comparison, chosen: Collection[str]) -> Iterator[str]:
+    """What the profile says of rows that come home as they were not on live."""
+    for name in chosen:
+        for table, where, says in comparison.rows.profile.minds:
+            for state in comparison.items[name].rows:
+                if state.table == table and state.staging is not None and holds(where, plain(state.staging)) and not (
+                        state.live is not None and holds(where, plain(state.live))):
+                    yield f"{name} {says}"
 
 
 def _rights(comparison: Comparison, chosen: Collection[str]) -> Iterator[str]:

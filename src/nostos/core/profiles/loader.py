@@ -42,7 +42,7 @@ from nostos.core.profiles.policies import policy_named
 # What a file may add to the profile of a site.
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
                        "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "nested-tree",
-                       "unique", "prefixed"})
+                       "unique", "mind", "prefixed"})
 _DEEPEST = 5  # profiles that build upon one another
 
 
@@ -257,6 +257,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                                       _where(data["administrators"])) if "administrators" in data else None,
         "zone_settings": _names(data.get("tide", {}).get("zone", [])),
         "trees": tuple(RowTree(**{**t, "inherited": tuple(t.get("inherited", ()))}) for t in data.get("tree", [])),
+        "minds": tuple((m["table"], _where(m), m["says"]) for m in data.get("mind", [])),
         "uniques": tuple(_column({"column": c}) for c in data.get("unique", {}).get("columns", [])),
         "nested": tuple(NestedTree(**t) for t in data.get("nested-tree", [])),
         "prefixed": tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),

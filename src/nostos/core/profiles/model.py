@@ -378,6 +378,7 @@ class Profile:
     joins: tuple[Join, ...] = ()
     guard_file: GuardFile | None = None
     question: Question | None = None
+    minds: tuple[tuple[str, Where, str], ...] = ()  # table, which rows, and what is told where one of them comes home
     gate_setting: str = ""  # the setting by which a copy's pages ask for a password
     prefixed: tuple[tuple[str, str, tuple[str, ...]], ...] = ()  # table, column, patterns of what follows the prefix
     visitor_kinds: tuple[str, ...] = ()
