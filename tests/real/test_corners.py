@@ -42,9 +42,9 @@ class Corners(SystemTest):
         self.assertEqual(said, ["trial", ["editor"]])
 
     def test_what_is_under_way_stays_and_styles_merge_key_by_key(self) -> None:
-        self.ask(self.live, "wp_insert_post(['post_type' => 'wp_global_styles', 'post_status' => 'publish', 'post_title' "
-                            "=> 'Styles', 'post_name' => 'wp-global-styles-x', 'post_content' => wp_slash(json_encode(["
-                            "'settings' => ['color' => 'a'], 'styles' => ['font' => 'a']]))]);")
+        self.ask(self.live, """$styles = json_encode(['settings' => ['color' => 'a'], 'styles' => ['font' => 'a']]);
+            wp_insert_post(['post_type' => 'wp_global_styles', 'post_status' => 'publish', 'post_title' => 'Styles',
+              'post_name' => 'wp-global-styles-x', 'post_content' => wp_slash($styles)]);""")
         staging = self.clone()
         change = ("$p = get_page_by_path('wp-global-styles-x', OBJECT, 'wp_global_styles'); $c = json_decode("
                   "$p->post_content, true); {} wp_update_post(['ID' => $p->ID, 'post_content' => wp_slash("

@@ -116,8 +116,9 @@ def _as_wholes(anchor: Anchor, live: Site, staging: Site, profile: Profile, stat
 
 
 def _both(states: list[FileState]) -> bool:
-    stands = {s.standing for s in states}
-    return Standing.CLASH in stands or Standing.BLENDED in stands or {Standing.HOMEWARD, Standing.KEPT} <= stands
+    """Whether both sides changed files that were there. What one merely added is no update."""
+    there = [s for s in states if s.base is not None]
+    return any(not _equal(s.base, s.live) for s in there) and any(not _equal(s.base, s.staging) for s in there)
 
 
 def _another(anchor: Anchor, live: Site, staging: Site, folder: Folder, states: list[FileState]) -> bool:

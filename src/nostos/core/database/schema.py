@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
+from functools import cached_property
 
 Value = None | int | float | str | bytes
 Row = dict[str, Value]
@@ -69,10 +70,18 @@ class Table:
     @property
     def stored(self) -> tuple[str, ...]:
         """Columns that hold data of their own; generated ones follow from these."""
+        return self._stored
+
+    @cached_property
+    def _stored(self) -> tuple[str, ...]:
         return tuple(c.name for c in self.columns if not c.generated)
 
+    @cached_property
+    def _by_name(self) -> dict[str, Column]:
+        return {c.name: c for c in self.columns}
+
     def column(self, name: str) -> Column | None:
-        return next((c for c in self.columns if c.name == name), None)
+        return self._by_name.get(name)
 
     def indexed(self, column: str) -> bool:
         """Whether an index begins with this column."""

@@ -66,13 +66,14 @@ def unexplained(comparison: Comparison) -> dict[Place, _Found]:
     """Every place of what can go home where a number stands that a row born in staging has, and that is not known."""
     born = born_in_staging(comparison.rows)
     found: dict[Place, _Found] = {}
+    told: dict[str, _Told] = {}
     if not born:
         return found
     for item in comparison.items.values():
         if item.goes_home:
             for write in row_writes(comparison.rows, item):
                 if write.action is not WriteAction.REMOVE:
-                    for place, number in _numbers(comparison.rows, write, born):
+                    for place, number in _numbers(comparison.rows, write, born, told):
                         here = found.setdefault(place, _Found())
                         here.numbers.add(number)
                         here.items.add(item.id)
@@ -95,16 +96,29 @@ def born_in_staging(rows: Rows) -> dict[int, set[str]]:
     return born
 
 
-def _numbers(rows: Rows, write: RowWrite, born: Mapping[int, set[str]]) -> Iterator[tuple[Place, int]]:
+class _Told:
+    """What a table's columns and the profile say of its numbers."""
+
+    def __init__(self, rows: Rows, table: Table) -> None:
+        self.pair = key_columns(table)
+        self.named = any(k.table == table.name and not k.natural for k in rows.profile.kinds) or any(
+            c.table == table.name and not c.natural for c in rows.profile.children)
+        self.by = {c: self.pair[0] if self.pair and c == self.pair[1] else discriminator(table, c)
+                   for c in table.names}
+
+
+def _numbers(rows: Rows, write: RowWrite, born: Mapping[int, set[str]], told: dict[str, _Told]
+             ) -> Iterator[tuple[Place, int]]:
     table = rows.table(write.state.table)
-    pair = key_columns(table)
     raw = write.state.staging_raw or {}
-    named = any(k.table == table.name and not k.natural for k in rows.profile.kinds) or any(
-        c.table == table.name and not c.natural for c in rows.profile.children)
+    said = told.get(table.name)
+    if said is None:
+        said = told[table.name] = _Told(rows, table)
+    pair, named = said.pair, said.named
     for column, value in write.values.items():
-        if rows.profile.policy(table.name, raw, column).placed:
-            continue  # it is given out anew
-        by = pair[0] if pair and column == pair[1] else discriminator(table, column)
+        if value is None or rows.profile.policy(table.name, raw, column).placed:
+            continue  # nothing, or given out anew
+        by = said.by[column] if column in said.by else discriminator(table, column)
         where: tuple[tuple[str, str], ...] = ((by, str(raw.get(by))),) if by else ()
         plain = named and not where  # the columns of a system's own tables are all known
         name = where[0][1] if pair and column == pair[1] else column

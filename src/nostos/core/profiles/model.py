@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
-from typing import Any
+from functools import cached_property
+from typing import Any, TypeVar
 
 from nostos.core.database.schema import Value
 from nostos.core.profiles.policies import DERIVED, INHERITED, PLACE, PLAIN, RECKONED, Policy
 
 Where = tuple[tuple[str, str], ...]
+T = TypeVar("T")
+K = TypeVar("K")
 
 
 MASK_KINDS = frozenset({"name", "first", "last", "login", "email", "phone", "code", "address", "city", "ip", "note",
@@ -353,6 +356,14 @@ class Configuration:
     engine: str = ""
 
 
+def _by(parts: Iterable[T], key: Callable[[T], K]) -> dict[K, tuple[T, ...]]:
+    """Parts of a profile by what they are asked for, in their order."""
+    found: dict[K, list[T]] = {}
+    for part in parts:
+        found.setdefault(key(part), []).append(part)
+    return {k: tuple(some) for k, some in found.items()}
+
+
 @dataclass(frozen=True)
 class Profile:
     """Everything that one kind of content-managed system means by its tables, settings and folders."""
@@ -395,11 +406,49 @@ class Profile:
     personal: tuple[tuple[str, str, str], ...] = ()  # table, column, and kind of personal data, told by the values
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC
 
+    # By table, and by column: a comparison asks for each value of each row.
+
+    @cached_property
+    def _kinds(self) -> Mapping[str, tuple[Kind, ...]]:
+        return _by(self.kinds, lambda k: k.table)
+
+    @cached_property
+    def _children(self) -> Mapping[str, tuple[Child, ...]]:
+        return _by(self.children, lambda c: c.table)
+
+    @cached_property
+    def _references(self) -> Mapping[str, tuple[Reference, ...]]:
+        return _by(self.references, lambda r: r.table)
+
+    @cached_property
+    def _policies(self) -> Mapping[tuple[str, str], tuple[FieldPolicy, ...]]:
+        return _by(self.policies, lambda p: (p.table, p.column))
+
+    @cached_property
+    def _fixed(self) -> Mapping[tuple[str, str], Policy]:
+        """Columns whose policy follows from what they are."""
+        found: dict[tuple[str, str], Policy] = {}
+        for nested in self.nested:
+            found.update({(nested.table, c): PLACE if c == nested.tells else RECKONED for c in nested.columns})
+        for tree in self.trees:
+            found.update({(tree.table, c): PLACE if c == tree.path else INHERITED if c in tree.inherited else RECKONED
+                          for c in tree.columns})
+        found.update({(d.table, d.column): DERIVED for d in self.derived})
+        return found
+
+    @cached_property
+    def _trees(self) -> Mapping[str, tuple[RowTree, ...]]:
+        return _by(self.trees, lambda t: t.table)
+
+    @cached_property
+    def _weak(self) -> frozenset[tuple[str, str]]:
+        return frozenset((r.table, r.column) for r in self.references if r.weak)
+
     def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:
-        return next((k for k in self.kinds if k.table == table and holds(k.where, row)), None)
+        return next((k for k in self._kinds.get(table, ()) if not k.where or holds(k.where, row)), None)
 
     def child_of(self, table: str, row: Mapping[str, Value]) -> Child | None:
-        return next((c for c in self.children if c.table == table and holds(c.where, row)), None)
+        return next((c for c in self._children.get(table, ()) if not c.where or holds(c.where, row)), None)
 
     def bears_prefix(self, table: str, column: str, rest: str) -> bool:
         """Whether a name that begins with the table prefix does so for a reason, by what follows it."""
@@ -407,27 +456,21 @@ class Profile:
                    for t, c, patterns in self.prefixed)
 
     def references_of(self, table: str) -> tuple[Reference, ...]:
-        return tuple(r for r in self.references if r.table == table)
+        return self._references.get(table, ())
 
     def policy(self, table: str, row: Mapping[str, Value], column: str) -> Policy:
         """The policy of a column of a row; the first that matches."""
-        if any(d.table == table and d.column == column for d in self.derived):
-            return DERIVED
-        tree = self.tree_of(table)
-        if tree is not None and column in tree.columns:
-            return PLACE if column == tree.path else INHERITED if column in tree.inherited else RECKONED
-        nested = self.nested_of(table)
-        if nested is not None and column in nested.columns:
-            return PLACE if column == nested.tells else RECKONED
-        for p in self.policies:
-            if p.table == table and p.column == column and not p.path and holds(p.where, row):
+        fixed = self._fixed.get((table, column))
+        if fixed is not None:
+            return fixed
+        for p in self._policies.get((table, column), ()):
+            if not p.path and (not p.where or holds(p.where, row)):
                 return p.policy
         return PLAIN
 
     def path_policies(self, table: str, row: Mapping[str, Value], column: str) -> dict[tuple[str, ...], Policy]:
         """Policies of single keys inside a structured value."""
-        return {p.path: p.policy for p in self.policies
-                if p.table == table and p.column == column and p.path and holds(p.where, row)}
+        return {p.path: p.policy for p in self._policies.get((table, column), ()) if p.path and holds(p.where, row)}
 
     def piece_of(self, table: str, row: Mapping[str, Value], column: str, host: str) -> str:
         """Which piece of the site's address a column of a row may hold; empty: none. host: of the site."""
@@ -448,11 +491,11 @@ class Profile:
         return frozenset(c for t, c in self.placed if t == table) if self.trees or self.nested else frozenset()
 
     def tree_of(self, table: str) -> RowTree | None:
-        return next((t for t in self.trees if t.table == table), None)
+        return next(iter(self._trees.get(table, ())), None)
 
     def is_weak(self, table: str, column: str) -> bool:
         """Whether a column points at something that its row can be without."""
-        return any(r.weak for r in self.references if r.table == table and r.column == column)
+        return (table, column) in self._weak
 
     def is_visitors(self, kind: str) -> bool:
         return any(k.name == kind and k.visitors for k in self.kinds) or any(
