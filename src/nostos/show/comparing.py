@@ -29,9 +29,11 @@ _WORD = {Standing.HOMEWARD: "green", Standing.BLENDED: "cyan", Standing.CLASH: "
          Standing.SETTLED: "dim", Standing.OPEN: "bold yellow"}
 
 
-def comparison(console: Console, found: Comparison, needs: Needs, standings: Sequence[str] = ()) -> None:
-    """Items by what a person wants to know first: what would go home, what clashes, what stays, what is kept."""
-    items = list(found.items.values())
+def comparison(console: Console, found: Comparison, needs: Needs, standings: Sequence[str] = (),
+               kinds: Sequence[str] = (), every: bool = False) -> None:
+    """Items by what a person wants to know first: what would go home, what clashes, what stays, what is kept. kinds:
+    only these. every: each item, however many there are."""
+    items = [i for i in found.items.values() if not kinds or i.kind in kinds]
     going = [i for i in items if i.id in needs and not i.visitors]
     test = [i for i in items if i.visitors and (i.id in needs or stays(i))]
     clashes = [i for i in items if i.standing is Standing.CLASH and not stays(i)]
@@ -44,31 +46,34 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
         for standing in standings:
             chosen = [i for i in items if i.standing == standing]
             heading(console, f"{standing.capitalize()}: {len(chosen)}")
-            _list(console, chosen, needs, why=standing in (Standing.CLASH, Standing.OPEN))
+            _list(console, chosen, needs, standing in (Standing.CLASH, Standing.OPEN), every)
         return
     waiting = [i for i in items if i.standing is Standing.OPEN and not i.visitors]
     if waiting:
         learning.questions(console, found.questions)
         console.print()
         heading(console, f"Open: {len(waiting)}", "a question first", "bold yellow")
-        _list(console, waiting, needs, why=True)
+        _list(console, waiting, needs, True, every)
         console.print()
     heading(console, f"Would go home: {len(going)}", "changed in staging by editors and administrators", "bold green")
-    _list(console, going, needs)
+    _list(console, going, needs, every=every)
     if clashes:
         console.print()
         heading(console, f"Clashes: {len(clashes)}", "live stays as it is", "bold red")
-        _list(console, clashes, needs, why=True)
+        _list(console, clashes, needs, True, every)
     if test:
         console.print()
         heading(console, f"Stays in staging unless named: {len(test)}", "made by visitors there, so test data")
-        _list(console, test, needs)
+        _list(console, test, needs, every=every)
     console.print()
     heading(console, f"Kept: {len(kept)}", "live's own work, which no merge touches" if kept else "live has not moved")
     table(console, ("", "", ""), _by_kind(kept), right=(0,), keep=(0, 1))
     if settled:
         console.print()
         heading(console, f"Settled: {len(settled)}", "both sides made the same change")
+    if not every and any(len(some) > SCREENFUL for some in (going, clashes, test, waiting)):
+        console.print()
+        console.print("Counts stand for what is too long to read. Each by name: --kind KIND, --standing S, or --all.")
     if found.rows.skipped:
         console.print()
         console.print(f"Not compared, for want of a key: {', '.join(map(clean, found.rows.skipped))}")
@@ -85,7 +90,23 @@ def _by_kind(items: Iterable[Item]) -> list[tuple[str, str, str]]:
     return rows
 
 
-def _list(console: Console, items: Sequence[Item], needs: Needs, why: bool = False) -> None:
+SCREENFUL = 40  # items that a person reads one by one
+
+
+def grouped(console: Console, items: Iterable[Item]) -> None:
+    """More items than anybody reads: how many of each kind came, were edited, are gone, and a few of their names."""
+    groups: dict[tuple[str, str], list[Item]] = {}
+    for item in items:
+        groups.setdefault((item.kind, item.change), []).append(item)
+    table(console, ("", "kind", "what", ""), [
+        (f"{len(some):,}", kind, change, ", ".join(clean(i.id.partition("/")[2]) for i in some[:3])
+         + (", ..." if len(some) > 3 else "")) for (kind, change), some in groups.items()], right=(0,), keep=(0, 1, 2))
+
+
+def _list(console: Console, items: Sequence[Item], needs: Needs, why: bool = False, every: bool = False) -> None:
+    if len(items) > SCREENFUL and not every:
+        grouped(console, items)
+        return
     rows = []
     for item in items:
         rows.append((Text(clean(item.id), style=_WORD[item.standing]), item.change,

@@ -25,6 +25,7 @@ from nostos.core.plan.operations import (
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.takeback.undo import PastOperation
 from nostos.core.voyages.home import Voyage
+from nostos.show.comparing import SCREENFUL, grouped
 from nostos.show.tables import clean, count, heading, table
 
 
@@ -36,8 +37,12 @@ def plan(console: Console, prepared: PreparedMerge, site: str) -> None:
         console.print(f"Note: {clean(note)}.")
     heading(console, f"Will go {'home to' if home else 'into'} {site}: {len(selection.chosen)}", style="bold green")
     rows = []
+    many = len(selection.chosen) > SCREENFUL
+    if many:
+        grouped(console, [c.item for c in selection.chosen])
+        console.print("Each by name: nostos compare --all.")
     pulled = any(c.because or c.item.visitors for c in selection.chosen)
-    for chosen in selection.chosen:
+    for chosen in () if many else selection.chosen:
         because = f"{chosen.because.item} needs it: {chosen.because.reason}" if chosen.because else ""
         if chosen.item.visitors and not because:
             because = "made by visitors, and named"

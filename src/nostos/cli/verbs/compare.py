@@ -15,6 +15,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("items", metavar="ITEM", nargs="*", help="show these field by field, such as page/visit")
     parser.add_argument("--standing", metavar="S", action="append", choices=_STANDINGS, default=[],
                         help=f"list only these: {', '.join(_STANDINGS)}; repeatable")
+    parser.add_argument("--kind", metavar="KIND", action="append", default=[],
+                        help="list only items of this kind; repeatable")
+    parser.add_argument("--all", action="store_true", help="each item by its name, however many there are")
     parser.add_argument("--html", metavar="FILE", help="also write it to a page for others to read")
     parser.epilog = ("Examples:\n  nostos compare autumn\n  nostos compare autumn page/programme\n"
                      "  nostos compare autumn --standing kept\n  nostos compare autumn --html changes.html\n\n"
@@ -71,7 +74,12 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                     env.out.print()
                 comparing.item(env.out, item, needs, describe, known_of(found, item))
         else:
-            comparing.comparison(env.out, found, needs, args.standing)
+            known = {i.kind for i in found.items.values()}
+            for kind in args.kind:
+                if kind not in known:
+                    raise SelectionError(f"Nothing that changed is of the kind {kind}.",
+                                         next_step=f"There are: {', '.join(sorted(known)) or 'none'}.")
+            comparing.comparison(env.out, found, needs, args.standing, args.kind, args.all or bool(args.kind))
     shown_items = chosen or list(found.items.values())
     return ExitStatus.LOOK if any(
         i.standing in (Standing.CLASH, Standing.OPEN) and not stays(i) for i in shown_items) else ExitStatus.DONE
