@@ -20,6 +20,7 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import lru_cache
 
 from nostos.core.database.schema import Key, Value
 
@@ -60,10 +61,15 @@ class CanonicalName:
     @classmethod
     def parse(cls, name: object) -> CanonicalName:
         """Raises ValueError for what is none."""
-        found = re.fullmatch(r"([slgx]?)(-?[0-9]+)", str(name))
-        if found is None:
-            raise ValueError(f"{name!r} is no canonical name")
-        return cls(Origin(found.group(1)), int(found.group(2)))
+        return _parsed(str(name))
+
+
+@lru_cache(maxsize=1 << 16)
+def _parsed(name: str) -> CanonicalName:
+    found = re.fullmatch(r"([slgx]?)(-?[0-9]+)", name)
+    if found is None:
+        raise ValueError(f"{name!r} is no canonical name")
+    return CanonicalName(Origin(found.group(1)), int(found.group(2)))
 
 
 def canonical(origin: Origin, key: Value) -> str:

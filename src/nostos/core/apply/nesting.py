@@ -10,7 +10,8 @@ from nostos.core.compare.portable import Portable
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import MergeRefused
-from nostos.core.profiles.model import NestedTree, Profile
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.row_trees import NestedTree
 from nostos.core.values.references import Begun, begun
 
 

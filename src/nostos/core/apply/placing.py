@@ -15,7 +15,8 @@ from nostos.core.compare.portable import Portable
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import MergeRefused
-from nostos.core.profiles.model import Profile, RowTree
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.row_trees import RowTree
 from nostos.core.values.references import Begun, begun, write
 from nostos.core.values.tokens import unescape
 

@@ -19,7 +19,7 @@ from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.files.entry import FileEntry
 from nostos.core.plan.operations import Plan, PutFile, SchemaOperation, SwitchFolder
-from nostos.core.profiles.model import RowTree
+from nostos.core.profiles.row_trees import RowTree
 from nostos.core.values import references as refs
 from nostos.core.values import structures
 from nostos.core.values.merging import ABSENT

@@ -7,7 +7,7 @@ from typing import Any
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.profiles.model import NestedTree
+from nostos.core.profiles.row_trees import NestedTree
 
 
 def rows_of(database: Database, table: Table, tree: NestedTree) -> Iterator[Row]:

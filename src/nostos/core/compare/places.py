@@ -13,7 +13,8 @@ from typing import Any
 from nostos.core.compare.nesting import Nests
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.profiles.model import Profile, RowTree
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.row_trees import RowTree
 
 _KEPT = 20_000  # rows above others that are remembered
 

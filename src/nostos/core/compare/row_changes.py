@@ -83,7 +83,7 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
         for canonical, mine in found_rows.items():
             state = _state(name, table, canonical, mine, anchor, translators, base, mask)
             if state is not None:
-                states[state.id] = replace(state, stale=tuple(stale.get(canonical, ())))
+                states[state.id] = replace(state, stale=tuple(stale[canonical])) if canonical in stale else state
     unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
     return Rows(profile, live.database.engine, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
                 keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix,

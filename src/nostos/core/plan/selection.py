@@ -70,15 +70,7 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
     item needs one that is to be left.
     """
     take, leave = choice.take, choice.leave
-    unmoved = [p for p in (*take, *leave) if not matching(comparison.items, [p]) and exists(p)]
-    for pattern in (*take, *leave):
-        if not matching(comparison.items, [pattern]) and pattern not in unmoved:
-            table = pattern.partition("/")[0]
-            if table in comparison.rows.skipped:
-                raise SelectionError(f"The table {table} has no key, so nothing in it can be taken home.",
-                                     next_step=f"Give {table} a primary key on both sides, then clone again.")
-            raise SelectionError(f"Nothing that changed is called {pattern}.",
-                                 next_step=nearest(comparison.items, pattern))
+    unmoved = _unmoved(comparison, (*take, *leave), exists)
     movable = [i for i in comparison.items.values() if i.id in needs]
     for name in choice.sure:
         if name not in needs:
@@ -126,6 +118,20 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
                          *_parted(comparison, needs, chosen)),
         tuple(i for i in comparison.items.values() if is_decided(i, Side.LIVE)),
         tuple(i for i in comparison.items.values() if i.standing is Standing.OPEN and not i.visitors))
+
+
+def _unmoved(comparison: Comparison, patterns: Collection[str], exists: Exists) -> list[str]:
+    """The patterns that name things which did not change. Raises SelectionError for one that names nothing."""
+    unmoved = [p for p in patterns if not matching(comparison.items, [p]) and exists(p)]
+    for pattern in patterns:
+        if not matching(comparison.items, [pattern]) and pattern not in unmoved:
+            table = pattern.partition("/")[0]
+            if table in comparison.rows.skipped:
+                raise SelectionError(f"The table {table} has no key, so nothing in it can be taken home.",
+                                     next_step=f"Give {table} a primary key on both sides, then clone again.")
+            raise SelectionError(f"Nothing that changed is called {pattern}.",
+                                 next_step=nearest(comparison.items, pattern))
+    return unmoved
 
 
 def _waiting(needs: Needs, wanted: Iterable[str], accounts: Collection[str]) -> Iterator[tuple[str, str]]:

@@ -25,19 +25,18 @@ from nostos.core.profiles.model import (
     Join,
     Kind,
     MaskRule,
-    NestedTree,
     OwnedFile,
     Profile,
     ProfileCaution,
     Question,
     Reference,
-    RowTree,
     SettingsTable,
     Through,
     Version,
     Where,
 )
 from nostos.core.profiles.policies import policy_named
+from nostos.core.profiles.row_trees import NestedTree, RowTree
 
 # What a file may add to the profile of a site.
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
@@ -214,11 +213,8 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         settings = SettingsTable(s["table"], s["name"], s["value"], s["format"])
     kinds = tuple(map(_kind, data.get("kind", [])))
     kind_tables = {k.table for k in kinds}
-    children = []
-    for c in data.get("child", []):
-        owner = c.get("owner")
-        children.append(Child(c["table"], c["of"], owner or "", c["name"], _names(c["label"]), _where(c),
-                              c.get("repeats", False)))
+    children = [Child(c["table"], c["of"], c.get("owner") or "", c["name"], _names(c["label"]), _where(c),
+                      c.get("repeats", False)) for c in data.get("child", [])]
     volatile = tuple(data.get("tables", {}).get("volatile", []))
     for child in children:
         if child.table in kind_tables and not child.where:

@@ -19,8 +19,9 @@ from nostos.core.private_files import make_private, write_private
 from nostos.core.profiles.learning import markup
 from nostos.core.profiles.learning.words import says_weakly
 from nostos.core.profiles.loader import ADDITIONS, additions, extended
-from nostos.core.profiles.model import Child, FieldPolicy, Join, Kind, NestedTree, Piece, Profile, Reference, RowTree
+from nostos.core.profiles.model import Child, FieldPolicy, Join, Kind, Piece, Profile, Reference
 from nostos.core.profiles.policies import STRUCTURE, policy_named
+from nostos.core.profiles.row_trees import NestedTree, RowTree
 
 LIST = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$"
 

@@ -22,8 +22,9 @@ from nostos.core.profiles.learning.parts import parts
 from nostos.core.profiles.learning.references import ROWS, Judge, echoes, key_columns, places, siblings
 from nostos.core.profiles.learning.trees import nested_of, tree_of
 from nostos.core.profiles.learning.whose import whose
-from nostos.core.profiles.model import Kind, Profile, RowTree, holds
+from nostos.core.profiles.model import Kind, Profile, holds
 from nostos.core.profiles.policies import COUNTED, NEWEST, TEXT
+from nostos.core.profiles.row_trees import RowTree
 from nostos.core.values.structures import fits, may_be_structure, read
 
 _OWN = ("nostos_*",)

@@ -9,7 +9,7 @@ from itertools import islice
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.model import NestedTree, RowTree
+from nostos.core.profiles.row_trees import NestedTree, RowTree
 
 _STEPS = range(1, 13)  # lengths of steps
 _LOOKED_UP = 150  # rows whose parents are looked up
