@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV   ?= .venv
 BIN     = $(VENV)/bin
 
-.PHONY: demo serve test faults waits servers check screenshots venv dev clean
+.PHONY: demo serve test faults waits servers systems check screenshots venv dev clean
 
 demo: venv            ## play the whole story on made-up data
 	$(BIN)/nostos demo
@@ -11,7 +11,7 @@ demo: venv            ## play the whole story on made-up data
 serve: venv           ## play the story, then show live and staging side by side in a browser
 	$(BIN)/nostos demo --serve
 
-test: check servers   ## every check and every test
+test: check servers systems   ## every check and every test
 	$(BIN)/python -m tests
 
 # The real systems that tests run on, from Debian's packages. Where they cannot be installed, the tests that need them
@@ -46,6 +46,12 @@ dev: $(VENV)/.dev
 $(VENV)/.dev: $(VENV)/.installed
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
 	@touch $@
+
+# A real system in Python that tests run on.
+systems: $(VENV)/.systems
+$(VENV)/.systems: $(VENV)/.dev
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[systems]' && touch $@ || \
+	  echo "The Python content system could not be installed; its test will be skipped."
 
 clean:
 	rm -rf $(VENV) build src/*.egg-info .mypy_cache .ruff_cache .hypothesis
