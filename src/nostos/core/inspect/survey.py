@@ -115,7 +115,7 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     return Survey(site.name, site.url, profile.title, version, site.database.shown, database_size, files,
                   len(entries), size, free, facts, tuple(parts(profile, site.files)),
                   tuple(sorted(findings, key=lambda f: f.level is not Level.OBSTACLE)),
-                  tuple(Sources(site.profile, site.adds, (known,)).counts()))
+                  tuple(told for told in Sources(site.profile, site.adds, (known,)).counts() if any(told[1:])))
 
 
 def _learned(known: Layer) -> Iterator[Finding]:
