@@ -57,7 +57,7 @@ class Nesting:
         new = [k for (name, (k, *_)) in self.new if name == tree.table]
         old = parents([row for k, row in rows.items() if k not in new], key, tree)
         above: dict[Value, Value] = {}
-        said: set[Value] = set()  # whose place is told, even where what was between is gone by now
+        said: set[Value] = set()  # whose place is told or whose depth is off, where what was between is gone by now
         for k, row in rows.items():
             _, up = self.waiting.get((tree.table, (k,)), ("", None))
             if up is not None:
@@ -67,10 +67,12 @@ class Nesting:
                 above[k] = row[tree.parent] or None
             else:
                 above[k] = old.get(k)
+        for k in rows:
+            self._check(k, above)
+        said.update(k for name, (k, *_) in self.waiting if name == tree.table and k in rows and tree.depth
+                    and rows[k].get(tree.depth) != tree.depth_base + _deep(k, above))
         order = sorted(rows, key=lambda k: (k in new or above[k] != old.get(k), str(rows[k].get(tree.tree) or ""),
                                             int(str(rows[k][tree.left] or 0))))
-        for k in order:
-            self._check(k, above)
         shifted = [k for k in rows if k in new or k in said or above[k] != old.get(k)]
         changed = {_top(k, up) for k in shifted for up in (above, old) if k in up}
         wanted = numbered(tree, {k: above[k] for k in order}, {k: r for k, r in rows.items() if k not in new})
@@ -112,3 +114,11 @@ def _top(key: Value, above: Mapping[Value, Value]) -> Value:
     while above.get(key) is not None and above[key] in above:
         key = above[key]
     return key
+
+
+def _deep(key: Value, above: Mapping[Value, Value]) -> int:
+    """How many rows are above one."""
+    deep = 0
+    while above.get(key) is not None and above[key] in above:
+        key, deep = above[key], deep + 1
+    return deep
