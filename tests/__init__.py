@@ -5,7 +5,9 @@ Generated cases are the same each time, unless NOSTOS_EXAMPLES asks for more: th
 
 import os
 
-from hypothesis import settings
+from hypothesis import HealthCheck, settings
 
-settings.register_profile("nostos", derandomize="NOSTOS_EXAMPLES" not in os.environ)
+# How quick a machine is, with other tests beside, says nothing of the code.
+settings.register_profile("nostos", derandomize="NOSTOS_EXAMPLES" not in os.environ, deadline=None,
+                          suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("nostos")
