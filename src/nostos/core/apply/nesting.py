@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
-from nostos.core.compare.nesting import numbered, parents, rows_of
+from nostos.core.compare.nesting import numbered, rows_of
 from nostos.core.compare.portable import Portable
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import MergeRefused
 from nostos.core.profiles.model import Profile
-from nostos.core.profiles.row_trees import NestedTree
+from nostos.core.profiles.row_trees import NestedTree, parents
 from nostos.core.values.references import Begun, begun
 
 
@@ -69,13 +69,13 @@ class Nesting:
                 above[k] = old.get(k)
         for k in rows:
             self._check(k, above)
-        said.update(k for name, (k, *_) in self.waiting if name == tree.table and k in rows and tree.depth
-                    and rows[k].get(tree.depth) != tree.depth_base + _deep(k, above))
         order = sorted(rows, key=lambda k: (k in new or above[k] != old.get(k), str(rows[k].get(tree.tree) or ""),
                                             int(str(rows[k][tree.left] or 0))))
+        wanted = numbered(tree, {k: above[k] for k in order}, {k: r for k, r in rows.items() if k not in new})
+        said.update(k for name, (k, *_) in self.waiting if name == tree.table and k in rows and tree.depth
+                    and rows[k].get(tree.depth) != wanted[k][tree.depth])
         shifted = [k for k in rows if k in new or k in said or above[k] != old.get(k)]
         changed = {_top(k, up) for k in shifted for up in (above, old) if k in up}
-        wanted = numbered(tree, {k: above[k] for k in order}, {k: r for k, r in rows.items() if k not in new})
         if tree.tree:  # of several trees, those that nothing came into stay as they are
             wanted = {k: v for k, v in wanted.items() if _top(k, above) in changed}
         wanted = wanted if shifted else {}
@@ -114,11 +114,3 @@ def _top(key: Value, above: Mapping[Value, Value]) -> Value:
     while above.get(key) is not None and above[key] in above:
         key = above[key]
     return key
-
-
-def _deep(key: Value, above: Mapping[Value, Value]) -> int:
-    """How many rows are above one."""
-    deep = 0
-    while above.get(key) is not None and above[key] in above:
-        key, deep = above[key], deep + 1
-    return deep

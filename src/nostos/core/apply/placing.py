@@ -207,7 +207,7 @@ class _Tree:
 
     def _above(self, row: Row) -> Row | None:
         """The row above one, before anything is moved."""
-        wanted = self.tree.above(str(row[self.tree.path])) if self.tree.path else row.get(self.tree.parent)
+        wanted = self.tree.up(row)
         column = self.tree.path or self.table.key[0]
         return next(iter(self.database.find(self.table, {column: wanted})), None) if wanted else None
 

@@ -43,6 +43,7 @@ _SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
 
 _LARGEST_RULES = 1 << 20  # bytes of a web server's file
 
+
 @dataclass(frozen=True)
 class CloneResult:
     """What clone made. rewritten: rows in which live's URL became staging's. proved: rows found equal afterwards.
@@ -234,7 +235,7 @@ class _Clone:
             self._answers()
             self._open_up(begun)
             question = self.live.profile.question
-            self.unasked = "" if question is None else asked(
+            unasked = None if question is None else asked(
                 question, self.target / self.inside, self.voyage.url, self.database)
             done = ready(self.voyage)
             self.home.write(done)
@@ -243,7 +244,7 @@ class _Clone:
         return CloneResult(done, len(tables), self.rows, files, size, self.rewritten, proved, (*guards, *laid),
                       tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
                       self.masked if self.mask else None,
-                      self.unasked if self.live.profile.question is not None else None)
+                      unasked)
 
     def _database(self, anchor: Anchor) -> tuple[dict[str, Table], int]:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""

@@ -76,7 +76,6 @@ class Localiser:
                      and self._profile.bears_prefix(table.name, c, v[len(old):]) else v
                      for c, v in zip(table.stored, result, strict=True))
 
-
     def _in_pieces(self, table: Table, values: Values) -> Values:
         """The row with the pieces of an address that it holds made the other place's."""
         row = dict(zip(table.stored, values, strict=True))

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.profiles.row_trees import NestedTree
+from nostos.core.profiles.row_trees import NestedTree, parents
 
 
 def rows_of(database: Database, table: Table, tree: NestedTree) -> Iterator[Row]:
@@ -15,21 +15,6 @@ def rows_of(database: Database, table: Table, tree: NestedTree) -> Iterator[Row]
     columns = tuple(filter(None, (table.key[0], tree.left, tree.right, tree.tree, tree.parent, tree.depth)))
     for values in database.scan(table, columns):
         yield dict(zip(columns, values, strict=True))
-
-
-def parents(rows: Iterable[Mapping[str, Any]], key: str, tree: NestedTree) -> dict[Value, Value]:
-    """By the key of each row that of the row right above it; None: nothing is above."""
-    found: dict[Value, Value] = {}
-    open_rows: list[Mapping[str, Any]] = []
-    last: Any = object()
-    for row in sorted(rows, key=lambda r: (str(r.get(tree.tree) or "") if tree.tree else "", r[tree.left] or 0)):
-        if tree.tree and row[tree.tree] != last:
-            open_rows, last = [], row[tree.tree]
-        while open_rows and (open_rows[-1][tree.right] or 0) < (row[tree.left] or 0):
-            open_rows.pop()
-        found[row[key]] = open_rows[-1][key] if open_rows else None
-        open_rows.append(row)
-    return found
 
 
 def numbered(tree: NestedTree, above: Mapping[Value, Value], rows: Mapping[Value, Mapping[str, Any]]

@@ -62,13 +62,11 @@ class Places:
         return up[self._tables[tree.table].key[0]], head
 
     def _is_root(self, tree: RowTree, row: Mapping[str, Any]) -> bool:
-        if tree.path:
-            return tree.above(str(row.get(tree.path) or "")) == ""
-        return row.get(tree.parent) in (None, 0, "")
+        return tree.up(row) in (("",) if tree.path else (None, 0, ""))
 
     def parent(self, tree: RowTree, row: Mapping[str, Any]) -> Row | None:
         """The row above another; None where there is none."""
-        wanted: Value = tree.above(str(row.get(tree.path) or "")) if tree.path else row.get(tree.parent)
+        wanted = tree.up(row)
         if wanted in (None, "", 0):
             return None
         asked = (tree.table, wanted)

@@ -7,7 +7,7 @@ from functools import cached_property
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.items import Comparison, Item
-from nostos.core.compare.nesting import parents, rows_of
+from nostos.core.compare.nesting import rows_of
 from nostos.core.compare.portable import Unresolved, ValueWriter, named_rows
 from nostos.core.compare.row_states import Rows, side_key
 from nostos.core.database.protocol import Database
@@ -15,6 +15,7 @@ from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.patterns import matches
 from nostos.core.plan.row_writes import WriteAction, row_writes
 from nostos.core.profiles.model import Reference, holds
+from nostos.core.profiles.row_trees import parents
 
 _NUMBERS = ("int", "float")  # kinds of columns that hold no text to look in
 

@@ -19,6 +19,7 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
+from nostos.core.profiles.learning.kinds import CHANCE
 from nostos.core.profiles.learning.markup import HEAD, attributes
 from nostos.core.profiles.learning.references import (
     MARKUP,
@@ -37,7 +38,6 @@ from nostos.core.values.tokens import CLOSE, OPEN
 
 _TOKENS = re.compile(f"{OPEN}[^{CLOSE}]*{CLOSE}")
 _ROWS, _VALUES, _FEW = 400, 100, 5
-_CHANCE = 1e-4  # how likely it may be by chance that what counts as sure is wrong
 
 
 @dataclass(frozen=True)
@@ -252,7 +252,7 @@ class Explainer:
             kind = next(iter(kinds.values()))
             some = [self._kind(table, row) for row in self._sample(table)]
             share = some.count(kind) / len(some) if some else 1.0
-            if share ** len(values) < _CHANCE:
+            if share ** len(values) < CHANCE:
                 sure.append(Finding(place, Certainty.SURE, table, (
                     f"for {table}: all {len(values)} values are keys of a {kind}, as which {share:.0%} of its rows are",
                     )))

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from typing import Any
+
+from nostos.core.database.schema import Value
 
 
 @dataclass(frozen=True)
@@ -38,6 +42,10 @@ class RowTree:
         """All that follows from a row's place."""
         return frozenset((*self.placed, *filter(None, (self.depth, self.children))))
 
+    def up(self, row: Mapping[str, Any]) -> Value:
+        """What the row above one has: its path, or its key."""
+        return self.above(str(row.get(self.path) or "")) if self.path else row.get(self.parent)
+
     def above(self, path: str) -> str | None:
         """The path of the row above one; empty: it has none; None: it is no such path."""
         if self.step:
@@ -72,3 +80,18 @@ class NestedTree:
     def tells(self) -> str:
         """The column by which alone it is told what a row is below; empty where another column points there."""
         return "" if self.parent else self.left
+
+
+def parents(rows: Iterable[Mapping[str, Any]], key: str, tree: NestedTree) -> dict[Value, Value]:
+    """By the key of each row that of the row right above it; None: nothing is above."""
+    found: dict[Value, Value] = {}
+    open_rows: list[Mapping[str, Any]] = []
+    last: Any = object()
+    for row in sorted(rows, key=lambda r: (str(r.get(tree.tree) or "") if tree.tree else "", r[tree.left] or 0)):
+        if tree.tree and row[tree.tree] != last:
+            open_rows, last = [], row[tree.tree]
+        while open_rows and (open_rows[-1][tree.right] or 0) < (row[tree.left] or 0):
+            open_rows.pop()
+        found[row[key]] = open_rows[-1][key] if open_rows else None
+        open_rows.append(row)
+    return found

@@ -21,6 +21,10 @@ class Sources:
     adds: Layer | None
     layers: tuple[Layer, ...]
 
+    @property
+    def _above_profile(self) -> tuple[Layer, ...]:
+        return (self.adds, *self.layers) if self.adds else self.layers
+
     def of(self, table: str, column: str, known: Profile, row: Row) -> tuple[str, ...]:
         """What is known of a column of a row, each with who says it and why. known: all layers together."""
         found = [f"{_place(r)} points at {r.to}: {self._who(r)}" for r in known.references_of(table)
@@ -48,7 +52,7 @@ class Sources:
         """Each layer: its name, how many references, kinds and parts, and policies it tells."""
         yield self.profile.title, len(self.profile.references), len(self.profile.kinds) + len(
             self.profile.children), len(self.profile.policies)
-        for layer in (*((self.adds,) if self.adds else ()), *self.layers):
+        for layer in self._above_profile:
             more = layer.adds
             yield (layer.name, len({(r.table, r.column, r.where, r.path) for r in layer.references}) + (
                 len(more.references) if more else 0),
@@ -57,7 +61,7 @@ class Sources:
 
     def _who(self, r: Reference) -> str:
         place = Place(r.table, r.column, r.where, r.path or ())
-        for layer in (*((self.adds,) if self.adds else ()), *self.layers):
+        for layer in self._above_profile:
             if r in layer.references:
                 why = next((f.evidence for f in layer.findings if f.certainty is Certainty.SURE and f.to == r.to and (
                     f.place == place or r in f.references)), ())
@@ -69,7 +73,7 @@ class Sources:
         return SCHEMA if r.declared else "learned"
 
     def _by_part(self, part: str, what: object) -> str:
-        for layer in (*((self.adds,) if self.adds else ()), *self.layers):
+        for layer in self._above_profile:
             if layer.adds is not None and what in getattr(layer.adds, part):
                 return _called(layer)
         return f"the profile {self.profile.name}" if what in getattr(self.profile, part) else "learned"

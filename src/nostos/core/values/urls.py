@@ -143,17 +143,21 @@ class UrlForms:
     @cached_property
     def host(self) -> str:
         """The host's name alone."""
-        return self.pieces()["host"]
+        return self._pieces["host"]
 
     def pieces(self) -> dict[str, str]:
         """The address taken apart, as each piece would be kept: of its host, port, scheme and path."""
+        return dict(self._pieces)
+
+    @cached_property
+    def _pieces(self) -> dict[str, str]:
         parts = urlsplit(f"{self.own.scheme}://{self.own.rest}")
         return {"host": parts.hostname or "", "port": str(parts.port or _PORTS[self.own.scheme]),
                 "scheme": self.own.scheme, "path": parts.path}
 
     def piece_token(self, piece: str, value: object) -> str | None:
         """The token for a value that is this piece of the address; None when it is not."""
-        own = self.pieces()[piece]
+        own = self._pieces[piece]
         if not own or str(value) != own:
             return None
         return f"{OPEN}u:{piece}:{'n' if isinstance(value, int) else 't'}{CLOSE}"
@@ -163,7 +167,7 @@ class UrlForms:
         match = _PIECE.fullmatch(value)
         if match is None:
             return None
-        own = self.pieces()[match.group(1)]
+        own = self._pieces[match.group(1)]
         return int(own) if match.group(2) == "n" and own.isdigit() else own
 
     def to_tokens(self, text: str) -> str:

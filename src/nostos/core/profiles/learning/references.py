@@ -320,11 +320,11 @@ class Judge:
 
     def _by_kind(self, place: Place, name: str, values: Sampled) -> Finding | None:
         some = spread(values.numbers, _VALUES)
-        found = [(table, why) for table in self.tables for told in (self._kind_of(table, place, name, some),)
-                 if told is not None for why in (told,)]
-        if len(found) == 1:
-            return Finding(place, Certainty.SURE, found[0][0], (found[0][1],), values.many)
-        return None
+        found = {table: why for table in self.tables if (why := self._kind_of(table, place, name, some)) is not None}
+        if len(found) != 1:
+            return None
+        table, why = found.popitem()
+        return Finding(place, Certainty.SURE, table, (why,), values.many)
 
     def _kind_of(self, table: str, place: Place, name: str, some: Sequence[int]) -> str | None:
         for said in dict.fromkeys((name, *around(place))):

@@ -4,12 +4,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from itertools import islice
 
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Row, Table
+from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.row_trees import NestedTree, RowTree
+from nostos.core.profiles.row_trees import NestedTree, RowTree, parents
 
 _STEPS = range(1, 13)  # lengths of steps
 _LOOKED_UP = 150  # rows whose parents are looked up
@@ -55,8 +56,7 @@ def _by_path(database: Database, table: Table, rows: Sequence[Row], column: str)
         some = deep[:_LOOKED_UP]
         there = {row[column] for row in database.find_any(table, column, list({up for _, up in some}), {})}
         if all(up in there for _, up in some):
-            return RowTree(table.name, column, tree.step, tree.separator, tree.alphabet, tree.ids, "", depth, base,
-                           children)
+            return replace(tree, depth=depth, depth_base=base, children=children)
     return None
 
 
@@ -122,8 +122,7 @@ def _children(database: Database, tree: RowTree, table: Table, rows: Sequence[Ro
 def _with_inherited(database: Database, table: Table, rows: Sequence[Row], tree: RowTree) -> RowTree:
     """The tree, with the columns whose values begin with those of the row above."""
     ups = _parents(database, table, rows, tree)
-    pairs = [(row, up) for row in rows if (up := ups.get(tree.above(str(row[tree.path])) if tree.path
-                                                        else row[tree.parent])) is not None]
+    pairs = [(row, up) for row in rows if (up := ups.get(tree.up(row))) is not None]
     found = []
     for column in table.stored:
         if column == tree.path or not pairs or not all(
@@ -133,14 +132,12 @@ def _with_inherited(database: Database, table: Table, rows: Sequence[Row], tree:
         if all(up and t.startswith(up) and len(t) > len(up) for t, up in texts) and (
                 len(pairs) > 2 or all("/" in t for t, _ in texts)) and any(len(up) > 1 for _, up in texts):
             found.append(column)
-    depth = tree.depth
-    return RowTree(tree.table, tree.path, tree.step, tree.separator, tree.alphabet, tree.ids, tree.parent, depth,
-                   tree.depth_base, tree.children, tuple(found))
+    return replace(tree, inherited=tuple(found))
 
 
 def _parents(database: Database, table: Table, rows: Sequence[Row], tree: RowTree) -> Mapping[object, Row]:
     column = tree.path or table.key[0]
-    wanted = {tree.above(str(row[tree.path])) if tree.path else row[tree.parent] for row in rows}
+    wanted = {tree.up(row) for row in rows}
     some = [w for w in wanted if w not in (None, "", 0)][:_LOOKED_UP]
     return {row[column]: row for row in database.find_any(table, column, some, {})}
 
@@ -160,9 +157,9 @@ def nested_of(database: Database, table: Table, rows: Sequence[Row], parents: Se
         if all(row[left] < row[right] for row in rows):  # type: ignore[operator]
             if len(rows) >= _ALL:
                 return tree
-            depth, base = _nested_depth(tree, table, rows)
             if _nests(tree, rows):
-                return NestedTree(tree.table, left, right, number, tree.parent, depth, base)
+                depth, base = _nested_depth(tree, table, rows)
+                return replace(tree, depth=depth, depth_base=base)
     return None
 
 
@@ -192,14 +189,15 @@ def _nests(tree: NestedTree, rows: Sequence[Row]) -> bool:
 
 
 def _nested_depth(tree: NestedTree, table: Table, rows: Sequence[Row]) -> tuple[str, int]:
-    """The column that holds how deep each row is, and what it says where nothing is above."""
+    """The column that holds how deep each row is, and what it says where nothing is above. rows: that nest."""
+    key = table.key[0]
+    above = parents(rows, key, tree)
+    deep: dict[Value, int] = {None: -1}
+    for row in sorted(rows, key=lambda r: int(str(r[tree.left]))):  # whatever is above a row begins before it
+        deep[row[key]] = deep[above[row[key]]] + 1
     for column in table.stored:
         if set(words.words(column)) & _DEPTHS and all(isinstance(row[column], int) for row in rows):
-            bases = set()
-            for row in rows:
-                above = sum(1 for o in rows if (not tree.tree or o[tree.tree] == row[tree.tree])
-                            and int(str(o[tree.left])) < int(str(row[tree.left])) < int(str(o[tree.right])))
-                bases.add(int(str(row[column])) - above)
+            bases = {int(str(row[column])) - deep[row[key]] for row in rows}
             if len(bases) == 1:
                 return column, bases.pop()
     return "", 0
