@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import unittest
 
+from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
 from nostos.core.errors import SiteError
 from nostos.core.plan.prepared import compare_voyage, prepare
@@ -123,6 +125,36 @@ class Corners(SystemTest):
             config.write_text(own.replace(settings, f"define('WP_CONTENT_DIR', {wrong});\n" + settings))
             with self.assertRaisesRegex(SiteError, "outside the site's folder|works WP_CONTENT_DIR out"):
                 clone(self.home, folder, "second", self.folder / "second", "http://127.0.0.1:8499")
+
+    def test_two_of_one_name(self) -> None:
+        """Both sides put up another picture under one name, and made things that answer to one address."""
+        staging = self.clone()
+        made = """$p = picture('comet κ', {0}); $m = wp_get_attachment_image_src($p, 'medium')[0];
+            set_post_thumbnail(page('Show', ['post_name' => '{1}', 'post_content' => '<img src="' . $m . '" class='
+            . '"wp-image-' . $p . '"> <a href="' . home_url('/{1}/') . '">' . rawurlencode($m) . '</a>']), $p);"""
+        self.ask(self.live, made.format(40, "of-live") + "page('Moon');")
+        self.ask(staging, made.format(90, "of-staging") + """wp_insert_post(['post_title' => 'Moon', 'post_status' =>
+            'publish']); page('Link', ['post_content' => home_url('/moon/') . ' ' . home_url('/moonlight/')]);""")
+        seen = """$seen = function ($slug) { $page = get_page_by_path($slug); $id = get_post_thumbnail_id($page->ID);
+            $file = get_attached_file($id); $meta = wp_get_attachment_metadata($id);
+            $sizes = array_column($meta['sizes'], 'file'); $text = $page->post_content;
+            return [(imagecolorat(imagecreatefrompng($file), 5, 5) >> 16) & 255, basename($meta['file']),
+              urldecode(get_post($id)->post_name), count(array_filter($sizes, fn($s) => file_exists(dirname($file)
+              . "/$s"))), substr_count($text, $sizes[0]), substr_count($text, rawurlencode($sizes[0]))]; };"""
+        both = seen + "echo json_encode([$seen('of-live'), $seen('of-staging')]);"
+        self.merge()
+        first, second = [40, "comet-κ.png", "comet-κ", 3, 1, 1], [90, "comet-κ-1.png", "comet-κ-2", 3, 1, 1]
+        self.assertEqual(self.ask(self.live, both), [first, second])
+        said = self.ask(self.live, """echo json_encode([get_page_by_path('moon-2', OBJECT, 'post')->post_title,
+            str_replace(home_url(), '', get_page_by_path('link')->post_content)]);""")
+        self.assertEqual(said, ["Moon", "/moon-2/ /moonlight/"])
+        with opened(self.home, self.home.read("autumn")) as crew:
+            prepared = prepare(crew, Choice(everyone=True), toward=Side.STAGING)
+            self.assertIn("picture/comet-κ comes as comet-κ-1.png, for staging has another comet-κ.png",
+                          prepared.plan.selection.warnings)
+            merge(self.home, crew, prepared)
+        self.assertEqual((self.standings(), self.ask(staging, both)), ({}, [[40, *second[1:]], [90, *first[1:]]]))
+
     def test_the_web_servers_own_rules_stay_where_they_are(self) -> None:
         rules = "RewriteEngine On\nRewriteBase {0}/\nRewriteRule ^index\\.php$ - [L]\nRewriteRule . {0}/index.php [L]\n"
         (self.live.folder / ".htaccess").write_text(rules.format("") + f"# {self.live.folder}/x {self.live.url}/y\n")

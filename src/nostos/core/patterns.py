@@ -6,11 +6,25 @@ import re
 from collections.abc import Callable, Iterable, Sequence
 from difflib import get_close_matches
 from fnmatch import fnmatchcase, translate
+from urllib.parse import unquote
 
 
 def matching(names: Iterable[str], patterns: Sequence[str]) -> set[str]:
-    """The names that one of the patterns matches; a name matches itself, whatever signs are in it."""
-    return {n for n in names if any(n == p or fnmatchcase(n, p) for p in patterns)}
+    """The names that one of the patterns matches; a name matches itself, whatever signs are in it, and as it is written
+    in addresses."""
+    every = [*patterns, *(s for p in patterns if (s := spoken(p)) != p)]
+    return {n for n in names if any(n == p or fnmatchcase(n, p) for p in every)}
+
+
+def spoken(name: str) -> str:
+    """A name as a person reads it: without percent codes, where they stand for letters."""
+    if "%" not in name:
+        return name
+    try:
+        found = unquote(name, errors="strict")
+    except UnicodeDecodeError:
+        return name
+    return found if found.isprintable() else name
 
 
 def nearest(names: Iterable[str], pattern: str) -> str:

@@ -23,6 +23,7 @@ from enum import StrEnum
 from functools import lru_cache
 
 from nostos.core.database.schema import Key, Value
+from nostos.core.values.names import packed, unpacked
 
 
 class Side(StrEnum):
@@ -94,6 +95,15 @@ def steps_of(table: str) -> str:
     return table + _STEPS
 
 
+_NAMES = "/names"  # after a table's and a column's name: of its rows, what each side calls them
+FILES = "/files"  # paths of files in live's words, and staging's
+
+
+def names_of(table: str, column: str) -> str:
+    """Where pairs of names are kept, for `AnchorRows.pair`; see values/names."""
+    return f"{table}.{column}{_NAMES}"
+
+
 class Keys:
     """The canonical names of one side's surrogate keys.
 
@@ -103,7 +113,9 @@ class Keys:
 
     def __init__(self, pairs: dict[str, dict[Value, str]], known: Callable[[str, Value], bool]) -> None:
         names = {t: dict(p) for t, p in pairs.items()}
+        self.files: dict[str, str] = {str(k): n for k, n in names.pop(FILES, {}).items()}
         self._steps = {t: names.pop(t) for t in pairs if t.endswith(_STEPS)}
+        self._called = {t: names.pop(t) for t in pairs if t.endswith(_NAMES)}
         self._names: dict[str, dict[Value, str]] = names
         self._keys: dict[str, dict[str, Value]] = {t: {c: k for k, c in p.items()} for t, p in names.items()}
         self._born: dict[str, set[Value]] = {}
@@ -123,6 +135,28 @@ class Keys:
         """The step that live has in a tree where this side has this one, if live's was given out anew."""
         mine, _, lives = self._steps.get(table + _STEPS, {}).get(key, "").partition("=")
         return lives if lives and mine == step else step
+
+    def call(self, table: str, column: str, key: Value, live: str, staging: str) -> None:
+        """Take down what a row's column is on live, and in staging."""
+        self._called.setdefault(names_of(table, column), {})[key] = packed(live, staging)
+
+    def called(self, table: str, column: str, key: Value) -> tuple[str, str] | None:
+        """What a row's column is on live and in staging, where that is not the same."""
+        found = self._called.get(names_of(table, column), {}).get(key) if self._called else None
+        return unpacked(found) if found is not None else None
+
+    def namesakes(self, table: str, column: str, both: tuple[str, str]) -> Iterator[Value]:
+        """The keys of rows for which it is the other way round."""
+        for key, found in self._called.get(names_of(table, column), {}).items():
+            if unpacked(found) == both[::-1]:
+                yield key
+
+    def names(self) -> Iterator[tuple[str, str, Value, tuple[str, str]]]:
+        """Every such row: table, column, key, and what it is called on live and in staging."""
+        for place, rows in self._called.items():
+            table, _, column = place.removesuffix(_NAMES).rpartition(".")
+            for key, both in rows.items():
+                yield table, column, key, unpacked(both)
 
     def born(self, table: str, key: Value) -> None:
         """A row born since the anchor whose key is its own name."""

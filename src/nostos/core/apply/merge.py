@@ -151,6 +151,7 @@ class _Merge:
                 journal.write(journals.Step.PLAN, merge=self.id, voyage=self.crew.voyage.name, at=now(),
                               toward=self.toward,
                               undoes=self.undoes, detached=recognised_from(self.target) if self.detached else None,
+                              called=dict(self.target.files.called),
                               operations=[as_data(o) for o in self.plan.operations])
                 self.hold.begin(self.id, self.crew.voyage.name)
                 self.tell(Progress("staging files", 0, None, "files"))

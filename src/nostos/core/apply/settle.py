@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-from nostos.core.anchor.names import RowName, Side, of_anchor, steps_of
+from nostos.core.anchor.names import FILES, RowName, Side, names_of, of_anchor, steps_of
 from nostos.core.anchor.rows import ALWAYS_LOOK
 from nostos.core.anchor.store import Anchor
 from nostos.core.apply.notes import AnchorNotes
@@ -23,6 +23,7 @@ from nostos.core.profiles.row_trees import RowTree
 from nostos.core.values import references as refs
 from nostos.core.values import structures
 from nostos.core.values.merging import ABSENT
+from nostos.core.values.names import packed
 from nostos.core.values.structures import Tree
 
 
@@ -65,7 +66,10 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
     _rows(rows, [comparison.items[i.id] for i in plan.selection.items], settled)
     rows.renumbered(plan.settles)
     for file in plan.settled_files:
+        other = rows.rows.names.files.get(file.path)
         notes.file(file.path, toward, file.staging, written.get(file.path), written=True)
+        if other is not None:
+            notes.pair(Side.STAGING, FILES, file.path, other)
     return notes
 
 
@@ -264,6 +268,7 @@ class _Settler:
         tree = self.rows.profile.tree_of(state.table)
         if tree is not None:
             self._steps(state, tree, target_key)
+        self._names(state, keys)
         self._digests(state, target_key, ALWAYS_LOOK if over else self._digest(state.table, there), True)
 
     def _left(self, state: RowState, key: Key) -> Row | None:
@@ -309,6 +314,23 @@ class _Settler:
             (left, theirs) if self.toward is Side.LIVE else (theirs, left)))
         if live != staging:
             self.notes.pair(Side.STAGING, steps_of(state.table), staging_key[0], f"{staging}={live}")
+
+    def _names(self, state: RowState, keys: dict[Side, Key | None]) -> None:
+        """Remember what a row is called on the two sides, where that is not the same."""
+        mine = self.rows.live_keys if self.toward is Side.STAGING else self.rows.staging_keys  # staging's own
+        theirs = self.rows.staging_keys if self.toward is Side.STAGING else self.rows.live_keys
+        for column in {a.column for a in self.rows.profile.answers if a.table == state.table}:
+            found = next((both for known, side in ((mine, Side.STAGING), (theirs, Side.LIVE)) if (key := keys[side])
+                          and (both := known.called(state.table, column, key[0]))), None)
+            if found is None:
+                continue
+            place = names_of(state.table, column)
+            for side, own in keys.items():
+                if own is not None:
+                    self.notes.pair(side, place, own[0], packed(*found))
+            for known, side in ((mine, Side.STAGING), (theirs, Side.LIVE)):  # its namesake, too
+                for other in known.namesakes(state.table, column, found):
+                    self.notes.pair(side, place, other, packed(*found[::-1]))
 
     def _digest(self, name: str, row: Row | None) -> bytes:
         """The digest of a row, as the target's database would give it."""

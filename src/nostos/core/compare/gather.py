@@ -17,6 +17,7 @@ from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.files.entry import FileEntry
+from nostos.core.patterns import spoken
 from nostos.core.profiles.compared import is_local
 from nostos.core.profiles.model import Child, Kind, OwnedFile, holds
 from nostos.core.profiles.policies import PLAIN, TEXT
@@ -148,7 +149,7 @@ def _label(kind: Kind, root: RowName, row: Row, state: RowState | None, table: T
             value = (state.staging_raw or state.live_raw or {}).get(column, value)
         parts.append(str(value))
     name = ",".join(parts).replace(PREFIX, "").removeprefix(kind.strip).replace("\n", " ")
-    return name or ",".join(map(str, root[1]))
+    return spoken(name) or ",".join(map(str, root[1]))
 
 
 def _readable(text: str) -> str:
@@ -172,7 +173,7 @@ def _tell_apart(drafts: Iterable[_Draft], taken: Iterable[str]) -> None:
             if side:
                 draft.id = _free(f"{name}~{side}", given)
             elif not first or draft is not same[0]:
-                draft.id = _free(f"{name}~{draft.root[1][0]!r}" if draft.root else f"{name}~", given)
+                draft.id = _free(f"{name}~{draft.root[1][0]}" if draft.root else f"{name}~", given)
             given.add(draft.id)
 
 
@@ -192,9 +193,10 @@ def _file_draft(rows: Rows, drafts: dict[object, _Draft], anchor: Anchor, file: 
                 path = above + name
                 return drafts.setdefault(("folder", path), _Draft(f"{folder.kind}/{name}", folder.kind, folder=path))
     for owned in rows.profile.files:
-        for value in owned.values(file.path):
-            for side, database, tables in ((Side.STAGING, staging_db, rows.staging_tables),
-                                           (Side.LIVE, live_db, rows.live_tables)):
+        for side, database, tables in ((Side.STAGING, staging_db, rows.staging_tables),
+                                       (Side.LIVE, live_db, rows.live_tables)):
+            there = rows.names.files.get(file.path, file.path) if side is Side.STAGING else file.path
+            for value in owned.values(there):
                 for row in database.find(tables[owned.table], {owned.column: value}) if owned.table in tables else ():
                     found = _file_root(rows, drafts, side, database, owned, row)
                     if found is not None:

@@ -41,7 +41,8 @@ class Matcher:
 
     def __init__(self, profile: Profile, tables: Mapping[str, Table], anchor: Anchor, keys: Mapping[Side, Keys],
                  translators: Mapping[Side, Translator], base: Translator,
-                 moves: Mapping[Side, Mapping[str, list[RowMove]]]) -> None:
+                 moves: Mapping[Side, Mapping[str, list[RowMove]]],
+                 paths: Mapping[Side, Mapping[tuple[str, Value], str]]) -> None:
         self.profile = profile
         self.tables = tables
         self.anchor = anchor
@@ -49,6 +50,7 @@ class Matcher:
         self.translators = translators
         self.base = base
         self.moves = moves
+        self.paths = paths
         self._by_key: dict[tuple[Side, str], dict[Value, Row]] = {}
 
     def match(self, table: str) -> None:
@@ -74,7 +76,11 @@ class Matcher:
 
     def _agree(self, table: str, live: Value, staging: Value) -> bool:
         """Whether two rows born apart, of one name, are one thing. Where only the schema says that the name is one,
-        whatever else they hold must not speak against it: two sides may have given out one name to two things."""
+        whatever else they hold must not speak against it: two sides may have given out one name to two things. What has
+        another file is another thing."""
+        files = [self.paths[side].get((table, key)) for side, key in ((Side.LIVE, live), (Side.STAGING, staging))]
+        if files[0] != files[1]:
+            return False
         forms = [self._row_of(side, table, key) for side, key in ((Side.LIVE, live), (Side.STAGING, staging))]
         kind = self.profile.kind_of(table, forms[0])
         if kind is None or not kind.natural or self.profile.child_of(table, forms[0]) is not None:

@@ -16,8 +16,8 @@ from nostos.core.anchor.names import Keys
 from nostos.core.compare.places import Places
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.model import Profile, Reference, holds
+from nostos.core.values import names, rewriting, structures
 from nostos.core.values import references as refs
-from nostos.core.values import rewriting, structures
 from nostos.core.values.structures import Tree
 from nostos.core.values.tokens import CLOSE, OPEN, escape, unescape
 from nostos.core.values.urls import UrlForms
@@ -73,6 +73,7 @@ class Translator:
         self.urls = urls
         self.keys = keys
         self._columns: dict[tuple[str, str], _Column] = {}
+        self.files: Mapping[str, tuple[str, frozenset[Value]]] = {}  # whose rows hold names of files alone, by a column
         for r in profile.references:
             if r.to and r.to_column is None and r.to in tables and tables[r.to].surrogate:
                 now = self._columns.get((r.table, r.column), _Column((), (), ()))
@@ -110,6 +111,12 @@ class Translator:
 
     def value(self, table: str, row: Row, column: str) -> Any:
         """The portable form of one column of a row."""
+        found = self._value(table, row, column)
+        if self.files and table in self.files and row.get(self.files[table][0]) in self.files[table][1]:
+            return self.urls.called.within(found, self.urls.staging)
+        return found
+
+    def _value(self, table: str, row: Row, column: str) -> Any:
         value = row[column]
         spots = self._columns.get((table, column))
         if value is None or isinstance(value, bytes | float):
@@ -119,6 +126,9 @@ class Translator:
                 self._places, table, row, column)
             if placed is not None:
                 return placed
+        both = self.keys.called(table, column, row.get(self._tables[table].key[0])) if isinstance(value, str) else None
+        if both is not None and both[self.urls.staging] == value:
+            return names.token(*both)
         if spots:
             for r in spots.whole:
                 if holds(r.where, row):

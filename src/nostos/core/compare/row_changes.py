@@ -20,6 +20,7 @@ from nostos.core.compare.matching import Matcher, by_identity
 from nostos.core.compare.places import Places
 from nostos.core.compare.portable import Portable, Translator
 from nostos.core.compare.row_states import Rows, RowState, base_key, canonical_key, side_key
+from nostos.core.compare.two_names import give_names, owners, paths_of
 from nostos.core.database.protocol import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.profiles.compared import compared_tables, is_local
@@ -28,16 +29,20 @@ from nostos.core.profiles.model import Profile
 from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
+from nostos.core.values.names import Names
 
 
 def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database,
-                 layers: Iterable[Layer] = ()) -> Rows:
-    """Find every row that is not the same on live, in staging and at the anchor."""
+                 layers: Iterable[Layer] = (), files: Mapping[str, str] | None = None) -> Rows:
+    """Find every row that is not the same on live, in staging and at the anchor. files: paths, in live's words,
+    that are others in staging."""
     live_all, staging_all = live_db.tables(), staging_db.tables()
     profile = effective_profile(live, {**staging_all, **live_all}, layers)
     live_tables, staging_tables = compared_tables(profile, live_all), compared_tables(profile, staging_all)
     keys = {Side.LIVE: anchor.keys(Side.LIVE), Side.STAGING: anchor.keys(Side.STAGING)}
     urls = {Side.LIVE: forms_of(live), Side.STAGING: forms_of(staging, live)}
+    names = Names(files or {}).with_slugs(both for *_, both in keys[Side.LIVE].names())
+    urls[Side.STAGING].staging = True
     tables = {Side.LIVE: live_tables, Side.STAGING: staging_tables}
     both = {**staging_tables, **live_tables}
     databases = {Side.LIVE: live_db, Side.STAGING: staging_db}
@@ -45,6 +50,9 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
              Side.STAGING: Joins(profile, staging_db, staging_all, live_db, partial(anchor.has, Side.STAGING))}
     translators = {s: Translator(profile, both, urls[s], keys[s], databases[s].prefix, joins[s],
                                  Places(profile, databases[s], tables[s])) for s in Side}
+    for side in Side:
+        urls[side].called = names
+        translators[side].files = owners(profile, databases[side], tables[side], names)
 
     moves: dict[Side, dict[str, list[RowMove]]] = {s: {} for s in Side}
     blocks = _blocks(anchor, databases, tables)
@@ -57,13 +65,18 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
             for name, _ in profile.placed}
     base = Translator(profile, both, urls[Side.LIVE], anchor.keys(Side.LIVE), live_db.prefix, joins[Side.LIVE],
                       Places(profile, live_db, live_tables, were))
+    base.files = translators[Side.LIVE].files
     for side in Side:
         for name in {n.table for n in profile.nested if n.tells and any(moves[s].get(n.table) for s in Side)}:
             moves[side][name] += _below_another(profile, translators[side], base, databases[side], both[name],
                                                 {m.key for m in moves[side].get(name, ())})
-    matcher = Matcher(profile, both, anchor, keys, translators, base, moves)
+    paths = {s: paths_of(profile, moves[s], names, s is Side.STAGING) for s in Side}
+    matcher = Matcher(profile, both, anchor, keys, translators, base, moves, paths)
     for name in by_identity(profile, both):
         matcher.match(name)
+    names = names.with_slugs(give_names(anchor, profile, both, keys, translators, moves, databases))
+    for side in Side:
+        urls[side].called = names
 
     said = Recipe.of(anchor.fact("mask"))
     mask = Mask(said, profile, both) if said else None
@@ -87,7 +100,7 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
     return Rows(profile, live.database.engine, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
                 keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix,
-                staging_db.prefix, unkeyed, mask=mask)
+                staging_db.prefix, unkeyed, mask=mask, names=names)
 
 
 def _blocks(anchor: Anchor, databases: Mapping[Side, Database],

@@ -12,6 +12,7 @@ from nostos.core.compare.portable import Portable, Translator, Unresolved, Value
 from nostos.core.database.engines import Engine
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.profiles.model import Profile
+from nostos.core.values.names import Names
 from nostos.core.values.urls import UrlForms
 
 T = TypeVar("T")
@@ -71,6 +72,7 @@ class Rows:
     skipped: list[str] = field(default_factory=list)  # tables without a key
     keep_keys: bool = False  # rows that come back keep the numbers that they had
     mask: Mask | None = None  # how staging's rows are masked, if they are
+    names: Names = field(default_factory=Names)  # what is called otherwise on the other side
     masks: bool = False  # what is written is masked, for it is staging that is written to
 
     def dropped(self, name: str) -> set[str]:

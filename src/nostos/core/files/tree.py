@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass, replace
 from typing import Protocol
@@ -107,9 +107,11 @@ class OpenFile(Protocol):
 
 
 class FileTree(ABC):
-    """A tree of files. not_given: paths of what could not be given to the user or group that it should belong to."""
+    """A tree of files. not_given: paths of what could not be given to the user or group that it should belong to.
+    called: files that are asked for by other paths than they lie at, both ways (see compare/two_names)."""
 
     not_given: list[str]
+    called: Mapping[str, str]
 
     # --- where it is
 

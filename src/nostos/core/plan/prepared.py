@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from urllib.parse import quote
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
@@ -14,6 +15,7 @@ from nostos.core.compare.gather import assemble
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.row_changes import compare_rows
 from nostos.core.compare.schema_changes import schema_items
+from nostos.core.compare.two_names import both_ways, renamed_files
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Value
 from nostos.core.errors import SiteError
@@ -64,6 +66,7 @@ def compare_voyage(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE
     # Files first: while they are read no snapshot of a database is held, which writers may wait for.
     tell(Progress("comparing files", 0, None, "files"))
     skipped = replace(crew.live.profile, ignore=(*crew.live.profile.ignore, *(crew.anchor.fact("skip") or ())))
+    crew.staging.files.called = both_ways(crew.anchor.keys(Side.STAGING).files)
     files = compare_files(crew.anchor, crew.live, crew.staging, skipped)
     live_db, staging_db = crew.live.open(readonly=True), crew.staging.open(readonly=True)
     try:
@@ -77,6 +80,9 @@ def compare_voyage(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE
 def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], tell: Listener,
               prefer: Callable[[Comparison], Sequence[Decision]], toward: Side) -> tuple[Comparison, Needs]:
     tell(Progress("comparing rows", 0, None, "tables"))
+    crew.staging.files.called, files = renamed_files(
+        crew.anchor, crew.live.profile, files, crew.staging.files.called,
+        {Side.LIVE: crew.live.files, Side.STAGING: crew.staging.files}, staging_db)
     layers = crew.layers(live_db, staging_db)
     comparison = _gathered(crew, live_db, staging_db, files, layers)
     if toward is Side.LIVE:
@@ -107,7 +113,7 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
 
 def _gathered(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], layers: Sequence[Layer]
               ) -> Comparison:
-    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db, layers)
+    rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db, layers, crew.staging.files.called)
     return assemble(crew.anchor, rows, files, schema_items(rows), staging_db, live_db)
 
 
@@ -166,7 +172,8 @@ def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
             columns = (kind.label or table.key) if table else ()
             values = [label] if len(columns) == 1 else label.split(",")
             if table is not None and len(values) == len(columns):
-                for typed in (values, [int(v) if v.isdigit() else v for v in values]):
+                for typed in (values, [int(v) if v.isdigit() else v for v in values],
+                              [quote(v).lower() for v in values]):
                     wanted: dict[str, Value] = dict(zip(columns, typed, strict=True))
                     for column in re.findall(r"\{(\w+)\}", kind.name):
                         wanted[column] = kind_name

@@ -16,6 +16,7 @@ from nostos.core.plan.decisions import Decision, is_decided
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.obstacles import Need
 from nostos.core.profiles.model import holds
+from nostos.core.values.names import both
 
 Exists = Callable[[str], bool]  # whether an item of this name is on live at all
 
@@ -115,6 +116,7 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
         tuple(unmoved), (*(f"{item} stays, for it needs {on}, which goes only when it is named: --take {on}"
                            for item, on in waits.items()),
                          *_rights(comparison, chosen), *_minds(comparison, chosen),
+                         *_renamed(comparison, chosen),
                          *_parted(comparison, needs, chosen)),
         tuple(i for i in comparison.items.values() if is_decided(i, Side.LIVE)),
         tuple(i for i in comparison.items.values() if i.standing is Standing.OPEN and not i.visitors))
@@ -157,6 +159,20 @@ def _minds(comparison: Comparison, chosen: Collection[str]) -> Iterator[str]:
                 if state.table == table and state.staging is not None and holds(where, plain(state.staging)) and not (
                         state.live is not None and holds(where, plain(state.live))):
                     yield f"{name} {says}"
+
+
+def _renamed(comparison: Comparison, chosen: Collection[str]) -> Iterator[str]:
+    """What gets another name where it comes, for there it is another thing's."""
+    rows, there = comparison.rows, comparison.rows.live_urls.staging
+    for name in chosen if rows.names else ():
+        item = comparison.items[name]
+        new = [(rows.names.files[f.path], f.path) for f in item.files if f.live is None and f.path in rows.names.files]
+        slugs = [names for s in item.rows if s.live is None and s.staging is not None
+                 for v in s.staging.values() if (names := both(v)) is not None]
+        for live, staging in [*((b, a) for a, b in sorted(new, key=lambda n: len(n[1]))[:1]), *slugs]:
+            old, comes = ((live, staging) if there else (staging, live))
+            yield (f"{name} comes as {comes.rpartition('/')[2]}, for {'staging' if there else 'live'} has another "
+                   f"{old.rpartition('/')[2]}")
 
 
 def _rights(comparison: Comparison, chosen: Collection[str]) -> Iterator[str]:

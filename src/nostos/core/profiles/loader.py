@@ -16,6 +16,7 @@ from nostos.core.profiles.model import (
     MASK_KINDS,
     Activity,
     Administrators,
+    Answer,
     Child,
     Configuration,
     Derived,
@@ -41,7 +42,7 @@ from nostos.core.profiles.row_trees import NestedTree, RowTree
 # What a file may add to the profile of a site.
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
                        "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "nested-tree",
-                       "unique", "mind", "prefixed"})
+                       "unique", "mind", "answer", "prefixed"})
 _DEEPEST = 5  # profiles that build upon one another
 
 
@@ -255,6 +256,8 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "trees": tuple(RowTree(**{**t, "inherited": tuple(t.get("inherited", ()))}) for t in data.get("tree", [])),
         "minds": tuple((m["table"], _where(m), m["says"]) for m in data.get("mind", [])),
         "uniques": tuple(_column({"column": c}) for c in data.get("unique", {}).get("columns", [])),
+        "answers": tuple(Answer(*_column(a), _names(a.get("within", [])), tuple(
+            (c, _names(p)) for c, p in a.get("unless", {}).items())) for a in data.get("answer", [])),
         "nested": tuple(NestedTree(**t) for t in data.get("nested-tree", [])),
         "prefixed": tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     }

@@ -126,6 +126,20 @@ class OwnedFile:
 
 
 @dataclass(frozen=True)
+class Answer:
+    """A column by which things answer to an address: with the columns `within`, it is the only one. unless: which rows
+    do not answer to any, by the patterns that one of their columns fits."""
+
+    table: str
+    column: str
+    within: tuple[str, ...] = ()
+    unless: tuple[tuple[str, tuple[str, ...]], ...] = ()
+
+    def excludes(self, row: Mapping[str, Value]) -> bool:
+        return any(fnmatchcase(str(row.get(c)), p) for c, patterns in self.unless for p in patterns)
+
+
+@dataclass(frozen=True)
 class Version:
     """Where a version is written: the files of a folder that are looked at (a shell wildcard), and a pattern whose one
     group is the version."""
@@ -334,6 +348,7 @@ class Profile:
     uniques: tuple[tuple[str, str], ...] = ()  # table, column: what the system itself lets no two rows share
     made: tuple[str, ...] = ()  # patterns of tables whose rows are made from others: not compared, but their schema is
     nested: tuple[NestedTree, ...] = ()
+    answers: tuple[Answer, ...] = ()
     pieces: tuple[Piece, ...] = ()
     personal: tuple[tuple[str, str, str], ...] = ()  # table, column, and kind of personal data, told by the values
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC

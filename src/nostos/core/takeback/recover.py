@@ -149,6 +149,7 @@ class _Recovery:
             if line["step"] == journals.Step.SCHEMA:
                 self.schema.append(line["change"])
         undoes = self.steps.get(journals.Step.PLAN, {}).get("undoes")
+        target.files.called = dict(self.steps.get(journals.Step.PLAN, {}).get("called") or {})
         nowhere = tree_at(folder / NO_FILES)
         self.source_files = (tree_at(folder.parent / undoes / "before") if undoes
                              else source.files if source else nowhere)

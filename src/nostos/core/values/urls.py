@@ -14,6 +14,8 @@ from collections.abc import Mapping
 from functools import cached_property
 from urllib.parse import urlsplit
 
+from nostos.core.values import names
+from nostos.core.values.names import Names
 from nostos.core.values.tokens import CLOSE, OPEN
 
 _TOKEN = re.compile(f"{OPEN}u:([oantf])([0-9])([ul]){CLOSE}")
@@ -74,7 +76,8 @@ class Folder:
 
 class UrlForms:
     """Finds and writes one site's base URL, and the path of its folder; `also` are URLs, and `folders` paths, that mean
-    the same site when they are found there."""
+    the same site when they are found there. called: names that are others on the other side; staging: which side this
+    is."""
 
     def __init__(self, url: str, also: tuple[str, ...] = (), folder: str = "", folders: tuple[str, ...] = ()) -> None:
         self.own = BaseUrl(url)
@@ -82,6 +85,8 @@ class UrlForms:
         self._all: list[BaseUrl | Folder] = [self.own, *(BaseUrl(u) for u in also), self.folder,
                                              *(Folder(f) for f in folders)]
         self._written: dict[UrlForms, dict[str, str]] = {}
+        self.called = Names()
+        self.staging = False
 
     @cached_property
     def _tokens(self) -> dict[str, str]:
@@ -172,7 +177,8 @@ class UrlForms:
 
     def to_tokens(self, text: str) -> str:
         """The text with every form of the base URL replaced by its token."""
-        return self._replaced(text, self._tokens)
+        found = self._replaced(text, self._tokens)
+        return self.called.to_tokens(found, self.staging) if self.called else found
 
     def written_for(self, text: str, other: UrlForms) -> str:
         """The text with every form of the base URL written as another site's."""
@@ -208,10 +214,11 @@ class UrlForms:
         return max(heads), max(map(len, self._codes)) + 8
 
     def from_tokens(self, text: str) -> str:
-        """The text with every token written as this site's URL."""
+        """The text with every token written as this site's URL, or as what things are called here."""
         if OPEN not in text:
             return text
-        return _TOKEN.sub(lambda m: self.written(m.group(1), int(m.group(2)), m.group(3)), text)
+        text = _TOKEN.sub(lambda m: self.written(m.group(1), int(m.group(2)), m.group(3)), text)
+        return names.written(text, self.staging)
 
     def written(self, form: str, slash: int, case: str) -> str:
         """The URL, or the folder, in one form."""

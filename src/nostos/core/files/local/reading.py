@@ -9,6 +9,7 @@ import shutil
 import stat
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
+from dataclasses import replace
 from pathlib import Path
 
 from nostos.core.errors import SiteError
@@ -43,6 +44,7 @@ class LocalReading(FileTree):
     def __init__(self, root: Path) -> None:
         self.root = root
         self.not_given = []
+        self.called = {}
 
     @property
     def where(self) -> str:
@@ -80,7 +82,7 @@ class LocalReading(FileTree):
     @contextmanager
     def place(self, path: str) -> Iterator[tuple[int, str]]:
         """The folder that a path lies in, open, and its last name."""
-        parts = checked(path)
+        parts = checked(self.called.get(path, path))
         with self.folder("/".join(parts[:-1]), readable=False) as parent:
             yield parent, parts[-1]
 
@@ -102,7 +104,11 @@ class LocalReading(FileTree):
     def names(self, path: str) -> list[str]:
         try:
             with self.folder(path) as opened:
-                return sorted(os.listdir(opened))  # noqa: PTH208 - by a descriptor
+                found = os.listdir(opened)  # noqa: PTH208 - by a descriptor
+                if self.called:
+                    above = f"{path}/" if path else ""
+                    found = [self.called.get(above + n, n).rpartition("/")[2] for n in found]
+                return sorted(found)
         except OSError as error:
             if error.errno in GONE:
                 return []
@@ -132,7 +138,8 @@ class LocalReading(FileTree):
 
     def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[SkippedFile], None] = lambda _: None
              ) -> Iterator[FileEntry]:
-        return scan(self.root, apart, ignore, passed) if self.has_files else iter(())
+        found = scan(self.root, apart, ignore, passed) if self.has_files else iter(())
+        return (replace(e, path=self.called.get(e.path, e.path)) for e in found) if self.called else found
 
     def free(self) -> int:
         return shutil.disk_usage(self.root).free

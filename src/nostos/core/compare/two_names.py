@@ -1,0 +1,184 @@
+"""Two of one name: what both sides made apart from one another, and called alike.
+
+Nothing is written over. What staging made comes home by the name that the system itself would have given it on live,
+had it been made there; and what live made goes into staging by another name in the same way.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
+
+from nostos.core.anchor.names import Keys, Side
+from nostos.core.anchor.rows import RowMove
+from nostos.core.anchor.store import Anchor
+from nostos.core.compare.file_changes import FileState
+from nostos.core.compare.portable import Translator
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Row, Table, Value
+from nostos.core.files.tree import FileTree
+from nostos.core.profiles.model import Answer, OwnedFile, Profile, holds
+from nostos.core.values.names import Names, fit
+
+Owners = Mapping[str, tuple[str, frozenset[Value]]]  # by table: a column, and whose rows they are
+
+
+def both_ways(known: Mapping[str, str]) -> dict[str, str]:
+    """Paths and their other names, from either."""
+    return {**known, **{new: old for old, new in known.items()}}
+
+
+def renamed_files(anchor: Anchor, profile: Profile, files: list[FileState], known: Mapping[str, str],
+                  trees: Mapping[Side, FileTree], staging_db: Database) -> tuple[dict[str, str], list[FileState]]:
+    """Files that both sides made at one path, for things of their own. known: paths that have another name on the other
+    side already. Returns all such paths, and the files with staging's by the paths that they would have on live."""
+    tables = staging_db.tables()
+    called = dict(known)
+    by_path = {f.path: f for f in files}
+    for path in [f.path for f in files if _collides(f)]:
+        state = by_path.get(path)
+        if state is None or not _collides(state):
+            continue  # it went along with another one
+        for owned in profile.files:
+            value = _owner(anchor, profile, owned, path, tables, staging_db)
+            family = [f for f in by_path.values() if f.base is None and f.staging is not None
+                      and value in owned.values(f.path)] if value else []
+            pairs = _free(owned, value, family, called, trees) if value else None
+            if pairs:
+                for old, new in pairs.items():
+                    called.update({old: new, new: old})
+                    mine = by_path.pop(old)
+                    if mine.live is not None:
+                        by_path[old] = replace(mine, staging=None, merged=None)
+                    assert mine.staging is not None
+                    by_path[new] = FileState(new, None, None, replace(mine.staging, path=new))
+                break
+    return called, sorted(by_path.values(), key=lambda f: f.path)
+
+
+def _collides(file: FileState) -> bool:
+    return (file.base is None and not file.whole and file.live is not None and file.staging is not None
+            and not file.live.same_as(file.staging))
+
+
+def _owner(anchor: Anchor, profile: Profile, owned: OwnedFile, path: str, tables: Mapping[str, Table],
+           staging_db: Database) -> str:
+    """What the column of the row in staging says that a file belongs to; empty where it is no new row's."""
+    values = owned.values(path)
+    if owned.table not in tables or not values:
+        return ""
+    plain = {c: p for c, p in owned.where if not set(p) & set("*?[")}
+    for row in staging_db.find_any(tables[owned.table], owned.column, values, plain):
+        if row[owned.column] in values and holds(owned.where, row):
+            table, key = _root(profile, tables, owned.table, row)
+            found = row[owned.column]
+            if isinstance(found, str) and not anchor.has(Side.STAGING, table, key):
+                return found
+    return ""
+
+
+def _root(profile: Profile, tables: Mapping[str, Table], name: str, row: Row) -> tuple[str, Value]:
+    child = profile.child_of(name, row)
+    return (child.owner, row[child.of]) if child is not None else (name, row[tables[name].key[0]])
+
+
+def _free(owned: OwnedFile, value: str, family: list[FileState], called: Mapping[str, str],
+          trees: Mapping[Side, FileTree]) -> dict[str, str] | None:
+    """Other paths for the files of one thing, with one number in all of them: the first that is free on both sides."""
+    whole = re.sub(owned.variants, "", value) if owned.variants else value
+    stem = f"{owned.folder}/{whole}".rpartition(".")[0]
+    if not stem or not all(f.path.startswith(stem) and fit(f.path) for f in family):
+        return None
+    for number in range(1, 10_000):
+        pairs = {f.path: f"{stem}-{number}{f.path[len(stem):]}" for f in family}
+        if not any(p in called or t.status(p) is not None for p in pairs.values() for t in trees.values()):
+            return pairs
+    return None
+
+
+def owners(profile: Profile, database: Database, tables: Mapping[str, Table], names: Names) -> Owners:
+    """Whose rows a side keeps names of such files in, without their folders."""
+    found: dict[str, tuple[str, set[Value]]] = {}
+    for owned in profile.files if names.files else ():
+        table = tables.get(owned.table)
+        values = {p[len(owned.folder) + 1:] for p in names.files if p.startswith(owned.folder + "/")}
+        if table is None or not values:
+            continue
+        plain = {c: p for c, p in owned.where if not set(p) & set("*?[")}
+        for row in database.find_any(table, owned.column, sorted(values), plain):
+            if row[owned.column] in values and holds(owned.where, row):
+                child = profile.child_of(owned.table, row)
+                column = child.of if child is not None else table.key[0]
+                found.setdefault(owned.table, (column, set()))[1].add(row[column])
+    return {t: (column, frozenset(keys)) for t, (column, keys) in found.items()}
+
+
+def paths_of(profile: Profile, moves: Mapping[str, list[RowMove]], names: Names, staging: bool
+             ) -> dict[tuple[str, Value], str]:
+    """The files that a side's changed rows name, in live's words, by the rows that they belong to."""
+    found: dict[tuple[str, Value], str] = {}
+    for owned in profile.files:
+        for move in moves.get(owned.table, ()):
+            value = move.row.get(owned.column) if move.row is not None and holds(owned.where, move.row) else None
+            if move.row is not None and isinstance(value, str):
+                child = profile.child_of(owned.table, move.row)
+                path = f"{owned.folder}/{value}"
+                root = (child.owner, move.row[child.of]) if child is not None else (owned.table, move.key[0])
+                found[root] = names.files.get(path, path) if staging else path
+    return found
+
+
+@dataclass(frozen=True)
+class _Claim:
+    """A row of a side that answers to a name. place: the name, and within what it must be the only one."""
+
+    key: Value
+    canonical: str
+    value: str
+    place: tuple[object, ...]
+
+
+def give_names(anchor: Anchor, profile: Profile, tables: Mapping[str, Table], keys: Mapping[Side, Keys],
+               translators: Mapping[Side, Translator], moves: Mapping[Side, Mapping[str, list[RowMove]]],
+               databases: Mapping[Side, Database]) -> Iterator[tuple[str, str]]:
+    """Find names to which two things would answer, and take down in `keys` what they are called on either side. Yields
+    what live and what staging calls each of staging's."""
+    for answer in profile.answers:
+        table = tables.get(answer.table)
+        if table is None or not table.surrogate:
+            continue
+        there = {c.place: c for c in _claims(answer, Side.LIVE, table, keys, translators, moves)}
+        given: set[str] = set()
+        for mine in _claims(answer, Side.STAGING, table, keys, translators, moves):
+            other = there.get(mine.place)
+            if other is None or other.canonical == mine.canonical or not fit(mine.value) or _had(
+                    anchor, answer, keys[Side.STAGING], mine):
+                continue
+            new = next(name for n in range(2, 10_000) if (name := f"{mine.value}-{n}") not in given and not any(
+                d.find(table, {answer.column: name}) for d in databases.values()))
+            given.add(new)
+            keys[Side.STAGING].call(table.name, answer.column, mine.key, new, mine.value)
+            keys[Side.LIVE].call(table.name, answer.column, other.key, mine.value, new)
+            yield new, mine.value
+
+
+def _had(anchor: Anchor, answer: Answer, keys: Keys, claim: _Claim) -> bool:
+    """Whether staging's row had this name already, so that it is live that has given it another by now."""
+    known = claim.canonical if claim.canonical.isdigit() else None
+    row = anchor.base_row(answer.table, (int(known),)) if known else None
+    return row is not None and row.get(answer.column) == claim.value
+
+
+def _claims(answer: Answer, side: Side, table: Table, keys: Mapping[Side, Keys],
+            translators: Mapping[Side, Translator], moves: Mapping[Side, Mapping[str, list[RowMove]]]
+            ) -> Iterable[_Claim]:
+    for move in moves[side].get(table.name, ()):
+        row = move.row
+        value = row.get(answer.column) if row is not None else None
+        if row is None or not isinstance(value, str) or not value or answer.excludes(row):
+            continue
+        if keys[side].called(table.name, answer.column, move.key[0]) is not None:
+            continue  # it has another name already
+        within = tuple(str(translators[side].value(table.name, row, c)) for c in answer.within)
+        yield _Claim(move.key[0], keys[side].name(table.name, move.key[0]), value, (value, *within))
