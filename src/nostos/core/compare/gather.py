@@ -173,7 +173,7 @@ def _tell_apart(drafts: Iterable[_Draft], taken: Iterable[str]) -> None:
             if side:
                 draft.id = _free(f"{name}~{side}", given)
             elif not first or draft is not same[0]:
-                draft.id = _free(f"{name}~{draft.root[1][0]}" if draft.root else f"{name}~", given)
+                draft.id = _free(f"{name}~{draft.root[1][0]!s}" if draft.root else f"{name}~", given)
             given.add(draft.id)
 
 
