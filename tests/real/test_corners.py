@@ -8,7 +8,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
-from nostos.core.errors import SiteError
+from nostos.core.errors import MergeRefused, SiteError
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from tests.real.servers import missing
@@ -155,15 +155,38 @@ class Corners(SystemTest):
             merge(self.home, crew, prepared)
         self.assertEqual((self.standings(), self.ask(staging, both)), ({}, [[40, *second[1:]], [90, *first[1:]]]))
 
-    def test_the_web_servers_own_rules_stay_where_they_are(self) -> None:
+    def test_files_that_speak_of_their_site(self) -> None:
+        """They are in the copy's own words, go home in live's, and what is written in no known way is told."""
         rules = "RewriteEngine On\nRewriteBase {0}/\nRewriteRule ^index\\.php$ - [L]\nRewriteRule . {0}/index.php [L]\n"
         (self.live.folder / ".htaccess").write_text(rules.format("") + f"# {self.live.folder}/x {self.live.url}/y\n")
-        clone(self.home, self.live.folder, "autumn", self.folder / "staging", "http://127.0.0.1:8499/below")
-        own = self.folder / "staging/.htaccess"
-        self.assertEqual(own.read_text(), rules.format("/below")
-                         + f"# {self.folder}/staging/x http://127.0.0.1:8499/below/y\n")
-        own.write_text(own.read_text() + "# saved\n")
+        styles = "wp-content/uploads/made.css"
+        (self.live.folder / styles).write_text(f"a {{ background: url({self.live.url}/dome.png) }}\n")
+        (self.live.folder / "wp-content/log.txt").write_text(f"at {self.live.folder}/x\n")
+        self.ask(self.live, "add_option('odd', str_replace(':', '%253A', home_url()));")
+        url = "http://127.0.0.1:8499/below"
+        made = clone(self.home, self.live.folder, "autumn", self.folder / "staging", url)
+        self.assertEqual([left.place for left in made.left], ["options.option_value", "wp-content/log.txt"])
+        staging, own = self.folder / "staging", self.folder / "staging/.htaccess"
+        self.assertEqual(own.read_text(), rules.format("/below") + f"# {staging}/x {url}/y\n")
+        self.assertEqual((staging / styles).read_text(), f"a {{ background: url({url}/dome.png) }}\n")
         self.assertEqual(self.standings(), {})
+        own.write_text(own.read_text().replace("# ", f"# saved, {url}/p "))
+        (staging / styles).write_text(f"b {{ background: url({url}/new.png) }}\n")
+        (self.live.folder / "wp-content/uploads/lives.css").write_text(f"{self.live.url}/c\n")
+        self.merge()
+        self.assertEqual((self.live.folder / ".htaccess").read_text(), rules.format("")
+                         + f"# saved, {self.live.url}/p {self.live.folder}/x {self.live.url}/y\n")
+        self.assertEqual((self.live.folder / styles).read_text(), f"b {{ background: url({self.live.url}/new.png) }}\n")
+        with opened(self.home, self.home.read("autumn")) as crew:
+            merge(self.home, crew, prepare(crew, Choice(everyone=True), toward=Side.STAGING))
+        self.assertEqual((staging / "wp-content/uploads/lives.css").read_text(), f"{url}/c\n")
+        self.assertEqual(self.standings(), {})
+        (staging / "wp-content/uploads/note.txt").write_text(f"see {url.upper()}/X\n")
+        with opened(self.home, self.home.read("autumn")) as crew:
+            with self.assertRaisesRegex(MergeRefused, "still speak of staging, such as wp-content/uploads/note.txt"):
+                merge(self.home, crew, prepare(crew))
+            merge(self.home, crew, prepare(crew, Choice(as_written=True)))
+
     def test_a_copy_that_would_act_on_live_is_taken_away(self) -> None:
         """The system itself is asked: what its configuration works out by itself shows there."""
         config = self.live.folder / "wp-config.php"

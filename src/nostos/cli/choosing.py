@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -39,11 +40,13 @@ def chosen(args: argparse.Namespace, voyage: Voyage, everyone: bool = False) -> 
                              next_step="Edit the file, or make a new one with `nostos select`.")
     file = with_voyage(read(name), voyage) if name is not None else None
 
+    as_written = getattr(args, "as_written", False)
+
     def choice(comparison: Comparison) -> Choice:
         if file is not None:
-            return file.choice(comparison)
+            return replace(file.choice(comparison), as_written=as_written)
         prefer = tuple(decision(side, said, comparison.items) for side, said in args.prefer)
-        return Choice(tuple(args.take), tuple(args.leave), prefer, everyone)
+        return Choice(tuple(args.take), tuple(args.leave), prefer, everyone, as_written=as_written)
 
     return choice
 

@@ -46,6 +46,13 @@ def cloned(console: Console, result: CloneResult) -> None:
     elif result.unasked is not None:
         heading(console, f"The copy could not be asked about itself: {result.unasked}.",
                 "Look at its first page, and send no mail from it, before anyone works there.", "bold yellow")
+    if result.left:
+        heading(console, f"{count(len(result.left), 'place')} of the copy still speak of live:",
+                "Written in a way that is not known. Mend them there if they matter.", "bold yellow")
+        table(console, ("", "", ""), [(clean(left.place), f"{left.count:,}" if left.count > 1 else "", clean(left.said))
+                                      for left in result.left[:10]], indent=4, right=(1,))
+        if len(result.left) > 10:
+            console.print(f"    and {len(result.left) - 10} more; --json lists all.")
     if result.unkeyed:
         console.print(f"Cloned but not compared, for want of a key: {', '.join(map(clean, result.unkeyed))}.")
     for passed in result.passed[:10]:

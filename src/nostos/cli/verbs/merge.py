@@ -19,6 +19,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
     choosing.arguments(parser, "all that editors and administrators changed")
     parser.add_argument("--selection", metavar="FILE", type=Path, help="what `nostos select --save` wrote")
+    parser.add_argument("--as-written", action="store_true",
+                        help="texts that still speak of staging go home as they are")
     parser.add_argument("--dry-run", action="store_true", help="show the operations and stop")
     parser.add_argument("--html", metavar="FILE", help="also write what goes home, and the ledger, to a page")
     parser.add_argument("--yes", action="store_true", help="do not ask")

@@ -17,6 +17,7 @@ from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.profiles.learning.findings import Layer, as_data, of_data, read_layer
 from nostos.core.profiles.learning.learn import learn, with_answers
 from nostos.core.sites.addresses import forms_of
+from nostos.core.sites.own_words import speak
 from nostos.core.sites.recognise import Site, recognise, recognised_from
 from nostos.core.voyages.home import Home, Voyage, VoyageState, boot
 from nostos.core.voyages.journal import unfinished
@@ -85,6 +86,7 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
         raise VoyageError(f"Live and staging of voyage {voyage.name} use the same database, {live.database.shown}.",
                           next_step="Put staging's own database back into its configuration.")
     anchor = Anchor(home.folder(voyage.name) / "anchor.db")
+    speak(anchor, staging)
     try:
         yield Crew(voyage, live, staging, anchor, answers_of(home, live))
     finally:

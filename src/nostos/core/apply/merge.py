@@ -95,6 +95,12 @@ def merge(home: Home, crew: Crew, prepared: PreparedMerge, tell: Listener = sile
     start = monotonic()
     if not prepared.acts:
         return MergeResult("", (), (), prepared.plan.selection.clashes, 0.0, 0.0, 0, 0.0)
+    if prepared.traces and not prepared.made.as_written:
+        first = prepared.traces[0]
+        raise MergeRefused(
+            f"{len(prepared.traces)} texts would go home that still speak of staging, such as {first.place} of "
+            f"{first.item}: {first.said}.", next_step="Mend them in staging, leave those items out, or take them as "
+            "they are with --as-written.")
     with holding(crew.live if prepared.toward is Side.LIVE else crew.staging) as hold:
         return _merge(home, crew, prepared, tell, start, hold)
 

@@ -12,6 +12,7 @@ from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.files.entry import OWN_PREFIX, FileEntry
 from nostos.core.files.tree import FileTree, Signature
 from nostos.core.files.trees import tree_at
+from nostos.core.files.words import ending
 from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder, changes_of
 
 _SPARE = 16 * 1024 * 1024  # bytes that are left free on live's disk
@@ -89,7 +90,9 @@ class Staging:
             self._will_make(parent)
         own = f"{parent}/" if parent else ""
         name = f"{own}{OWN_PREFIX}{self.mark}-{len(self.moves)}"  # short, whatever the file's own name is
-        move = Move(o.path, None if goes else name + "n", name + "o", self.target.status(o.path) is not None,
+        last = "" if isinstance(o, SwitchFolder) else ending(o.path)  # by which it is known what it may speak of
+        had = self.target.status(o.path) is not None
+        move = Move(o.path, None if goes else f"{name}n{last}", f"{name}o{last}", had,
                     None if isinstance(o, SwitchFolder) or o.before is None else o.before.digest,
                     o.entry.digest if isinstance(o, PutFile) else None, isinstance(o, SwitchFolder))
         self.moves.append(move)

@@ -26,29 +26,44 @@ from nostos.core.errors import SiteError, VoyageError
 from nostos.core.files.entry import FileEntry, plain_text
 from nostos.core.files.tree import FileTree, Owner, SkippedFile
 from nostos.core.files.trees import tree_at
-from nostos.core.patterns import matches
+from nostos.core.files.words import ending
 from nostos.core.profiles.learning.findings import as_data
 from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites import site_file as configuration
-from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt, rules
+from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt
 from nostos.core.sites.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.sites.lock import check_finished
+from nostos.core.sites.own_words import remember, words_of
 from nostos.core.sites.recognise import Site, check_url, recognise, recognised_from
+from nostos.core.values.traces import Traces
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyages.home import STAMP, Home, Voyage, VoyageState, check_name, ready
 
 _SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
 
-_LARGEST_RULES = 1 << 20  # bytes of a web server's file
+_LARGEST_TEXT = 4 << 20  # bytes of a file that is looked through for live's address
+_TEXTS = (".php", ".js", ".mjs", ".html", ".htm", ".xml", ".svg", ".txt", ".sql", ".log", ".yml", ".yaml", ".toml",
+          ".env")
+
+
+@dataclass(frozen=True)
+class Leftover:
+    """Where the copy still speaks of live, for it is written there in a way that is not known: a file, or a column of a
+    table. count: in how many rows. said: the words, from one of them."""
+
+    place: str
+    count: int
+    said: str
 
 
 @dataclass(frozen=True)
 class CloneResult:
     """What clone made. rewritten: rows in which live's URL became staging's. proved: rows found equal afterwards.
 
-    masked: how many values of which columns were made up (None: that was not asked for).
+    masked: how many values of which columns were made up (None: that was not asked for). left: where live is still
+    spoken of.
     """
 
     voyage: Voyage
@@ -63,6 +78,7 @@ class CloneResult:
     unkeyed: tuple[str, ...]
     seconds: float
     masked: dict[str, int] | None = None
+    left: tuple[Leftover, ...] = ()
     unasked: str | None = None  # why the copy could not be asked about itself; empty: it was; None: nobody knows how
 
 
@@ -213,6 +229,9 @@ class _Clone:
         self.staging_urls = UrlForms(voyage.url, (live.url,), theirs, (mine,) if mine else ())
         self.entries = entries
         self.passed = passed
+        self.words = words_of(self.live_urls, self.staging_urls)
+        self.traces = Traces(self.live_urls, self.staging_urls)
+        self.left: list[Leftover] = []
         self.rewritten = 0
         self.rows = 0
 
@@ -231,6 +250,7 @@ class _Clone:
                 anchor.set_fact("since", self.voyage.since)
                 anchor.set_fact("skip", list(self.skip))
                 anchor.set_fact("gate", self.gate)
+                remember(anchor, self.live_urls, self.staging_urls)
             self._configuration()
             self._answers()
             self._open_up(begun)
@@ -243,8 +263,7 @@ class _Clone:
             anchor.close()
         return CloneResult(done, len(tables), self.rows, files, size, self.rewritten, proved, (*guards, *laid),
                       tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
-                      self.masked if self.mask else None,
-                      unasked)
+                      self.masked if self.mask else None, tuple(self.left), unasked)
 
     def _database(self, anchor: Anchor) -> tuple[dict[str, Table], int]:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
@@ -307,7 +326,7 @@ class _Clone:
     def _rows_of(self, anchor: Anchor, source: Database, target: Database, tables: dict[str, Table]) -> int:
         """Copy every row. Returns how many were read back and found equal."""
         local = Localiser(self.live_urls, self.staging_urls, (self.live.database.prefix, self.database.prefix),
-                          self.profile, self._mask(anchor, source, tables))
+                          self.profile, self._mask(anchor, source, tables), self.traces)
         copier = RowCopier(anchor, source, target, local, self.tell)
         try:
             copier.run(tables)
@@ -315,6 +334,7 @@ class _Clone:
             target.close()
         self.rows, self.rewritten = copier.rows, copier.rewritten
         self.masked = local.mask.found if local.mask else {}
+        self.left += [Leftover(place, count, said) for place, (count, said) in sorted(local.left.items())]
         return copier.proved
 
     def _mask(self, anchor: Anchor, source: Database, tables: dict[str, Table]) -> Mask | None:
@@ -341,23 +361,36 @@ class _Clone:
                                 left="Live was only read; what had been copied was removed.",
                                 next_step="Mend it, or leave it out with --skip.") from error
             entry = replace(entry, digest=copied.digest)
-            anchor.keep_copied(entry, replace(entry, stamp=copied.stamp), plain_text(copied.head))
+            stamp = self._in_own_words(entry, copied.head) or copied.stamp
+            anchor.keep_copied(entry, replace(entry, stamp=stamp), plain_text(copied.head))
             done, size = done + 1, size + entry.size
             if done % 50 == 0 or done == len(entries):
                 self.tell(Progress("files", done, len(entries), "files", size))
-        for entry in entries:
-            if entry.kind == "file" and matches(entry.path, self.live.profile.own_files):
-                self._in_own_words(entry)
         return done, size
 
-    def _in_own_words(self, entry: FileEntry) -> None:
-        """Write a file of the web server's anew where it speaks of live."""
-        text = self.files.read(entry.path, _LARGEST_RULES).decode("utf-8", "surrogateescape")
-        new = rules(text, self.live_urls, self.staging_urls)
-        if new != text:
-            owner = self.files.owner(entry.path)
-            self.files.remove(entry.path)
-            self.files.write(entry.path, new.encode("utf-8", "surrogateescape"), entry.mode, owner)
+    def _in_own_words(self, entry: FileEntry, content: bytes | None) -> tuple[int, int] | None:
+        """Write a text file anew where it speaks of live, if it is of a known kind, and could be written back. Returns
+        its new stamp, if it was. content: the file's, if it is small."""
+        known = bool(ending(entry.path))
+        if entry.kind != "file" or entry.size > _LARGEST_TEXT or (content is None and not (
+                known or entry.path.endswith(_TEXTS))):
+            return None
+        content = self.files.read(entry.path) if content is None else content
+        name, new, stamp = entry.path, content, None
+        if known and self.words.own(name, content) != content:
+            new = self.words.own(name, content)
+            if self.words.live(name, new) != content:
+                new = content
+        if new != content:
+            owner = self.files.owner(name)
+            self.files.remove(name)
+            self.files.write(name, new, entry.mode, owner)
+            made = self.files.status(name)
+            stamp = (made.modified, made.changed) if made is not None else None
+        text = new.decode("utf-8", "replace") if b"\0" not in new and self.traces.may_be_in(new) else ""
+        if said := self.traces.found(text):
+            self.left.append(Leftover(name, 1, said))
+        return stamp
 
     # --- what makes it a site of its own
 

@@ -20,6 +20,7 @@ from nostos.core.errors import NostosError
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, Progress
 from nostos.core.values.rewriting import rewritten
+from nostos.core.values.traces import Traces
 from nostos.core.values.urls import UrlForms
 
 Values = tuple[Value, ...]
@@ -32,12 +33,14 @@ class Localiser:
     """A row of one place as another has it: with its own URL, and its own prefix in names that bear it.
 
     names: bytes without any of which a row holds nothing local. prefixes: the old and the new one. mask: makes up
-    personal data.
+    personal data. traces: finds what is left of the old place; `left` tells of it by columns: how often, and what.
     """
 
     def __init__(self, live: UrlForms, staging: UrlForms, prefixes: tuple[str, str], profile: Profile,
-                 mask: Mask | None = None) -> None:
+                 mask: Mask | None = None, traces: Traces | None = None) -> None:
         self.mask = mask
+        self.traces = traces
+        self.left: dict[str, tuple[int, str]] = {}
         self._live, self._staging, self._profile = live, staging, profile
         self._old, self._new = prefixes
         self._moves = (live.own.written("o", 0, "u"), live.folder.path) != (
@@ -55,6 +58,17 @@ class Localiser:
         """Whether a row, by its bytes, may be otherwise in the other place."""
         return any(name in payload for name in self.names) or table in self._pieces or (
             self.mask is not None and self.mask.touches(table))
+
+    def watched(self, table: Table, payload: bytes, values: Values) -> None:
+        """Look whether a row, as the other place has it, still speaks of the old one."""
+        if self.traces is None or not self.traces.may_be_in(payload):
+            return
+        for column, value in zip(table.stored, values, strict=True):
+            said = self.traces.found(value)
+            if said:
+                place = f"{table.name}.{column}"
+                count, first = self.left.get(place, (0, said))
+                self.left[place] = (count + 1, first)
 
     def change(self, table: Table, values: Values) -> Values:
         """The row as the other place has it."""
@@ -164,6 +178,8 @@ class RowCopier:
         for values in self.source.scan(table, table.stored):
             staged = self.local.change(table, values)
             self.rewritten += counted and staged != values
+            if counted:
+                self.local.watched(table, repr(staged).encode("utf-8", "replace"), staged)
             batch.append(staged)
             if len(batch) == _ROWS_AT_ONCE:
                 put()
@@ -211,8 +227,13 @@ class _Table:
             total = add_digests(0, map(self.form.digest, payloads))
             for side in Side:
                 self._add(side, number, len(payloads), total)
-            if local.local(self.table.name, b"".join(payloads)):
+            joined = b"".join(payloads)
+            if local.local(self.table.name, joined):
                 payloads = [self._localised(number, p) for p in payloads]
+                joined = b"".join(payloads)
+            if local.traces is not None and local.traces.may_be_in(joined):
+                for payload in payloads:
+                    local.watched(self.table, payload, self.form.read(payload))
             if self.inside is None:
                 batch += [self.form.read(p) for p in payloads]
         if batch:

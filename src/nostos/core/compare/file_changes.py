@@ -14,7 +14,6 @@ from nostos.core.compare.field_merge import Standing
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of
 from nostos.core.files.tree import SkippedFile
-from nostos.core.patterns import matches
 from nostos.core.profiles.model import Folder, Profile, ignored
 from nostos.core.sites.recognise import Site
 from nostos.core.values.merging import merge_text
@@ -87,8 +86,6 @@ def compare_files(anchor: Anchor, live: Site, staging: Site, profile: Profile) -
     trees = {s: tree_of(site, profile, remembered[s]) for s, site in ((Side.LIVE, live), (Side.STAGING, staging))}
     result = []
     for path in sorted({p for s in Side for p in (*trees[s], *remembered[s])}):
-        if matches(path, profile.own_files):
-            continue
         sides = [trees[s].get(path) for s in Side]
         base = anchor.base_file(path)
         if not all(_equal(base, e) for e in sides):

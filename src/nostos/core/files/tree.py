@@ -16,6 +16,7 @@ from typing import Protocol
 
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import NO_FILES, OWN_PREFIX, FileEntry, digest_of
+from nostos.core.files.words import Words, ending
 
 _TRIES = 3
 CHUNK = 1 << 20  # bytes
@@ -108,9 +109,11 @@ class OpenFile(Protocol):
 
 class FileTree(ABC):
     """A tree of files. not_given: paths of what could not be given to the user or group that it should belong to.
-    called: files that are asked for by other paths than they lie at, both ways (see compare/two_names)."""
+    called: files that are asked for by other paths than they lie at, both ways (see compare/two_names). words: the
+    tree's own, where some of its files are read and written in another site's."""
 
     not_given: list[str]
+    words: Words | None = None
     called: Mapping[str, str]
 
     # --- where it is
@@ -250,6 +253,10 @@ class FileTree(ABC):
         """Hold the tree as a whole, against every other program that does. Raises Held when another has it."""
 
     # --- what follows from these
+
+    def speaks(self, path: str) -> bool:
+        """Whether a file is read and written in another site's words."""
+        return self.words is not None and bool(ending(path))
 
     def pieces(self, path: str) -> Iterator[bytes]:
         """A file's content, streamed."""

@@ -22,6 +22,7 @@ from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
 from nostos.core.plan import needs as need_finder
 from nostos.core.plan.decisions import Decision, decide
+from nostos.core.plan.leftovers import Trace, leftovers
 from nostos.core.plan.mirror import mirrored, turned
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import Plan, PutFile, RemoveFile, SwitchFolder, changes_of, plan
@@ -30,6 +31,8 @@ from nostos.core.plan.unknown import Explainer, hold_back, unexplained
 from nostos.core.profiles.learning.findings import Certainty, Layer
 from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.sites.addresses import forms_of
+from nostos.core.values.traces import Traces
 
 DEFAULT = Choice()
 
@@ -52,6 +55,7 @@ class PreparedMerge:
     again: Callable[[], PreparedMerge] | None = None  # how it is prepared once more, if not as a merge is
     files: FileTree | None = None  # where what comes lies, if not in the other side's tree
     journals: Path | None = None  # where its journal is kept, for an operation of no voyage
+    traces: tuple[Trace, ...] = ()  # where what goes home still speaks of staging
 
     @property
     def acts(self) -> bool:
@@ -134,8 +138,14 @@ def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = si
     selection = choose(comparison, needs, made, lambda name: exists(crew, comparison, name))
     planned = plan(comparison, needs, selection)
     target = crew.live if toward is Side.LIVE else crew.staging
-    noted = replace(selection, warnings=(*selection.warnings, *not_given(target.files, planned)))
-    return PreparedMerge(comparison, needs, replace(planned, selection=noted), choice, toward, made, undecided)
+    traces: tuple[Trace, ...] = ()
+    if toward is Side.LIVE:
+        traces = tuple(leftovers(planned, Traces(forms_of(crew.staging), forms_of(crew.live)), crew.staging.files))
+    noted = replace(selection, warnings=(
+        *selection.warnings, *not_given(target.files, planned),
+        *(f"{t.item} still speaks of staging, in {t.place}: {t.said}" for t in traces)))
+    return PreparedMerge(comparison, needs, replace(planned, selection=noted), choice, toward, made, undecided,
+                         traces=traces)
 
 
 def not_given(tree: FileTree, planned: Plan) -> Iterator[str]:

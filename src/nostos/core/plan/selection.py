@@ -26,7 +26,8 @@ class Choice:
     """What someone asked for: patterns to take and to leave, and how clashes are decided.
 
     everyone: with no `take`, what visitors make counts too. nothing: with no `take`, nothing is taken. sure: names
-    that must be able to go. notes: what there is to say about how the choice was made.
+    that must be able to go. notes: what there is to say about how the choice was made. as_written: texts that still
+    speak of staging go home as they are.
     """
 
     take: tuple[str, ...] = ()
@@ -36,6 +37,7 @@ class Choice:
     nothing: bool = False
     sure: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    as_written: bool = False
 
 
 @dataclass(frozen=True)

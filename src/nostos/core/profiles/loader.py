@@ -232,7 +232,6 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                     for f in data.get("file", [])),
         "folders": tuple(_folder(f) for f in data.get("folder", [])),
         "ignore": tuple(data.get("files", {}).get("ignore", [])),
-        "own_files": tuple(data.get("files", {}).get("own", [])),
         "volatile": volatile,
         "policies": (*(FieldPolicy(*_column(p), policy_named(p["policy"]), _where(p), tuple(_path(p)))
                     for p in data.get("policy", [])), *_setting_policies(data.get("setting-policy", []), settings)),

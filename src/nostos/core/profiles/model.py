@@ -326,7 +326,6 @@ class Profile:
     files: tuple[OwnedFile, ...] = ()
     folders: tuple[Folder, ...] = ()
     ignore: tuple[str, ...] = ()
-    own_files: tuple[str, ...] = ()  # patterns of files that are cloned, in the copy's own words, and never compared
     volatile: tuple[str, ...] = ()
     policies: tuple[FieldPolicy, ...] = ()
     derived: tuple[Derived, ...] = ()

@@ -26,6 +26,7 @@ from nostos.core.errors import NostosError, NoSuchDatabase, SiteError, VoyageErr
 from nostos.core.files.entry import NO_FILES
 from nostos.core.files.trees import tree_at
 from nostos.core.sites.lock import holding, marks
+from nostos.core.sites.own_words import speak
 from nostos.core.sites.recognise import Site, recognise
 from nostos.core.voyages import journal as journals
 from nostos.core.voyages.home import Home, Voyage, VoyageState
@@ -96,6 +97,9 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
     with suppress(VoyageError):  # without it, live is finished all the same
         anchor = Anchor(home.folder(voyage.name) / "anchor.db")
     try:
+        staging = target if toward is Side.STAGING else source
+        if anchor is not None and staging is not None:
+            speak(anchor, staging)
         work = _Recovery(target, folder, anchor, source)
         return RecoveryResult(*said, work.run(), verb, begun.get("at", ""), work.carried)
     finally:

@@ -17,6 +17,7 @@ from nostos.core.files.entry import FileEntry
 from nostos.core.files.local.calls import attributes
 from nostos.core.files.local.scan import scan
 from nostos.core.files.tree import FileTree, OpenFile, Owner, SkippedFile, Status, checked
+from nostos.core.files.words import LARGEST
 
 _FOLDER = os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 GONE = (errno.ENOENT, errno.ENOTDIR, errno.ENAMETOOLONG)  # there is no such thing, and there cannot be
@@ -36,6 +37,17 @@ class _File(io.FileIO):
 
     def status(self) -> Status:
         return status_of(os.fstat(self.fileno()))
+
+
+class _Said(io.BytesIO):
+    """An open file in other words than it is written in."""
+
+    def __init__(self, content: bytes, status: Status) -> None:
+        super().__init__(content)
+        self._status = status
+
+    def status(self) -> Status:
+        return self._status
 
 
 class LocalReading(FileTree):
@@ -132,7 +144,10 @@ class LocalReading(FileTree):
     def opened(self, path: str) -> Iterator[OpenFile]:
         file = _File(self.open(path), "rb")
         try:
-            yield file
+            if self.words is not None and self.speaks(path) and file.status().size <= LARGEST:
+                yield _Said(self.words.live(path, file.read()), file.status())
+            else:
+                yield file
         finally:
             file.close()
 

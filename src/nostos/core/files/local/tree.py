@@ -14,7 +14,7 @@ import stat
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 
-from nostos.core.files.entry import FileEntry
+from nostos.core.files.entry import FileEntry, digest_of
 from nostos.core.files.local.calls import (
     EXCHANGE,
     NOT_OVER,
@@ -29,6 +29,7 @@ from nostos.core.files.local.calls import (
 from nostos.core.files.local.copy import copy_tree, take_tree
 from nostos.core.files.local.reading import GONE, LocalReading
 from nostos.core.files.tree import CopiedFile, FileTree, Owner, Status
+from nostos.core.files.words import LARGEST
 from nostos.core.private_files import sync_descriptor
 
 
@@ -66,6 +67,8 @@ class LocalTree(LocalReading):
 
     def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None) -> None:
         owner = owner or self.owner(path)
+        if self.words is not None and self.speaks(path):
+            content = self.words.own(path, content)
         opened = self._create(path)
         try:
             put(opened, content)
@@ -75,6 +78,12 @@ class LocalTree(LocalReading):
 
     def copy_in(self, source: FileTree, path: str, target: str, mode: int, owner: Owner | None = None) -> bytes:
         owner = owner or self.owner(target)
+        info = source.status(path) if source.speaks(path) or self.speaks(target) else None
+        if info is not None and info.size <= LARGEST:
+            content = source.read(path)
+            self.write(target, content, mode, owner)
+            self.times(target, info)
+            return digest_of(content)
         if not isinstance(source, LocalTree):
             return self._take_in(source, path, target, mode, owner)
         read = source.open(path)

@@ -1,0 +1,44 @@
+"""Text files that speak of their site: web servers' rules, style sheets, settings. A copy has them in its own words.
+
+They are compared, and go home, in live's words, so that a copy's address, its folder or the path that it is under never
+reaches live in one of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+KNOWN = (".css", ".json", ".webmanifest", ".htaccess", ".ini", ".config", ".conf")
+LARGEST = 1 << 20  # bytes
+Change = Callable[[str, str], str]  # (a file's name, its text) -> the text as the other site has it
+
+
+def ending(path: str) -> str:
+    """The ending by which a file is known as one that may speak of its site; empty for any other."""
+    name = path.rpartition("/")[2].lower()
+    return next((e for e in KNOWN if name.endswith(e)), "")
+
+
+@dataclass(frozen=True)
+class Words:
+    """How a tree's own words become live's, and the other way round. speaks: whether a text may hold any of them."""
+
+    to_live: Change
+    to_own: Change
+
+    def live(self, path: str, content: bytes) -> bytes:
+        return self._changed(self.to_live, path, content)
+
+    def own(self, path: str, content: bytes) -> bytes:
+        return self._changed(self.to_own, path, content)
+
+    @staticmethod
+    def _changed(change: Change, path: str, content: bytes) -> bytes:
+        if len(content) > LARGEST or b"\0" in content:
+            return content
+        try:
+            text = content.decode()
+        except UnicodeDecodeError:
+            return content
+        return change(path.rpartition("/")[2], text).encode()

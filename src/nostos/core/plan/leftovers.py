@@ -1,0 +1,41 @@
+"""What a merge would carry home that still speaks of staging: written there in a way that is not known."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+
+from nostos.core.errors import SiteError
+from nostos.core.files.tree import FileTree
+from nostos.core.plan.operations import InsertRow, Plan, PutFile, SwitchFolder, UpdateRow, changes_of
+from nostos.core.values.traces import Traces
+
+_LARGEST = 4 << 20  # bytes of a file that is looked through
+
+
+@dataclass(frozen=True)
+class Trace:
+    """Where an item still speaks of staging: a column of one of its rows, or a file. said: the words."""
+
+    item: str
+    place: str
+    said: str
+
+
+def leftovers(planned: Plan, traces: Traces, source: FileTree) -> Iterator[Trace]:
+    """Everything that is to be written and still speaks of the source. source: where files come from."""
+    for write in planned.of(InsertRow, UpdateRow):
+        for column, value in write.values.items():
+            if said := traces.found(value):
+                yield Trace(write.item, f"{write.table}.{column}", said)
+    for operation in planned.of(PutFile, SwitchFolder):
+        for put in changes_of(operation):
+            if isinstance(put, PutFile) and put.entry.kind == "file" and put.entry.size <= _LARGEST:
+                content = put.content
+                if content is None:
+                    with suppress(OSError, SiteError):
+                        content = source.read(put.path)
+                if content and b"\0" not in content[:8192] and traces.may_be_in(content) and (
+                        said := traces.found(content.decode("utf-8", "replace"))):
+                    yield Trace(put.item, put.path, said)
