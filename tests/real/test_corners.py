@@ -8,9 +8,10 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
-from nostos.core.errors import MergeRefused, SiteError
+from nostos.core.errors import MergeRefused, SelectionError, SiteError
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
+from nostos.core.takeback.undo import prepare_undo, to_take_back
 from tests.real.servers import missing
 from tests.real.test_system import SystemTest
 
@@ -54,17 +55,47 @@ class Corners(SystemTest):
         self.ask(staging, change.format("$c['styles']['font'] = 's';") + """
             foreach (['customize_changeset', 'oembed_cache', 'user_request'] as $type)
               wp_insert_post(['post_type' => $type, 'post_title' => "Tried $type", 'post_status' => 'publish']);
-            wp_insert_post(['post_title' => 'Later', 'post_status' => 'future', 'post_date' =>
-              '2031-01-01 10:00:00']);""")
-        self.ask(self.live, change.format("$c['settings']['color'] = 'l';"))
-        with opened(self.home, self.home.read("autumn")) as crew:
-            self.assertIn("post/later is scheduled", " ".join(prepare(crew).plan.selection.warnings))
+            foreach (['dusk', 'dawn'] as $theme) { $id = wp_insert_post(['post_type' => 'wp_template', 'post_title' =>
+              "Home of $theme", 'post_name' => 'home', 'post_status' => 'publish', 'post_content' => $theme]);
+              wp_set_object_terms($id, $theme, 'wp_theme'); $wpdb->update($wpdb->posts, ['post_name' => 'home'],
+              ['ID' => $id]); }
+            wp_insert_post(['post_title' => 'Later', 'post_status' => 'future', 'post_date' => '2031-01-01 10:00:00']);
+            wp_schedule_single_event(2000000000, 'trial', [7]);""")
+        self.ask(self.live, change.format("$c['settings']['color'] = 'l';") + """
+            wp_schedule_single_event(1999999999, 'own', [7]); $id = wp_insert_post(['post_type' => 'wp_template',
+              'post_title' => 'Home of dusk', 'post_name' => 'home', 'post_status' => 'publish', 'post_content' =>
+              'dusk']); wp_set_object_terms($id, 'dusk', 'wp_theme');""")
         self.merge()
+        jobs = """$p = get_posts(['title' => 'Later', 'post_status' => 'future'])[0] ?? null; echo json_encode([$p ?
+            wp_next_scheduled('publish_future_post', [$p->ID]) : null, wp_next_scheduled('own', [7]),
+            wp_next_scheduled('trial', [7]), array_map(fn($t) => $t->post_content, get_posts(['post_type' =>
+            'wp_template', 'orderby' => 'content', 'order' => 'asc', 'posts_per_page' => -1])),
+            substr_count(serialize(_get_cron_array()), 'publish_future')]);"""
+        self.assertEqual(self.ask(self.live, jobs), [1925028000, 1999999999, False, ["dawn", "dusk"], 1])
         said = self.ask(self.live, """global $wpdb;
             $p = get_page_by_path('wp-global-styles-x', OBJECT, 'wp_global_styles');
             echo json_encode([json_decode($p->post_content, true), $wpdb->get_var(
               "SELECT count(*) FROM $wpdb->posts WHERE post_title LIKE 'Tried%'")]);""")
         self.assertEqual(said, [{"settings": {"color": "l"}, "styles": {"font": "s"}}, "0"])
+        with opened(self.home, self.home.read("autumn")) as crew:
+            merge(self.home, crew, prepare_undo(self.home, crew, to_take_back(self.home, "autumn", None)))
+        self.assertEqual(self.ask(self.live, jobs), [None, 1999999999, False, ["dusk"], 0])
+
+    def test_an_update_of_the_core_is_one_thing(self) -> None:
+        staging = self.clone()
+        version = staging.folder / "wp-includes/version.php"
+        version.write_text(version.read_text().replace("$wp_version = '", "$wp_version = '9"))
+        for path in ("wp-admin/about.php", "wp-login.php"):
+            (staging.folder / path).write_text((staging.folder / path).read_text() + "// newer\n")
+        (staging.folder / "wp-own.txt").write_text("own")
+        with opened(self.home, self.home.read("autumn")) as crew:
+            with self.assertRaisesRegex(SelectionError, "part of the same update"):
+                prepare(crew, Choice(("core/wp-includes",), ("file/wp-login.php",)))
+            going = {i.id for i in prepare(crew, Choice(("core/wp-admin",))).plan.selection.items}
+        self.assertEqual(going, {"core/wp-admin", "core/wp-includes", "file/wp-login.php"})
+        (self.live.folder / "wp-login.php").write_text("<?php // live's own")
+        self.assertEqual({i: s for i, s in self.standings().items() if s == "clash"},
+                         dict.fromkeys(going, "clash"))
 
     def test_one_person_is_one_account(self) -> None:
         staging = self.clone()

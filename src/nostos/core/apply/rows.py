@@ -7,6 +7,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
+from nostos.core.apply.jobs import settle_jobs
 from nostos.core.apply.nesting import Nesting
 from nostos.core.apply.placing import Placing
 from nostos.core.apply.schema import apply_schema
@@ -117,6 +118,8 @@ class _Commit:
         self.done.moved = set(self.placing.moved)
         self._recount()
         self.done.changed = list(self._changed())
+        settle_jobs(self.rows.profile, self.target_db, self.tables, (
+            (c.table, c.key[0], c.before, c.after) for c in self.done.changed))
         return self.done
 
     def _changed(self) -> Iterator[RowChange]:

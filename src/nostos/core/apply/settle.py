@@ -319,7 +319,7 @@ class _Settler:
         """Remember what a row is called on the two sides, where that is not the same."""
         mine = self.rows.live_keys if self.toward is Side.STAGING else self.rows.staging_keys  # staging's own
         theirs = self.rows.staging_keys if self.toward is Side.STAGING else self.rows.live_keys
-        for column in {a.column for a in self.rows.profile.answers if a.table == state.table}:
+        for column in {a.column for a in self.rows.profile.slugs if a.table == state.table}:
             found = next((both for known, side in ((mine, Side.STAGING), (theirs, Side.LIVE)) if (key := keys[side])
                           and (both := known.called(state.table, column, key[0]))), None)
             if found is None:

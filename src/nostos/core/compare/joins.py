@@ -42,5 +42,13 @@ class Joins:
             number = where.get(source.key[0]) if source.surrogate else None
             if not found and (number is None or self._is_known(join.source, number)):
                 found = [r for r in self._other.find(source, where) if holds(join.where, r)]
-            self._known[known] = found[0][join.column] if found else None
+            self._known[known] = self._onward(join, [r[join.column] for r in found])
         return self._known[known]
+
+    def _onward(self, join: Join, values: list[Value]) -> Value:
+        """The first value that there is at the end of a join's way."""
+        for step, column in zip(join.via, join.then, strict=True):
+            table = self._tables.get(step.table)
+            rows = [r for v in values for r in self._database.find(table, {step.by: v})] if table is not None else []
+            values = [r[column] for r in rows if holds(step.where, r)]
+        return values[0] if values else None

@@ -18,7 +18,7 @@ from nostos.core.compare.portable import Translator
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.files.tree import FileTree
-from nostos.core.profiles.model import Answer, OwnedFile, Profile, holds
+from nostos.core.profiles.model import OwnedFile, Profile, Slug, holds
 from nostos.core.values.names import Names, fit
 
 Owners = Mapping[str, tuple[str, frozenset[Value]]]  # by table: a column, and whose rows they are
@@ -144,41 +144,41 @@ def give_names(anchor: Anchor, profile: Profile, tables: Mapping[str, Table], ke
                databases: Mapping[Side, Database]) -> Iterator[tuple[str, str]]:
     """Find names to which two things would answer, and take down in `keys` what they are called on either side. Yields
     what live and what staging calls each of staging's."""
-    for answer in profile.answers:
-        table = tables.get(answer.table)
+    for slug in profile.slugs:
+        table = tables.get(slug.table)
         if table is None or not table.surrogate:
             continue
-        there = {c.place: c for c in _claims(answer, Side.LIVE, table, keys, translators, moves)}
+        there = {c.place: c for c in _claims(slug, Side.LIVE, table, keys, translators, moves)}
         given: set[str] = set()
-        for mine in _claims(answer, Side.STAGING, table, keys, translators, moves):
+        for mine in _claims(slug, Side.STAGING, table, keys, translators, moves):
             other = there.get(mine.place)
             if other is None or other.canonical == mine.canonical or not fit(mine.value) or _had(
-                    anchor, answer, keys[Side.STAGING], mine):
+                    anchor, slug, keys[Side.STAGING], mine):
                 continue
             new = next(name for n in range(2, 10_000) if (name := f"{mine.value}-{n}") not in given and not any(
-                d.find(table, {answer.column: name}) for d in databases.values()))
+                d.find(table, {slug.column: name}) for d in databases.values()))
             given.add(new)
-            keys[Side.STAGING].call(table.name, answer.column, mine.key, new, mine.value)
-            keys[Side.LIVE].call(table.name, answer.column, other.key, mine.value, new)
+            keys[Side.STAGING].call(table.name, slug.column, mine.key, new, mine.value)
+            keys[Side.LIVE].call(table.name, slug.column, other.key, mine.value, new)
             yield new, mine.value
 
 
-def _had(anchor: Anchor, answer: Answer, keys: Keys, claim: _Claim) -> bool:
+def _had(anchor: Anchor, slug: Slug, keys: Keys, claim: _Claim) -> bool:
     """Whether staging's row had this name already, so that it is live that has given it another by now."""
     known = claim.canonical if claim.canonical.isdigit() else None
-    row = anchor.base_row(answer.table, (int(known),)) if known else None
-    return row is not None and row.get(answer.column) == claim.value
+    row = anchor.base_row(slug.table, (int(known),)) if known else None
+    return row is not None and row.get(slug.column) == claim.value
 
 
-def _claims(answer: Answer, side: Side, table: Table, keys: Mapping[Side, Keys],
+def _claims(slug: Slug, side: Side, table: Table, keys: Mapping[Side, Keys],
             translators: Mapping[Side, Translator], moves: Mapping[Side, Mapping[str, list[RowMove]]]
             ) -> Iterable[_Claim]:
     for move in moves[side].get(table.name, ()):
         row = move.row
-        value = row.get(answer.column) if row is not None else None
-        if row is None or not isinstance(value, str) or not value or answer.excludes(row):
+        value = row.get(slug.column) if row is not None else None
+        if row is None or not isinstance(value, str) or not value or slug.excludes(row):
             continue
-        if keys[side].called(table.name, answer.column, move.key[0]) is not None:
+        if keys[side].called(table.name, slug.column, move.key[0]) is not None:
             continue  # it has another name already
-        within = tuple(str(translators[side].value(table.name, row, c)) for c in answer.within)
+        within = tuple(str(translators[side].value(table.name, row, c)) for c in slug.within)
         yield _Claim(move.key[0], keys[side].name(table.name, move.key[0]), value, (value, *within))

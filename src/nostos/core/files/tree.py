@@ -114,7 +114,7 @@ class FileTree(ABC):
 
     not_given: list[str]
     words: Words | None = None
-    called: Mapping[str, str]
+    called: Mapping[str, str] = {}
 
     # --- where it is
 

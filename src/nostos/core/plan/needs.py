@@ -13,6 +13,7 @@ from nostos.core.compare.items import Comparison, Item, SchemaAction, SchemaStep
 from nostos.core.compare.portable import Unresolved, named_rows, plain
 from nostos.core.compare.row_states import RowState
 from nostos.core.database.protocol import Database
+from nostos.core.patterns import matching
 from nostos.core.plan.decisions import brings_back
 from nostos.core.plan.obstacles import Need, Obstacle
 from nostos.core.plan.referrers import Referrers
@@ -39,6 +40,8 @@ def resolve(comparison: Comparison, target_db: Database) -> Needs:
             needs[item.id] = tuple(dict.fromkeys(finder.needs(item)))
         except Obstacle as obstacle:
             comparison.items[item.id] = with_standing(item, Standing.CLASH, str(obstacle))
+    for name, need in _together(comparison, needs):
+        needs[name] = (*needs[name], need)
     # What needs something that cannot go home cannot go home either.
     again = True
     while again:
@@ -54,6 +57,20 @@ def resolve(comparison: Comparison, target_db: Database) -> Needs:
                     again = True
                     break
     return needs
+
+
+def _together(comparison: Comparison, needs: Needs) -> list[tuple[str, Need]]:
+    """What is part of one update with something else: all of it goes home, or none."""
+    found = []
+    for group in comparison.rows.profile.together:
+        owner = comparison.items.get(comparison.files.get(group.file, ""))
+        if owner is None or not any(f.path == group.file and f.standing is not Standing.KEPT for f in owner.files):
+            continue
+        parts = [n for n in sorted(matching(comparison.items, group.items)) if n in needs or comparison.items[
+            n].standing is Standing.CLASH]
+        found += [(one, Need(one, other, "it is part of the same update")) for one in parts if one in needs
+                  for other in parts if other != one]
+    return found
 
 
 class _Finder(TreePlaces):

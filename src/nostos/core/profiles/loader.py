@@ -16,13 +16,13 @@ from nostos.core.profiles.model import (
     MASK_KINDS,
     Activity,
     Administrators,
-    Answer,
     Child,
     Configuration,
     Derived,
     FieldPolicy,
     Folder,
     GuardFile,
+    Job,
     Join,
     Kind,
     MaskRule,
@@ -32,7 +32,9 @@ from nostos.core.profiles.model import (
     Question,
     Reference,
     SettingsTable,
+    Slug,
     Through,
+    Together,
     Version,
     Where,
 )
@@ -42,7 +44,7 @@ from nostos.core.profiles.row_trees import NestedTree, RowTree
 # What a file may add to the profile of a site.
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
                        "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "nested-tree",
-                       "unique", "mind", "answer", "prefixed"})
+                       "unique", "mind", "slug", "job", "together", "prefixed"})
 _DEEPEST = 5  # profiles that build upon one another
 
 
@@ -239,8 +241,12 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                       for d in data.get("derived", [])),
         "clear": tuple(data.get("clear", {}).get("tables", [])),
         "clear_settings": tuple(data.get("clear", {}).get("settings", [])),
-        "joins": tuple(Join(j["table"], j["name"], j["from"], tuple(j["on"].items()), j["column"], _where(j))
-                    for j in data.get("join", [])),
+        "joins": tuple(Join(j["table"], j["name"], j["from"], tuple(j["on"].items()), j["column"], _where(j),
+                            _where({"where": j.get("only", {})}), tuple(
+                                Through(v["table"], v["by"], _where(v)) for v in j.get("via", [])),
+                            tuple(v["column"] for v in j.get("via", []))) for j in data.get("join", [])),
+        "jobs": tuple(Job(j["table"], j["time"], j["setting"], j["name"], _where(j)) for j in data.get("job", [])),
+        "together": tuple(Together(tuple(t["items"]), t["file"]) for t in data.get("together", [])),
         "guard_file": _guard_file(data.get("guards", {}).get("file")),
         "question": Question(data["ask"]["program"], _template(data["ask"])) if "ask" in data else None,
         "gate_setting": data.get("guards", {}).get("gate", ""),
@@ -255,8 +261,8 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "trees": tuple(RowTree(**{**t, "inherited": tuple(t.get("inherited", ()))}) for t in data.get("tree", [])),
         "minds": tuple((m["table"], _where(m), m["says"]) for m in data.get("mind", [])),
         "uniques": tuple(_column({"column": c}) for c in data.get("unique", {}).get("columns", [])),
-        "answers": tuple(Answer(*_column(a), _names(a.get("within", [])), tuple(
-            (c, _names(p)) for c, p in a.get("unless", {}).items())) for a in data.get("answer", [])),
+        "slugs": tuple(Slug(*_column(a), _names(a.get("within", [])), tuple(
+            (c, _names(p)) for c, p in a.get("unless", {}).items())) for a in data.get("slug", [])),
         "nested": tuple(NestedTree(**t) for t in data.get("nested-tree", [])),
         "prefixed": tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     }

@@ -126,7 +126,7 @@ class OwnedFile:
 
 
 @dataclass(frozen=True)
-class Answer:
+class Slug:
     """A column by which things answer to an address: with the columns `within`, it is the only one. unless: which rows
     do not answer to any, by the patterns that one of their columns fits."""
 
@@ -227,6 +227,28 @@ class Join:
     column: str
     where: Where = ()
     only: Where = ()
+    via: tuple[Through, ...] = ()  # on from there: each a row of another table, found by the value before
+    then: tuple[str, ...] = ()  # what is taken from each of these
+
+
+@dataclass(frozen=True)
+class Job:
+    """What a system does by itself to a row of `table` for which `where` holds, at the time (UTC) in a column: an entry
+    called `name` in its list of jobs, which is kept in a setting."""
+
+    table: str
+    time: str
+    setting: str
+    name: str
+    where: Where = ()
+
+
+@dataclass(frozen=True)
+class Together:
+    """Items that are one update, if a file says so by being another: all of them go home, or none."""
+
+    items: tuple[str, ...]
+    file: str
 
 
 @dataclass(frozen=True)
@@ -347,7 +369,9 @@ class Profile:
     uniques: tuple[tuple[str, str], ...] = ()  # table, column: what the system itself lets no two rows share
     made: tuple[str, ...] = ()  # patterns of tables whose rows are made from others: not compared, but their schema is
     nested: tuple[NestedTree, ...] = ()
-    answers: tuple[Answer, ...] = ()
+    slugs: tuple[Slug, ...] = ()
+    jobs: tuple[Job, ...] = ()
+    together: tuple[Together, ...] = ()
     pieces: tuple[Piece, ...] = ()
     personal: tuple[tuple[str, str, str], ...] = ()  # table, column, and kind of personal data, told by the values
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC
