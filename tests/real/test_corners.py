@@ -218,6 +218,29 @@ class Corners(SystemTest):
                 merge(self.home, crew, prepare(crew))
             merge(self.home, crew, prepare(crew, Choice(as_written=True)))
 
+    def test_pictures_that_lie_elsewhere(self) -> None:
+        """The uploads folder is a link, as to another disk, and counts as a folder; other links when they are named."""
+        uploads, disk, other = self.live.folder / "wp-content/uploads", self.folder / "disk", self.folder / "other"
+        uploads.rename(disk)
+        uploads.symlink_to(disk)
+        other.mkdir()
+        (other / "paper.pdf").write_bytes(b"%PDF")
+        (self.live.folder / "papers").symlink_to(other)
+        made = clone(self.home, self.live.folder, "first", self.folder / "first", "http://127.0.0.1:8498")
+        self.assertEqual([p.path for p in made.passed], ["papers"])
+        staging = self.clone(follow_links=["papers"])
+        self.assertEqual((staging.folder / "papers/paper.pdf").read_bytes(), b"%PDF")
+        self.ask(staging, "set_post_thumbnail(page('Own'), picture('own', 30));")
+        (staging.folder / "papers/paper.pdf").write_bytes(b"%PDF 2")
+        self.merge()
+        self.assertEqual((other / "paper.pdf").read_bytes(), b"%PDF 2")
+        self.assertTrue(uploads.is_symlink() and list(disk.glob("*/*/own.png")))
+        self.assertEqual(self.standings(), {})
+        uploads.unlink()
+        uploads.symlink_to("/etc")
+        with self.assertRaisesRegex(SiteError, "leads elsewhere now"):
+            self.standings()
+
     def test_a_copy_that_would_act_on_live_is_taken_away(self) -> None:
         """The system itself is asked: what its configuration works out by itself shows there."""
         config = self.live.folder / "wp-config.php"

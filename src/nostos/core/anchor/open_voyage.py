@@ -87,6 +87,7 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
                           next_step="Put staging's own database back into its configuration.")
     anchor = Anchor(home.folder(voyage.name) / "anchor.db")
     speak(anchor, staging)
+    live.files.followed = {**live.files.followed, **(anchor.fact("followed") or {})}
     try:
         yield Crew(voyage, live, staging, anchor, answers_of(home, live))
     finally:

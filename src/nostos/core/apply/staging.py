@@ -117,12 +117,17 @@ class Staging:
     def _check_space(self, work: Sequence[PutFile | RemoveFile | SwitchFolder]) -> None:
         if not work:
             return
-        size = sum(c.entry.size for o in work for c in changes_of(o) if isinstance(c, PutFile))
+        sizes: dict[str, int] = {}
         for o in work:
+            disk = self.target.disk_of(o.path)
+            size = sum(c.entry.size for c in changes_of(o) if isinstance(c, PutFile))
             if isinstance(o, SwitchFolder):  # where the filesystem has no second names, it is copied
                 size += self.target.size_of(o.path)
-        free = self.target.free()
-        if free < size + _SPARE:
+            sizes[disk] = sizes.get(disk, 0) + size
+        for disk, size in sizes.items():
+            free = self.target.free(disk)
+            if free >= size + _SPARE:
+                continue
             raise MergeRefused(f"Live's disk has {free >> 20} MB free, and the files to stage need {size >> 20} MB.",
                                next_step="Free some space on live, then merge again.")
 

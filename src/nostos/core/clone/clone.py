@@ -34,6 +34,7 @@ from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt
 from nostos.core.sites.guards import Guard, guards_of, lay_guard_file, set_guards
+from nostos.core.sites.links import follow
 from nostos.core.sites.lock import check_finished
 from nostos.core.sites.own_words import remember, words_of
 from nostos.core.sites.recognise import Site, check_url, recognise, recognised_from
@@ -84,13 +85,14 @@ class CloneResult:
 
 def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
           prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent, mask: bool = False,
-          gate: str = "") -> CloneResult:
+          gate: str = "", follow_links: Sequence[str] = ()) -> CloneResult:
     """Make a staging copy of the site at `where` in the new folder `into`, answering at `url`.
 
     database: staging's own, as a URL (or a path, for SQLite); prefix: what its tables' names begin with. Both left
     out: for SQLite as live's file lies to live's; on a server a new database beside live's, if the rights allow it.
     skip: patterns of files to leave out. mask: put made-up values in the place of personal data. gate: what the copy's
-    pages ask for, as `guards.gate` makes it. Raises SiteError or VoyageError, with everything removed that was made.
+    pages ask for, as `guards.gate` makes it. follow_links: links out of the tree that count as the folders that they
+    lead to. Raises SiteError or VoyageError, with everything removed that was made.
     """
     check_name(name)
     start = monotonic()
@@ -100,6 +102,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
         raise SiteError(f"{live.uncopyable}.", left="Nothing was made.",
                         next_step="Write it in the configuration as a text, or as what lies beside it, such as "
                                   "__DIR__ . '/wp-content'; then clone.")
+    follow(live.files, follow_links)
     url = check_url(url)
     target = Path(into).expanduser().resolve()
     home.make()
@@ -131,10 +134,12 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
     check_finished(recognise(voyage.live))
     check_removable(home, voyage.name)
     skip: list[str] = []
+    links: list[str] = []
     mask, gate = False, ""
     with suppress(VoyageError):
         anchor = Anchor(home.folder(voyage.name) / "anchor.db")
         skip = list(anchor.fact("skip") or ())
+        links = list(anchor.fact("followed") or {})
         mask, gate = bool(anchor.fact("mask")), str(anchor.fact("gate") or "")
         anchor.close()
     database, prefix = None, None
@@ -148,7 +153,8 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
     if left:
         raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
                           next_step="Remove what is left by hand, then clone again.")
-    return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell, mask, gate)
+    return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell, mask, gate,
+                 links)
 
 
 def _check_voyage(home: Home, name: str) -> None:
@@ -249,6 +255,7 @@ class _Clone:
                 laid = self._guard_file()
                 anchor.set_fact("since", self.voyage.since)
                 anchor.set_fact("skip", list(self.skip))
+                anchor.set_fact("followed", dict(self.live.files.followed))
                 anchor.set_fact("gate", self.gate)
                 remember(anchor, self.live_urls, self.staging_urls)
             self._configuration()

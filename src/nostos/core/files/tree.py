@@ -115,6 +115,7 @@ class FileTree(ABC):
     not_given: list[str]
     words: Words | None = None
     called: Mapping[str, str] = {}
+    followed: Mapping[str, str] = {}  # links to folders that are as if the folders lay there, and where each must lead
 
     # --- where it is
 
@@ -150,6 +151,11 @@ class FileTree(ABC):
     def link(self, path: str) -> str:
         """Where a link leads."""
 
+    def led(self, path: str) -> tuple[str, Status] | None:
+        """Where a link to a folder leads, on the tree's machine, and what is there; None where it is no such link, or
+        cannot be followed."""
+        return None
+
     @abstractmethod
     def opened(self, path: str) -> AbstractContextManager[OpenFile]:
         """A file, open for reading: the same one, though its name be given to another. Raises SiteError for a link."""
@@ -172,8 +178,8 @@ class FileTree(ABC):
         """
 
     @abstractmethod
-    def free(self) -> int:
-        """Bytes that are free on its disk."""
+    def free(self, path: str = "") -> int:
+        """Bytes that are free on the disk that a path is on."""
 
     @abstractmethod
     def may_write(self, path: str) -> bool:
@@ -253,6 +259,10 @@ class FileTree(ABC):
         """Hold the tree as a whole, against every other program that does. Raises Held when another has it."""
 
     # --- what follows from these
+
+    def disk_of(self, path: str) -> str:
+        """The followed link that a path is below; empty for what is in the tree itself."""
+        return next((f for f in self.followed if path == f or path.startswith(f + "/")), "")
 
     def speaks(self, path: str) -> bool:
         """Whether a file is read and written in another site's words."""

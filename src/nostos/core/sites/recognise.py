@@ -22,6 +22,7 @@ from nostos.core.profiles.learning.findings import Layer, from_data
 from nostos.core.profiles.model import Profile
 from nostos.core.sites import php_configuration
 from nostos.core.sites import site_file as configuration
+from nostos.core.sites.links import own_links
 
 
 @dataclass(frozen=True)
@@ -234,5 +235,7 @@ def _site(home: Path, name: str, url: str, location: Location, profile: Profile,
             full = deduce.complete(profile, database.tables()) if visitors else profile
     finally:
         database.close()
-    return Site(name, check_url(url), home, tree_at(files), location,
+    tree = tree_at(files)
+    tree.followed = dict(own_links(tree, profile))
+    return Site(name, check_url(url), home, tree, location,
                 full.with_visitors(visitors) if visitors else profile, own, guards or {}, site_file, profile_file)

@@ -100,6 +100,8 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
         staging = target if toward is Side.STAGING else source
         if anchor is not None and staging is not None:
             speak(anchor, staging)
+        if anchor is not None and toward is Side.LIVE:
+            target.files.followed = {**target.files.followed, **(anchor.fact("followed") or {})}
         work = _Recovery(target, folder, anchor, source)
         return RecoveryResult(*said, work.run(), verb, begun.get("at", ""), work.carried)
     finally:

@@ -15,7 +15,7 @@ from pathlib import Path
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry
 from nostos.core.files.local.calls import attributes
-from nostos.core.files.local.scan import scan
+from nostos.core.files.local.scan import led_elsewhere, scan
 from nostos.core.files.tree import FileTree, OpenFile, Owner, SkippedFile, Status, checked
 from nostos.core.files.words import LARGEST
 
@@ -79,8 +79,11 @@ class LocalReading(FileTree):
         opened = os.open(self.root, os.O_DIRECTORY | os.O_CLOEXEC | (os.O_PATH if parts else last))
         try:
             for number, part in enumerate(parts, start=1):
+                how = last if number == len(parts) else os.O_PATH
+                led = self.followed.get("/".join(parts[:number])) if self.followed else None
                 try:
-                    below = os.open(part, _FOLDER | (last if number == len(parts) else os.O_PATH), dir_fd=opened)
+                    below = self._followed("/".join(parts[:number]), led, how) if led else os.open(
+                        part, _FOLDER | how, dir_fd=opened)
                 except OSError as error:
                     if error.errno in (errno.ELOOP, errno.ENOTDIR) and _is_link(part, opened):
                         raise _led_away(path) from None
@@ -90,6 +93,12 @@ class LocalReading(FileTree):
             yield opened
         finally:
             os.close(opened)
+
+    def _followed(self, path: str, led: str, how: int) -> int:
+        """The folder that a link leads to, open: only the one that it led to when it was decided to follow it."""
+        if os.path.realpath(self.root / path) != led:
+            raise led_elsewhere(path, led)
+        return os.open(led, _FOLDER | how)
 
     @contextmanager
     def place(self, path: str) -> Iterator[tuple[int, str]]:
@@ -102,6 +111,9 @@ class LocalReading(FileTree):
         try:
             if not path:
                 return self.root.stat()
+            if path in self.followed:
+                with self.folder(path, readable=False) as opened:
+                    return os.fstat(opened)
             with self.place(path) as (parent, name):
                 return os.stat(name, dir_fd=parent, follow_symlinks=False)
         except OSError as error:
@@ -132,6 +144,9 @@ class LocalReading(FileTree):
 
     def open(self, path: str) -> int:
         """An open descriptor of a file, for reading. Raises SiteError for a link."""
+        if path in self.followed:
+            with self.folder(path) as led:
+                return os.dup(led)
         with self.place(path) as (parent, name):
             try:
                 return os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=parent)
@@ -139,6 +154,17 @@ class LocalReading(FileTree):
                 if error.errno == errno.ELOOP:
                     raise _led_away(path) from None
                 raise
+
+    def led(self, path: str) -> tuple[str, Status] | None:
+        info = self._stat(path)
+        if info is None or not stat.S_ISLNK(info.st_mode):
+            return None
+        led = os.path.realpath(self.root / path)
+        try:
+            there = status_of(Path(led).stat())
+        except OSError:
+            return None
+        return (led, there) if there.is_folder else None
 
     @contextmanager
     def opened(self, path: str) -> Iterator[OpenFile]:
@@ -153,11 +179,11 @@ class LocalReading(FileTree):
 
     def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[SkippedFile], None] = lambda _: None
              ) -> Iterator[FileEntry]:
-        found = scan(self.root, apart, ignore, passed) if self.has_files else iter(())
+        found = scan(self.root, apart, ignore, passed, self.followed) if self.has_files else iter(())
         return (replace(e, path=self.called.get(e.path, e.path)) for e in found) if self.called else found
 
-    def free(self) -> int:
-        return shutil.disk_usage(self.root).free
+    def free(self, path: str = "") -> int:
+        return shutil.disk_usage(self.followed.get(self.disk_of(path), self.root)).free
 
     def may_write(self, path: str) -> bool:
         return os.access(self.root / path if path else self.root, os.W_OK)

@@ -4,24 +4,28 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
 from pathlib import Path
 
+from nostos.core.errors import SiteError
 from nostos.core.files.entry import OWN_PREFIX, FileEntry, digest_of
 from nostos.core.files.tree import SkippedFile
 from nostos.core.patterns import compiled
 
 
 def scan(root: Path, apart: Iterable[str], ignore: Iterable[str],
-         passed: Callable[[SkippedFile], None] = lambda _: None) -> Iterator[FileEntry]:
-    """Every file and link below `root`, as `FileTree.scan` gives them."""
-    return _Scan(os.path.realpath(root), apart, ignore, passed).run()
+         passed: Callable[[SkippedFile], None] = lambda _: None, followed: Mapping[str, str] | None = None
+         ) -> Iterator[FileEntry]:
+    """Every file and link below `root`, as `FileTree.scan` gives them. followed: links, and the folders that they are
+    as if they were."""
+    return _Scan(os.path.realpath(root), apart, ignore, passed, followed or {}).run()
 
 
 class _Scan:
     def __init__(self, base: str, apart: Iterable[str], ignore: Iterable[str],
-                 passed: Callable[[SkippedFile], None]) -> None:
+                 passed: Callable[[SkippedFile], None], followed: Mapping[str, str]) -> None:
+        self.followed = followed
         self.base = base
         self.plain, self.below = compiled(ignore)
         self.outside = set(apart)
@@ -72,6 +76,11 @@ class _Scan:
             if not self.below(path):
                 yield from self._opened(lambda: os.open(
                     entry.name, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=opened), path)
+        elif stat.S_ISLNK(info.st_mode) and path in self.followed:
+            if os.path.realpath(f"{self.base}/{path}") != self.followed[path]:  # else all in it would count as removed
+                raise led_elsewhere(path, self.followed[path])
+            yield from self._opened(lambda: os.open(
+                self.followed[path], os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC), path)
         elif stat.S_ISLNK(info.st_mode):
             target = os.readlink(entry.name, dir_fd=opened)
             resolved = os.path.realpath(f"{self.base}/{path}")
@@ -85,6 +94,11 @@ class _Scan:
             yield entry_of(path, info)
         elif _is_there(entry.name, opened):
             self.passed(SkippedFile(path, "cannot be read: no permission"))
+
+
+def led_elsewhere(path: str, led: str) -> SiteError:
+    return SiteError(f"The link {path} leads elsewhere now: not to {led}.",
+                     next_step="Lead it there again, or clone anew.")
 
 
 def _is_there(name: str, parent: int) -> bool:

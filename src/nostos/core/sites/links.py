@@ -1,0 +1,37 @@
+"""Links out of a site's folder that count as folders in it: pictures on another disk, or in shared storage."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from nostos.core.errors import SiteError
+from nostos.core.files.tree import FileTree
+from nostos.core.profiles.model import Profile
+
+
+def own_links(tree: FileTree, profile: Profile) -> Iterator[tuple[str, str]]:
+    """Links that the system uses as folders of its own for what is put up, and where they lead. Only what belongs to
+    whom the link's folder belongs to is taken for that: whoever may write there could lead it anywhere."""
+    for path in dict.fromkeys(f.folder for f in profile.files if f.folder):
+        parts = path.split("/")
+        for number in range(1, len(parts) + 1):
+            link = "/".join(parts[:number])
+            found = tree.led(link)
+            above = tree.status(link.rpartition("/")[0])
+            if found is not None:
+                if above is not None and above.user == found[1].user:
+                    yield link, found[0]
+                break
+
+
+def follow(tree: FileTree, paths: Sequence[str]) -> None:
+    """Follow links that the administrator names, beside those that the system uses as its own. Raises SiteError."""
+    more = {}
+    for path in paths:
+        found = tree.led(path.strip("/"))
+        if found is None and path.strip("/") not in tree.followed:
+            raise SiteError(f"{path} is no link to a folder in {tree.where}.", left="Nothing was made.",
+                            next_step="Name a link by its path in the site's folder.")
+        if found is not None:
+            more[path.strip("/")] = found[0]
+    tree.followed = {**tree.followed, **more}
