@@ -61,7 +61,7 @@ class HalfWay(SiteTest):
         return OSError(errno.ENOSPC, "No space left on device")
 
     def test_copying_a_file(self) -> None:
-        self.assertGreaterEqual(self.broken("nostos.core.files.local.tree.pour", self.full()), 8)
+        self.assertGreaterEqual(self.broken("nostos.core.files.local.tree.pour", self.full()), 7)
 
     def test_renaming_into_place(self) -> None:
         self.assertGreaterEqual(self.broken("nostos.core.files.local.tree.rename_with", self.full()), 3)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from typing import Any
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
@@ -217,6 +218,46 @@ class Corners(SystemTest):
             with self.assertRaisesRegex(MergeRefused, "still speak of staging, such as wp-content/uploads/note.txt"):
                 merge(self.home, crew, prepare(crew))
             merge(self.home, crew, prepare(crew, Choice(as_written=True)))
+
+    def test_what_is_put_aside_comes_back_whole(self) -> None:
+        """Pages with their comments; an edited picture, and one that is deleted, with every file of theirs."""
+        self.ask(self.live, """foreach (['a', 'b'] as $slug) wp_insert_comment(['comment_post_ID' =>
+              page($slug), 'comment_content' => 'c', 'comment_approved' => 1]);
+            wp_trash_post(get_page_by_path('a')->ID); update_option('-odd', 'a'); update_option('|odd', 'a');""")
+        staging = self.clone()
+        uploads = self.live.folder / "wp-content/uploads"
+
+        def files() -> dict[str, bytes]:
+            return {str(p): p.read_bytes() for p in uploads.rglob("*") if p.is_file()}
+
+        def there() -> Any:
+            return self.ask(self.live, """global $wpdb; echo json_encode([$wpdb->get_results("SELECT ID, post_name,
+                post_status FROM $wpdb->posts ORDER BY ID"), $wpdb->get_results("SELECT comment_post_ID,
+                comment_approved FROM $wpdb->comments"), $wpdb->get_results("SELECT * FROM $wpdb->postmeta WHERE
+                meta_key LIKE '\\_wp\\_att%' ORDER BY post_id, meta_key"), get_option('-odd'), get_option('|odd')]);""")
+
+        before = files(), there()
+        self.ask(staging, """require_once ABSPATH . 'wp-admin/includes/image-edit.php'; wp_set_current_user(1);
+            $a = get_posts(['post_status' => 'trash', 'post_type' => 'page'])[0]->ID; wp_untrash_post($a);
+            wp_publish_post($a); wp_trash_post(get_page_by_path('b')->ID); update_option('-odd', 's');
+            update_option('|odd', 's'); $_REQUEST = ['history' => wp_slash('[{"r":90}]'), 'target' => 'all',
+            'do' => 'save', 'context' => '']; wp_save_image(get_post_thumbnail_id(get_page_by_path('programme')));""")
+        self.assertIn("page/b", self.standings())
+        self.merge("page/a", "page/b", "picture/dome", "setting/-odd", "setting/|odd")
+        self.assertEqual(self.standings(), {})
+        pages = {p["post_name"]: (p["ID"], p["post_status"]) for p in there()[0]}
+        comments = {c["comment_post_ID"]: c["comment_approved"] for c in there()[1]}
+        self.assertEqual([(pages[n][1], comments[pages[n][0]]) for n in ("a", "b__trashed")],
+                         [("publish", "1"), ("trash", "post-trashed")])
+        self.assertEqual(len(files()), len(before[0]) + 3)
+        edited = files(), there()
+        self.ask(staging, "wp_delete_attachment(get_post_thumbnail_id(get_page_by_path('programme')), true);")
+        self.merge()
+        self.assertEqual(files(), {})
+        for state in (edited, before):
+            with opened(self.home, self.home.read("autumn")) as crew:
+                merge(self.home, crew, prepare_undo(self.home, crew, to_take_back(self.home, "autumn", None)))
+            self.assertEqual((files(), there()), state)
 
     def test_pictures_that_lie_elsewhere(self) -> None:
         """The uploads folder is a link, as to another disk, and counts as a folder; other links when they are named."""

@@ -139,6 +139,8 @@ def _root_draft(rows: Rows, drafts: dict[object, _Draft], root: RowName, row: Ro
 def _label(kind: Kind, root: RowName, row: Row, state: RowState | None, table: Table) -> str:
     keys = set(table.key)
     parts = []
+    if state is not None and state.staging and state.live and kind.gone and holds(kind.gone, plain(state.staging)):
+        row = {**row, **plain(state.live)}  # what is put aside may have another name there
     for column in kind.label or table.key:
         value = row.get(column)
         if column in keys and state is not None:

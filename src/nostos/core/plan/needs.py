@@ -7,8 +7,9 @@ from collections.abc import Iterator, Mapping
 from fnmatch import fnmatchcase
 from typing import Any
 
-from nostos.core.anchor.names import CanonicalName, Origin, Side
+from nostos.core.anchor.names import CanonicalName, Origin, RowName, Side
 from nostos.core.compare.field_merge import Standing
+from nostos.core.compare.gather import refs_to
 from nostos.core.compare.items import Comparison, Item, SchemaAction, SchemaStep, with_standing
 from nostos.core.compare.portable import Unresolved, named_rows, plain
 from nostos.core.compare.row_states import RowState
@@ -82,6 +83,7 @@ class _Finder(TreePlaces):
         self.gone = Referrers(comparison, target_db, ())
         self.gone.removed = {w.state.id: w.state for i in comparison.items.values() if i.goes_home
                              for w in row_writes(self.rows, i) if self._is_gone(w)}
+        self.along = self._along()
         # New files by path, for links to them; new rows by column values, for references that are not ids.
         self.new_files = {f.path: i.id for i in comparison.items.values() for f in i.files
                           if f.live is None and f.staging is not None}
@@ -93,8 +95,23 @@ class _Finder(TreePlaces):
                     if table == state.table and column in state.staging and state.id in comparison.owner:
                         self.new_rows[table, column, state.staging[column]] = comparison.owner[state.id]
 
+    def _along(self) -> dict[RowName, list[str]]:
+        """What goes along with each row, by its item."""
+        found: dict[RowName, list[str]] = {}
+        for along in self.rows.profile.along:
+            for state in self.rows.states.values():
+                if state.table == along.table and state.staging is not None and state.base is not None and holds(
+                        along.where, plain(state.staging)) != holds(along.where, plain(state.base)):
+                    named = refs_to(state.staging.get(along.column))
+                    owner = self.comparison.owner.get(state.id)
+                    if named is not None and owner is not None and self.comparison.items[owner].goes_home:
+                        found.setdefault((named[0], (named[1],)), []).append(owner)
+        return found
+
     def needs(self, item: Item) -> Iterator[Need]:
         """What an item needs. Raises Obstacle when something is in its way."""
+        for other in self.along.get(item.root, ()) if item.root is not None else ():
+            yield Need(item.id, other, "it goes along with it")
         writes = row_writes(self.rows, item)
         for write in writes:
             yield from self._schema(item, write)

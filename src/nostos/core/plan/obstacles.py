@@ -112,14 +112,15 @@ class Obstacles(Referrers):
 
     def _file_in_use(self, item: Item, path: str) -> None:
         """A file must stay while a row that stays names it."""
-        removed = {w.state.id for w in row_writes(self.rows, item) if w.action is WriteAction.REMOVE}
+        writes = row_writes(self.rows, item)
         for owned in self.rows.profile.files:
             table = self.rows.live_tables.get(owned.table)
             if table is None:
                 continue
+            lets_go = {w.state.id for w in writes if w.action is WriteAction.REMOVE or owned.column in w.values}
             for value in owned.values(path)[:1]:
                 for row in self.target_db.find(table, {owned.column: value}):
-                    if holds(owned.where, row) and self._named(table, row) not in removed:
+                    if holds(owned.where, row) and self._named(table, row) not in lets_go:
                         raise Obstacle(f"its file {path} was removed in staging, but live still shows it")
 
 

@@ -244,6 +244,16 @@ class Job:
 
 
 @dataclass(frozen=True)
+class Along:
+    """Rows of `table` that `column` makes another row's: when they begin or cease to be as `where` says, that is
+    part of what is done to that row, though they are no part of it otherwise."""
+
+    table: str
+    column: str
+    where: Where
+
+
+@dataclass(frozen=True)
 class Together:
     """Items that are one update, if a file says so by being another: all of them go home, or none."""
 
@@ -372,6 +382,7 @@ class Profile:
     slugs: tuple[Slug, ...] = ()
     jobs: tuple[Job, ...] = ()
     together: tuple[Together, ...] = ()
+    along: tuple[Along, ...] = ()
     pieces: tuple[Piece, ...] = ()
     personal: tuple[tuple[str, str, str], ...] = ()  # table, column, and kind of personal data, told by the values
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC
