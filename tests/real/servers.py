@@ -178,9 +178,11 @@ class PhpSite:
     def __call__(self, code: str) -> str:
         return self.php(code=code)
 
-    def serve(self, test: unittest.TestCase) -> None:
+    def serve(self, test: unittest.TestCase, workers: int = 1) -> None:
         process = subprocess.Popen(["php", "-S", f"127.0.0.1:{self.port}", "-t", str(self.folder)],
-                                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+                                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                                   env={**os.environ, **({"PHP_CLI_SERVER_WORKERS": str(workers)} if workers > 1
+                                                         else {})})
         test.addCleanup(process.wait)
         test.addCleanup(process.terminate)
         for _ in range(100):

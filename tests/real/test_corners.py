@@ -70,7 +70,7 @@ class Corners(SystemTest):
         jobs = """$p = get_posts(['title' => 'Later', 'post_status' => 'future'])[0] ?? null; echo json_encode([$p ?
             wp_next_scheduled('publish_future_post', [$p->ID]) : null, wp_next_scheduled('own', [7]),
             wp_next_scheduled('trial', [7]), array_map(fn($t) => $t->post_content, get_posts(['post_type' =>
-            'wp_template', 'orderby' => 'content', 'order' => 'asc', 'posts_per_page' => -1])),
+            'wp_template', 'orderby' => 'title', 'order' => 'asc', 'posts_per_page' => -1])),
             substr_count(serialize(_get_cron_array()), 'publish_future')]);"""
         self.assertEqual(self.ask(self.live, jobs), [1925028000, 1999999999, False, ["dawn", "dusk"], 1])
         said = self.ask(self.live, """global $wpdb;
@@ -258,6 +258,28 @@ class Corners(SystemTest):
             with opened(self.home, self.home.read("autumn")) as crew:
                 merge(self.home, crew, prepare_undo(self.home, crew, to_take_back(self.home, "autumn", None)))
             self.assertEqual((files(), there()), state)
+
+    def test_widgets_that_both_sides_added(self) -> None:
+        """The system gives them one number on both sides. Both stay, in live's order and in staging's."""
+        staging = self.clone()
+        add = """$w = get_option('widget_block'); $n = max(array_filter(array_keys($w), 'is_int')) + 1;
+            $w[$n] = ['content' => '{0}']; update_option('widget_block', $w); $s = get_option('sidebars_widgets');
+            $s['sidebar-1'][] = "block-$n"; update_option('sidebars_widgets', $s);"""
+        for site, word in ((self.live, "live"), (staging, "staging")):
+            self.ask(site, add.format(word + " one") + add.format(word + " two"))
+        shown = """$w = get_option('widget_block'); echo json_encode(array_map(
+            fn($b) => $w[(int) substr($b, 6)]['content'],
+            array_slice(get_option('sidebars_widgets')['sidebar-1'], -4)));"""
+        self.merge()
+        words = ["live one", "live two", "staging one", "staging two"]
+        self.assertEqual(sorted(self.ask(self.live, shown)), words)
+        with opened(self.home, self.home.read("autumn")) as crew:
+            merge(self.home, crew, prepare(crew, Choice(everyone=True), toward=Side.STAGING))
+        self.assertEqual((self.standings(), sorted(self.ask(staging, shown))), ({}, words))
+        self.ask(staging, "$w = get_option('widget_block'); foreach ($w as &$b) if (($b['content'] ?? '') == "
+                          "'staging two') $b['content'] = 'staging too'; update_option('widget_block', $w);")
+        self.merge()
+        self.assertEqual(sorted(self.ask(self.live, shown))[3], "staging too")
 
     def test_pictures_that_lie_elsewhere(self) -> None:
         """The uploads folder is a link, as to another disk, and counts as a folder; other links when they are named."""

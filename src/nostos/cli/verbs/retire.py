@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 
 from nostos.cli.environment import Environment, ExitStatus
 
@@ -31,11 +32,13 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                 raise VoyageError("The name does not match.", next_step="Run it again, or with --yes.")
         with recorded(home, "retire", voyage.name, voyage.live_name) as record:
             record.note_route(voyage.url, "")
+            gone = not Path(voyage.into).exists()
             left = remove(home, voyage)
     if env.json:
         write_json(env.stdout, {"voyage": voyage.name, "left": left})
     else:
-        env.out.print(f"Voyage {voyage.name} is retired: {voyage.into} and its database are gone. "
+        copy = f"{voyage.into} was gone already" if gone else f"{voyage.into} and its database are gone"
+        env.out.print(f"Voyage {voyage.name} is retired{', but not all of its copy is gone' if left else f': {copy}'}. "
                       "Live was not touched.")
         for line in left:
             env.out.print(f"Left in place: {line}.")

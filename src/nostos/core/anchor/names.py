@@ -99,6 +99,14 @@ _NAMES = "/names"  # after a table's and a column's name: of its rows, what each
 FILES = "/files"  # paths of files in live's words, and staging's
 
 
+_NUMBERS = "/numbers"  # after a setting's name: of its parts, staging's and live's
+
+
+def numbers_of(setting: str) -> str:
+    """Where pairs of numbers are kept, for `AnchorRows.pair`."""
+    return setting + _NUMBERS
+
+
 def names_of(table: str, column: str) -> str:
     """Where pairs of names are kept, for `AnchorRows.pair`; see values/names."""
     return f"{table}.{column}{_NAMES}"
@@ -114,6 +122,9 @@ class Keys:
     def __init__(self, pairs: dict[str, dict[Value, str]], known: Callable[[str, Value], bool]) -> None:
         names = {t: dict(p) for t, p in pairs.items()}
         self.files: dict[str, str] = {str(k): n for k, n in names.pop(FILES, {}).items()}
+        self.numbers: dict[str, dict[int, int]] = {
+            t.removesuffix(_NUMBERS): {int(str(k)): int(n) for k, n in names.pop(t).items()}
+            for t in pairs if t.endswith(_NUMBERS)}
         self._steps = {t: names.pop(t) for t in pairs if t.endswith(_STEPS)}
         self._called = {t: names.pop(t) for t in pairs if t.endswith(_NAMES)}
         self._names: dict[str, dict[Value, str]] = names

@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from nostos.core.anchor.copy_words import speak
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import Anchor
 from nostos.core.database.protocol import Database
@@ -17,7 +18,6 @@ from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.profiles.learning.findings import Layer, as_data, of_data, read_layer
 from nostos.core.profiles.learning.learn import learn, with_answers
 from nostos.core.sites.addresses import forms_of
-from nostos.core.sites.own_words import speak
 from nostos.core.sites.recognise import Site, recognise, recognised_from
 from nostos.core.voyages.home import Home, Voyage, VoyageState, boot
 from nostos.core.voyages.journal import unfinished

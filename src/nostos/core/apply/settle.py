@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-from nostos.core.anchor.names import FILES, RowName, Side, names_of, of_anchor, steps_of
+from nostos.core.anchor.names import FILES, RowName, Side, names_of, numbers_of, of_anchor, steps_of
 from nostos.core.anchor.rows import ALWAYS_LOOK
 from nostos.core.anchor.store import Anchor
 from nostos.core.apply.notes import AnchorNotes
@@ -315,6 +315,14 @@ class _Settler:
         if live != staging:
             self.notes.pair(Side.STAGING, steps_of(state.table), staging_key[0], f"{staging}={live}")
 
+    def _numbers(self, state: RowState) -> None:
+        """Remember which parts of a setting have other numbers on the other side."""
+        settings = self.rows.profile.settings
+        if settings is not None and state.table == settings.table:
+            name = str((state.staging or {}).get(settings.name))
+            for staging, live in self.rows.names.numbers.get(name, {}).items():
+                self.notes.pair(Side.STAGING, numbers_of(name), staging, str(live))
+
     def _names(self, state: RowState, keys: dict[Side, Key | None]) -> None:
         """Remember what a row is called on the two sides, where that is not the same."""
         mine = self.rows.live_keys if self.toward is Side.STAGING else self.rows.staging_keys  # staging's own
@@ -367,6 +375,8 @@ class _Settler:
             elif not f.merged.path:
                 form[f.column] = state.staging.get(f.column)
         base = self._source_row(state, form)
+        if whole and self.toward is Side.STAGING and state.staging_raw is not None:
+            base = dict(state.staging_raw)  # live's own row, to the letter: it counts as unmoved from now on
         if base is None:
             return  # rests on something that did not travel; it is compared again next time
         tree = self.rows.profile.tree_of(state.table)
@@ -377,6 +387,7 @@ class _Settler:
         key = base_key(table, state.name, self.rows.base_translator)
         assert key is not None
         self.notes.advance_row(state.table, key, base)
+        self._numbers(state)
         if table.surrogate:
             for side, own in self._keys(state, state.live_key).items():
                 if own is not None and own != key:

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from time import monotonic
 
+from nostos.core.anchor.copy_words import remember
 from nostos.core.anchor.names import Origin, Side, canonical
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
 from nostos.core.clock import now
@@ -36,7 +37,7 @@ from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt
 from nostos.core.sites.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.sites.links import follow
 from nostos.core.sites.lock import check_finished
-from nostos.core.sites.own_words import remember, words_of
+from nostos.core.sites.own_words import words_of
 from nostos.core.sites.recognise import Site, check_url, recognise, recognised_from
 from nostos.core.values.traces import Traces
 from nostos.core.values.urls import UrlForms

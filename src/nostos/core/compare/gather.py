@@ -23,6 +23,7 @@ from nostos.core.profiles.model import Child, Kind, OwnedFile, holds
 from nostos.core.profiles.policies import PLAIN, TEXT
 from nostos.core.values import references as refs
 from nostos.core.values.merging import ABSENT
+from nostos.core.values.names import for_people
 from nostos.core.values.tokens import OPEN
 
 _DEEPEST = 10  # parts of parts of parts
@@ -319,7 +320,7 @@ def _row_fields(anchor: Anchor, rows: Rows, state: RowState, root: bool) -> Iter
         paths = rows.profile.path_policies(state.table, row, column)
         for m in merge(rows.profile.policy(state.table, row, column), base, live, staging, paths):
             name = prefix if prefix and len(compared) == 1 else f"{prefix}.{column}" if prefix else column
-            yield Field(".".join((name, *m.path)), m, state.id, column)
+            yield Field(for_people(".".join((name, *m.path))), m, state.id, column)
 
 
 def _cell(rows: Rows, table: str, column: str, form: Portable | None) -> Any:
@@ -364,6 +365,7 @@ def _row_label(anchor: Anchor, rows: Rows, named: refs.Named) -> str:
 
 def describe_reference(anchor: Anchor, rows: Rows, text: str) -> str:
     """A portable text for people: ids by the name of what they point at, the base URL as {site}."""
+    text = for_people(text)
     up = refs.begun(text)
     if up is not None:
         where = f"below [{_row_label(anchor, rows, (up.table, up.name))}]" if up.name else "below nothing"

@@ -114,6 +114,13 @@ class Translator:
         found = self._value(table, row, column)
         if self.files and table in self.files and row.get(self.files[table][0]) in self.files[table][1]:
             return self.urls.called.within(found, self.urls.staging)
+        settings = self._profile.settings
+        if self.urls.called.numbers and settings is not None and (table, column) == (settings.table, settings.value):
+            name = str(row[settings.name])
+            found = self.urls.called.numbered(found, name, self.urls.staging)
+            for rule in self._profile.numbered:
+                if rule.mentions == name:
+                    found = self.urls.called.mentioned(found, rule.strip, self.urls.staging)
         return found
 
     def _value(self, table: str, row: Row, column: str) -> Any:
@@ -248,6 +255,9 @@ class ValueWriter:
         named = refs.number(value)
         if named is not None:
             return self._number(*named)
+        key = names.number(value, self._urls.staging)
+        if key is not None:
+            return key
         own = self._urls.piece(value) if value.startswith(OPEN) else None
         return self._text(value) if own is None else own
 

@@ -20,7 +20,7 @@ from nostos.core.compare.matching import Matcher, by_identity
 from nostos.core.compare.places import Places
 from nostos.core.compare.portable import Portable, Translator
 from nostos.core.compare.row_states import Rows, RowState, base_key, canonical_key, side_key
-from nostos.core.compare.two_names import give_names, owners, paths_of
+from nostos.core.compare.two_names import give_names, owners, paths_of, renumbered
 from nostos.core.database.protocol import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.profiles.compared import compared_tables, is_local
@@ -74,6 +74,7 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     matcher = Matcher(profile, both, anchor, keys, translators, base, moves, paths)
     for name in by_identity(profile, both):
         matcher.match(name)
+    names = replace(names, numbers=renumbered(anchor, profile, both, keys, moves))
     names = names.with_slugs(give_names(anchor, profile, both, keys, translators, moves, databases))
     for side in Side:
         urls[side].called = names

@@ -9,6 +9,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from fnmatch import fnmatchcase
+from typing import Any
 
 from nostos.core.anchor.names import Keys, Side
 from nostos.core.anchor.rows import RowMove
@@ -19,6 +21,8 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.files.tree import FileTree
 from nostos.core.profiles.model import OwnedFile, Profile, Slug, holds
+from nostos.core.values import structures
+from nostos.core.values.merging import same
 from nostos.core.values.names import Names, fit
 
 Owners = Mapping[str, tuple[str, frozenset[Value]]]  # by table: a column, and whose rows they are
@@ -127,6 +131,34 @@ def paths_of(profile: Profile, moves: Mapping[str, list[RowMove]], names: Names,
                 root = (child.owner, move.row[child.of]) if child is not None else (owned.table, move.key[0])
                 found[root] = names.files.get(path, path) if staging else path
     return found
+
+
+def renumbered(anchor: Anchor, profile: Profile, tables: Mapping[str, Table], keys: Mapping[Side, Keys],
+               moves: Mapping[Side, Mapping[str, list[RowMove]]]) -> dict[str, dict[int, int]]:
+    """Parts of settings that both sides made under one number: what each is called on the other side, by the settings'
+    names; and what is known of that already."""
+    found = {name: dict(numbers) for name, numbers in keys[Side.STAGING].numbers.items()}
+    settings = profile.settings
+    if settings is None or settings.table not in tables or not profile.numbered:
+        return found
+    changed = {s: {str(m.row[settings.name]): m for m in moves[s].get(settings.table, ()) if m.row is not None and any(
+        fnmatchcase(str(m.row[settings.name]), n.setting) for n in profile.numbered)} for s in Side}
+    for name in sorted(changed[Side.LIVE].keys() & changed[Side.STAGING].keys()):
+        live, staging = (_parts(changed[s][name].row, settings.value) for s in (Side.LIVE, Side.STAGING))
+        base = _parts(anchor.base_row(settings.table, changed[Side.LIVE][name].key), settings.value)
+        known = found.setdefault(name, {})
+        for number in sorted((live.keys() & staging.keys()) - base.keys() - known.keys()):
+            if not same(live[number], staging[number]):
+                new = max((*live, *staging, *known)) + 1
+                known.update({number: new, new: number})
+    return {name: numbers for name, numbers in found.items() if numbers}
+
+
+def _parts(row: Row | None, column: str) -> dict[int, Any]:
+    tree = structures.read(str(row[column])) if row is not None and isinstance(row.get(column), str) else None
+    data = tree.data if tree is not None else None
+    return {k: v for k, v in data.items() if isinstance(k, int)} if isinstance(data, dict) else (
+        dict(enumerate(data)) if isinstance(data, list) else {})
 
 
 @dataclass(frozen=True)

@@ -27,6 +27,7 @@ from nostos.core.profiles.model import (
     Join,
     Kind,
     MaskRule,
+    Numbered,
     OwnedFile,
     Profile,
     ProfileCaution,
@@ -45,7 +46,7 @@ from nostos.core.profiles.row_trees import NestedTree, RowTree
 # What a file may add to the profile of a site.
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
                        "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "nested-tree",
-                       "unique", "mind", "slug", "job", "together", "along", "prefixed"})
+                       "unique", "mind", "slug", "job", "together", "along", "numbered", "prefixed"})
 _DEEPEST = 5  # profiles that build upon one another
 
 
@@ -247,6 +248,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                                 Through(v["table"], v["by"], _where(v)) for v in j.get("via", [])),
                             tuple(v["column"] for v in j.get("via", []))) for j in data.get("join", [])),
         "jobs": tuple(Job(j["table"], j["time"], j["setting"], j["name"], _where(j)) for j in data.get("job", [])),
+        "numbered": tuple(Numbered(n["setting"], n.get("strip", ""), n["mentions"]) for n in data.get("numbered", [])),
         "along": tuple(Along(*_column(a), _where(a)) for a in data.get("along", [])),
         "together": tuple(Together(tuple(t["items"]), t["file"]) for t in data.get("together", [])),
         "guard_file": _guard_file(data.get("guards", {}).get("file")),

@@ -244,6 +244,16 @@ class Job:
 
 
 @dataclass(frozen=True)
+class Numbered:
+    """Settings (a pattern) that hold parts by numbers, which every side gives out. mentions: the setting that names
+    such parts, as the setting's name without `strip`, a dash, and the number."""
+
+    setting: str
+    strip: str
+    mentions: str
+
+
+@dataclass(frozen=True)
 class Along:
     """Rows of `table` that `column` makes another row's: when they begin or cease to be as `where` says, that is
     part of what is done to that row, though they are no part of it otherwise."""
@@ -383,6 +393,7 @@ class Profile:
     jobs: tuple[Job, ...] = ()
     together: tuple[Together, ...] = ()
     along: tuple[Along, ...] = ()
+    numbered: tuple[Numbered, ...] = ()
     pieces: tuple[Piece, ...] = ()
     personal: tuple[tuple[str, str, str], ...] = ()  # table, column, and kind of personal data, told by the values
     zone_settings: tuple[str, ...] = ()  # which settings say the site's time zone, or its hours from UTC

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from nostos.core.anchor.copy_words import speak
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import Anchor
 from nostos.core.apply.files import Switch
@@ -26,7 +27,6 @@ from nostos.core.errors import NostosError, NoSuchDatabase, SiteError, VoyageErr
 from nostos.core.files.entry import NO_FILES
 from nostos.core.files.trees import tree_at
 from nostos.core.sites.lock import holding, marks
-from nostos.core.sites.own_words import speak
 from nostos.core.sites.recognise import Site, recognise
 from nostos.core.voyages import journal as journals
 from nostos.core.voyages.home import Home, Voyage, VoyageState

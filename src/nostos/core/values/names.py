@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 from urllib.parse import quote
@@ -24,6 +24,9 @@ _SLASH = r"(?:/|\\+/|%2[Ff]|\\u002[Ff])"
 _BEGINS = r"(?:(?<!\w)|(?<=2[Ff]))"
 _ENDS = r"(?![\w-])(?!\.\w)"
 _URL = f"{OPEN}u:[^{OPEN}{CLOSE}]*{CLOSE}"
+
+
+_NUMBER = re.compile(f"{OPEN}m:([0-9]+){_BETWEEN}([0-9]+){CLOSE}")
 
 
 def fit(name: str) -> bool:
@@ -56,6 +59,17 @@ def written(text: str, staging: bool) -> str:
     return _TOKEN.sub(lambda m: m.group(2 if staging else 1), text)
 
 
+def number(value: str, staging: bool) -> int | None:
+    """The number that one side has for a key that is another on the other side; None for any other text."""
+    match = _NUMBER.fullmatch(value) if value.startswith(OPEN) else None
+    return int(match.group(2 if staging else 1)) if match else None
+
+
+def for_people(text: str) -> str:
+    """The text with what live has for every token."""
+    return _NUMBER.sub(lambda m: m.group(1), written(text, False)) if OPEN in text else text
+
+
 def _spelled(name: str) -> list[str]:
     """A name as texts write it: as it is, percent-encoded in either case, in JSON. Always in this order."""
     coded = quote(name)
@@ -70,16 +84,17 @@ class Names:
 
     files: Mapping[str, str] = field(default_factory=dict)
     slugs: Mapping[str, str] = field(default_factory=dict)
+    numbers: Mapping[str, Mapping[int, int]] = field(default_factory=dict)  # of parts of settings, by their names
 
     def __bool__(self) -> bool:
-        return bool(self.files or self.slugs)
+        return bool(self.files or self.slugs or self.numbers)
 
     def with_slugs(self, pairs: Iterable[tuple[str, str]]) -> Names:
         """The same, and these: live's and staging's."""
         found = dict(self.slugs)
         for live, staging in pairs:
             found.update({live: staging, staging: live})
-        return Names(self.files, found)
+        return replace(self, slugs=found)
 
     @cached_property
     def _files(self) -> Mapping[bool, tuple[re.Pattern[str], dict[tuple[str, str], tuple[str, str]]]]:
@@ -138,6 +153,32 @@ class Names:
         if self.slugs and OPEN in text:
             text = self._slugs.sub(lambda m: m.group(1) + self._slug(m.group(2), staging), text)
         return text
+
+    def numbered(self, value: Any, setting: str, staging: bool) -> Any:
+        """A setting in portable form whose parts have numbers: those that are others on the other side as tokens."""
+        known = self.numbers.get(setting, {})
+        if not isinstance(value, Tree) or not isinstance(value.data, dict) or not known:
+            return value
+        parts = value.data.items()
+        return Tree({self._number(k, known, staging) if k in known else k: v for k, v in parts}, value.style)
+
+    @staticmethod
+    def _number(key: int, known: Mapping[int, int], staging: bool) -> str:
+        live, there = (known[key], key) if staging else (key, known[key])
+        return f"{OPEN}m:{live}{_BETWEEN}{there}{CLOSE}"
+
+    def mentioned(self, value: Any, strip: str, staging: bool) -> Any:
+        """A setting in portable form that names such parts, as `name-number`, with those as tokens, too. strip: what
+        the settings' names begin with, before these."""
+        def leaf(_: structures.Path, part: Any) -> Any:
+            name, _, own = str(part).rpartition("-")
+            known = self.numbers.get(strip + name, {})
+            if not own.isdigit() or int(own) not in known:
+                return part
+            other = str(known[int(own)])
+            return f"{name}-" + (token(other, own) if staging else token(own, other))
+
+        return Tree(structures.change(value.data, leaf, str), value.style) if isinstance(value, Tree) else value
 
     def _slug(self, slug: str, staging: bool) -> str:
         other = self.slugs[slug]
