@@ -72,12 +72,14 @@ class Visitors:
         who = f"visitor-{number}"
         path, form = f"/?page_id={self.page + number % 200}", None
         if number % 4 == 0:
-            path, form = "/wp-comments-post.php", {"comment": who, "author": who, "comment_post_ID": self.page}
+            path, form = "/wp-comments-post.php", {
+                "comment": who, "author": who, "comment_post_ID": self.page + number % 200}
         elif number % 4 == 1:
             path, form = "/", {"ware": 1, "who": who}
         begun = time.monotonic()
         try:
-            answer = requests.request("POST" if form else "GET", self.url + path, data=form, timeout=60)
+            answer = requests.request("POST" if form else "GET", self.url + path, data=form, timeout=60,
+                                      allow_redirects=False)
             answer.raise_for_status()
             if form and "ware" in form and not answer.text.startswith("ordered"):
                 raise OSError(answer.text[:80])
