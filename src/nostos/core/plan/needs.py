@@ -5,7 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from fnmatch import fnmatchcase
+from html import unescape
+from itertools import islice
 from typing import Any
+from urllib.parse import unquote
 
 from nostos.core.anchor.names import CanonicalName, Origin, RowName, Side
 from nostos.core.compare.field_merge import Standing
@@ -21,11 +24,12 @@ from nostos.core.plan.referrers import Referrers
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.plan.tree_places import TreePlaces
 from nostos.core.profiles.model import Reference, holds
+from nostos.core.values.names import written
 from nostos.core.values.structures import Tree, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
 
-_FILE_URL = re.compile(f"{OPEN}u:[^{CLOSE}]*{CLOSE}/([^\"'<>()\\s{OPEN}{CLOSE}\\\\]+)")
-
+_FILE_URL = re.compile(f"{OPEN}u:[^{CLOSE}]*{CLOSE}(?:/|\\\\+/|%2[Ff])([^\"'<>{OPEN}{CLOSE}\n]{{1,1024}})")
+_BLANKS = 10  # in one file's name
 
 Needs = Mapping[str, tuple[Need, ...]]
 
@@ -58,6 +62,16 @@ def resolve(comparison: Comparison, target_db: Database) -> Needs:
                     again = True
                     break
     return needs
+
+
+def _linked(text: str) -> Iterator[str]:
+    """The paths below the site's address that a portable text may mean: names may hold blanks and percent codes."""
+    for match in _FILE_URL.finditer(written(text, False)) if OPEN in text else ():
+        said = unescape(match.group(1)).replace("\\", "")
+        found = re.split(r"[?#]", said)[0]
+        for end in islice(re.finditer(r"[\s),;\]}]|$", found), _BLANKS):
+            yield found[:end.start()]
+            yield unquote(found[:end.start()])
 
 
 def _together(comparison: Comparison, needs: Needs) -> list[tuple[str, Need]]:
@@ -194,8 +208,8 @@ class _Finder(TreePlaces):
         yield from self._by_key(item, write)
         for column, value in write.values.items():
             for text in _texts(value):
-                for match in _FILE_URL.finditer(text):
-                    owner = self.new_files.get(match.group(1).split("?")[0].split("#")[0])
+                for path in _linked(text) if self.new_files else ():
+                    owner = self.new_files.get(path)
                     if owner is not None and owner != item.id:
                         yield Need(item.id, owner, f"{_where(write, column)} links to its file")
 

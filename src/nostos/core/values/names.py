@@ -171,9 +171,9 @@ class Names:
         """A setting in portable form that names such parts, as `name-number`, with those as tokens, too. strip: what
         the settings' names begin with, before these."""
         def leaf(_: structures.Path, part: Any) -> Any:
-            name, _, own = str(part).rpartition("-")
+            name, dash, own = str(part).rpartition("-")
             known = self.numbers.get(strip + name, {})
-            if not own.isdigit() or int(own) not in known:
+            if not dash or not own.isdigit() or int(own) not in known:
                 return part
             other = str(known[int(own)])
             return f"{name}-" + (token(other, own) if staging else token(own, other))
