@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
+from functools import partial
+from itertools import groupby
 from typing import Any
 
 from nostos.core.apply.jobs import settle_jobs
@@ -15,10 +17,12 @@ from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table, Value
-from nostos.core.errors import LiveMoved, MergeRefused
+from nostos.core.errors import Disturbed, LiveMoved, MergeRefused
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
 from nostos.core.values import references as refs
 from nostos.core.values.merging import same
+
+_AT_ONCE = 500  # rows of a statement
 
 
 @dataclass(frozen=True)
@@ -58,6 +62,20 @@ def apply_rows(plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Ta
         raise said from error
 
 
+_Update = tuple[str, str, Key, Any]  # item, table, key, and the values of some columns
+
+
+@dataclass(frozen=True)
+class _Ready:
+    """A row that is about to be inserted. later: portable values that point at rows which are not there yet."""
+
+    operation: InsertRow
+    row: Row
+    later: Portable
+    places: Portable
+    up: Any
+
+
 class _Commit:
     def __init__(self, plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Table]) -> None:
         self.plan = plan
@@ -87,16 +105,12 @@ class _Commit:
             self.tables.clear()
             self.tables.update(self.target_db.tables())
         self._check_all()
-        for operation in self.plan.of(RemoveRow):
-            self.at = operation.item
-            self._counts(operation.table, operation.before)
-            self.placing.remove(operation.table, operation.before)
-            self.target_db.remove(self.tables[operation.table], operation.key)
+        self._remove_all()
         self._make_room()
-        waiting = [self._insert(operation) for operation in self.plan.of(InsertRow)]
+        waiting = self._insert_all()
+        updates = []
         for operation in self.plan.of(UpdateRow):
             self.at = operation.item
-            table = self.tables[operation.table]
             plain, places = self.placing.apart(operation.table, operation.values)
             self.placing.wait(operation.item, operation.table, operation.key, places)
             plain, up = self.nesting.apart(operation.table, plain)
@@ -105,13 +119,14 @@ class _Commit:
             values = self._masked(operation.table, self._written(operation.item, plain), operation.before)
             self._counts(operation.table, {**operation.before, **values})
             self._counts(operation.table, operation.before)
-            if values:
-                self.target_db.update(table, operation.key, values)
+            updates.append((operation.item, operation.table, operation.key, values))
             self.done.written[operation.table, operation.key] = frozenset(values)
-        for item, table_name, key, values in waiting:  # second pass: what pointed at rows that were not there yet
+        self._update_all(updates)
+        second = []  # what pointed at rows that were not there yet
+        for item, table_name, key, values in waiting:
             self.at = item
-            if values:
-                self.target_db.update(self.tables[table_name], key, self._written(item, values))
+            second.append((item, table_name, key, self._written(item, values)))
+        self._update_all(second)
         self.at = ""
         for place, columns in (*self.placing.settle().items(), *self.nesting.settle().items()):
             self.done.written[place] = self.done.written.get(place, frozenset()) | columns
@@ -121,6 +136,68 @@ class _Commit:
         settle_jobs(self.rows.profile, self.target_db, self.tables, (
             (c.table, c.key[0], c.before, c.after) for c in self.done.changed))
         return self.done
+
+    def _remove_all(self) -> None:
+        def remove(table: Table, part: list[tuple[str, Any]]) -> None:
+            self.target_db.remove_rows(table, [key for _, key in part])
+
+        for name, some in groupby(self.plan.of(RemoveRow), lambda o: o.table):
+            operations = list(some)
+            for operation in operations:
+                self._counts(name, operation.before)
+                self.placing.remove(name, operation.before)
+            self._some_at_once([(o.item, o.key) for o in operations], partial(remove, self.tables[name]))
+
+    def _insert_all(self) -> list[_Update]:
+        """Insert every row, those of one table and with the same columns some at once. Returns what points at rows that
+        are not there yet."""
+        def insert(table: Table, columns: tuple[str, ...], part: list[tuple[str, Any]]) -> list[Key]:
+            return self.target_db.insert_rows(table, columns, [row for _, row in part])
+
+        waiting: list[_Update] = []
+        for name, some in groupby(self.plan.of(InsertRow), lambda o: o.table):
+            for _, level in groupby(some, lambda o: o.level):  # those that rest on others come after them
+                ready = sorted(map(self._ready, level), key=lambda r: tuple(r.row))
+                for columns, alike in groupby(ready, lambda r: tuple(r.row)):
+                    rows = list(alike)
+                    keys = self._some_at_once([(r.operation.item, tuple(r.row.values())) for r in rows],
+                                              partial(insert, self.tables[name], columns))
+                    for one, key in zip(rows, keys, strict=True):
+                        waiting += self._inserted(one, key)
+        return waiting
+
+    def _update_all(self, updates: list[_Update]) -> None:
+        def update(table: Table, columns: tuple[str, ...], part: list[tuple[str, Any]]) -> None:
+            self.target_db.update_rows(table, columns, [row for _, row in part])
+
+        def alike(one: _Update) -> tuple[str, tuple[str, ...]]:
+            return one[1], tuple(one[3])
+
+        for (name, columns), some in groupby(sorted(updates, key=alike), alike):
+            if columns:
+                self._some_at_once([(item, (key, tuple(values.values()))) for item, _, key, values in some],
+                                   partial(update, self.tables[name], columns))
+
+    def _some_at_once(self, rows: list[tuple[str, Any]], write: Callable[[list[tuple[str, Any]]], Any]) -> list[Any]:
+        """Write rows, each with its item, many in one statement; where one is refused, each by itself, so that it can
+        be said which."""
+        done: list[Any] = []
+        for at in range(0, len(rows), _AT_ONCE):
+            part = rows[at:at + _AT_ONCE]
+            self.at = part[0][0]
+            if len(part) == 1:
+                done += write(part) or ()
+                continue
+            try:
+                with self.target_db.holding_on():
+                    done += write(part) or ()
+            except Exception as error:
+                if isinstance(self.target_db.explained(error), Disturbed | None):
+                    raise
+                for one in part:
+                    self.at = one[0]
+                    done += write([one]) or ()
+        return done
 
     def _changed(self) -> Iterator[RowChange]:
         """Every row that was touched, as it was and as it is now."""
@@ -214,8 +291,8 @@ class _Commit:
         mask = self.rows.mask if self.rows.masks else None
         return mask.row(table, values, before) if mask is not None else values
 
-    def _insert(self, operation: InsertRow) -> tuple[str, str, Key, Portable]:
-        """Insert a row; what points at rows that are not there yet is returned for the second pass."""
+    def _ready(self, operation: InsertRow) -> _Ready:
+        """What is to be inserted, without what points at rows that are not there yet."""
         self.at = operation.item
         table = self.tables[operation.table]
         values, places = self.placing.apart(operation.table, operation.values)
@@ -243,15 +320,19 @@ class _Commit:
                                               self.rows.live_prefix).value(value)
         if operation.key is not None:
             row.update(zip(table.key, operation.key, strict=True))
-        key = self.target_db.insert(table, self._masked(operation.table, row, {}))
-        if table.surrogate:
+        return _Ready(operation, self._masked(operation.table, row, {}), later, places, up)
+
+    def _inserted(self, ready: _Ready, key: Key) -> Iterator[_Update]:
+        operation = ready.operation
+        if self.tables[operation.table].surrogate:
             self.done.keys[operation.table, str(operation.name[0])] = key[0]
             self.touched[operation.table, key[0]] = None
         self.done.inserted[operation.table, operation.name] = key
-        self.placing.wait(operation.item, operation.table, key, places, new=True)
-        self.nesting.wait(operation.item, operation.table, key, up, new=True)
-        self._counts(operation.table, row)
-        return operation.item, operation.table, key, later
+        self.placing.wait(operation.item, operation.table, key, ready.places, new=True)
+        self.nesting.wait(operation.item, operation.table, key, ready.up, new=True)
+        self._counts(operation.table, ready.row)
+        if ready.later:
+            yield operation.item, operation.table, key, ready.later
 
     def _number_or_none(self, table: str, name: str) -> Value:
         try:
@@ -266,11 +347,9 @@ class _Commit:
                 self.touched[d.table, row[d.by]] = None
 
     def _recount(self) -> None:
-        for name, key in self.touched:
-            table = self.tables.get(name)
-            if table is None:
-                continue
-            for d in self.rows.profile.derived:
-                if d.table == name and d.counts in self.tables:
-                    through = (self.tables[d.through.table], d.through.by, dict(d.through.where)) if d.through else None
-                    self.target_db.recount(table, d.column, self.tables[d.counts], d.by, dict(d.where), (key,), through)
+        for d in self.rows.profile.derived:
+            keys = [key for name, key in self.touched if name == d.table]
+            if keys and d.table in self.tables and d.counts in self.tables:
+                through = (self.tables[d.through.table], d.through.by, dict(d.through.where)) if d.through else None
+                self.target_db.recount(self.tables[d.table], d.column, self.tables[d.counts], d.by, dict(d.where), keys,
+                                       through)

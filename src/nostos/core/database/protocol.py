@@ -187,6 +187,11 @@ class Database(ABC):
     def insert(self, table: Table, row: Row) -> Key:
         """Add a row; a surrogate key that is not in it is given out by the database. Returns the row's key."""
 
+    def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
+        """Add rows that have values for the same columns, as `insert` does. Returns their keys, in order. Where one is
+        refused, some may have been added: it is called within `holding_on`."""
+        return [self.insert(table, dict(zip(columns, row, strict=True))) for row in rows]
+
     @abstractmethod
     def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
         """Add many rows with their keys, inside a transaction or not."""
@@ -206,13 +211,28 @@ class Database(ABC):
     @abstractmethod
     def update(self, table: Table, key: Key, values: Row) -> None: ...
 
+    def update_rows(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Key, Sequence[Value]]]) -> None:
+        """Set the same columns of rows that are there, some of them before one is refused: as `insert_rows`."""
+        for key, values in rows:
+            self.update(table, key, dict(zip(columns, values, strict=True)))
+
     @abstractmethod
     def remove(self, table: Table, key: Key) -> None: ...
 
+    def remove_rows(self, table: Table, keys: Sequence[Key]) -> None:
+        """Remove rows that are there; as `insert_rows`."""
+        for key in keys:
+            self.remove(table, key)
+
+    @contextmanager
+    def holding_on(self) -> Iterator[None]:
+        """Inside a transaction: what was done since is taken back where it ends with an error, and the rest stays."""
+        yield
+
     @abstractmethod
-    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key,
-                through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
-        """Set a counter of one row to the number of `counted` rows whose `by` is this row's key.
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value],
+                keys: Sequence[Value], through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
+        """Set a counter of rows, by their surrogate keys, to the number of `counted` rows whose `by` is a row's key.
 
         through: count only rows whose column points at a row of another table with these values.
         """

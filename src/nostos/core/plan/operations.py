@@ -30,13 +30,15 @@ class SchemaOperation:
 
 @dataclass(frozen=True)
 class InsertRow:
-    """Add a row under a key that live gives out, or under `key`. name: its canonical key. values: portable."""
+    """Add a row under a key that live gives out, or under `key`. name: its canonical key. values: portable. level: one
+    more than of any new row that it points at."""
 
     item: str
     table: str
     name: Key
     values: Mapping[str, Any]
     key: Key | None = None
+    level: int = 0
 
 
 @dataclass(frozen=True)
@@ -147,7 +149,9 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
         else:
             files.extend([*puts, *removals])
     schema.sort(key=lambda o: ("table", "column", "index").index(o.step.what))  # type: ignore[union-attr]
-    operations = (*schema, *reversed(_parents_first(removes)), *_parents_first(inserts), *updates, *files)
+    gone = [o for _, o in _parents_first(removes)]
+    new = [replace(o, level=level) for level, o in _parents_first(inserts)]
+    operations = (*schema, *reversed(gone), *new, *updates, *files)
     return Plan(selection, operations, tuple(settles), tuple(settled_files), needs)
 
 
@@ -173,10 +177,12 @@ def _points_at(rows: Rows, table: str, values: Mapping[str, Any]) -> set[RowName
     return found
 
 
-def _parents_first(entries: list[tuple[RowName, set[RowName], T]]) -> list[T]:
-    """Rows after the rows that they point at, as far as there is no cycle. entries: name, targets, payload."""
+def _parents_first(entries: list[tuple[RowName, set[RowName], T]]) -> list[tuple[int, T]]:
+    """Rows after the rows that they point at, as far as there is no cycle, and otherwise by tables, so that many are
+    written at once. entries: name, targets, payload. Returns the payloads, each with how deep it rests on others."""
     by_name = {name: (points, payload) for name, points, payload in entries}
     done: dict[RowName, T] = {}
+    depths: dict[RowName, int] = {}
     entered: set[RowName] = set()
     for start in by_name:
         # Depth first without recursion: a chain of new parents may be long.
@@ -185,11 +191,12 @@ def _parents_first(entries: list[tuple[RowName, set[RowName], T]]) -> list[T]:
             name, left = stack.pop()
             if left:
                 done.setdefault(name, by_name[name][1])
+                depths[name] = 1 + max((depths[t] for t in by_name[name][0] if t in depths), default=0)
             elif name not in entered:
                 entered.add(name)
                 stack.append((name, True))
                 stack.extend((target, False) for target in sorted(by_name[name][0], key=repr) if target in by_name)
-    return list(done.values())
+    return [(depths[name], done[name]) for name in sorted(done, key=lambda n: (depths[n], n[0]))]
 
 
 def changes_of(operation: PutFile | RemoveFile | SwitchFolder) -> tuple[PutFile | RemoveFile, ...]:

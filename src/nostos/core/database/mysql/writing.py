@@ -2,12 +2,39 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from functools import cached_property
 
 from nostos.core.database.mysql.reading import MysqlReading
 from nostos.core.database.mysql.reflection import column_line, quote, renamed
+from nostos.core.database.mysql.row_sql import bound
 from nostos.core.database.mysql.session import _AT_ONCE
 from nostos.core.database.schema import Column, Key, Row, Table, Value
+
+_AT_A_TIME = 100  # rows of a statement that changes many
+_BYTES = 500_000  # of a statement
+
+
+def _parts(rows: Sequence[Sequence[Value]], most: int = _AT_ONCE) -> Iterator[list[Sequence[Value]]]:
+    """Rows as many at once as a statement may hold."""
+    part: list[Sequence[Value]] = []
+    size = 0
+    for row in rows:
+        part.append(row)
+        size += sum(len(v) if isinstance(v, str | bytes) else 8 for v in row)
+        if size > _BYTES or len(part) == most:
+            yield part
+            part, size = [], 0
+    if part:
+        yield part
+
+
+def _alike(values: Sequence[Value]) -> bool:
+    """Whether values can stand in one column of a table that a statement brings along, and be what they are."""
+    return len({type(v) for v in values if v is not None}) <= 1 and not any(
+        isinstance(v, bytes | float) or bound(v) is not v for v in values)
 
 
 class MysqlWriting(MysqlReading):
@@ -23,6 +50,62 @@ class MysqlWriting(MysqlReading):
             return (int(number),)
         return table.key_of(row)
 
+    @contextmanager
+    def holding_on(self) -> Iterator[None]:
+        self.run("SAVEPOINT nostos_rows")
+        try:
+            yield
+        except BaseException:
+            with suppress(self.driver.MySQLError):  # after a deadlock there is no transaction any more
+                self.run("ROLLBACK TO SAVEPOINT nostos_rows")
+            raise
+
+    def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
+        given = not table.surrogate or table.key[0] in columns
+        if len(rows) == 1 or not columns or not (given or self._tells_keys):
+            return super().insert_rows(table, columns, rows)
+        names = ", ".join(quote(c) for c in columns)
+        head = f"INSERT INTO {self.real(table.name)} ({names}) VALUES "
+        tail = "" if given else f" RETURNING {quote(table.key[0])}"
+        one = f"({self._marks(len(columns))})"
+        found: list[Key] = []
+        for part in _parts(rows):
+            said = self.run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
+            found += [(int(number),) for (number,) in said]
+        if given:
+            places = [columns.index(k) for k in table.key]
+            return [tuple(row[p] for p in places) for row in rows]
+        return found
+
+    @cached_property
+    def _tells_keys(self) -> bool:
+        """Whether a statement that adds rows can give back their keys: MariaDB from 10.5 on."""
+        said = self.version()
+        return "MariaDB" in said and tuple(map(int, re.findall(r"\d+", said)[:2])) >= (10, 5)
+
+    def update_rows(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Key, Sequence[Value]]]) -> None:
+        kinds = self._of(table).kinds
+        by_column = zip(*(values for _, values in rows), strict=True)
+        if len(rows) == 1 or len(table.key) != 1 or kinds[table.key[0]] != "int" or not all(map(_alike, by_column)):
+            super().update_rows(table, columns, rows)
+            return
+        # What is to be written, as a table beside this one: its rows come first, so that an index leads to these alone.
+        names = [f"c{n}" for n in range(len(columns))]
+        first = "SELECT %s AS k, " + ", ".join(f"%s AS {n}" for n in names)
+        more = "SELECT " + self._marks(len(columns) + 1)
+        sets = ", ".join(f"t.{quote(c)} = s.{n}" for c, n in zip(columns, names, strict=True))
+        for part in _parts([(*key, *values) for key, values in rows], _AT_A_TIME):
+            given = " UNION ALL ".join([first, *[more] * (len(part) - 1)])
+            self.run(f"UPDATE ({given}) s STRAIGHT_JOIN {self.real(table.name)} t FORCE INDEX (PRIMARY) "
+                     f"ON t.{quote(table.key[0])} = s.k SET {sets}", [v for row in part for v in row])
+
+    def remove_rows(self, table: Table, keys: Sequence[Key]) -> None:
+        if len(keys) == 1 or len(table.key) != 1 or self._of(table).kinds[table.key[0]] != "int":
+            super().remove_rows(table, keys)
+            return
+        for where, values in self._keyed(table, keys):
+            self.run(f"DELETE t FROM {self.real(table.name)} t FORCE INDEX (PRIMARY) WHERE t.{where}", values)
+
     def replace_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
         rest = [c for c in columns if c not in table.key] or list(columns)
         sets = ", ".join(f"{quote(c)} = VALUES({quote(c)})" for c in rest)
@@ -37,15 +120,7 @@ class MysqlWriting(MysqlReading):
         names = ", ".join(quote(c) for c in columns)
         head = f"INSERT INTO {self.real(table.name)} ({names}) VALUES "
         one = f"({self._marks(len(columns))})"
-        part: list[tuple[Value, ...]] = []
-        size = 0
-        for row in rows:
-            part.append(row)
-            size += sum(len(v) if isinstance(v, str | bytes) else 8 for v in row)
-            if size > 500_000 or len(part) == _AT_ONCE:
-                self.run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
-                part, size = [], 0
-        if part:
+        for part in _parts(rows):
             self.run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
 
     def update(self, table: Table, key: Key, values: Row) -> None:
@@ -59,8 +134,8 @@ class MysqlWriting(MysqlReading):
         where, which = self._matching(table, dict(zip(table.key, key, strict=True)))
         self.run(f"DELETE FROM {self.real(table.name)} WHERE {where} LIMIT 1", which)
 
-    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key,
-                through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value],
+                keys: Sequence[Value], through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
         tests, bound = self._matching(counted, where)
         if through is not None:
             other, points, wanted = through
@@ -68,10 +143,12 @@ class MysqlWriting(MysqlReading):
             tests += (f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {self.real(other.name)} "
                       f"WHERE {more})")
             bound += values
-        which, keys = self._matching(table, dict(zip(table.key, key, strict=True)))
-        self.run(f"UPDATE {self.real(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM "
-                  f"{self.real(counted.name)} WHERE {quote(by)} <=> %s AND {tests}) WHERE {which}",
-                  [key[0], *bound, *keys])
+        own = f"{self.real(table.name)}.{quote(table.key[0])}"
+        for at in range(0, len(keys), _AT_ONCE):
+            part = keys[at:at + _AT_ONCE]
+            self.run(f"UPDATE {self.real(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM "
+                     f"{self.real(counted.name)} nostos_counted WHERE nostos_counted.{quote(by)} = {own} AND {tests}) "
+                     f"WHERE {own} IN ({self._marks(len(part))})", [*bound, *part])
 
     def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
         if column is None:

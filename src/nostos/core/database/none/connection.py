@@ -109,8 +109,8 @@ class NoDatabase(Database):
     def remove(self, table: Table, key: Key) -> None:
         raise LookupError(table.name)
 
-    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key,
-                through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value],
+                keys: Sequence[Value], through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
         raise LookupError(table.name)
 
     def create_table(self, table: Table) -> None:

@@ -50,8 +50,16 @@ class SqliteReading(SqliteSession):
                 yield key, row_digest(values[len(table.key):])
 
     def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
-        for key in keys:
+        odd = [key for key in keys if any(v is None or _bound(v)[0] != "?" for v in key)]
+        for key in odd:
             yield from self.find(table, dict(zip(table.key, key, strict=True)))
+        plain = [key for key in keys if key not in odd] if odd else keys
+        for at in range(0, len(plain), _AT_ONCE):
+            part = plain[at:at + _AT_ONCE]
+            marks = ", ".join(["?" if len(table.key) == 1 else f"({', '.join('?' * len(table.key))})"] * len(part))
+            columns = ", ".join(map(quote, table.key))
+            where = f"{columns} IN ({marks})" if len(table.key) == 1 else f"({columns}) IN (VALUES {marks})"
+            yield from self._rows(table, where, [v for key in part for v in key])
 
     def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
         tests = " OR ".join(f"{quote(c.name)} IS NOT ({c.default or 'NULL'})" for c in columns)

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 
 from nostos.core.database.column_types import empty_value
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.database.sqlite.reading import SqliteReading
-from nostos.core.database.sqlite.session import _bound, quote
+from nostos.core.database.sqlite.session import _AT_ONCE, _bound, quote
 from nostos.core.errors import MergeRefused
+
+_HIGHEST = 1 << 62  # of keys that the next one is counted on from
 
 
 class SqliteWriting(SqliteReading):
@@ -27,6 +30,71 @@ class SqliteWriting(SqliteReading):
         if table.surrogate and table.key[0] not in row:
             return (cursor.lastrowid,)
         return table.key_of(row)
+
+    @contextmanager
+    def holding_on(self) -> Iterator[None]:
+        self._run("SAVEPOINT nostos_rows")
+        try:
+            yield
+        except BaseException:
+            if self._driver.in_transaction:
+                self._run("ROLLBACK TO nostos_rows")
+            raise
+        self._run("RELEASE nostos_rows")
+
+    def _many(self, sql: str, rows: Sequence[Sequence[Value]]) -> int:
+        """One statement for many rows. Returns how many it touched."""
+        return self._driver.executemany(sql, rows).rowcount
+
+    def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
+        given = not table.surrogate or table.key[0] in columns
+        if len(rows) == 1 or (not given and self._fires(table.name)) or any(
+                _bound(v)[0] != "?" for row in rows for v in row):
+            return super().insert_rows(table, columns, rows)
+        names = [*columns]
+        if not given:  # nobody else writes in this transaction
+            last = self._last(table)
+            if last is None:
+                return super().insert_rows(table, columns, rows)
+            names.append(table.key[0])
+            rows = [(*row, last + number) for number, row in enumerate(rows, start=1)]
+        self._many(f"INSERT INTO {quote(table.name)} ({', '.join(map(quote, names))}) "
+                   f"VALUES ({', '.join('?' * len(names))})", rows)
+        places = [names.index(k) for k in table.key]
+        return [tuple(row[p] for p in places) for row in rows]
+
+    def _fires(self, table: str) -> bool:
+        return self._run("SELECT 1 FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ? COLLATE NOCASE LIMIT 1",
+                         (table,)).fetchone() is not None
+
+    def _last(self, table: Table) -> int | None:
+        """The highest key that a table gave out; None where the next does not follow from it."""
+        found = self.top(table) or 0
+        if self._run("SELECT 1 FROM sqlite_master WHERE name = 'sqlite_sequence'").fetchone():
+            row = self._run("SELECT seq FROM sqlite_sequence WHERE name = ?", (table.name,)).fetchone()
+            found = max(found, int(row[0])) if row else found
+        return found if 0 <= found < _HIGHEST else None
+
+    def update_rows(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Key, Sequence[Value]]]) -> None:
+        bound = [(*values, *key) for key, values in rows]
+        if len(rows) == 1 or any(v is None for key, _ in rows for v in key) or any(
+                _bound(v)[0] != "?" for row in bound for v in row):
+            super().update_rows(table, columns, rows)
+            return
+        sets, which = ", ".join(f"{quote(c)} = ?" for c in columns), " AND ".join(f"{quote(k)} = ?" for k in table.key)
+        self._sure(table, self._many(f"UPDATE {quote(table.name)} SET {sets} WHERE {which}", bound), len(rows))
+
+    def remove_rows(self, table: Table, keys: Sequence[Key]) -> None:
+        if len(keys) == 1 or any(v is None or _bound(v)[0] != "?" for key in keys for v in key):
+            super().remove_rows(table, keys)
+            return
+        which = " AND ".join(f"{quote(k)} = ?" for k in table.key)
+        self._sure(table, self._many(f"DELETE FROM {quote(table.name)} WHERE {which}", keys), len(keys))
+
+    @staticmethod
+    def _sure(table: Table, touched: int, wanted: int) -> None:
+        if touched != wanted:
+            raise sqlite3.IntegrityError(f"{table.name} has {touched} of {wanted} rows that were to be written")
 
     def update(self, table: Table, key: Key, values: Row) -> None:
         if not values:
@@ -47,17 +115,21 @@ class SqliteWriting(SqliteReading):
         if done.rowcount != 1:
             raise sqlite3.IntegrityError(f"{table.name} has {done.rowcount} rows with key {key!r}, not one")
 
-    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value], key: Key,
-                through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value],
+                keys: Sequence[Value], through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
         tests, bound = self._matching(where)
         if through is not None:
             other, points, wanted = through
             more, values = self._matching(wanted)
             tests += (f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {quote(other.name)} WHERE {more})")
             bound += values
-        which, keys = self._matching(dict(zip(table.key, key, strict=True)))
-        self._run(f"UPDATE {quote(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM {quote(counted.name)} "
-                  f"WHERE {quote(by)} IS ? AND {tests}) WHERE {which}", [key[0], *bound, *keys])
+        own = f"{quote(table.name)}.{quote(table.key[0])}"
+        source = f"{quote(counted.name)} AS nostos_counted"
+        for at in range(0, len(keys), _AT_ONCE):
+            part = keys[at:at + _AT_ONCE]
+            self._run(f"UPDATE {quote(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM {source} WHERE "
+                      f"nostos_counted.{quote(by)} = {own} AND {tests}) WHERE {own} IN ({', '.join('?' * len(part))})",
+                      [*bound, *part])
 
     def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
         if column is None:
