@@ -75,8 +75,8 @@ class HalfWay(SiteTest):
     def test_a_statement_of_the_database(self) -> None:
         from nostos.core.database.sqlite.connection import SqliteDatabase
 
-        for name, least in (("insert", 12), ("update", 3), ("remove", 1), ("recount", 3), ("add_column", 1),
-                            ("mark", 1)):
+        for name, least in (("insert_rows", 6), ("_many", 1), ("update_rows", 2), ("remove_rows", 1), ("recount", 1),
+                            ("add_column", 1), ("mark", 1)):
             real = getattr(SqliteDatabase, name)
             for number in range(1, 40):
                 with mock.patch.object(SqliteDatabase, name,

@@ -17,7 +17,7 @@ from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table, Value
-from nostos.core.errors import Disturbed, LiveMoved, MergeRefused
+from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
 from nostos.core.values import references as refs
 from nostos.core.values.merging import same
@@ -192,7 +192,7 @@ class _Commit:
                 with self.target_db.holding_on():
                     done += write(part) or ()
             except Exception as error:
-                if isinstance(self.target_db.explained(error), Disturbed | None):
+                if not self.target_db.refused_a_row(error):
                     raise
                 for one in part:
                     self.at = one[0]

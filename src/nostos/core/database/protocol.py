@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Column, Key, Row, Table, Value
-from nostos.core.errors import NostosError, SiteError
+from nostos.core.errors import Disturbed, NostosError, SiteError
 
 
 @dataclass(frozen=True)
@@ -223,6 +223,12 @@ class Database(ABC):
         """Remove rows that are there; as `insert_rows`."""
         for key in keys:
             self.remove(table, key)
+
+    def refused_a_row(self, error: BaseException) -> bool:
+        """Whether an error says that one of the rows of a statement cannot be written, so that to write each by itself
+        tells which."""
+        said = self.explained(error)
+        return said is not None and not isinstance(said, Disturbed)
 
     @contextmanager
     def holding_on(self) -> Iterator[None]:

@@ -31,6 +31,9 @@ class SqliteWriting(SqliteReading):
             return (cursor.lastrowid,)
         return table.key_of(row)
 
+    def refused_a_row(self, error: BaseException) -> bool:
+        return isinstance(error, sqlite3.IntegrityError | sqlite3.DataError | sqlite3.InterfaceError)
+
     @contextmanager
     def holding_on(self) -> Iterator[None]:
         self._run("SAVEPOINT nostos_rows")
