@@ -19,7 +19,7 @@ from nostos.core.database.schema import Key, Row, Table, Value, in_todays_names
 ALWAYS_LOOK = b""  # a row digest that equals none: the row is fetched and compared each time
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class RowMove:
     """A row of one side that is not as the anchor knew it. row: None when it is gone. born: it was not there."""
 

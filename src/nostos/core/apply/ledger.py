@@ -51,7 +51,7 @@ class Line:
         return self.before == self.after
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class WatchedRow:
     """A row that live gained or changed: the columns that were not the merge's to change."""
 

@@ -33,7 +33,7 @@ def settle_rest(anchor: Anchor, comparison: Comparison, plan: Plan, tables: dict
     decided for the target. It is known before the transaction. Arguments as of `settle`."""
     notes = AnchorNotes()
     taken = {i.id for i in plan.selection.items}
-    rest = [i for i in comparison.items.values() if i.id not in taken]
+    rest = [i for i in comparison.items.values() if i.id not in taken and not i.gained]
     _rows(_Settler(anchor, notes, comparison.rows, CommitResult(), tables, toward), rest, set())
     done_files = {f.path for f in plan.settled_files}
     for item in comparison.items.values():

@@ -26,7 +26,7 @@ class Standing(StrEnum):
     OPEN = "open"  # of an item: a question first
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class FieldMerge:
     """One field that is not the same everywhere: its path inside a structured value (empty: the whole value), the
     three values, how it stands, and what live has when it is taken. decided: for which side, where it was a clash."""

@@ -11,14 +11,14 @@ from nostos.core.anchor.names import RowName, Side
 from nostos.core.anchor.store import Anchor
 from nostos.core.compare.field_merge import FieldMerge, Standing, merge
 from nostos.core.compare.file_changes import FileState
-from nostos.core.compare.items import Comparison, Field, Item
+from nostos.core.compare.items import Comparison, Field, Gained, Item
 from nostos.core.compare.portable import PREFIX, Portable, plain
 from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.files.entry import FileEntry
 from nostos.core.patterns import spoken
-from nostos.core.profiles.compared import is_local
+from nostos.core.profiles.compared import Locals
 from nostos.core.profiles.model import Child, Kind, OwnedFile, holds
 from nostos.core.profiles.policies import PLAIN, TEXT
 from nostos.core.values import references as refs
@@ -45,8 +45,10 @@ def assemble(anchor: Anchor, rows: Rows, files: list[FileState], schema: Iterabl
     """Gather rows and files into items. schema: those that the schemas make."""
     drafts: dict[object, _Draft] = {}
     owner: dict[RowName, _Draft] = {}
+    local = Locals(rows.profile)
     for state in rows.states.values():
-        if any(v is not None and is_local(rows.profile, rows.table(state.table), {**plain(v), **state.joined})
+        if any(v is not None and local.is_local(rows.table(state.table), {**plain(v), **state.joined})
+               if local.depends(state.table) else local.always(rows.table(state.table))
                for v in (state.base, state.live, state.staging)):
             continue
         draft = _draft_for(anchor, rows, drafts, state)
@@ -230,6 +232,9 @@ def _file_root(rows: Rows, drafts: dict[object, _Draft], side: Side, database: D
 
 def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
     root = next((r for r in draft.rows if r.id == draft.root), None)
+    if root is not None and not draft.files and all(
+            s.live is not None and s.base is None and s.staging is None for s in draft.rows):
+        return _gained(anchor, rows, draft, root)
     fields = [f for state in draft.rows for f in _row_fields(anchor, rows, state, root=state is root)]
     for file in draft.files:
         name = file.path[len(draft.folder) + 1:] if draft.folder else "file " + file.path
@@ -245,10 +250,18 @@ def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
     if not reason and any(f.whole for f in draft.files):
         reason = "both sides changed it, and one of them its version: it is one side's as a whole"
     standing = Standing.CLASH if reason else overall(fields)
-    visitors = rows.profile.is_visitors(draft.kind)
-    account = any(k.account and k.name == draft.kind for k in rows.profile.kinds)
     return Item(draft.id, draft.kind, draft.title, change, standing, tuple(fields), tuple(draft.rows),
-                tuple(draft.files), (), visitors, draft.folder, reason, draft.root, account)
+                tuple(draft.files), (), rows.profile.is_visitors(draft.kind), draft.folder, reason, draft.root,
+                rows.profile.is_account(draft.kind))
+
+
+def _gained(anchor: Anchor, rows: Rows, draft: _Draft, root: RowState) -> Item:
+    """What live alone has: a site may gain more of it than of all else."""
+    def fields() -> tuple[Field, ...]:
+        return tuple(f for state in draft.rows for f in _row_fields(anchor, rows, state, root=state is root))
+
+    return Item(draft.id, draft.kind, draft.title, "new", Standing.KEPT, Gained(fields), tuple(draft.rows), (), (),
+                rows.profile.is_visitors(draft.kind), "", "", draft.root, rows.profile.is_account(draft.kind))
 
 
 def _file_value(entry: FileEntry | None) -> Any:

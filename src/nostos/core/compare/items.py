@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
-from typing import Any
+from typing import Any, overload
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.field_merge import FieldMerge, Standing
@@ -15,7 +16,7 @@ from nostos.core.profiles.sources import Sources
 TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Field:
     """One part of an item that is not the same everywhere, by a name for people. row, column: where it is kept."""
 
@@ -27,6 +28,29 @@ class Field:
     @property
     def standing(self) -> Standing:
         return self.merged.standing
+
+
+class Gained(Sequence[Field]):
+    """The fields of what live alone has gained: they are worked out when somebody looks at them."""
+
+    def __init__(self, work: Callable[[], tuple[Field, ...]]) -> None:
+        self._work = work
+        self._found: tuple[Field, ...] | None = None
+
+    def _fields(self) -> tuple[Field, ...]:
+        if self._found is None:
+            self._found = self._work()
+        return self._found
+
+    def __len__(self) -> int:
+        return len(self._fields())
+
+    @overload
+    def __getitem__(self, at: int) -> Field: ...
+    @overload
+    def __getitem__(self, at: slice) -> Sequence[Field]: ...
+    def __getitem__(self, at: int | slice) -> Field | Sequence[Field]:
+        return self._fields()[at]
 
 
 class SchemaAction(StrEnum):
@@ -51,7 +75,7 @@ class SchemaStep:
     before: str = ""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Item:
     """One thing that a person would name, and how it stands.
 
@@ -64,7 +88,7 @@ class Item:
     title: str
     change: str
     standing: Standing
-    fields: tuple[Field, ...]
+    fields: Sequence[Field]
     rows: tuple[RowState, ...] = ()
     files: tuple[FileState, ...] = ()
     schema: tuple[SchemaStep, ...] = ()
@@ -75,9 +99,14 @@ class Item:
     careful: bool = False  # it drops or narrows something, or is an account, so it goes only when it is named
 
     @property
+    def gained(self) -> bool:
+        """Whether live alone has it, and nothing of it is anything else."""
+        return isinstance(self.fields, Gained)
+
+    @property
     def going(self) -> tuple[Field, ...]:
         """The fields that go home when it is taken. A time of change does not travel without the change."""
-        if self.reason:
+        if self.reason or self.gained:
             return ()
         going = tuple(f for f in self.fields if f.standing in TRAVELS)
         return () if all(f.merged.policy.quiet for f in going) else going

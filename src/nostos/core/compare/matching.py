@@ -54,6 +54,9 @@ class Matcher:
         self._by_key: dict[tuple[Side, str], dict[Value, Row]] = {}
 
     def match(self, table: str) -> None:
+        here, there = (self.moves[s].get(table, ()) for s in (Side.LIVE, Side.STAGING))
+        if not any(m.born for m in there) and not (any(m.row is None for m in here) and any(m.born for m in here)):
+            return  # what live alone has gained is nothing else
         removed = {s: self._group(table, self._removed(s, table)) for s in Side}
         for side in Side:
             for identity, found in self._group(table, self._born(side, table)).items():

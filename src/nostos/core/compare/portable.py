@@ -7,10 +7,10 @@ column, a path inside a structured value or a pattern inside a text holds one.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from copy import copy
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, cast
 
 from nostos.core.anchor.names import Keys
 from nostos.core.compare.places import Places
@@ -28,7 +28,28 @@ Number = Callable[[str, str], Value]  # (table, canonical name) -> the key to wr
 
 def plain(form: Mapping[str, Any]) -> Row:
     """A portable row with its structures as text: for conditions on its columns, not for writing."""
+    if isinstance(form, Deferred):
+        return dict(form.raw)
     return {c: v.text() if isinstance(v, Tree) else v for c, v in form.items()}
+
+
+class Deferred(Mapping[str, Any]):
+    """The portable form of a row that only one side has: a column is translated when it is asked for. raw: the row as
+    that side has it."""
+
+    __slots__ = ("_table", "_translator", "raw")
+
+    def __init__(self, translator: Translator, table: str, raw: Row) -> None:
+        self._translator, self._table, self.raw = translator, table, raw
+
+    def __getitem__(self, column: str) -> Any:
+        return self._translator.value(self._table, self.raw, column)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.raw)
+
+    def __len__(self) -> int:
+        return len(self.raw)
 
 
 Joiner = Callable[[str, Row], Row]  # what a row of a table is joined to
@@ -69,6 +90,7 @@ class Translator:
         self._prefix = prefix
         self._join = join
         self._places = places
+        self._by_itself: dict[str, bool] = {}
         self._tables = tables
         self.urls = urls
         self.keys = keys
@@ -99,6 +121,22 @@ class Translator:
         if self._places is not None:
             twin._places = self._places.on(database)
         return twin
+
+    def deferred(self, table: str, row: Row) -> Portable:
+        """The portable form of a row that only one side has, to be worked out where it is needed, if all that it needs
+        is in the row itself."""
+        if not self._alone(table):
+            return self.row(table, row)
+        return cast(Portable, Deferred(self, table, row))
+
+    def _alone(self, table: str) -> bool:
+        known = self._by_itself.get(table)
+        if known is None:
+            profile = self._profile
+            known = self._by_itself[table] = not (
+                any(j.table == table for j in profile.joins) or profile.placed_in(table)
+                or (self._prefix and any(t == table for t, *_ in profile.prefixed)))
+        return known
 
     def row(self, table: str, row: Row) -> Portable:
         """The portable form of a row."""

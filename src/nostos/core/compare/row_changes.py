@@ -23,13 +23,16 @@ from nostos.core.compare.row_states import Rows, RowState, base_key, canonical_k
 from nostos.core.compare.two_names import give_names, owners, paths_of, renumbered
 from nostos.core.database.protocol import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
-from nostos.core.profiles.compared import compared_tables, is_local
+from nostos.core.profiles.compared import Locals, compared_tables
 from nostos.core.profiles.learning.findings import Layer
 from nostos.core.profiles.model import Profile
 from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
 from nostos.core.values.names import Names
+
+_LIVE = frozenset({Side.LIVE})
+_NOTHING: Row = {}
 
 
 def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database,
@@ -55,11 +58,13 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
         translators[side].files = owners(profile, databases[side], tables[side], names)
 
     moves: dict[Side, dict[str, list[RowMove]]] = {s: {} for s in Side}
+    local = Locals(profile)
     blocks = _blocks(anchor, databases, tables)
     for side, database in databases.items():
         for name, table in tables[side].items():
             found = [m for m in list(anchor.moves(side, database, table, blocks[side].get(name)))
-                     if m.row is None or not is_local(profile, table, translators[side].full(name, m.row))]
+                     if m.row is None or not local.is_local(table, translators[side].full(
+                         name, m.row) if local.depends(name) else m.row)]
             moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)
     were = {name: {m.key[0]: anchor.base_row(name, m.key) for m in moves[Side.LIVE].get(name, ())}
             for name, _ in profile.placed}
@@ -178,6 +183,13 @@ def _another(profile: Profile, table: str, old: Row, new: Row) -> bool:
 
 def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove], anchor: Anchor,
            translators: Mapping[Side, Translator], base: Translator, mask: Mask | None) -> RowState | None:
+    gained = mine.get(Side.LIVE) if len(mine) == 1 else None
+    if gained is not None and gained.born and gained.row is not None and table.surrogate and canonical == (
+            str(gained.key[0]),):  # it was not there before, and staging knows nothing of it
+        alone = translators[Side.LIVE].deferred(name, gained.row)
+        joined = _joined(name, {Side.LIVE: gained.row, Side.STAGING: None}, None, translators, base)
+        return RowState(name, canonical, None, alone, None, gained.row, None, _LIVE, gained.key, None,
+                        live_digest=gained.digest, joined=joined or _NOTHING)
     ancestor_key = base_key(table, canonical, base)
     ancestor = anchor.base_row(name, ancestor_key) if ancestor_key is not None else None
     base_form = base.row(name, ancestor) if ancestor is not None else None

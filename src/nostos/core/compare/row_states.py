@@ -18,7 +18,7 @@ from nostos.core.values.urls import UrlForms
 T = TypeVar("T")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class RowState:
     """A row that is not the same everywhere: its three versions in portable form (None: there is none).
 

@@ -86,7 +86,8 @@ def _field(f: Field, side: Side) -> Field:
 
 def is_decided(item: Item, side: Side | None = None) -> bool:
     """Whether a clash of this item was decided (for one side)."""
-    return any(f.merged.decided is not None and side in (None, f.merged.decided) for f in item.fields)
+    return not item.gained and any(
+        f.merged.decided is not None and side in (None, f.merged.decided) for f in item.fields)
 
 
 def brings_back(item: Item) -> bool:

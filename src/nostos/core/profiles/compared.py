@@ -17,6 +17,32 @@ def compared_tables(profile: Profile, tables: Mapping[str, Table]) -> dict[str, 
             if t.key and not matches(n, (*profile.volatile, *profile.made, *OWN_TABLES))}
 
 
+class Locals:
+    """Whether rows are local, by their tables where that is the same for all rows of one."""
+
+    def __init__(self, profile: Profile) -> None:
+        self._profile = profile
+        self._always: dict[str, bool] = {}
+        settings = profile.settings
+        self._depends = {
+            *(k.table for k in profile.kinds if k.where), *(c.table for c in profile.children if c.where),
+            *(p.table for p in profile.policies if p.where), *((settings.table,) if settings is not None else ())}
+
+    def depends(self, table: str) -> bool:
+        """Whether it hangs on what is in a row."""
+        return table in self._depends
+
+    def always(self, table: Table) -> bool:
+        """Whether all rows of a table are local, where it does not hang on them."""
+        known = self._always.get(table.name)
+        if known is None:
+            known = self._always[table.name] = is_local(self._profile, table, dict.fromkeys(table.names))
+        return known
+
+    def is_local(self, table: Table, row: Row) -> bool:
+        return is_local(self._profile, table, row) if self.depends(table.name) else self.always(table)
+
+
 def is_local(profile: Profile, table: Table, row: Row) -> bool:
     """Whether nothing in a row is ever compared, for its values are local or volatile."""
     kind = profile.kind_of(table.name, row)

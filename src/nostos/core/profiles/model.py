@@ -489,7 +489,24 @@ class Profile:
         """Whether a column points at something that its row can be without."""
         return (table, column) in self._weak
 
+    @cached_property
+    def _of_visitors(self) -> dict[str, bool]:
+        return {}
+
+    def is_account(self, kind: str) -> bool:
+        return kind in self._accounts
+
+    @cached_property
+    def _accounts(self) -> frozenset[str]:
+        return frozenset(k.name for k in self.kinds if k.account)
+
     def is_visitors(self, kind: str) -> bool:
+        known = self._of_visitors.get(kind)
+        if known is None:
+            known = self._of_visitors[kind] = self._is_visitors(kind)
+        return known
+
+    def _is_visitors(self, kind: str) -> bool:
         return any(k.name == kind and k.visitors for k in self.kinds) or any(
             fnmatchcase(kind, p) for p in self.visitor_kinds)
 
