@@ -1,8 +1,8 @@
 """Work by the number of changes: `python -m bench.changes [SIZE...] [--on sqlite,mariadb,system]`.
 
 A site of 20,000 pages with two fields each; staging edits some and adds others with four fields each, and files; live
-gains orders. Prints how long compare, merge, undo and refresh took at each size, how that grows, beside one INSERT after
-another, how many statements it took, and the memory.
+gains orders. Prints how long compare, merge, undo and refresh took at each size, how that grows, beside one INSERT
+after another, how many statements it took, and the memory.
 """
 
 from __future__ import annotations
@@ -46,7 +46,8 @@ class Site:
 
     def __init__(self, kind: str, folder: Path) -> None:
         self.kind, self.folder, self.home = kind, folder, Home(folder / "home")
-        (folder / "live").mkdir()
+        if kind != "system":
+            (folder / "live").mkdir()
         self.live: Run
         self.url = f"http://127.0.0.1:{free_port()}"
         getattr(self, kind)()
@@ -79,7 +80,7 @@ class Site:
 
     def system(self) -> None:
         self.site = PhpSite(self.folder / "live").install()
-        self.live = self._on(self.site("global $wpdb; echo $wpdb->dbname;"))
+        self.live = self._on(self.site("echo DB_NAME;"))
 
     def work(self, side: Run, first: int, pages: int, edits: int) -> None:
         """Edit pages, and add others with four fields each."""
@@ -103,9 +104,9 @@ class Site:
             some = names[at:at + 500]
             side(f"INSERT INTO {p}pages (title, slug, body, parent) VALUES "
                  + ", ".join(f"('New {i}', 'new-{i}', 'words {i}', {1 + i % 50})" for i in some))
-        side(f"INSERT INTO {p}page_fields (page_id, name, value) SELECT g.id, f.name, 'value' FROM {p}pages g, (SELECT 'a'"
-             " AS name UNION SELECT 'b' UNION SELECT 'c' UNION SELECT 'd') f WHERE g.slug LIKE 'new-%' AND g.id NOT IN "
-             f"(SELECT page_id FROM {p}page_fields)")
+        side(f"INSERT INTO {p}page_fields (page_id, name, value) SELECT g.id, f.name, 'value' FROM {p}pages g, "
+             "(SELECT 'a' AS name UNION SELECT 'b' UNION SELECT 'c' UNION SELECT 'd') f WHERE g.slug LIKE 'new-%' "
+             f"AND g.id NOT IN (SELECT page_id FROM {p}page_fields)")
 
     def gain(self, orders: int) -> None:
         """Visitors order on live."""
@@ -195,7 +196,8 @@ def one(kind: str, rows: int) -> dict[str, float]:
             found["locked"] = done.locked
             measured("undo", lambda: merge(site.home, crew, prepare_undo(
                 site.home, crew, to_take_back(site.home, "bench", None))))
-            measured("refresh", lambda: merge(site.home, crew, prepare(crew, Choice(everyone=True), toward=Side.STAGING)))
+            measured("refresh", lambda: merge(site.home, crew, prepare(
+                crew, Choice(everyone=True), toward=Side.STAGING)))
         found["plain"] = _plain(site, rows)
     found["memory"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     return found
@@ -238,9 +240,10 @@ def main() -> None:
         first, last = found[0], found[-1]
         print(f"{kind}, {' and '.join(f'{s:,}' for s in args.sizes)} changed rows")
         for name in ("compare", "merge", "undo", "refresh"):
-            power = math.log(last[name] / first[name]) / math.log(args.sizes[-1] / args.sizes[0]) if len(found) > 1 else 0
-            print(f"  {name:8} " + ", ".join(f"{f[name]:6.2f} s, {f[name + ' statements']:6.0f} statements" for f in found)
-                  + f"; grows to the power of {power:.2f} (bar: 1.1)")
+            power = math.log(last[name] / first[name]) / math.log(args.sizes[-1] / args.sizes[0]) if found[1:] else 0
+            print(f"  {name:8} " + ", ".join(
+                f"{f[name]:6.2f} s, {f[name + ' statements']:6.0f} statements" for f in found)
+                + f"; grows to the power of {power:.2f} (bar: 1.1)")
         print("  locked   " + ", ".join(f"{f['locked']:.2f} s" for f in found))
         print("  merge beside one INSERT after another: "
               + ", ".join(f"{f['merge'] / f['plain']:.1f}" for f in found) + " (bar: 4)")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from copy import copy
 
 from nostos.core.database.protocol import Database
@@ -25,6 +25,34 @@ class Joins:
     def __call__(self, table: str, row: Row) -> Row:
         return {j.name: self._value(j, row) for j in self._joins.get(table, ())
                 if j.source in self._tables and holds(j.only, row)}
+
+    def prefetch(self, table: str, rows: Iterable[Row]) -> None:
+        """Look up what many rows are joined to in one pass, for those that will be asked for."""
+        joins = [j for j in self._joins.get(table, ()) if j.source in self._tables and len(j.on) == 1]
+        rows = list(rows) if joins else ()
+        for join in joins:
+            (own, other), = join.on
+            wanted = {row.get(own) for row in rows if holds(join.only, row)} - {None}
+            wanted = {v for v in wanted if (join, v) not in self._known}
+            if len(wanted) < 2:
+                continue
+            source = self._tables[join.source]
+            found = self._found(join, self._database, source, other, wanted)
+            lacking = {v for v in wanted if str(v) not in found and (
+                not source.surrogate or other != source.key[0] or self._is_known(join.source, v))}
+            if lacking and self._other is not self._database:
+                found |= self._found(join, self._other, source, other, lacking)
+            for value in wanted:
+                self._known[join, value] = self._onward(join, [r[join.column] for r in found.get(str(value), ())])
+
+    @staticmethod
+    def _found(join: Join, database: Database, source: Table, other: str, wanted: set[Value]) -> dict[str, list[Row]]:
+        plain = {c: said for c, said in join.where if not set(said) & set("*?[")}
+        found: dict[str, list[Row]] = {}
+        for row in database.find_any(source, other, sorted(wanted, key=repr), plain):
+            if holds(join.where, row):
+                found.setdefault(str(row[other]), []).append(row)
+        return found
 
     def on(self, database: Database) -> Joins:
         """The same, in another connection to the side's database, and nowhere else."""

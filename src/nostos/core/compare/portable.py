@@ -7,7 +7,7 @@ column, a path inside a structured value or a pattern inside a text holds one.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from copy import copy
 from dataclasses import dataclass
 from typing import Any, cast
@@ -137,6 +137,12 @@ class Translator:
                 any(j.table == table for j in profile.joins) or profile.placed_in(table)
                 or (self._prefix and any(t == table for t, *_ in profile.prefixed)))
         return known
+
+    def expect(self, table: str, rows: Iterable[Row]) -> None:
+        """Look up what these rows are joined to in one pass: they will be asked for."""
+        prefetch = getattr(self._join, "prefetch", None)
+        if prefetch is not None:
+            prefetch(table, rows)
 
     def row(self, table: str, row: Row) -> Portable:
         """The portable form of a row."""

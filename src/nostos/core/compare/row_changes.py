@@ -62,7 +62,9 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     blocks = _blocks(anchor, databases, tables)
     for side, database in databases.items():
         for name, table in tables[side].items():
-            found = [m for m in list(anchor.moves(side, database, table, blocks[side].get(name)))
+            every = list(anchor.moves(side, database, table, blocks[side].get(name)))
+            translators[side].expect(name, (m.row for m in every if m.row is not None))
+            found = [m for m in every
                      if m.row is None or not local.is_local(table, translators[side].full(
                          name, m.row) if local.depends(name) else m.row)]
             moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, of_anchor
 from nostos.core.anchor.rows import RowMove
@@ -73,6 +73,7 @@ class Rows:
     keep_keys: bool = False  # rows that come back keep the numbers that they had
     mask: Mask | None = None  # how staging's rows are masked, if they are
     names: Names = field(default_factory=Names)  # what is called otherwise on the other side
+    writes: dict[str, Any] = field(default_factory=dict)  # what taking an item writes, once it is known
     masks: bool = False  # what is written is masked, for it is staging that is written to
 
     def dropped(self, name: str) -> set[str]:

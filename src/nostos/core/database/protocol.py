@@ -155,10 +155,10 @@ class Database(ABC):
                 yield row
 
     @abstractmethod
-    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
-                   ) -> Iterator[Row]:
+    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str],
+                   words: Collection[str] = ()) -> Iterator[Row]:
         """The rows whose column, as text, has one of these numbers in it with no digit beside it, in one pass. where:
-        as in `find_any`."""
+        as in `find_any`. words: one of which must be in it, too."""
 
     @abstractmethod
     def top(self, table: Table) -> int | None:

@@ -11,6 +11,7 @@ from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.portable import Unresolved, named_rows
 from nostos.core.compare.row_states import RowState
 from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Row, Table, Value
 from nostos.core.errors import LiveMoved
 from nostos.core.plan.referrers import Referrers
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
@@ -39,7 +40,6 @@ class Obstacles(Referrers):
         table = self.rows.live_tables.get(write.state.table)
         if table is None:
             return
-        staging = write.state.staging or {}
         tree = self.rows.profile.tree_of(table.name)
         anew = {tree.path} if tree is not None and tree.step else set()
         keys = () if table.surrogate or write.action is WriteAction.UPDATE else (table.key,)
@@ -47,14 +47,10 @@ class Obstacles(Referrers):
         for columns in (*table.uniques, *keys, *system):
             if not set(columns) & set(write.values) or set(columns) & anew:
                 continue
-            try:
-                values = {c: self.writer.value(write.values.get(c, (write.state.live or staging).get(c)))
-                          for c in columns}
-            except Unresolved:
-                continue  # rests on a row that is new itself
-            if any(v is None or (v == "" and columns in system) for v in values.values()):
+            values = self._wanted(columns, write)
+            if values is None or (columns in system and "" in values.values()):
                 continue
-            for row in self.target_db.find(table, values):
+            for row in self._takers(table, columns).get(tuple(values.values()), ()):
                 name = self._named(table, row)
                 if table.key_of(row) == write.state.live_key or name in removed:
                     continue
@@ -65,6 +61,33 @@ class Obstacles(Referrers):
                     continue
                 said = ", ".join(f"{c} {v!r}" for c, v in values.items())
                 raise Obstacle(f"live already has {other} with the same {said}")
+
+    def _wanted(self, columns: Sequence[str], write: RowWrite) -> Row | None:
+        """What a row is to have in these columns; None where that cannot be alike with anything on live."""
+        form = write.state.live or write.state.staging or {}
+        try:
+            values = {c: self.writer.value(write.values.get(c, form.get(c))) for c in columns}
+        except Unresolved:
+            return None  # rests on a row that is new itself
+        return None if any(v is None for v in values.values()) else values
+
+    def _takers(self, table: Table, columns: tuple[str, ...]) -> dict[tuple[Value, ...], list[Row]]:
+        """Live's rows by what they have in these columns, of those that anything is to be written alike: looked for in
+        one pass."""
+        found = self._taken.get((table.name, columns))
+        if found is None:
+            found = self._taken[table.name, columns] = {}
+            wanted = {tuple(v.values()) for i in self.comparison.items.values() if i.goes_home
+                      for w in row_writes(self.rows, i) if w.state.table == table.name
+                      and w.action is not WriteAction.REMOVE and set(columns) & set(w.values)
+                      and (v := self._wanted(columns, w)) is not None}
+            there: Iterable[Row] = self.target_db.fetch_many(table, sorted(wanted, key=repr)) if columns == table.key \
+                else self.target_db.find_any(table, columns[0], sorted({w[0] for w in wanted}, key=repr), {})
+            for row in there:
+                values = tuple(row[c] for c in columns)
+                if values in wanted:
+                    found.setdefault(values, []).append(row)
+        return found
 
     def _makes_room(self, name: RowName, columns: Sequence[str]) -> bool:
         """Whether staging gave a row other values, or removed it, and live left it as it was."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from functools import cached_property
 
 from nostos.core.anchor.names import RowName, Side
@@ -14,10 +14,16 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.patterns import matches
 from nostos.core.plan.row_writes import WriteAction, row_writes
-from nostos.core.profiles.model import Reference, holds
+from nostos.core.profiles.model import Reference, Where, holds
 from nostos.core.profiles.row_trees import parents
+from nostos.core.values.literals import needed
 
 _NUMBERS = ("int", "float")  # kinds of columns that hold no text to look in
+
+
+def _said(where: Where) -> Where:
+    """The conditions that are plain values."""
+    return tuple((c, said) for c, said in where if not set(said) & set("*?["))
 
 
 class Referrers:
@@ -33,6 +39,8 @@ class Referrers:
         self.removed = {w.state.id: w.state for i in wanted for w in row_writes(comparison.rows, i)
                         if w.action is WriteAction.REMOVE}
         self._found: dict[RowName, list[RowName]] | None = None
+        self._newer: dict[str, list[Row]] = {}
+        self._taken: dict[tuple[str, tuple[str, ...]], dict[tuple[Value, ...], list[Row]]] = {}
         self.rows: Rows = comparison.rows
         self.target_db = target_db
         self.translator = self.rows.to_portable[Side.LIVE].on(target_db)
@@ -104,19 +112,29 @@ class Referrers:
         found: dict[RowName, list[RowName]] = {}
         for table, fk, goal in self._declared():
             self._by_declared_key(found, table, fk, goal)
+        texts: dict[tuple[str, str, Where], list[Reference]] = {}
         for r, at in self._pointing():
-            self._by_reference(found, r, at)
+            if r.to_column is None and (r.path or r.pattern):
+                texts.setdefault((at.name, r.column, _said(r.where)), []).append(r)
+            else:
+                self._by_reference(found, r, at)
+        for (name, column, where), some in texts.items():
+            self._by_text(found, self.rows.live_tables[name], column, where, some)
         self._below(found)
         self._found = found
         return found
 
     def _candidates(self, at: Table, column: str, values: Sequence[Value], where: Mapping[str, str],
-                    numbers: Sequence[int] = ()) -> Iterator[Row]:
-        """Rows that may point at something. numbers: look for these within the column's text."""
+                    numbers: Sequence[int] = (), words: Collection[str] = ()) -> Iterator[Row]:
+        """Rows that may point at something. numbers: look for these within the column's text; words: one of which must
+        be there, too."""
         if self.tops is not None and at.name in self.tops and (numbers or not at.indexed(column)):
-            return iter(()) if self.tops[at.name] < 0 else self.target_db.above(at, self.tops[at.name])
+            if at.name not in self._newer:
+                self._newer[at.name] = [] if self.tops[at.name] < 0 else list(
+                    self.target_db.above(at, self.tops[at.name]))
+            return iter(self._newer[at.name])
         if numbers:
-            return self.target_db.mentioning(at, column, numbers, where)
+            return self.target_db.mentioning(at, column, numbers, where, words)
         return self.target_db.find_any(at, column, values, where)
 
     def _by_declared_key(self, found: dict[RowName, list[RowName]], table: Table, fk: ForeignKey, goal: Table) -> None:
@@ -132,7 +150,7 @@ class Referrers:
     def _by_reference(self, found: dict[RowName, list[RowName]], r: Reference, at: Table) -> None:
         targets = {name: s for name, s in self.removed.items() if s.table == r.to and s.live_raw is not None
                    and s.live_key is not None}
-        where = {c: said for c, said in r.where if not set(said) & set("*?[")}
+        where = dict(_said(r.where))
         translator = self.translator
         if r.to_column is not None:
             by_value: dict[object, list[RowName]] = {}
@@ -141,9 +159,10 @@ class Referrers:
             rows = self._candidates(at, r.column, list(by_value), where)  # type: ignore[arg-type]
         else:
             keys = [s.live_key[0] for s in targets.values() if s.live_key is not None]
-            numbers = [k for k in keys if isinstance(k, int)] if r.path or r.pattern else []
-            rows = self._candidates(at, r.column, [*keys, *map(str, keys)], where, numbers)
-        for row in rows:
+            rows = self._candidates(at, r.column, [*keys, *map(str, keys)], where)
+        every = list(rows)
+        translator.expect(r.table, every)
+        for row in every:
             full = translator.full(r.table, row)
             if not holds(r.where, full):
                 continue
@@ -154,6 +173,23 @@ class Referrers:
             for name in hit:
                 if name in targets:
                     found.setdefault(name, []).append(self._named(at, row))
+
+    def _by_text(self, found: dict[RowName, list[RowName]], at: Table, column: str, where: Where,
+                 references: Sequence[Reference]) -> None:
+        """What texts of one column point at, whichever way they do, in one pass."""
+        to = {r.to for r in references}
+        targets = {name: s for name, s in self.removed.items() if s.table in to and s.live_key is not None}
+        numbers = sorted({k for s in targets.values() if s.live_key and isinstance(k := s.live_key[0], int)})
+        each = [needed(r.pattern) if r.pattern and not r.path else frozenset() for r in references]
+        words = frozenset[str]().union(*each) if all(each) else frozenset()
+        translator = self.translator
+        rows = list(self._candidates(at, column, (), dict(where), numbers, words)) if numbers else []
+        translator.expect(at.name, rows)
+        for row in rows:
+            full = translator.full(at.name, row)
+            for table, name in named_rows(translator.value(at.name, full, column)):
+                if (table, (name,)) in targets:
+                    found.setdefault((table, (name,)), []).append(self._named(at, row))
 
     def _below(self, found: dict[RowName, list[RowName]]) -> None:
         """The rows that paths, or intervals, put below what is removed."""

@@ -40,6 +40,15 @@ class RowWrite:
 
 def row_writes(rows: Rows, item: Item) -> list[RowWrite]:
     """The rows that taking an item changes on live, in no particular order."""
+    known = rows.writes.get(item.id)
+    if known is not None and known[0] is item:
+        return list(known[1])
+    writes = _row_writes(rows, item)
+    rows.writes[item.id] = (item, writes)
+    return list(writes)
+
+
+def _row_writes(rows: Rows, item: Item) -> list[RowWrite]:
     if not item.going:
         return []
     by_row: dict[RowName, list[Field]] = {}

@@ -95,6 +95,8 @@ def _rows(live: Site, database: Database, entries: list[dict[str, Any]], layers:
         for known in (kept["after"], None, kept["before"]))
     states = {}
     now = _now(database, tables, entries)
+    for name in tables:
+        joins.prefetch(name, (row for e in entries if e["table"] == name for row in (e["after"], e["before"]) if row))
     for entry in entries:
         table = tables.get(entry["table"])
         if table is None:

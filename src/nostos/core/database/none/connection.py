@@ -63,8 +63,8 @@ class NoDatabase(Database):
     def find_any(self, table: Table, column: str, values: Sequence[Value], where: Mapping[str, str]) -> Iterator[Row]:
         yield from ()
 
-    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
-                   ) -> Iterator[Row]:
+    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str],
+                   words: Collection[str] = ()) -> Iterator[Row]:
         yield from ()
 
     def top(self, table: Table) -> int | None:

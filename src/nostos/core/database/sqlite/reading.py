@@ -105,9 +105,12 @@ class SqliteReading(SqliteSession):
             if str(row[column]).startswith(text):
                 yield row
 
-    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
-                   ) -> Iterator[Row]:
+    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str],
+                   words: Collection[str] = ()) -> Iterator[Row]:
         more, texts = self._texts(table, where)
+        if words:
+            more += f"({' OR '.join([f'instr({quote(column)}, ?)'] * len(words))}) AND "
+            texts += sorted(words)
         wanted = {str(n) for n in numbers}
 
         def mentions(text: object) -> bool:

@@ -138,7 +138,10 @@ class SqliteWriting(SqliteReading):
         if column is None:
             self._run(f"DELETE FROM {quote(table)}")
             return
-        for pattern in patterns:
+        plain = [p for p in patterns if "*" not in p]
+        if plain:
+            self._run(f"DELETE FROM {quote(table)} WHERE {quote(column)} IN ({', '.join('?' * len(plain))})", plain)
+        for pattern in (p for p in patterns if "*" in p):
             like = pattern.replace("|", "||").replace("%", "|%").replace("_", "|_").replace("*", "%")
             self._run(f"DELETE FROM {quote(table)} WHERE {quote(column)} LIKE ? ESCAPE '|'", [like])
 
