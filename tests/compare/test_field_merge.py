@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import unittest
+from random import Random
+from unittest import mock
 
 from hypothesis import given
 from hypothesis import strategies as st
 
 from nostos.core.compare.field_merge import Standing, merge
 from nostos.core.profiles.policies import Policy, policy_named
+from nostos.core.values import alignment
 from nostos.core.values.merging import ABSENT, merge_sets, merge_text
 from nostos.core.values.structures import Tree
 
@@ -74,3 +77,17 @@ class Fields(unittest.TestCase):
         self.assertEqual(merged, merge_text(a, c, b))
         if merged is not None:
             self.assertLessEqual(set(merged), set(b) | set(c))
+
+    @given(st.lists(st.sampled_from("abc")), st.lists(st.sampled_from("abc")), st.integers(0, 3))
+    def test_what_is_alike_stands_in_one_order(self, one: list[str], other: list[str], most: int) -> None:
+        for at_once in (most, 200_000):  # closely, and as long texts are
+            with mock.patch.object(alignment, "_AT_ONCE", at_once):
+                found = sorted(alignment.matches(one, other).items())
+            self.assertTrue(all(one[n] == other[m] for n, m in found))
+            self.assertEqual([m for _, m in found], sorted({m for _, m in found}))
+
+    def test_long_texts_that_differ_everywhere_are_given_up(self) -> None:
+        lines = ["<p>\n", "row\n", "cell\n", "</p>\n"]
+        three = ["".join(Random(seed).choice(lines) for _ in range(20_000)) for seed in range(3)]
+        self.assertIsNone(merge_text(*three))
+        self.assertIsNone(merge_text(*three, lines=True))

@@ -18,6 +18,7 @@ from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.selection import stays
 from nostos.core.profiles.policies import PLAIN
+from nostos.core.values.alignment import matches
 from nostos.core.values.merging import ABSENT
 from nostos.core.values.php import Raw
 from nostos.core.values.structures import Tree, jsonable
@@ -25,6 +26,7 @@ from nostos.show import learning
 from nostos.show.tables import clean, count, heading, table
 
 Describe = Callable[[str], str]
+_LONG = 2000  # units of a text that are shown beside others without more ado
 _WORD = {Standing.HOMEWARD: "green", Standing.BLENDED: "cyan", Standing.CLASH: "bold red", Standing.KEPT: "",
          Standing.SETTLED: "dim", Standing.OPEN: "bold yellow"}
 
@@ -235,10 +237,7 @@ def _side_by_side(console: Console, base: str, live: str, staging: str) -> None:
 
 def _aligned(base: list[str], live: list[str], staging: list[str]) -> Iterator[tuple[list[str], list[str], list[str]]]:
     """Stretches of the three versions that stand beside each other: a line, or what is between two equal lines."""
-    same = []
-    for other in (live, staging):
-        found = SequenceMatcher(None, base, other, autojunk=False).get_matching_blocks()
-        same.append({b.a + n: b.b + n for b in found for n in range(b.size)})
+    same = [matches(base, other) for other in (live, staging)]
     at = [0, 0, 0]
     for n in [*(n for n in range(len(base)) if n in same[0] and n in same[1]), len(base)]:
         to = [n, same[0].get(n, len(live)), same[1].get(n, len(staging))]
@@ -267,7 +266,7 @@ def _difference(console: Console, side: str, old: str, new: str) -> None:
         console.print(Text.assemble(f"    {side}: ", (gone, "red"), " -> ", (come, "green")))
         return
     console.print(f"    {side}:")
-    for tag, a1, a2, b1, b2 in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
+    for tag, a1, a2, b1, b2 in SequenceMatcher(None, a, b, autojunk=len(a) > _LONG).get_opcodes():
         if tag == "equal":
             for line in a[a1:a2] if a2 - a1 <= 2 else [a[a1], f"... {a2 - a1 - 2} lines alike ...", a[a2 - 1]]:
                 console.print(Text(f"        {line}", style="dim"))
@@ -282,7 +281,7 @@ def _words(old: str, new: str) -> tuple[Text, Text]:
     """Two texts with the words that differ marked: by colour, and in brackets where there is none."""
     a, b = split(old), split(new)
     gone, come = Text(style="red"), Text(style="green")
-    for tag, a1, a2, b1, b2 in SequenceMatcher(None, a, b, autojunk=False).get_opcodes():
+    for tag, a1, a2, b1, b2 in SequenceMatcher(None, a, b, autojunk=len(a) > _LONG).get_opcodes():
         marked = tag != "equal" and old and new
         gone.append("".join(a[a1:a2]), style="bold underline" if marked else None)
         come.append("".join(b[b1:b2]), style="bold underline" if marked else None)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from difflib import SequenceMatcher
 from typing import Any, TypeVar
 
+from nostos.core.values.alignment import matches
 from nostos.core.values.structures import Tree
 
 
@@ -65,7 +65,7 @@ def in_stretches(a: list[T], b: list[T], c: list[T], units: list[list[str]],
                   meeting: Callable[[list[T], list[T], list[T]], list[T] | None]) -> list[T] | None:
     """Three versions of a sequence merged stretch by stretch. units: what tells the entries of each apart. meeting:
     gives a stretch that both sides changed, or None when it cannot be merged."""
-    in_live, in_staging = _matches(units[0], units[1]), _matches(units[0], units[2])
+    in_live, in_staging = matches(units[0], units[1]), matches(units[0], units[2])
     result: list[T] = []
     at = [0, 0, 0]
 
@@ -95,12 +95,3 @@ def in_stretches(a: list[T], b: list[T], c: list[T], units: list[list[str]],
 def _units(text: str) -> list[str]:
     """Lines, and what stands between them, each a unit: so that a last line without an end is the same line."""
     return [unit for unit in re.split(r"(\s*\n\s*)", text) if unit]
-
-
-def _matches(one: list[str], other: list[str]) -> dict[int, int]:
-    """Which unit of `one` is which of `other`."""
-    found = {}
-    for block in SequenceMatcher(None, one, other, autojunk=False).get_matching_blocks():
-        for n in range(block.size):
-            found[block.a + n] = block.b + n
-    return found
