@@ -110,7 +110,7 @@ class MemoryTree(FileTree):
                 if found is not None:
                     yield found
 
-    def free(self) -> int:
+    def free(self, path: str = "") -> int:
         return 1 << 40
 
     def may_write(self, path: str) -> bool:
