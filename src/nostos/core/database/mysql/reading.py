@@ -3,15 +3,22 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator, Mapping, Sequence
+import secrets
+from collections.abc import Collection, Generator, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
 from nostos.core.database.mysql.reflection import quote
-from nostos.core.database.mysql.row_sql import READERS
+from nostos.core.database.mysql.row_sql import READERS, RowSql
 from nostos.core.database.mysql.session import _AT_ONCE, _PATTERNS, MysqlSession
 from nostos.core.database.outline import Trigger, reached
 from nostos.core.database.protocol import Block, ForeignColumn
+from nostos.core.database.rows.digests import ROWS_PER_BLOCK
 from nostos.core.database.schema import Column, Key, Row, Table, Value
+
+_FEW, _SPARSE = 2000, 16  # rows of a small table; keys to a row of a sparse one
+_WIDE = 512  # bytes of a row that costs no more when it is read by itself
+_TOGETHER = 8192  # keys whose rows are read as one value
+_DIGITS = 20  # of a key
 
 
 class MysqlReading(MysqlSession):
@@ -30,9 +37,40 @@ class MysqlReading(MysqlSession):
 
     def scan_payloads(self, table: Table) -> Iterator[tuple[int, bytes]]:
         sql = self._of(table)
-        for batch in self._batches(f"SELECT {sql.block}, {sql.payload(table.stored)} FROM {sql.real}", ()):
+        done: int | None = None
+        if sql.ranged:
+            done = yield from self._together(table, sql)
+        rest = "" if done is None else f" WHERE {quote(table.key[0])} > {done}"
+        for batch in self._batches(f"SELECT {sql.block}, {sql.payload(table.stored)} FROM {sql.real}{rest}", ()):
             for number, payload in batch:
                 yield int(number), payload
+
+    def _together(self, table: Table, sql: RowSql) -> Generator[tuple[int, bytes], None, int | None]:
+        """Rows of many keys as one value, which a driver reads in a fraction of the time of as many rows. Returns the
+        key up to which that was done, for where it cannot be; None: not at all."""
+        key = quote(table.key[0])
+        count, low, high, most = (int(v or 0) for v in self.run(
+            f"SELECT COUNT(*), MIN({key}), MAX({key}), @@max_allowed_packet FROM {sql.real}")[0])
+        size = self.sizes().get(table.name, (0, 0))[1] // max(count, 1) + 64
+        if count < _FEW or size > _WIDE or low < 0 or (high - low) // count > _SPARSE:
+            return None
+        step = min(_TOGETHER, most // 4 // size) // ROWS_PER_BLOCK * ROWS_PER_BLOCK
+        between = secrets.token_hex(12)
+        self.run(f"SET SESSION group_concat_max_len = {most}")
+        at = low - low % ROWS_PER_BLOCK
+        while at <= high and step:
+            cursor = self._cursor(
+                f"SELECT COUNT(*), GROUP_CONCAT(LPAD({key}, {_DIGITS}, '0'), {sql.payload(table.stored)} SEPARATOR "
+                f"'{between}') FROM {sql.real} WHERE {key} BETWEEN {at} AND {at + step - 1}")
+            said, value = cursor.fetchone()
+            cursor.close()
+            parts = value.split(between.encode()) if value is not None else []
+            if len(parts) != int(said):
+                return at - 1  # they are too long to be told at once
+            for part in parts:
+                yield int(part[:_DIGITS]) // ROWS_PER_BLOCK, part[_DIGITS:]
+            at += step
+        return high if step else None
 
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
         return {int(b): Block(int(n), int(total)) for b, n, total in self.run(self._of(table).blocks(columns))}
