@@ -36,7 +36,7 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
     """Items by what a person wants to know first: what would go home, what clashes, what stays, what is kept. kinds:
     only these. every: each item, however many there are."""
     items = [i for i in found.items.values() if not kinds or i.kind in kinds]
-    going = [i for i in items if i.id in needs and not i.visitors]
+    going = [i for i in items if i.id in needs and not i.visitors and i.standing is not Standing.CLASH]
     test = [i for i in items if i.visitors and (i.id in needs or stays(i))]
     clashes = [i for i in items if i.standing is Standing.CLASH and not stays(i)]
     kept = [i for i in items if i.standing is Standing.KEPT]
@@ -129,6 +129,8 @@ def _summary(item: Item, needs: Needs) -> str:
         wanted = sorted({n.on for n in needs.get(item.id, ())})
         return f"needs {', '.join(wanted)}" if wanted else ""
     words = {Standing.BLENDED: " (blended)", Standing.CLASH: " (clash)", Standing.KEPT: " (kept)"}
+    if item.standing is Standing.CLASH and item.id in needs:  # listed once, with what of it goes home all the same
+        words[Standing.HOMEWARD] = " (goes home)"
     shown = [f for f in item.fields if f.standing is not Standing.SETTLED and not f.merged.policy.quiet]
     # A part that came or went as a whole is named once, not column by column.
     names = list(dict.fromkeys(

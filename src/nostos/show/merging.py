@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from rich.console import Console
 from rich.text import Text
@@ -35,14 +35,15 @@ def plan(console: Console, prepared: PreparedMerge, site: str) -> None:
     home = prepared.toward is Side.LIVE
     for note in prepared.made.notes:
         console.print(f"Note: {clean(note)}.")
-    heading(console, f"Will go {'home to' if home else 'into'} {site}: {len(selection.chosen)}", style="bold green")
+    whole = [c for c in selection.chosen if c.item.standing is not Standing.CLASH]  # the rest is told with the clashes
+    heading(console, f"Will go {'home to' if home else 'into'} {site}: {len(whole)}", style="bold green")
     rows = []
-    many = len(selection.chosen) > SCREENFUL
+    many = len(whole) > SCREENFUL
     if many:
-        grouped(console, [c.item for c in selection.chosen])
+        grouped(console, [c.item for c in whole])
         console.print("Each by name: nostos compare --all.")
-    pulled = any(c.because or c.item.visitors for c in selection.chosen)
-    for chosen in () if many else selection.chosen:
+    pulled = any(c.because or c.item.visitors for c in whole)
+    for chosen in () if many else whole:
         because = f"{chosen.because.item} needs it: {chosen.because.reason}" if chosen.because else ""
         if chosen.item.visitors and not because:
             because = "made by visitors, and named"
@@ -59,7 +60,7 @@ def plan(console: Console, prepared: PreparedMerge, site: str) -> None:
         if items:
             console.print()
             heading(console, f"{text}: {len(items)}")
-            _short(console, items)
+            _short(console, items, {c.item.id for c in selection.chosen})
     for warning in selection.warnings:
         console.print(Text(f"Mind: {clean(warning)}.", style="yellow"))
     for name in selection.unmoved:
@@ -127,14 +128,30 @@ def taken_back_list(console: Console, every: Sequence[PastOperation]) -> None:
         console.print("Nothing has been merged yet.")
 
 
-def _short(console: Console, items: tuple[Item, ...]) -> None:
-    table(console, ("", "", ""), [(i.id, i.change, i.reason or i.title) for i in items[:12]], keep=(0, 1))
+def _short(console: Console, items: tuple[Item, ...], going: Collection[str] = ()) -> None:
+    def said(item: Item) -> str:
+        if item.id not in going or item.standing is not Standing.CLASH:
+            return item.reason or item.title
+        names = list(dict.fromkeys(f.name for f in item.going))
+        return f"goes home all the same: {', '.join(names[:4])}{', ...' if len(names) > 4 else ''}"
+
+    table(console, ("", "", ""), [(i.id, i.change, said(i)) for i in items[:12]], keep=(0, 1))
     if len(items) > 12:
         console.print(f"  and {len(items) - 12} more")
 
 
 def operations(console: Console, prepared: PreparedMerge) -> None:
-    """The operations themselves, in order."""
+    """The operations themselves, in order; of more than anybody reads, how many of each kind."""
+    if len(prepared.plan.operations) > SCREENFUL:
+        alike: dict[tuple[str, str], list[str]] = {}
+        for operation in prepared.plan.operations:
+            where = getattr(operation, "table", "") or getattr(operation, "path", "").rpartition("/")[0]
+            alike.setdefault((_WORDS[type(operation).__name__], where), []).append(operation.item)
+        table(console, ("", "operation", "where", "for"), [
+            (f"{len(some):,}", what, where, ", ".join(dict.fromkeys(some[:3])) + (", ..." if len(some) > 3 else ""))
+            for (what, where), some in alike.items()], right=(0,), keep=(0, 1, 2))
+        console.print("Each by itself: --json.")
+        return
     rows = []
     for number, operation in enumerate(prepared.plan.operations, start=1):
         data = as_data(operation)
