@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -29,11 +30,17 @@ class RowMove:
     digest: bytes | None = None
 
 
+@lru_cache(maxsize=512)
+def _decoded(definition: bytes) -> Table:
+    return msgspec.json.decode(in_todays_names(definition), type=Table)
+
+
 class AnchorRows(AnchorRecords):
     """What the anchor knows of schemas and rows."""
 
     def __init__(self, path: Path) -> None:
         super().__init__(path)
+        self._unadded: set[tuple[Side, str, int]] | None = None
         self._row_digests = lru_cache(maxsize=256)(self.known_rows)
         self._base_block = lru_cache(maxsize=256)(self._read_base_block)
 
@@ -53,7 +60,7 @@ class AnchorRows(AnchorRecords):
 
     def _definition(self, side: Side, name: str) -> Table | None:
         found = self._file.execute("SELECT definition FROM tables WHERE side=? AND name=?", (side, name)).fetchone()
-        return msgspec.json.decode(in_todays_names(found[0]), type=Table) if found else None
+        return _decoded(found[0]) if found else None
 
     def add_base(self, table: str, number: int, payloads: list[bytes]) -> None:
         """Add rows of live's, each as bytes in its table's form, to what is known of a block."""
@@ -200,7 +207,21 @@ class AnchorRows(AnchorRecords):
     def set_digest(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
         """What a side's row counts as unchanged by: its digest; ALWAYS_LOOK; None: there is no such row."""
         self.set_apart(side, table, key, digest)
-        self._add_up(side, table, block_of(key))
+        if self._unadded is None:
+            self._add_up(side, table, block_of(key))
+        else:
+            self._unadded.add((side, table, block_of(key)))
+
+    @contextmanager
+    def adding_up_later(self) -> Iterator[None]:
+        """While it lasts, blocks in which digests are set are not added up; each is once, at its end."""
+        self._unadded = set()
+        try:
+            yield
+            for side, table, number in self._unadded:
+                self._add_up(side, table, number)
+        finally:
+            self._unadded = None
 
     def _add_up(self, side: Side, table: str, number: int) -> None:
         rows = self.known_rows(side, table, number)

@@ -79,7 +79,7 @@ class AnchorNotes:
             "no table": anchor.forget_table,
             "revert": lambda operation, owners: anchor.revert(operation, [tuple(o) for o in owners]),
             "file": _Files(anchor, target, source).settle}
-        with anchor.changing(), anchor.recording(name):
+        with anchor.changing(), anchor.recording(name), anchor.adding_up_later():
             for what, *told in self.lines:
                 steps[what](*told)
 
