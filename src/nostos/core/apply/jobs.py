@@ -13,7 +13,9 @@ from typing import Any
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.profiles.model import Job, Profile, holds
+from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.habits import Job
+from nostos.core.profiles.model import Profile
 from nostos.core.values import php
 
 Touched = tuple[str, Value, Row | None, Row | None]  # table, key, and the row before and after

@@ -18,7 +18,8 @@ from typing import Any
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Column, Row, Table, Value
 from nostos.core.patterns import matches
-from nostos.core.profiles.model import MASK_KINDS, MaskRule, Profile, holds
+from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.model import MASK_KINDS, MaskRule, Profile
 
 _FIRST = ("Ada", "Bela", "Cato", "Dena", "Emil", "Fay", "Gil", "Hedy", "Ivo", "Jana", "Kit", "Lena", "Milo", "Nia",
           "Otis", "Pia", "Quin", "Rhea", "Sol", "Tess", "Una", "Vito", "Wanda", "Xeno", "Yara", "Zeno")

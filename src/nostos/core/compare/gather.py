@@ -19,7 +19,8 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.files.entry import FileEntry
 from nostos.core.patterns import spoken
 from nostos.core.profiles.compared import Locals
-from nostos.core.profiles.model import Child, Kind, OwnedFile, holds
+from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.model import Child, Kind, OwnedFile
 from nostos.core.profiles.policies import PLAIN, TEXT
 from nostos.core.values import references as refs
 from nostos.core.values.merging import ABSENT
@@ -49,7 +50,7 @@ def assemble(anchor: Anchor, rows: Rows, files: list[FileState], schema: Iterabl
     for state in rows.states.values():
         if any(v is not None and local.is_local(rows.table(state.table), {**plain(v), **state.joined})
                if local.depends(state.table) else local.always(rows.table(state.table))
-               for v in (state.base, state.live, state.staging)):
+               for v in {id(v): v for v in (state.base, state.live, state.staging)}.values()):
             continue
         draft = _draft_for(anchor, rows, drafts, state)
         if draft is None:
@@ -85,14 +86,15 @@ def full(state: RowState) -> Row:
 
 def _draft_for(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], state: RowState) -> _Draft | None:
     """The item that a row is part of; None for parts of what is never compared."""
-    child = rows.profile.child_of(state.table, full(state))
+    row = full(state)
+    child = rows.profile.child_of(state.table, row)
     if child is not None:
         for form in (state.staging, state.live, state.base):
             parent = refs_to(form.get(child.of)) if form else None
             if parent is not None:
                 root: RowName = (parent[0], (parent[1],))
                 return _draft_of(anchor, rows, drafts, root)
-    return _root_draft(rows, drafts, state.id, full(state), state)
+    return _root_draft(rows, drafts, state.id, row, state)
 
 
 def _draft_of(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], root: RowName) -> _Draft | None:

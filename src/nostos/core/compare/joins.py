@@ -7,7 +7,8 @@ from copy import copy
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.profiles.model import Join, Profile, holds
+from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.model import Join, Profile
 
 
 class Joins:

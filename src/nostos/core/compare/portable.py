@@ -15,7 +15,8 @@ from typing import Any, cast
 from nostos.core.anchor.names import Keys
 from nostos.core.compare.places import Places
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.profiles.model import Profile, Reference, holds
+from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.model import Profile, Reference
 from nostos.core.values import names, rewriting, structures
 from nostos.core.values import references as refs
 from nostos.core.values.structures import Tree
@@ -51,6 +52,9 @@ class Deferred(Mapping[str, Any]):
     def __len__(self) -> int:
         return len(self.raw)
 
+
+# Neither an address nor a structure, nor long enough to hold one in base64.
+_DULL = re.compile(r"(?:[A-Za-z0-9 _-]{0,23}|\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)\Z").match
 
 Joiner = Callable[[str, Row], Row]  # what a row of a table is joined to
 Above = Callable[[str, str, str], str]  # (table, column, canonical name) -> that row's value, which others begin with
@@ -91,6 +95,7 @@ class Translator:
         self._join = join
         self._places = places
         self._by_itself: dict[str, bool] = {}
+        self._plain: dict[tuple[str, str], bool] = {}
         self._tables = tables
         self.urls = urls
         self.keys = keys
@@ -170,6 +175,8 @@ class Translator:
     def _value(self, table: str, row: Row, column: str) -> Any:
         value = row[column]
         spots = self._columns.get((table, column))
+        if spots is None and isinstance(value, str) and _DULL(value) and self._is_plain(table, column):
+            return value
         if value is None or isinstance(value, bytes | float):
             return value
         if self._places is not None:
@@ -202,6 +209,17 @@ class Translator:
             if tree is not None:
                 return self._tree(tree, paths, patterns)
         return rewriting.opened(value, lambda text: self._text(text, patterns))
+
+    def _is_plain(self, table: str, column: str) -> bool:
+        """Whether short values of plain letters are what they are in this column, and nothing else."""
+        known = self._plain.get((table, column))
+        if known is None:
+            profile = self._profile
+            known = self._plain[table, column] = not (
+                profile.pieces or column in profile.placed_in(table)
+                or any((s.table, s.column) == (table, column) for s in profile.slugs)
+                or (self._prefix and any((t, c) == (table, column) for t, c, _ in profile.prefixed)))
+        return known
 
     def _placed(self, places: Places, table: str, row: Row, column: str) -> str | None:
         """A value that begins with that of the row above in a tree, as that and the rest; None for any other."""

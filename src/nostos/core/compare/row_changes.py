@@ -57,17 +57,7 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
         urls[side].called = names
         translators[side].files = owners(profile, databases[side], tables[side], names)
 
-    moves: dict[Side, dict[str, list[RowMove]]] = {s: {} for s in Side}
-    local = Locals(profile)
-    blocks = _blocks(anchor, databases, tables)
-    for side, database in databases.items():
-        for name, table in tables[side].items():
-            every = list(anchor.moves(side, database, table, blocks[side].get(name)))
-            translators[side].expect(name, (m.row for m in every if m.row is not None))
-            found = [m for m in every
-                     if m.row is None or not local.is_local(table, translators[side].full(
-                         name, m.row) if local.depends(name) else m.row)]
-            moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)
+    moves = _moves(anchor, profile, databases, tables, translators)
     were = {name: {m.key[0]: anchor.base_row(name, m.key) for m in moves[Side.LIVE].get(name, ())}
             for name, _ in profile.placed}
     base = Translator(profile, both, urls[Side.LIVE], anchor.keys(Side.LIVE), live_db.prefix, joins[Side.LIVE],
@@ -109,6 +99,24 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     return Rows(profile, live.database.engine, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
                 keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix,
                 staging_db.prefix, unkeyed, mask=mask, names=names)
+
+
+def _moves(anchor: Anchor, profile: Profile, databases: Mapping[Side, Database],
+           tables: Mapping[Side, Mapping[str, Table]], translators: Mapping[Side, Translator]
+           ) -> dict[Side, dict[str, list[RowMove]]]:
+    """What is not as the anchor knew it, by side and table."""
+    moves: dict[Side, dict[str, list[RowMove]]] = {s: {} for s in Side}
+    local = Locals(profile)
+    blocks = _blocks(anchor, databases, tables)
+    for side, database in databases.items():
+        for name, table in tables[side].items():
+            every = list(anchor.moves(side, database, table, blocks[side].get(name)))
+            translators[side].expect(name, (m.row for m in every if m.row is not None))
+            found = [m for m in every
+                     if m.row is None or not local.is_local(table, translators[side].full(
+                         name, m.row) if local.depends(name) else m.row)]
+            moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)
+    return moves
 
 
 def _blocks(anchor: Anchor, databases: Mapping[Side, Database],

@@ -20,7 +20,9 @@ from nostos.core.compare.portable import Translator
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.files.tree import FileTree
-from nostos.core.profiles.model import OwnedFile, Profile, Slug, holds
+from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.habits import Slug
+from nostos.core.profiles.model import OwnedFile, Profile
 from nostos.core.values import structures
 from nostos.core.values.merging import same
 from nostos.core.values.names import Names, fit

@@ -18,7 +18,8 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table, Value
 from nostos.core.errors import SiteError
-from nostos.core.profiles.model import Activity, Profile, holds
+from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.model import Activity, Profile
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.recognise import Site
 from nostos.core.values import structures

@@ -23,7 +23,8 @@ from nostos.core.plan.obstacles import Need, Obstacle
 from nostos.core.plan.referrers import Referrers
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.plan.tree_places import TreePlaces
-from nostos.core.profiles.model import Reference, holds
+from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.model import Reference
 from nostos.core.values.names import written
 from nostos.core.values.structures import Tree, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
@@ -194,8 +195,9 @@ class _Finder(TreePlaces):
             if need is not None:
                 yield need
         staging = write.state.staging or {}
+        full = {**plain(staging), **write.state.joined}
         for r in self.rows.profile.references_of(write.state.table):
-            if r.column not in write.values or not holds(r.where, {**plain(staging), **write.state.joined}):
+            if r.column not in write.values or not holds(r.where, full):
                 continue
             value = write.values[r.column]
             if r.to_column is not None:

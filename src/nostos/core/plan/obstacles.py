@@ -15,7 +15,7 @@ from nostos.core.database.schema import Row, Table, Value
 from nostos.core.errors import LiveMoved
 from nostos.core.plan.referrers import Referrers
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
-from nostos.core.profiles.model import holds
+from nostos.core.profiles.conditions import holds
 from nostos.core.values.merging import same
 
 

@@ -14,7 +14,8 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.patterns import matches
 from nostos.core.plan.row_writes import WriteAction, row_writes
-from nostos.core.profiles.model import Reference, Where, holds
+from nostos.core.profiles.conditions import Where, holds
+from nostos.core.profiles.model import Reference
 from nostos.core.profiles.row_trees import parents
 from nostos.core.values.literals import needed
 

@@ -15,7 +15,7 @@ from nostos.core.patterns import matching, nearest
 from nostos.core.plan.decisions import Decision, is_decided
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.obstacles import Need
-from nostos.core.profiles.model import holds
+from nostos.core.profiles.conditions import holds
 from nostos.core.values.names import both
 
 Exists = Callable[[str], bool]  # whether an item of this name is on live at all

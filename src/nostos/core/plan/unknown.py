@@ -17,6 +17,7 @@ from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
+from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
 from nostos.core.profiles.learning.kinds import CHANCE
@@ -32,7 +33,6 @@ from nostos.core.profiles.learning.references import (
     sampled,
     spread,
 )
-from nostos.core.profiles.model import holds
 from nostos.core.values.structures import all_leaves, fits
 from nostos.core.values.tokens import CLOSE, OPEN
 

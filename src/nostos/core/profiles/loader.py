@@ -12,33 +12,29 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.errors import SiteError
+from nostos.core.profiles.conditions import Where
+from nostos.core.profiles.habits import Along, Job, Numbered, Slug, Together
 from nostos.core.profiles.model import (
     MASK_KINDS,
     Activity,
     Administrators,
-    Along,
     Child,
     Configuration,
     Derived,
     FieldPolicy,
     Folder,
     GuardFile,
-    Job,
     Join,
     Kind,
     MaskRule,
-    Numbered,
     OwnedFile,
     Profile,
     ProfileCaution,
     Question,
     Reference,
     SettingsTable,
-    Slug,
     Through,
-    Together,
     Version,
-    Where,
 )
 from nostos.core.profiles.policies import policy_named
 from nostos.core.profiles.row_trees import NestedTree, RowTree
@@ -247,10 +243,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                             _where({"where": j.get("only", {})}), tuple(
                                 Through(v["table"], v["by"], _where(v)) for v in j.get("via", [])),
                             tuple(v["column"] for v in j.get("via", []))) for j in data.get("join", [])),
-        "jobs": tuple(Job(j["table"], j["time"], j["setting"], j["name"], _where(j)) for j in data.get("job", [])),
-        "numbered": tuple(Numbered(n["setting"], n.get("strip", ""), n["mentions"]) for n in data.get("numbered", [])),
-        "along": tuple(Along(*_column(a), _where(a)) for a in data.get("along", [])),
-        "together": tuple(Together(tuple(t["items"]), t["file"]) for t in data.get("together", [])),
+        **_habits(data),
         "guard_file": _guard_file(data.get("guards", {}).get("file")),
         "question": Question(data["ask"]["program"], _template(data["ask"])) if "ask" in data else None,
         "gate_setting": data.get("guards", {}).get("gate", ""),
@@ -265,10 +258,20 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "trees": tuple(RowTree(**{**t, "inherited": tuple(t.get("inherited", ()))}) for t in data.get("tree", [])),
         "minds": tuple((m["table"], _where(m), m["says"]) for m in data.get("mind", [])),
         "uniques": tuple(_column({"column": c}) for c in data.get("unique", {}).get("columns", [])),
-        "slugs": tuple(Slug(*_column(a), _names(a.get("within", [])), tuple(
-            (c, _names(p)) for c, p in a.get("unless", {}).items())) for a in data.get("slug", [])),
         "nested": tuple(NestedTree(**t) for t in data.get("nested-tree", [])),
         "prefixed": tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
+    }
+
+
+def _habits(data: dict[str, Any]) -> dict[str, Any]:
+    """What the system does by itself, by its names in `Profile`."""
+    return {
+        "slugs": tuple(Slug(*_column(a), _names(a.get("within", [])), tuple(
+            (c, _names(p)) for c, p in a.get("unless", {}).items())) for a in data.get("slug", [])),
+        "jobs": tuple(Job(j["table"], j["time"], j["setting"], j["name"], _where(j)) for j in data.get("job", [])),
+        "numbered": tuple(Numbered(n["setting"], n.get("strip", ""), n["mentions"]) for n in data.get("numbered", [])),
+        "along": tuple(Along(*_column(a), _where(a)) for a in data.get("along", [])),
+        "together": tuple(Together(tuple(t["items"]), t["file"]) for t in data.get("together", [])),
     }
 
 

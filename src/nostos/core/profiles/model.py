@@ -10,10 +10,11 @@ from functools import cached_property
 from typing import Any, TypeVar
 
 from nostos.core.database.schema import Value
+from nostos.core.profiles.conditions import FirstThat, Where, holds
+from nostos.core.profiles.habits import Along, Job, Numbered, Slug, Together
 from nostos.core.profiles.policies import DERIVED, INHERITED, PLACE, PLAIN, RECKONED, Policy
 from nostos.core.profiles.row_trees import NestedTree, RowTree
 
-Where = tuple[tuple[str, str], ...]
 T = TypeVar("T")
 K = TypeVar("K")
 
@@ -25,11 +26,6 @@ MASK_KINDS = frozenset({"name", "first", "last", "login", "email", "phone", "cod
 def ignored(profile: Profile) -> tuple[str, ...]:
     """Patterns of files that are neither cloned nor compared: the profile's, and the guard's own file."""
     return (*profile.ignore, *((profile.guard_file.path,) if profile.guard_file else ()))
-
-
-def holds(where: Where, row: Mapping[str, Value]) -> bool:
-    """Whether a row's columns match these shell wildcards."""
-    return all(fnmatchcase(str(row.get(column)), pattern) for column, pattern in where)
 
 
 @dataclass(frozen=True)
@@ -126,20 +122,6 @@ class OwnedFile:
 
 
 @dataclass(frozen=True)
-class Slug:
-    """A column by which things answer to an address: with the columns `within`, it is the only one. unless: which rows
-    do not answer to any, by the patterns that one of their columns fits."""
-
-    table: str
-    column: str
-    within: tuple[str, ...] = ()
-    unless: tuple[tuple[str, tuple[str, ...]], ...] = ()
-
-    def excludes(self, row: Mapping[str, Value]) -> bool:
-        return any(fnmatchcase(str(row.get(c)), p) for c, patterns in self.unless for p in patterns)
-
-
-@dataclass(frozen=True)
 class Version:
     """Where a version is written: the files of a folder that are looked at (a shell wildcard), and a pattern whose one
     group is the version."""
@@ -229,46 +211,6 @@ class Join:
     only: Where = ()
     via: tuple[Through, ...] = ()  # on from there: each a row of another table, found by the value before
     then: tuple[str, ...] = ()  # what is taken from each of these
-
-
-@dataclass(frozen=True)
-class Job:
-    """What a system does by itself to a row of `table` for which `where` holds, at the time (UTC) in a column: an entry
-    called `name` in its list of jobs, which is kept in a setting."""
-
-    table: str
-    time: str
-    setting: str
-    name: str
-    where: Where = ()
-
-
-@dataclass(frozen=True)
-class Numbered:
-    """Settings (a pattern) that hold parts by numbers, which every side gives out. mentions: the setting that names
-    such parts, as the setting's name without `strip`, a dash, and the number."""
-
-    setting: str
-    strip: str
-    mentions: str
-
-
-@dataclass(frozen=True)
-class Along:
-    """Rows of `table` that `column` makes another row's: when they begin or cease to be as `where` says, that is
-    part of what is done to that row, though they are no part of it otherwise."""
-
-    table: str
-    column: str
-    where: Where
-
-
-@dataclass(frozen=True)
-class Together:
-    """Items that are one update, if a file says so by being another: all of them go home, or none."""
-
-    items: tuple[str, ...]
-    file: str
 
 
 @dataclass(frozen=True)
@@ -401,12 +343,12 @@ class Profile:
     # By table, and by column: a comparison asks for each value of each row.
 
     @cached_property
-    def _kinds(self) -> Mapping[str, tuple[Kind, ...]]:
-        return _by(self.kinds, lambda k: k.table)
+    def _kinds(self) -> Mapping[str, FirstThat[Kind]]:
+        return {t: FirstThat(some, lambda k: k.where) for t, some in _by(self.kinds, lambda k: k.table).items()}
 
     @cached_property
-    def _children(self) -> Mapping[str, tuple[Child, ...]]:
-        return _by(self.children, lambda c: c.table)
+    def _children(self) -> Mapping[str, FirstThat[Child]]:
+        return {t: FirstThat(some, lambda c: c.where) for t, some in _by(self.children, lambda c: c.table).items()}
 
     @cached_property
     def _references(self) -> Mapping[str, tuple[Reference, ...]]:
@@ -437,10 +379,12 @@ class Profile:
         return frozenset((r.table, r.column) for r in self.references if r.weak)
 
     def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:
-        return next((k for k in self._kinds.get(table, ()) if not k.where or holds(k.where, row)), None)
+        found = self._kinds.get(table)
+        return None if found is None else found.of(row)
 
     def child_of(self, table: str, row: Mapping[str, Value]) -> Child | None:
-        return next((c for c in self._children.get(table, ()) if not c.where or holds(c.where, row)), None)
+        found = self._children.get(table)
+        return None if found is None else found.of(row)
 
     def bears_prefix(self, table: str, column: str, rest: str) -> bool:
         """Whether a name that begins with the table prefix does so for a reason, by what follows it."""
@@ -455,10 +399,14 @@ class Profile:
         fixed = self._fixed.get((table, column))
         if fixed is not None:
             return fixed
-        for p in self._policies.get((table, column), ()):
-            if not p.path and (not p.where or holds(p.where, row)):
-                return p.policy
-        return PLAIN
+        known = self._whole_policies.get((table, column))
+        found = None if known is None else known.of(row)
+        return PLAIN if found is None else found.policy
+
+    @cached_property
+    def _whole_policies(self) -> Mapping[tuple[str, str], FirstThat[FieldPolicy]]:
+        return {place: FirstThat(tuple(p for p in some if not p.path), lambda p: p.where)
+                for place, some in self._policies.items()}
 
     def path_policies(self, table: str, row: Mapping[str, Value], column: str) -> dict[tuple[str, ...], Policy]:
         """Policies of single keys inside a structured value."""

@@ -6,8 +6,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from nostos.core.database.schema import Row
+from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.learning.findings import LIST, Certainty, Layer, Place
-from nostos.core.profiles.model import Profile, Reference, holds
+from nostos.core.profiles.model import Profile, Reference
 
 SAID, SCHEMA = "its administrator", "the schema"
 

@@ -13,7 +13,8 @@ from nostos.core.compare.items import Comparison
 from nostos.core.compare.row_states import RowState
 from nostos.core.database.schema import Key
 from nostos.core.inspect.trial.compare import PageFacts
-from nostos.core.profiles.model import Kind, Profile, holds
+from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.model import Kind, Profile
 from nostos.core.sites.recognise import Site
 
 _PART = re.compile(r"\{(\w+)\}")

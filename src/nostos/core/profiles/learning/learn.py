@@ -14,6 +14,7 @@ from itertools import pairwise
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.patterns import matches
+from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.address import pieces_in
 from nostos.core.profiles.learning.by_name import named_rows_in
@@ -22,7 +23,7 @@ from nostos.core.profiles.learning.parts import parts
 from nostos.core.profiles.learning.references import ROWS, Judge, echoes, key_columns, places, siblings
 from nostos.core.profiles.learning.trees import nested_of, tree_of
 from nostos.core.profiles.learning.whose import whose
-from nostos.core.profiles.model import Kind, Profile, holds
+from nostos.core.profiles.model import Kind, Profile
 from nostos.core.profiles.policies import COUNTED, NEWEST, TEXT
 from nostos.core.profiles.row_trees import RowTree
 from nostos.core.values.structures import fits, may_be_structure, read
