@@ -192,6 +192,7 @@ def one(kind: str, rows: int) -> dict[str, float]:
         with counted(), opened(site.home, site.home.read("bench")) as crew:
             comparison, _ = measured("compare", lambda: compare_voyage(crew))
             take = tuple(k for k in kinds if any(i.startswith(k[:-1]) for i in comparison.items))
+            del comparison
             done = measured("merge", lambda: merge(site.home, crew, prepare(crew, Choice(take))))
             found["locked"] = done.locked
             measured("undo", lambda: merge(site.home, crew, prepare_undo(

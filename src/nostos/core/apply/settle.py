@@ -333,9 +333,8 @@ class _Settler:
             if found is None:
                 continue
             place = names_of(state.table, column)
-            for side, own in keys.items():
-                if own is not None:
-                    self.notes.pair(side, place, own[0], packed(*found))
+            for side, own in ((s, k) for s, k in keys.items() if k is not None):
+                self.notes.pair(side, place, own[0], packed(*found))
             for known, side in ((mine, Side.STAGING), (theirs, Side.LIVE)):  # its namesake, too
                 for other in known.namesakes(state.table, column, found):
                     self.notes.pair(side, place, other, packed(*found[::-1]))

@@ -78,6 +78,17 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
 
     said = Recipe.of(anchor.fact("mask"))
     mask = Mask(said, profile, both) if said else None
+    states = _states(anchor, both, keys, translators, base, moves, mask)
+    unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
+    return Rows(profile, live.database.engine, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
+                keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix,
+                staging_db.prefix, unkeyed, mask=mask, names=names)
+
+
+def _states(anchor: Anchor, both: Mapping[str, Table], keys: Mapping[Side, Keys],
+            translators: Mapping[Side, Translator], base: Translator, moves: Mapping[Side, Mapping[str, list[RowMove]]], mask: Mask | None
+            ) -> dict[RowName, RowState]:
+    """Every row that moved, as all sides have it."""
     states: dict[RowName, RowState] = {}
     for name, table in both.items():
         found_rows: dict[Key, dict[Side, RowMove]] = {}
@@ -95,10 +106,7 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
             state = _state(name, table, canonical, mine, anchor, translators, base, mask)
             if state is not None:
                 states[state.id] = replace(state, stale=tuple(stale[canonical])) if canonical in stale else state
-    unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
-    return Rows(profile, live.database.engine, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
-                keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix,
-                staging_db.prefix, unkeyed, mask=mask, names=names)
+    return states
 
 
 def _moves(anchor: Anchor, profile: Profile, databases: Mapping[Side, Database],
