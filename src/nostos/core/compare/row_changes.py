@@ -86,8 +86,8 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
 
 
 def _states(anchor: Anchor, both: Mapping[str, Table], keys: Mapping[Side, Keys],
-            translators: Mapping[Side, Translator], base: Translator, moves: Mapping[Side, Mapping[str, list[RowMove]]], mask: Mask | None
-            ) -> dict[RowName, RowState]:
+            translators: Mapping[Side, Translator], base: Translator,
+            moves: Mapping[Side, Mapping[str, list[RowMove]]], mask: Mask | None) -> dict[RowName, RowState]:
     """Every row that moved, as all sides have it."""
     states: dict[RowName, RowState] = {}
     for name, table in both.items():
