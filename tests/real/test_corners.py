@@ -9,11 +9,13 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
+from nostos.core.clone.remove import remove
 from nostos.core.errors import MergeRefused, SelectionError, SiteError
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
+from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
-from tests.real.servers import missing
+from tests.real.servers import mariadb, missing
 from tests.real.test_system import SystemTest
 
 
@@ -258,6 +260,28 @@ class Corners(SystemTest):
             with opened(self.home, self.home.read("autumn")) as crew:
                 merge(self.home, crew, prepare_undo(self.home, crew, to_take_back(self.home, "autumn", None)))
             self.assertEqual((files(), there()), state)
+
+    def test_a_prefix_that_begins_with_lives_own(self) -> None:
+        """The first thing that people write where there is one database only: each site's tables are told apart."""
+        name = str(recognise(self.live.folder).database.url.database)
+        tables = "SELECT table_name FROM information_schema.tables WHERE table_schema = %s AND table_name LIKE %s"
+
+        def there(prefix: str) -> list[Any]:
+            return sorted(mariadb().run(tables, name, prefix.replace("_", "\\_") + "%"))
+
+        before = there("kr_")
+        staging = self.clone(prefix="kr_s_")
+        second = clone(self.home, self.live.folder, "second", self.folder / "second", "http://127.0.0.1:8498",
+                       prefix="kr_s_t_")
+        self.assertEqual(second.tables, len(before))
+        self.ask(staging, "page('Own');")
+        self.assertEqual(set(self.standings()), {"page/own"})
+        self.merge()
+        self.assertEqual(len(there("kr_s_t_")), len(before) + 1)
+        for voyage in ("second", "autumn"):
+            self.assertEqual(remove(self.home, self.home.read(voyage)), [])
+        self.assertEqual(there("kr_s_"), [])
+        self.assertEqual([n for n in there("kr_") if "nostos" not in n[0]], before)
 
     def test_widgets_that_both_sides_added(self) -> None:
         """The system gives them one number on both sides. Both stay, in live's order and in staging's."""

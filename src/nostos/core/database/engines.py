@@ -12,7 +12,7 @@ import pkgutil
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from importlib import metadata
 from pathlib import Path
@@ -34,11 +34,13 @@ _PREFIX = re.compile(r"[A-Za-z0-9_]{0,40}")
 class Location:
     """Where a site's tables are: a database, and what their names begin with.
 
-    url: an SQLAlchemy URL, with its password, whose driver's name is the engine's. Show `shown`, never `url`.
+    url: an SQLAlchemy URL, with its password, whose driver's name is the engine's. Show `shown`, never `url`. own_set:
+    tables that each of the system's sites has: where all of them are there under a longer prefix, that is another site.
     """
 
     url: sa.URL
     prefix: str = ""
+    own_set: tuple[str, ...] = field(default=(), compare=False)
 
     @property
     def engine(self) -> Engine:

@@ -235,6 +235,7 @@ def _site(home: Path, name: str, url: str, location: Location, profile: Profile,
             full = deduce.complete(profile, database.tables()) if visitors else profile
     finally:
         database.close()
+    location = replace(location, own_set=profile.recognise_tables)
     tree = tree_at(files)
     tree.followed = dict(own_links(tree, profile))
     return Site(name, check_url(url), home, tree, location,

@@ -24,9 +24,9 @@ def outline(database: MysqlWriting) -> Outline:
         (database.name,))
     return Outline(
         "mysql", database.name, prefix, tuple(tables.values()),
-        views=tuple((n.removeprefix(prefix), str(body)) for n, body in views if n.startswith(prefix)),
+        views=tuple((n.removeprefix(prefix), str(body)) for n, body in views if database.holds(n)),
         triggers=tuple(Trigger(name, table.removeprefix(prefix), timing, event, str(body))
-                       for name, table, timing, event, body in triggers if table.startswith(prefix)),
+                       for name, table, timing, event, body in triggers if database.holds(table)),
         counters=counters)
 
 

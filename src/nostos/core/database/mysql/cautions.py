@@ -17,7 +17,7 @@ def cautions(database: MysqlSession) -> Iterator[EngineCaution]:
     yield from _version_and_clock(database)
     yield from _rights(database)
     for name, engine in database.run(REFLECTION["table"], (database.name,)):
-        if name.startswith(database.prefix) and engine.lower() != "innodb":
+        if database.holds(name) and engine.lower() != "innodb":
             yield EngineCaution(
                 f"The table {name} is kept by {engine}, which has no transactions and no snapshots.",
                 "A clone reads it as it is at that moment, and a merge that fails cannot take it back there.",
@@ -25,7 +25,7 @@ def cautions(database: MysqlSession) -> Iterator[EngineCaution]:
     narrow = sorted({t for t, c in database.run(
         "SELECT table_name, character_set_name FROM information_schema.columns WHERE table_schema = %s "
         "AND character_set_name IN ('utf8', 'utf8mb3', 'latin1', 'ascii')", (database.name,))
-        if t.startswith(database.prefix) and c})
+        if database.holds(t) and c})
     if narrow:
         yield EngineCaution(
             f"The character sets of {', '.join(narrow[:6])}{' and others' if len(narrow) > 6 else ''} cannot hold "

@@ -98,12 +98,13 @@ class MysqlEngine(Engine):
         """
         database = MysqlDatabase(wanted)
         try:
-            others = places.others(database)
+            others = [n for n in database.all_names() if n.startswith(wanted.prefix)]
+            if others:
+                raise SiteError(f"There are tables in {wanted.shown} already, such as {others[0]}.",
+                                next_step="Name an empty database, or another --prefix.")
+            places.mark_copy(database)
         finally:
             database.close()
-        if others:
-            raise SiteError(f"There are tables in {wanted.shown} already, such as {others[0]}.",
-                            next_step="Name an empty database, or another --prefix.")
         return Place(wanted, Made.TABLES)
 
     def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:

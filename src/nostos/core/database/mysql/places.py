@@ -9,13 +9,24 @@ from dataclasses import replace
 
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.reflection import quote
+from nostos.core.database.mysql.session import COPY
 from nostos.core.errors import SiteError
 
 
 def others(database: MysqlDatabase) -> list[str]:
     """The names of whatever else is in the database that this prefix would cover."""
     return [n for (n,) in database.run("SELECT table_name FROM information_schema.tables WHERE table_schema = %s",
-                                    (database.name,)) if n.startswith(database.prefix)]
+                                    (database.name,)) if database.holds(n)]
+
+
+def mark_copy(database: MysqlDatabase) -> None:
+    """Say that what is under this prefix is a copy: whoever looks from a shorter one leaves it alone. Raises
+    SiteError."""
+    try:
+        database.run(f"CREATE TABLE {quote(database.prefix + COPY)} (id INT PRIMARY KEY) ENGINE=InnoDB")
+    except database.driver.MySQLError as error:
+        raise SiteError(f"No tables can be made in {database.url}: {error.args[-1]}.",
+                        next_step="Name another database with --database, or ask for the right.") from error
 
 
 def wipe(database: MysqlDatabase, names: Collection[str]) -> list[str]:
@@ -23,7 +34,7 @@ def wipe(database: MysqlDatabase, names: Collection[str]) -> list[str]:
     database.run("SET SESSION foreign_key_checks = 0")
     for name, what in database.run("SELECT table_name, table_type FROM information_schema.tables "
                                 "WHERE table_schema = %s", (database.name,)):
-        if name in names:
+        if name in names or name == database.prefix + COPY:
             database.run(f"DROP {'VIEW' if what == 'VIEW' else 'TABLE'} IF EXISTS {quote(name)}")
     return others(database)
 

@@ -220,7 +220,7 @@ class MysqlReading(MysqlSession):
     def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
         triggers = [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
             "SELECT event_object_table, event_manipulation, action_statement FROM information_schema.triggers "
-            "WHERE trigger_schema = %s", (self.name,)) if of.startswith(self.prefix)]
+            "WHERE trigger_schema = %s", (self.name,)) if self.holds(of)]
         return reached(triggers, written, {n[len(self.prefix):]: n for n in self._names()} if triggers else {})
 
     def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
@@ -238,9 +238,9 @@ class MysqlReading(MysqlSession):
     def views(self) -> list[str]:
         return [n[len(self.prefix):] for (n,) in self.run(
             "SELECT table_name FROM information_schema.views WHERE table_schema = %s", (self.name,))
-            if n.startswith(self.prefix)]
+            if self.holds(n)]
 
     def sizes(self) -> dict[str, tuple[int, int]]:
         return {name[len(self.prefix):]: (int(rows or 0), int(size or 0)) for name, rows, size in self.run(
             "SELECT table_name, table_rows, data_length + index_length FROM information_schema.tables "
-            "WHERE table_schema = %s AND table_type = 'BASE TABLE'", (self.name,)) if name.startswith(self.prefix)}
+            "WHERE table_schema = %s AND table_type = 'BASE TABLE'", (self.name,)) if self.holds(name)}

@@ -6,6 +6,7 @@ import importlib
 import secrets
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
+from functools import cached_property
 from typing import Any
 
 from nostos.core.database.engines import Location
@@ -22,6 +23,7 @@ _SLOW_SECONDS = 3600
 _AT_ONCE = 500
 _PATTERNS = 50  # so many numbers are looked for by one regular expression of the server's
 _FIRST, _BATCH_ROWS, _BATCH_BYTES = 16, 2000, 4_000_000  # of what is fetched at once
+COPY = "nostos_copy"  # a table without rows, by which a copy is known in a database that holds other sites, too
 MARKS = "nostos_unfinished"  # the table in which a site says that something is unfinished; never copied
 
 
@@ -115,7 +117,7 @@ class MysqlSession(Database):
         info: dict[str, dict[str, list[tuple[Any, ...]]]] = {}
         for what, sql in REFLECTION.items():
             for name, *rest in self.run(sql, (self.name,)):
-                if name.startswith(self.prefix) and name != self.prefix + MARKS:
+                if self.holds(name) and name not in (self.prefix + MARKS, self.prefix + COPY):
                     info.setdefault(name[len(self.prefix):], {}).setdefault(what, []).append(tuple(rest))
         return {name: table_of(name, self.prefix, self.definition(name), found)
                 for name, found in sorted(info.items()) if "table" in found}
@@ -132,8 +134,29 @@ class MysqlSession(Database):
         return str(self.run(f"SHOW CREATE TABLE {self.real(table)}")[0][1])
 
     def _names(self) -> list[str]:
+        return [n for n in self.all_names() if self.holds(n)]
+
+    def all_names(self) -> list[str]:
         return [n for (n,) in self.run("SELECT table_name FROM information_schema.tables WHERE table_schema = %s",
-                                       (self.name,)) if n.startswith(self.prefix)]
+                                       (self.name,))]
+
+    def holds(self, name: str) -> bool:
+        """Whether a table, by its full name, is the site's own: it begins with the prefix, and not with the longer
+        one of another site."""
+        return name.startswith(self.prefix) and not name.startswith(self._foreign)
+
+    @cached_property
+    def _foreign(self) -> tuple[str, ...]:
+        """The prefixes of other sites that begin with this one: of copies, by their mark, and of what has all that a
+        site of this system has."""
+        every = set(self.all_names())
+        found = {n[:-len(COPY)] for n in every if n.endswith(COPY)}
+        for name in every if self.location.own_set else ():
+            if name.endswith(self.location.own_set[0]):
+                prefix = name[:-len(self.location.own_set[0])]
+                if all(prefix + part in every for part in self.location.own_set):
+                    found.add(prefix)
+        return tuple(sorted(p for p in found if p != self.prefix and p.startswith(self.prefix)))
 
     @contextmanager
     def reading(self) -> Iterator[None]:
