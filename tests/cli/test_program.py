@@ -39,6 +39,18 @@ class ProgramTest(SiteTest):
 
 
 class Errors(ProgramTest):
+    def test_options_stand_in_any_place(self) -> None:
+        self.assertEqual(self.run_it("demo", "--into", "story", "--stop-at", "week").returncode, 0)
+        home = str(self.folder / "story/voyages")
+        said = [self.run_it(*args) for args in (
+            ("--home", home, "compare", "autumn", "page/visit", "--json", "page/programme"),
+            (f"--home={home}", "--json", "compare", "autumn", "page/visit", "page/programme"),
+            ("compare", "--json", "autumn", "--home", home, "page/visit", "page/programme"))]
+        self.assertEqual({d.returncode for d in said}, {1}, said[0].stderr)
+        self.assertEqual(len({d.stdout for d in said}), 1)
+        self.assertEqual([i["item"] for i in json.loads(said[0].stdout)["items"]], ["page/programme", "page/visit"])
+        self.assertEqual(self.run_it("merge", "autumn", "--nope").returncode, 2)
+
     def test_sites_that_cannot_be_used(self) -> None:
         self.refused("survey", "nowhere", says="There is no site at nowhere")
         (self.folder / "empty").mkdir()

@@ -33,6 +33,9 @@ VERBS = {
 }
 
 
+_COMMON = ("--home", "--json", "--debug")  # what every verb takes
+
+
 class _Parser(argparse.ArgumentParser):
     """A parser whose errors end with a hint, and whose help keeps its lines."""
 
@@ -79,12 +82,27 @@ def parser(verb: str | None = None) -> _Parser:
     return top
 
 
+def parsed(argv: list[str]) -> argparse.Namespace:
+    """A command line, with options in any place: before the verb, between items, after them. Raises SystemExit."""
+    at = 0
+    while at < len(argv) and argv[at].split("=")[0] in _COMMON:
+        at += 2 if argv[at] == "--home" else 1
+    verb = argv[at] if at < len(argv) and argv[at] in VERBS else next((a for a in argv if a in VERBS), None)
+    top = parser(verb)
+    rest = [*argv[:at], *argv[at + 1:]]
+    if at >= len(argv) or argv[at] != verb or "--" in rest:
+        return top.parse_args(argv)
+    verbs = next(a for a in top._actions if isinstance(a, argparse._SubParsersAction))
+    args: argparse.Namespace = verbs.choices[verb].parse_intermixed_args(rest)
+    args.verb = verb
+    return args
+
+
 def main(argv: list[str], environment: Environment | None = None) -> int:
     """Run one command. Returns the exit status."""
     env = environment or Environment()
-    verb = next((a for a in argv if a in VERBS), None)
     try:
-        args = parser(verb).parse_args(argv)
+        args = parsed(argv)
     except SystemExit as stop:
         return int(stop.code or 0)
     env.json, env.debug = args.json, args.debug

@@ -17,6 +17,7 @@ from nostos.demo.system import Observatory
 LIVE_URL, STAGING_URL = "http://127.0.0.1:8431", "http://127.0.0.1:8432"
 SHOWING_URL = "http://127.0.0.1:8433"
 VOYAGE = "autumn"
+STEPS = ("clone", "week", "select", "merge", "undo", "refresh")  # where the story can be stopped
 
 
 @dataclass(frozen=True)
@@ -28,6 +29,7 @@ class Scene:
     command: tuple[str, ...] = ()
     status: int = 0
     shows: Path | None = None  # a file to read
+    step: str = ""  # what is done when this scene is over, in a word: where the story can be stopped
 
 
 class Story:
@@ -69,7 +71,8 @@ class Story:
         yield Scene("Kestrel Ridge Observatory is live: pages, sky notes, a ticket shop. First, look it over.",
                     command=("survey", live))
         yield Scene("Make a staging copy to try the autumn redesign on.",
-                    command=("clone", live, VOYAGE, "--into", staging, "--url", self.staging_url))
+                    command=("clone", live, VOYAGE, "--into", staging, "--url", self.staging_url),
+                    step="clone")
         yield Scene("On staging, for a week: the dusk theme, an update of the star chart that brings a table and a "
                     "column,\na new programme page with its picture, tag and menu entry, an edited page, a colour,\n"
                     "a removed page and a removed note. Someone also places a test order there.",
@@ -77,6 +80,7 @@ class Story:
         yield Scene("On live, the same week: nine orders, three comments, a new member, a new sky note; the same\n"
                     "page edited in another paragraph, the same menu and the same theme's settings changed elsewhere,\n"
                     "and one title that both sides changed.", act=self.life_on_live)
+        yield Scene("", step="week")
         yield Scene("", act=self.open_both)
         if self.servers:
             yield Scene("Both sites answer. What would a visitor notice of the work on staging?",
@@ -101,20 +105,21 @@ class Story:
         yield Scene("Decide the clash for staging's title, and write the selection to a file for a colleague to read.",
                     command=("select", VOYAGE, "--prefer", "staging", "page/visit", "--save", str(self.selection)),
                     status=1)
-        yield Scene("This is the file:", shows=self.selection)
-        yield Scene("Bring it home.", command=("merge", VOYAGE, "--selection", str(self.selection), "--yes"), status=1)
+        yield Scene("This is the file:", shows=self.selection, step="select")
+        yield Scene("Bring it home.", command=("merge", VOYAGE, "--selection", str(self.selection), "--yes"), status=1,
+                    step="merge")
         yield Scene("Merging again does nothing: it is all there.", command=("merge", VOYAGE, "--yes"), status=1)
 
     def _back(self) -> Iterator[Scene]:
         yield Scene("Voyages at a glance.", command=("status",), status=1)
         yield Scene("One more order arrives, and someone finds the new opening hours wrong: take the merge back.\n"
                     "The order stays, and so does all else that live gained.", act=self.one_more_order)
-        yield Scene("", command=("undo", VOYAGE, "--yes"))
+        yield Scene("", command=("undo", VOYAGE, "--yes"), step="undo")
         yield Scene("They were right after all. The work is still in staging: merge it again.",
                     command=("merge", VOYAGE, "--prefer", "staging", "page/visit", "--yes"), status=1)
         yield Scene("Meanwhile staging gains a page below the new one.", act=self.one_more_page)
         yield Scene("Staging goes on for a while, so live's orders, comments and notes go into it. Its own work stays.",
-                    command=("refresh", VOYAGE, "--yes"), status=1)
+                    command=("refresh", VOYAGE, "--yes"), status=1, step="refresh")
         yield Scene("A second merge of the same voyage: the new page finds its parent under live's id.",
                     command=("merge", VOYAGE, "--take", "page/autumn-talks", "--yes"), status=1)
         yield Scene("An extension that nobody here knows comes to staging: guided walks, with two tables of its own. A "

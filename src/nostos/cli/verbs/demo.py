@@ -8,30 +8,39 @@ import tempfile
 from pathlib import Path
 
 from nostos.cli.environment import Environment, ExitStatus
+from nostos.demo.story import STEPS
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--into", metavar="DIR", help="a new folder to play it in (left out: a temporary one, removed)")
     parser.add_argument("--serve", action="store_true", help="stop after the merge and show both sites in a browser")
-    parser.epilog = "Examples:\n  nostos demo\n  nostos demo --into /tmp/kestrel-ridge --serve"
+    parser.add_argument("--stop-at", choices=STEPS,
+                        help="leave the sites and the voyage as they are after this step, to go on by hand")
+    parser.epilog = ("Examples:\n  nostos demo\n  nostos demo --into /tmp/kestrel-ridge --serve\n"
+                     "  nostos demo --into /tmp/kestrel-ridge --stop-at week")
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.errors import SiteError
 
+    if args.stop_at and args.into is None:
+        raise SiteError("It cannot be gone on by hand from a folder that is removed.",
+                        next_step="Name a new folder with --into.")
     if args.into is None:
         with tempfile.TemporaryDirectory(prefix="nostos-demo-") as made:
-            return _play(Path(made), env, args.serve)
+            return _play(Path(made), env, args.serve, "")
     folder = Path(args.into).expanduser().resolve()
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise SiteError(f"The folder {folder} is not empty.", next_step="Name a new folder.")
     folder.mkdir(parents=True, exist_ok=True)
-    status = _play(folder, env, args.serve)
+    status = _play(folder, env, args.serve, args.stop_at or "")
     env.err.print(f"Everything is in {folder}.")
+    if args.stop_at:
+        env.err.print(f"Go on by hand: nostos --home {shlex.quote(str(folder / 'voyages'))} status", soft_wrap=True)
     return status
 
 
-def _play(folder: Path, env: Environment, serve: bool) -> ExitStatus:
+def _play(folder: Path, env: Environment, serve: bool, stop_at: str) -> ExitStatus:
     from rich.text import Text
 
     from nostos.cli.main import main
@@ -60,6 +69,8 @@ def _play(folder: Path, env: Environment, serve: bool) -> ExitStatus:
             if status != scene.status:
                 raise NostosError(f"The story went wrong: `nostos {shown}` ended with {status}, not {scene.status}.",
                                   next_step="Please report this.")
+        if stop_at and scene.step == stop_at:
+            break
     if serve:
         _serve(story.live_folder, story.staging_folder, env)
     return ExitStatus.DONE
