@@ -207,6 +207,9 @@ class Corners(SystemTest):
         own.write_text(own.read_text().replace("# ", f"# saved, {url}/p "))
         (staging / styles).write_text(f"b {{ background: url({url}/new.png) }}\n")
         (self.live.folder / "wp-content/uploads/lives.css").write_text(f"{self.live.url}/c\n")
+        with opened(self.home, self.home.read("autumn")) as crew:
+            told = " ".join(prepare(crew).plan.selection.warnings)
+        self.assertIn("file/.htaccess: the web server obeys .htaccess", told)
         self.merge()
         self.assertEqual((self.live.folder / ".htaccess").read_text(), rules.format("")
                          + f"# saved, {self.live.url}/p {self.live.folder}/x {self.live.url}/y\n")

@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-KNOWN = (".css", ".json", ".webmanifest", ".htaccess", ".ini", ".config", ".conf")
+RULES = (".htaccess", ".ini", ".config", ".conf")  # of a web server
+KNOWN = (".css", ".json", ".webmanifest", *RULES)
 LARGEST = 1 << 20  # bytes
 Change = Callable[[str, str], str]  # (a file's name, its text) -> the text as the other site has it
 

@@ -11,6 +11,7 @@ from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.portable import plain
 from nostos.core.errors import SelectionError
+from nostos.core.files.words import RULES, ending
 from nostos.core.patterns import matching, nearest
 from nostos.core.plan.decisions import Decision, is_decided
 from nostos.core.plan.needs import Needs
@@ -154,8 +155,11 @@ def _waiting(needs: Needs, wanted: Iterable[str], accounts: Collection[str]) -> 
 
 
 def _minds(comparison: Comparison, chosen: Collection[str]) -> Iterator[str]:
-    """What the profile says of rows that come home as they were not on live."""
+    """What the profile says of rows that come home as they were not on live; and what a web server obeys at once."""
     for name in chosen:
+        for file in comparison.items[name].files:
+            if ending(file.path) in RULES and file.staging is not None:
+                yield f"{name}: the web server obeys {file.path} from the moment that it is there"
         for table, where, says in comparison.rows.profile.minds:
             for state in comparison.items[name].rows:
                 if state.table == table and state.staging is not None and holds(where, plain(state.staging)) and not (

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from nostos.core.files.words import Words
+from nostos.core.files.words import RULES, Words
 from nostos.core.sites.copy_configuration import rules
 from nostos.core.values.rewriting import rewritten
 from nostos.core.values.urls import UrlForms
-
-_RULES = (".htaccess", ".ini", ".config", ".conf")
 
 
 def words_of(live: UrlForms, copy: UrlForms) -> Words:
     """The words of a copy, which answers to `copy`, of a site that answers to `live`."""
     def change(old: UrlForms, new: UrlForms, name: str, text: str) -> str:
-        if name.endswith(_RULES):
+        if name.endswith(RULES):
             return rules(text, old, new)
         return rewritten(text, old, new) if old.occurs(text) else text
 
