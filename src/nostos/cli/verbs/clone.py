@@ -16,6 +16,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--database", metavar="URL", help="staging's own database (left out: as live's lies to live)")
     parser.add_argument("--prefix", metavar="P", help="what the names of staging's tables begin with (servers only)")
     parser.add_argument("--skip", metavar="GLOB", action="append", default=[], help="files to leave out; repeatable")
+    parser.add_argument("--skip-rows", metavar="TABLE", action="append", default=[],
+                        help="tables that are made but left empty, such as logs, and never compared; repeatable")
     parser.add_argument("--follow", metavar="LINK", action="append", default=[],
                         help="a link out of the site's folder, to be copied as the folder it leads to; repeatable")
     parser.add_argument("--with", metavar="FILE", dest="answers",
@@ -49,7 +51,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         take_answers(Path(args.answers).expanduser(), answers_of(home, live))
     with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell:
         result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell,
-                       args.mask, gate, args.follow)
+                       args.mask, gate, args.follow, args.skip_rows)
         record.note_route(live.url, result.voyage.url)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
     if env.json:

@@ -18,6 +18,7 @@ from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.profiles.learning.findings import Layer, as_data, of_data, read_layer
 from nostos.core.profiles.learning.learn import learn, with_answers
 from nostos.core.sites.addresses import forms_of
+from nostos.core.sites.left_out import without
 from nostos.core.sites.recognise import Site, recognise, recognised_from
 from nostos.core.voyages.home import Home, Voyage, VoyageState, boot
 from nostos.core.voyages.journal import unfinished
@@ -87,6 +88,8 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
                           next_step="Put staging's own database back into its configuration.")
     anchor = Anchor(home.folder(voyage.name) / "anchor.db")
     speak(anchor, staging)
+    skipped = anchor.fact("skip_rows") or ()
+    live, staging = without(live, skipped), without(staging, skipped)
     live.files.followed = {**live.files.followed, **(anchor.fact("followed") or {})}
     try:
         yield Crew(voyage, live, staging, anchor, answers_of(home, live))

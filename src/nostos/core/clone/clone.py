@@ -35,6 +35,7 @@ from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt
 from nostos.core.sites.guards import Guard, guards_of, lay_guard_file, set_guards
+from nostos.core.sites.left_out import left_out
 from nostos.core.sites.links import follow
 from nostos.core.sites.lock import check_finished
 from nostos.core.sites.own_words import words_of
@@ -86,14 +87,15 @@ class CloneResult:
 
 def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
           prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent, mask: bool = False,
-          gate: str = "", follow_links: Sequence[str] = ()) -> CloneResult:
+          gate: str = "", follow_links: Sequence[str] = (), skip_rows: Sequence[str] = ()) -> CloneResult:
     """Make a staging copy of the site at `where` in the new folder `into`, answering at `url`.
 
     database: staging's own, as a URL (or a path, for SQLite); prefix: what its tables' names begin with. Both left
     out: for SQLite as live's file lies to live's; on a server a new database beside live's, if the rights allow it.
     skip: patterns of files to leave out. mask: put made-up values in the place of personal data. gate: what the copy's
     pages ask for, as `guards.gate` makes it. follow_links: links out of the tree that count as the folders that they
-    lead to. Raises SiteError or VoyageError, with everything removed that was made.
+    lead to. skip_rows: patterns of tables whose rows the copy does without. Raises SiteError or VoyageError, with
+    everything removed that was made.
     """
     check_name(name)
     start = monotonic()
@@ -117,7 +119,8 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
                         str(target / Path(recognised_from(live)).name) if live.site_file else str(target),
                         str(target), url, staging_db.shown, now())
         asked = database is not None or prefix is not None
-        work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask, gate)
+        work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask, gate,
+                      skip_rows)
         home.write(voyage)
         try:
             result = work.run()
@@ -136,11 +139,13 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
     check_removable(home, voyage.name)
     skip: list[str] = []
     links: list[str] = []
+    rows: list[str] = []
     mask, gate = False, ""
     with suppress(VoyageError):
         anchor = Anchor(home.folder(voyage.name) / "anchor.db")
         skip = list(anchor.fact("skip") or ())
         links = list(anchor.fact("followed") or {})
+        rows = list(anchor.fact("skip_rows") or ())
         mask, gate = bool(anchor.fact("mask")), str(anchor.fact("gate") or "")
         anchor.close()
     database, prefix = None, None
@@ -155,7 +160,7 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
         raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
                           next_step="Remove what is left by hand, then clone again.")
     return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell, mask, gate,
-                 links)
+                 links, rows)
 
 
 def _check_voyage(home: Home, name: str) -> None:
@@ -213,8 +218,9 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Location, entr
 class _Clone:
     def __init__(self, home: Home, voyage: Voyage, live: Site, target: Path, staging_db: Location, asked: bool,
                  skip: Sequence[str], entries: list[FileEntry], passed: list[SkippedFile], tell: Listener, mask: bool,
-                 gate: str) -> None:
+                 gate: str, skip_rows: Sequence[str]) -> None:
         self.gate = gate
+        self.skip_rows = skip_rows
         self.mask = mask
         self.masked: dict[str, int] = {}
         self.home = home
@@ -256,6 +262,7 @@ class _Clone:
                 laid = self._guard_file()
                 anchor.set_fact("since", self.voyage.since)
                 anchor.set_fact("skip", list(self.skip))
+                anchor.set_fact("skip_rows", list(self.skip_rows))
                 anchor.set_fact("followed", dict(self.live.files.followed))
                 anchor.set_fact("gate", self.gate)
                 remember(anchor, self.live_urls, self.staging_urls)
@@ -294,6 +301,7 @@ class _Clone:
                 self.tell(Progress("learning", 0, None, "tables"))
                 learned = learn(source, tables, self.profile, address=self.live_urls.pieces())
                 anchor.set_fact("learned", as_data(learned))
+                self.skip_rows = left_out(self.skip_rows, tables, learned.over(self.profile))
                 self.profile = replace(self.profile, pieces=(*self.profile.pieces, *learned.pieces),
                                        personal=learned.personal)
                 return tables, self._rows_of(anchor, source, self._opened(place), tables)
@@ -337,7 +345,10 @@ class _Clone:
                           self.profile, self._mask(anchor, source, tables), self.traces)
         copier = RowCopier(anchor, source, target, local, self.tell)
         try:
-            copier.run(tables)
+            for name in self.skip_rows:
+                for side in Side:
+                    anchor.remember_table(side, tables[name])
+            copier.run({n: t for n, t in tables.items() if n not in self.skip_rows})
         finally:
             target.close()
         self.rows, self.rewritten = copier.rows, copier.rewritten

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -21,6 +21,7 @@ from nostos.core.profiles.model import Profile, ignored
 from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.effective_profile import effective_profile
+from nostos.core.sites.left_out import could_be
 from nostos.core.sites.recognise import Site
 from nostos.core.values import structures
 from nostos.core.values.php import looks_serialised
@@ -101,7 +102,8 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
             database_bytes = sum(size for _, size in database.sizes().values())
             findings = [*_learned(known), *_keys(tables, profile), *_references(database, tables),
                         *_values(database, tables, profile),
-                        *_engine(database), *_profile(profile, tables)]
+                        *_engine(database), *_profile(profile, tables),
+                        *_left_out(database, tables, known.over(profile))]
     finally:
         database.close()
     passed: list[SkippedFile] = []
@@ -116,6 +118,17 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
                   len(entries), size, free, facts, tuple(parts(profile, site.files)),
                   tuple(sorted(findings, key=lambda f: f.level is not Level.OBSTACLE)),
                   tuple(told for told in Sources(site.profile, site.adds, (known,)).counts() if any(told[1:])))
+
+
+def _left_out(database: Database, tables: Mapping[str, Table], profile: Profile) -> Iterator[Finding]:
+    """Rows that a copy may do without, and what that would save."""
+    found = could_be(tables, profile, database.sizes())
+    if found:
+        some = ", ".join(f"{name} ({size >> 20} MB)" for name, size in found[:6])
+        yield Finding(
+            Level.NOTICE, f"Big, and nothing points at their rows: {some}.",
+            "If that is a log or statistics, a copy may do without them.",
+            f"clone --skip-rows {found[0][0]} leaves the rows out; they are never compared then.", Whose.YOU)
 
 
 def _learned(known: Layer) -> Iterator[Finding]:
