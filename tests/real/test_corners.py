@@ -191,7 +191,8 @@ class Corners(SystemTest):
 
     def test_files_that_speak_of_their_site(self) -> None:
         """They are in the copy's own words, go home in live's, and what is written in no known way is told."""
-        rules = "RewriteEngine On\nRewriteBase {0}/\nRewriteRule ^index\\.php$ - [L]\nRewriteRule . {0}/index.php [L]\n"
+        rules = ("RewriteEngine On\nRewriteBase {0}/\nRewriteRule ^index\\.php$ - [L]\n"
+                 "RewriteRule . {0}/index.php [L]\nErrorDocument 404 {0}/gone.html\nRedirect 301 {0}/old {0}/new\n")
         (self.live.folder / ".htaccess").write_text(rules.format("") + f"# {self.live.folder}/x {self.live.url}/y\n")
         styles = "wp-content/uploads/made.css"
         (self.live.folder / styles).write_text(f"a {{ background: url({self.live.url}/dome.png) }}\n")

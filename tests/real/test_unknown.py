@@ -96,7 +96,14 @@ class UnknownShop(SystemTest):
     def test_both_sides_sell(self) -> None:
         told = [f.what for f in survey(recognise(self.live.folder)).findings]
         self.assertTrue(any("wares_orders" in what and "count as visitors'" in what for what in told), told)
+        coded = "json_encode(['at' => home_url('/w'), 'in' => ABSPATH])"
+        self.ask(self.live, "update_option('wares_paths', ['log' => ABSPATH . 'wares.log', 'coded' => base64_encode("
+                            + coded + "), 'size' => 1]);")
         staging: PhpSite = self.clone()
+        own = f"echo json_encode(array_merge(get_option('wares_paths'), ['is' => base64_encode({coded})]));"
+        said = self.ask(staging, own)
+        self.assertEqual((said["log"], said["coded"]), (f"{staging.folder}/wares.log", said["is"]))
+        self.ask(staging, "update_option('wares_paths', ['size' => 2] + get_option('wares_paths'));")
         self.ask(staging, WARES + """
             $shot = shot('newshot'); $ware = ware('New ware', $shot); update_post_meta($ware, '_lead', $shot);
             update_option('wares_front', ['lead' => $ware, 'columns' => 3]); sell('W-1013', $ware, 'tester');
@@ -125,3 +132,5 @@ class UnknownShop(SystemTest):
               $old->post_title, get_post_meta($old->ID, '_stock', true),
               count(get_posts(['post_type' => 'wares_order', 'numberposts' => -1]))]);""")
         self.assertEqual(said, [True, True, True, "Ware 1, better", "49", 13])
+        said = self.ask(self.live, own)
+        self.assertEqual((said["log"], said["coded"], said["size"]), (f"{self.live.folder}/wares.log", said["is"], 2))

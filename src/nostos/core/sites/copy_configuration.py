@@ -95,13 +95,23 @@ def _php(own: CopyFacts, content: bytes) -> bytes:
     return php_configuration.rewritten(content, said, location.prefix, lambda text: live.written_for(text, copy))
 
 
+# Lines of a web server's rules in which paths below the site's address stand, and what is before these.
+_RULE = re.compile(r"(?m)^(\s*(?:RewriteBase\s+|RewriteRule\s+\S+\s+|ErrorDocument\s+\d+\s+|"
+                   r"Redirect(?:Permanent|Temp)?\s+(?:\d+\s+|permanent\s+|temp\s+|seeother\s+|gone\s+)?))(/.*)$")
+
+
 def rules(text: str, live: UrlForms, copy: UrlForms) -> str:
     """A web server's rules in the copy's own words: its address, its folder, and the path that it is under."""
     text = live.written_for(text, copy)
     old, new = (forms.pieces()["path"] + "/" for forms in (live, copy))
-    base = re.compile(rf"(?m)^(\s*RewriteBase\s+){re.escape(old)}(?=\s*$)")
-    target = re.compile(rf"(?m)^(\s*RewriteRule\s+\S+\s+){re.escape(old)}(?=[\w.-]+\.php\b)")
-    return target.sub(lambda m: m.group(1) + new, base.sub(lambda m: m.group(1) + new, text))
+    folder = copy.folder.path or old  # a target on the disk is no path below the address
+
+    def moved(part: str) -> str:
+        on_disk = folder != old and part.startswith(folder)
+        return new + part[len(old):] if part.startswith(old) and not on_disk else part
+
+    return text if old == new else _RULE.sub(lambda m: m.group(1) + "".join(
+        map(moved, re.split(r"(\s+)", m.group(2)))), text)
 
 
 def _php_host(url: sa.URL) -> str:
