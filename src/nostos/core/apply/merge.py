@@ -388,7 +388,7 @@ class _Merge:
             self.ledger.prove(target_db, done)
             journal.keep_undo([{"table": c.table, "key": list(c.key), "before": c.before, "after": c.after}
                                for c in done.changed], self._undo_files(), self._undo_schema())
-            self.notes = self._note(done, target_db.tables())
+            self.notes = self._note(done, tables)
             self.notes.write(self.folder)
             if target_db.transactional_schema:
                 self._drop(target_db, journal)
