@@ -43,7 +43,7 @@ from nostos.show.comparing import Describe, split, value_text
 
 _OPENED = 12  # entries, up to which all are open at first
 _MOST_FIELDS = 60
-_MOST_ENTRIES = 2000
+_MOST_ENTRIES = 2000  # items that are shown with all their fields
 _LONGEST = 20_000  # characters of a value
 _AROUND = 12  # words that stay beside a difference
 _PICTURE_SIDE = 480
@@ -106,14 +106,17 @@ class Reporter:
             _Group("Stays in staging unless named", note="Made by visitors there, so test data."),
             _Group("Kept", note="Live's own work, which no merge touches."),
             _Group("Settled", note="Both sides made the same change.")]
-        for item in chosen[:_MOST_ENTRIES]:
+        first = {Standing.CLASH: 0, Standing.BLENDED: 1, Standing.HOMEWARD: 2}  # what is looked at most
+        known = {i.id for i in sorted(chosen, key=lambda i: first.get(i.standing, 3))[:_MOST_ENTRIES]}
+        for item in chosen:
             at = 1 if item.standing is Standing.CLASH else 4 if item.standing is Standing.SETTLED else (
                 3 if item.id not in self.needs else 2 if item.visitors else 0)
-            groups[at].entries.append(self._entry(item))
+            groups[at].entries.append(self._entry(item, brief=item.id not in known))
         notes = [f"Not compared, for want of a key: {', '.join(self.found.rows.skipped)}."] if (
             self.found.rows.skipped) else []
         if len(chosen) > _MOST_ENTRIES:
-            notes.append(f"Only the first {_MOST_ENTRIES:,} of {len(chosen):,} items are shown.")
+            notes.append(f"Of {len(chosen):,} items, {_MOST_ENTRIES:,} are shown with their fields: clashes first. For "
+                         "another: nostos compare, with its name.")
         write(path, f"{voyage.live_name}: what changed where", _facts(voyage), groups, notes)
 
     def merge(self, path: Path, prepared: PreparedMerge, result: MergeResult | None) -> None:
@@ -134,7 +137,10 @@ class Reporter:
         write(path, f"{voyage.live_name}: {'what was merged' if result else 'what a merge would do'}", facts, groups,
               [f"Mind: {w}." for w in selection.warnings], lines)
 
-    def _entry(self, item: Item, why: Sequence[str] = ()) -> _Entry:
+    def _entry(self, item: Item, why: Sequence[str] = (), brief: bool = False) -> _Entry:
+        if brief:
+            return _Entry(item.id, item.kind, str(item.standing), item.change, item.title, item.reason, why,
+                          more=f"Its fields: nostos compare {self.crew.voyage.name} {item.id}")
         shown = [f for f in item.fields if not f.merged.policy.quiet]
         gone = item.change == "removed" and not item.schema
         states = {s.path: s for s in item.files}

@@ -19,7 +19,7 @@
       document.querySelectorAll(".group").forEach(function (g) {
         g.hidden = !g.querySelector(".entry:not([hidden])");
       });
-      shown.textContent = count + " of " + entries.length + " shown";
+      shown.textContent = count.toLocaleString("en") + " of " + entries.length.toLocaleString("en") + " shown";
     };
     filter.addEventListener("input", apply);
     apply();
