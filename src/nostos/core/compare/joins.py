@@ -7,7 +7,7 @@ from copy import copy
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.conditions import holds, plain_values
 from nostos.core.profiles.model import Join, Profile
 
 
@@ -48,9 +48,8 @@ class Joins:
 
     @staticmethod
     def _found(join: Join, database: Database, source: Table, other: str, wanted: set[Value]) -> dict[str, list[Row]]:
-        plain = {c: said for c, said in join.where if not set(said) & set("*?[")}
         found: dict[str, list[Row]] = {}
-        for row in database.find_any(source, other, sorted(wanted, key=repr), plain):
+        for row in database.find_any(source, other, sorted(wanted, key=repr), plain_values(join.where)):
             if holds(join.where, row):
                 found.setdefault(str(row[other]), []).append(row)
         return found

@@ -20,7 +20,7 @@ from nostos.core.compare.portable import Translator
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.files.tree import FileTree
-from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.conditions import holds, plain_values
 from nostos.core.profiles.habits import Slug
 from nostos.core.profiles.model import OwnedFile, Profile
 from nostos.core.values import structures
@@ -74,8 +74,7 @@ def _owner(anchor: Anchor, profile: Profile, owned: OwnedFile, path: str, tables
     values = owned.values(path)
     if owned.table not in tables or not values:
         return ""
-    plain = {c: p for c, p in owned.where if not set(p) & set("*?[")}
-    for row in staging_db.find_any(tables[owned.table], owned.column, values, plain):
+    for row in staging_db.find_any(tables[owned.table], owned.column, values, plain_values(owned.where)):
         if row[owned.column] in values and holds(owned.where, row):
             table, key = _root(profile, tables, owned.table, row)
             found = row[owned.column]
@@ -111,8 +110,7 @@ def owners(profile: Profile, database: Database, tables: Mapping[str, Table], na
         values = {p[len(owned.folder) + 1:] for p in names.files if p.startswith(owned.folder + "/")}
         if table is None or not values:
             continue
-        plain = {c: p for c, p in owned.where if not set(p) & set("*?[")}
-        for row in database.find_any(table, owned.column, sorted(values), plain):
+        for row in database.find_any(table, owned.column, sorted(values), plain_values(owned.where)):
             if row[owned.column] in values and holds(owned.where, row):
                 child = profile.child_of(owned.table, row)
                 column = child.of if child is not None else table.key[0]

@@ -14,17 +14,12 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.patterns import matches
 from nostos.core.plan.row_writes import WriteAction, row_writes
-from nostos.core.profiles.conditions import Where, holds
+from nostos.core.profiles.conditions import Where, holds, plain_values
 from nostos.core.profiles.model import Reference
 from nostos.core.profiles.row_trees import parents
 from nostos.core.values.literals import needed
 
 _NUMBERS = ("int", "float")  # kinds of columns that hold no text to look in
-
-
-def _said(where: Where) -> Where:
-    """The conditions that are plain values."""
-    return tuple((c, said) for c, said in where if not set(said) & set("*?["))
 
 
 class Referrers:
@@ -116,7 +111,7 @@ class Referrers:
         texts: dict[tuple[str, str, Where], list[Reference]] = {}
         for r, at in self._pointing():
             if r.to_column is None and (r.path or r.pattern):
-                texts.setdefault((at.name, r.column, _said(r.where)), []).append(r)
+                texts.setdefault((at.name, r.column, tuple(plain_values(r.where).items())), []).append(r)
             else:
                 self._by_reference(found, r, at)
         for (name, column, where), some in texts.items():
@@ -151,7 +146,7 @@ class Referrers:
     def _by_reference(self, found: dict[RowName, list[RowName]], r: Reference, at: Table) -> None:
         targets = {name: s for name, s in self.removed.items() if s.table == r.to and s.live_raw is not None
                    and s.live_key is not None}
-        where = dict(_said(r.where))
+        where = plain_values(r.where)
         translator = self.translator
         if r.to_column is not None:
             by_value: dict[object, list[RowName]] = {}

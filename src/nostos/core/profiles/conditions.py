@@ -18,6 +18,11 @@ def holds(where: Where, row: Mapping[str, Value]) -> bool:
     return all(fnmatchcase(str(row.get(column)), pattern) for column, pattern in where)
 
 
+def plain_values(where: Where) -> dict[str, str]:
+    """The conditions that no wildcard is in: a database can look for these itself."""
+    return {column: said for column, said in where if not set(said) & set("*?[")}
+
+
 class FirstThat(Generic[T]):
     """The first of some entries that fits a row, remembered by the values that their conditions look at."""
 
