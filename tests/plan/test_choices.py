@@ -1,5 +1,6 @@
 """Deciding clashes, selections as files, and lists and files that merge."""
 
+import time
 import tomllib
 
 from nostos.core.apply.merge import merge
@@ -44,6 +45,7 @@ class Deciding(SiteTest):
 
     def clash(self) -> None:
         self.h.staging.edit(self.page, title="Staging's", body="<p>s</p>")
+        time.sleep(0.002)  # times of change are told to the millisecond, and are to be two
         self.h.live.edit(self.page, title="Live's", body="<p>l</p>")
 
     def prefer(self, *decisions: tuple[str, str, str], take: tuple[str, ...] = ()) -> None:
