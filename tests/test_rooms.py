@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 SRC = Path(__file__).parent.parent / "src"
-ORDER = ("values", "database", "files", "profiles", "sites", "voyages", "anchor", "clone", "compare", "plan", "apply",
-         "backup", "takeback", "inspect")
+ORDER = ("values", "hosts", "files", "database", "profiles", "sites", "voyages", "anchor", "clone", "compare", "plan",
+         "apply", "backup", "takeback", "inspect")
 FLAT = ("errors", "progress", "clock", "private_files", "patterns", "undisturbed")  # above all rooms
 
 

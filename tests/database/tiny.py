@@ -16,8 +16,9 @@ from nostos.core.database.engines import Engine, Location, Place, Swap
 from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Block, Database, ForeignColumn
 from nostos.core.database.rows.block_sums import Sums
-from nostos.core.database.rows.digests import block_of, pack, row_digest
+from nostos.core.database.rows.digests import block_of, row_digest
 from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.values.packed import pack
 
 
 class TinyDatabase(Database):

@@ -9,11 +9,12 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from itertools import count
+from pathlib import Path
 
 from nostos.core.errors import SiteError
-from nostos.core.files.entry import OWN_PREFIX, FileEntry
-from nostos.core.files.local.copy import take_tree
+from nostos.core.files.entry import OWN_PREFIX, FileEntry, digest_of
 from nostos.core.files.tree import CopiedFile, FileTree, Owner, SkippedFile, Status, checked
+from nostos.core.hosts.far_path import AnyPath
 from nostos.core.patterns import matches
 
 ME = Owner(os.geteuid(), os.getegid())
@@ -59,8 +60,12 @@ class MemoryTree(FileTree):
     def where(self) -> str:
         return f"memory:{self.name}"
 
-    def within(self, place: str) -> str | None:
-        return place[len(self.where):].strip("/") if place.startswith(self.where) else None
+    @property
+    def at(self) -> AnyPath:
+        return Path(self.where)
+
+    def within(self, place: AnyPath) -> str | None:
+        return str(place)[len(self.where):].strip("/") if str(place).startswith(self.where) else None
 
     def make_root(self) -> None:
         return
@@ -140,7 +145,23 @@ class MemoryTree(FileTree):
         return hashlib.blake2b(content, digest_size=16).digest()
 
     def copy_all(self, source: FileTree, entries: Sequence[FileEntry], small: int) -> Iterator[CopiedFile]:
-        return take_tree(source, self, entries, small)
+        for given in source.given_out(entries):
+            entry, content = given.entry, b"".join(given.pieces)
+            if given.error is not None or given.info is None:
+                yield CopiedFile(entry, error=given.error)
+                continue
+            self.make_above(entry.path, lambda _: (0o700, None))
+            if entry.kind == "file":
+                self.write(entry.path, content, entry.mode, given.owner)
+                self.times(entry.path, given.info)
+            elif entry.kind == "link":
+                self.make_link(entry.path, given.led, given.owner)
+            else:
+                self.make_folder(entry.path, entry.mode, given.owner)
+            made = self.status(entry.path)
+            yield CopiedFile(entry, digest_of(content) if entry.kind == "file" else entry.digest or b"",
+                             (made.modified, made.changed) if made else (0, 0),
+                             content if entry.kind == "file" and len(content) <= small else None)
 
     def make_link(self, path: str, to: str, owner: Owner | None = None) -> None:
         self._add(path, "link", to.encode(), 0o777, owner)

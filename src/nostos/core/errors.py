@@ -27,6 +27,14 @@ class NoSuchDatabase(SiteError):
     """The server is there, and the database is not."""
 
 
+class HostError(NostosError):
+    """Another machine cannot be reached, or does not do what it is asked."""
+
+
+class HostLost(HostError):
+    """The connection to another machine ended."""
+
+
 class LockHeld(Exception):
     """A lock that another holds. who: the other, for people."""
 
@@ -70,6 +78,20 @@ class MergeInterrupted(NostosError):
     """A merge stopped part-way and could not take itself back."""
 
     status = 4
+
+
+def leaves(path: str) -> SiteError:
+    return SiteError(f"The path {path!r} leaves its folder.", next_step="Rename the file, or leave it out.")
+
+
+def led_away(path: str) -> SiteError:
+    return SiteError(f"The path {path!r} leaves its folder through a link.",
+                     next_step="Replace the link with a folder, or leave the file out.")
+
+
+def led_elsewhere(path: str, led: str) -> SiteError:
+    return SiteError(f"The link {path} leads elsewhere now: not to {led}.",
+                     next_step="Lead it there again, or clone anew.")
 
 
 def explained(error: BaseException) -> str:

@@ -45,12 +45,17 @@ def matches(path: str, patterns: Iterable[str]) -> bool:
     return False
 
 
-def compiled(patterns: Iterable[str]) -> tuple[Callable[[str], object], Callable[[str], object]]:
-    """Tests like `matches`, for paths whose folders were tested before: of the path itself, and, for a folder, whether
-    all below it is meant."""
+def parted(patterns: Iterable[str]) -> tuple[list[str], list[str]]:
+    """Shell wildcards by what they mean: of a path itself, and, for a folder, of all below it."""
     plain: list[str] = []
     below: list[str] = []
     for pattern in patterns:
-        bare = pattern.removesuffix("/**").removesuffix("/")
-        (below if pattern.endswith("/**") else plain).append(translate(bare))
-    return tuple(re.compile("|".join(some) or r"(?!)").match for some in (plain, below))  # type: ignore[return-value]
+        (below if pattern.endswith("/**") else plain).append(pattern.removesuffix("/**").removesuffix("/"))
+    return plain, below
+
+
+def compiled(patterns: Iterable[str]) -> tuple[Callable[[str], object], Callable[[str], object]]:
+    """Tests like `matches`, for paths whose folders were tested before: of the path itself, and, for a folder, whether
+    all below it is meant."""
+    return tuple(re.compile("|".join(map(translate, some)) or r"(?!)").match  # type: ignore[return-value]
+                 for some in parted(patterns))

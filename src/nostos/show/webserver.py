@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from urllib.parse import urlsplit
 
+from nostos.core.hosts.far_path import host_of, on_machine, written
 from nostos.core.voyages.home import Voyage
 
 _APACHE = """\
@@ -34,9 +35,11 @@ def left_to_do(voyage: Voyage, php: bool) -> list[str]:
     host = urlsplit(voyage.url).hostname or ""
     if host in ("127.0.0.1", "localhost", "::1") or any(c in voyage.into for c in '"\n\\${}'):
         return []
-    facts = {"host": host, "root": voyage.into}
+    facts = {"host": host, "root": on_machine(written(voyage.into))}
     nginx = _NGINX.format(**facts, php=_NGINX_PHP.format() if php else "")
-    return [f"Left to you: let the name {host} lead to this machine, tell the web server, get a certificate. To start:",
+    machine = host_of(written(voyage.into)) or "this machine"
+    return [f"Left to you: let the name {host} lead to {machine}, tell the web server, get a certificate. "
+            "To start:",
             "for Apache", _indented(_APACHE.format(**facts)), "for nginx", _indented(nginx)]
 
 

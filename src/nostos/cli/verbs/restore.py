@@ -40,6 +40,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.backup.new_site import is_free, make_place
     from nostos.core.errors import SelectionError, SiteError
+    from nostos.core.hosts.far_path import written
     from nostos.core.sites.recognise import recognise
     from nostos.core.voyages.home import Home
 
@@ -49,7 +50,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     if not file.exists() and file.name == args.file:  # one of those that Nostos keeps
         file = next((home.path / "backups").glob(f"*/{glob.escape(args.file)}"), file)
     args.file = file
-    place = Path(args.site).expanduser()
+    place = written(args.site)
     if args.leave and not args.take:
         raise SelectionError("A whole restore leaves nothing out.", next_step="Name what to bring back with --take.")
     if is_free(place):

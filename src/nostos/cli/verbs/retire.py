@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
 from nostos.cli.environment import Environment, ExitStatus
 
@@ -17,6 +16,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.clone.remove import check_removable, remove
     from nostos.core.errors import VoyageError
+    from nostos.core.hosts.far_path import written
     from nostos.core.voyages.history import recorded
     from nostos.core.voyages.home import Home
     from nostos.show.output import write_json
@@ -32,7 +32,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                 raise VoyageError("The name does not match.", next_step="Run it again, or with --yes.")
         with recorded(home, "retire", voyage.name, voyage.live_name) as record:
             record.note_route(voyage.url, "")
-            gone = not Path(voyage.into).exists()
+            gone = not written(voyage.into).exists()
             left = remove(home, voyage)
     if env.json:
         write_json(env.stdout, {"voyage": voyage.name, "left": left})

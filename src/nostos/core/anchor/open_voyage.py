@@ -15,6 +15,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import Anchor
 from nostos.core.database.protocol import Database
 from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
+from nostos.core.hosts.far_path import written
 from nostos.core.profiles.learning.findings import Layer, as_data, of_data, read_layer
 from nostos.core.profiles.learning.learn import learn, with_answers
 from nostos.core.sites.addresses import forms_of
@@ -76,7 +77,7 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
         try:
             sites.append(recognise(where))
         except SiteError as error:
-            gone = not Path(where).exists()
+            gone = not written(where).exists()
             raise VoyageError(
                 f"The {what} site of voyage {voyage.name} has vanished: {error.what}" if gone else
                 f"The {what} site of voyage {voyage.name} cannot be used: {error.what}",

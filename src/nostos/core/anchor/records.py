@@ -10,8 +10,8 @@ from typing import Any, Self
 
 import msgspec
 
-from nostos.core.database.rows.digests import pack
 from nostos.core.errors import VoyageError
+from nostos.core.values.packed import pack
 
 _SCHEMA = """
 CREATE TABLE facts (name TEXT PRIMARY KEY, value TEXT NOT NULL);

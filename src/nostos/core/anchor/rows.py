@@ -13,9 +13,10 @@ import msgspec
 from nostos.core.anchor.names import Keys, Side
 from nostos.core.anchor.records import _ASIDE, _OF_TABLES, AnchorRecords
 from nostos.core.database.protocol import Block, Database
-from nostos.core.database.rows.digests import add_digests, block_of, pack, squeeze, unpack, unsqueeze
+from nostos.core.database.rows.digests import add_digests, block_of
 from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Key, Row, Table, Value, in_todays_names
+from nostos.core.values.packed import pack, squeeze, unpack, unsqueeze
 
 ALWAYS_LOOK = b""  # a row digest that equals none: the row is fetched and compared each time
 

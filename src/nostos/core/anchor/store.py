@@ -15,8 +15,8 @@ import msgspec
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.records import _PLACES
 from nostos.core.anchor.undo_records import UndoRecords
-from nostos.core.database.rows.digests import pack, squeeze, unsqueeze
 from nostos.core.files.entry import FileEntry
+from nostos.core.values.packed import pack, squeeze, unsqueeze
 
 SMALL_TEXT = 256 * 1024  # bytes
 

@@ -8,7 +8,7 @@ from typing import Any
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.records import _ASIDE, _OF_TABLES, _PLACES
 from nostos.core.anchor.rows import ALWAYS_LOOK, AnchorRows
-from nostos.core.database.rows.digests import pack, unpack
+from nostos.core.values.packed import pack, unpack
 
 
 class UndoRecords(AnchorRows):

@@ -14,9 +14,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from nostos.core.database.rows.digests import squeeze, unsqueeze
 from nostos.core.files.tree import FileTree, Owner, Signature
 from nostos.core.private_files import write_private
+from nostos.core.values.packed import squeeze, unsqueeze
 
 State = tuple[int, int, int]  # inode, size, time of change in ns
 

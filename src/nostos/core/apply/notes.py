@@ -16,12 +16,12 @@ import msgspec
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
-from nostos.core.database.rows.digests import squeeze, unsqueeze
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of, plain_text
 from nostos.core.files.tree import FileTree
 from nostos.core.private_files import write_private
+from nostos.core.values.packed import squeeze, unsqueeze
 
 FILE = "anchor.msgpack.zst"
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from contextlib import suppress
 from pathlib import Path
 
@@ -14,7 +13,8 @@ from nostos.core.clone.copy_rows import Localiser
 from nostos.core.database.engines import NONE, Location, Made, engine, locate
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
-from nostos.core.files.entry import inside
+from nostos.core.files.trees import tree_at
+from nostos.core.hosts.far_path import AnyPath
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.model import Profile
@@ -26,12 +26,12 @@ from nostos.core.values.urls import UrlForms
 _FILE = "data/site.db"  # where a database goes that is a file, and of which nothing is said
 
 
-def is_free(folder: Path) -> bool:
+def is_free(folder: AnyPath) -> bool:
     """Whether a site can be made there: nothing is there, or an empty folder."""
-    return not folder.exists() or (folder.is_dir() and not any(folder.iterdir()))
+    return not folder.exists() or (folder.is_dir() and not tree_at(folder).names(""))
 
 
-def make_place(path: Path, folder: Path, url: str | None, database: str | None, prefix: str | None) -> Site:
+def make_place(path: Path, folder: AnyPath, url: str | None, database: str | None, prefix: str | None) -> Site:
     """Make an empty site that a backup can be restored into: its folder, its configuration and an empty database.
 
     url: where it will answer (None: where the old one did). database: its own, as a URL; on a server it must be there
@@ -42,26 +42,29 @@ def make_place(path: Path, folder: Path, url: str | None, database: str | None, 
         contents = read(reader)
     finally:
         reader.close()
-    folder = folder.expanduser().resolve()
+    folder = folder.resolve()
+    tree = tree_at(folder)
     made = not folder.exists()
     address = check_url(url or contents.manifest.url)
     location = _location(contents, folder, database, prefix)
-    beginning = set(folder.iterdir()) if folder.exists() else set()
-    folder.mkdir(parents=True, exist_ok=True)
+    beginning = set(tree.names(""))
+    if made:
+        tree.make_root()
+        tree.give("", tree.owner(""), 0o755)
     try:
         return _make(path, contents, folder, address, location)
     except BaseException:
         with suppress(SiteError):
             names = [location.prefix + t.name for t in contents.outline.tables]
             location.engine.remove_place(location, Made.TABLES, names, "")
-        for entry in set(folder.iterdir()) - beginning:
-            shutil.rmtree(entry) if entry.is_dir() and not entry.is_symlink() else entry.unlink()
+        for name in set(tree.names("")) - beginning:
+            tree.remove(name)
         if made:
-            folder.rmdir()
+            tree_at(folder.parent).remove_empty(folder.name)
         raise
 
 
-def _location(contents: Contents, folder: Path, database: str | None, prefix: str | None) -> Location:
+def _location(contents: Contents, folder: AnyPath, database: str | None, prefix: str | None) -> Location:
     kind = engine(contents.outline.engine)
     if kind.name == NONE:
         return locate(NONE, folder)
@@ -79,7 +82,7 @@ def _location(contents: Contents, folder: Path, database: str | None, prefix: st
     return found
 
 
-def _make(path: Path, contents: Contents, folder: Path, address: str, location: Location) -> Site:
+def _make(path: Path, contents: Contents, folder: AnyPath, address: str, location: Location) -> Site:
     manifest = contents.manifest
     if not manifest.configuration:
         raise BackupError("The backup holds no configuration.", next_step="Write the site's configuration by hand.")
@@ -92,7 +95,7 @@ def _make(path: Path, contents: Contents, folder: Path, address: str, location: 
             raise layout.damaged("its configuration is missing")
         originals[here] = OriginalFile(held)
     if manifest.files and manifest.tree != ".":
-        inside(folder, manifest.tree).mkdir(parents=True, exist_ok=True)
+        tree_at(folder).make_above(f"{manifest.tree}/files", lambda _: (0o755, None))
     _first_tables(path, contents, location, address, profile)
     adapt(CopyFacts(folder, address, location, manifest.tree if manifest.files else None,
               location.prefix != manifest.prefix), originals, profile.configuration if profile else None)
@@ -124,4 +127,5 @@ def _first_tables(path: Path, contents: Contents, location: Location, address: s
         reader.close()
         database.close()
     if location.file is not None:
-        location.file.chmod(0o640)
+        tree, name = tree_at(location.file.parent), location.file.name
+        tree.give(name, tree.owner(name), 0o640)

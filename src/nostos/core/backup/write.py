@@ -104,7 +104,7 @@ def backup(site: Site, to: Path, tell: Listener = silent, rows_of: Location | No
 def _check_place(site: Site, to: Path) -> None:
     if to.exists() or to.is_symlink():
         raise SiteError(f"There is a file {to} already.", next_step="Name another one with --to.")
-    if site.has_files and site.files.within(str(to.resolve())) is not None:
+    if site.has_files and site.files.within(to.resolve()) is not None:
         raise SiteError(f"{to} lies in the site's own tree, where visitors might fetch it.",
                         next_step="Name a place outside of it with --to.")
     if not to.parent.exists():
@@ -178,7 +178,7 @@ class _Backup:
                         self._place_of_files(), tuple((p.path, p.reason) for p in self.passed))
 
     def _place_of_files(self) -> str:
-        within = tree_at(self.site.home).within(self.site.files.where)
+        within = tree_at(self.site.home).within(self.site.files.at)
         return "files" if within is None else within or "."
 
     def _database(self, database: Database, outline: Outline) -> None:

@@ -4,29 +4,26 @@ database, folders and addresses are its own."""
 from __future__ import annotations
 
 import json
-import os
-import shutil
-import subprocess
 from collections.abc import Iterator, Mapping
-from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
 from nostos.core.database.engines import Location
 from nostos.core.errors import SiteError
+from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host
+from nostos.core.hosts.running import can_run, run
 from nostos.core.profiles.model import Question
 
 _SECONDS = 60
 _MARK = "nostos:"
 
 
-def asked(question: Question, folder: Path, url: str, location: Location) -> str:
+def asked(question: Question, folder: AnyPath, url: str, location: Location) -> str:
     """Ask a copy. Returns why it could not be asked; empty: it was, and all is its own. Raises SiteError when it says
     that it would act on another site."""
-    program = shutil.which(question.program)
-    if program is None:
-        return f"{question.program} is not installed here"
-    said = _said(program, question.text.replace("{host}", urlsplit(url).netloc), folder)
+    if not can_run(folder, question.program):
+        return f"{question.program} is not installed {'here' if not host_of(folder) else 'there'}"
+    said = _said(question.program, question.text.replace("{host}", urlsplit(url).netloc), folder)
     if isinstance(said, str):
         return said
     wrong = list(_wrong(said, folder, url, location))
@@ -37,20 +34,13 @@ def asked(question: Question, folder: Path, url: str, location: Location) -> str
     return ""
 
 
-def _said(program: str, text: str, folder: Path) -> Mapping[str, Any] | str:
+def _said(program: str, text: str, folder: AnyPath) -> Mapping[str, Any] | str:
     """What the copy says, or why it says nothing. It is asked as whoever owns it, never as root where it can be
     helped."""
-    owner = folder.stat()
-    other: dict[str, Any] = {}
-    if os.geteuid() == 0 and owner.st_uid:
-        other = {"user": owner.st_uid, "group": owner.st_gid, "extra_groups": []}
-    try:
-        done = subprocess.run(  # noqa: S603 - the program is the profile's, and what it runs is the copy's own code
-            [program], input=text, cwd=folder, capture_output=True, text=True, errors="replace", timeout=_SECONDS,
-            check=False, env={"PATH": os.environ.get("PATH", os.defpath)}, **other)
-    except (OSError, subprocess.SubprocessError) as error:
-        return f"{Path(program).name} could not be run ({type(error).__name__})"
-    line = next((line for line in done.stdout.splitlines() if line.startswith(_MARK)), "")
+    done = run(folder, [program], _SECONDS, text.encode(), as_owner=True)
+    if done.status is None:
+        return f"{program}: {done.why}"
+    line = next((line for line in done.said.decode("utf-8", "replace").splitlines() if line.startswith(_MARK)), "")
     try:
         found = json.loads(line[len(_MARK):])
     except ValueError:
@@ -58,7 +48,7 @@ def _said(program: str, text: str, folder: Path) -> Mapping[str, Any] | str:
     return found if isinstance(found, dict) else "it gave no answer"
 
 
-def _wrong(said: Mapping[str, Any], folder: Path, url: str, location: Location) -> Iterator[str]:
+def _wrong(said: Mapping[str, Any], folder: AnyPath, url: str, location: Location) -> Iterator[str]:
     """What of the answer is not the copy's own."""
     if str(said.get("database")) != str(location.url.database) or str(said.get("prefix")) != location.prefix:
         yield f"its database is {said.get('database')}, its prefix {said.get('prefix')}"
@@ -66,8 +56,9 @@ def _wrong(said: Mapping[str, Any], folder: Path, url: str, location: Location) 
         if not str(address).startswith(url):
             yield f"it answers to {address}"
     root = folder.resolve()
+    host = host_of(folder)
     for place in said.get("folders", ()):
-        if not Path(str(place)).resolve().is_relative_to(root):
+        if below(on_host(host, str(place)).resolve(), root) is None:
             yield f"it uses the folder {place}"
     if said.get("guarded") is not True:
         yield "its guards do not wake"

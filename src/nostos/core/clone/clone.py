@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import os
 import re
 import secrets
-import shutil
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -28,6 +26,7 @@ from nostos.core.files.entry import FileEntry, plain_text
 from nostos.core.files.tree import FileTree, Owner, SkippedFile
 from nostos.core.files.trees import tree_at
 from nostos.core.files.words import ending
+from nostos.core.hosts.far_path import AnyPath, below, host_of, on_machine, written
 from nostos.core.profiles.learning.findings import as_data
 from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
@@ -107,7 +106,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
                                   "__DIR__ . '/wp-content'; then clone.")
     follow(live.files, follow_links)
     url = check_url(url)
-    target = Path(into).expanduser().resolve()
+    target = written(str(into)).resolve()
     home.make()
     with home.lock(name):
         _check_voyage(home, name)
@@ -116,7 +115,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
         entries = list(live.files.scan(live.foreign_paths(), (*ignored(live.profile), *skip), passed.append))
         _check_places(live, target, url, staging_db, entries)
         voyage = Voyage(name, secrets.token_hex(8), recognised_from(live), live.name, live.url,
-                        str(target / Path(recognised_from(live)).name) if live.site_file else str(target),
+                        str(target / written(recognised_from(live)).name) if live.site_file else str(target),
                         str(target), url, staging_db.shown, now())
         asked = database is not None or prefix is not None
         work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask, gate,
@@ -175,24 +174,24 @@ def _check_voyage(home: Home, name: str) -> None:
         remove(home, old)  # an interrupted clone leaves nothing that anyone relies on
 
 
-def _staging_database(live: Site, target: Path, name: str, wanted: str | None, prefix: str | None) -> Location:
+def _staging_database(live: Site, target: AnyPath, name: str, wanted: str | None, prefix: str | None) -> Location:
     """Where staging's tables go: as asked for, else beside live's."""
     engine = live.database.engine
     if wanted is None and prefix is None:
         return engine.beside(live.database, live.home, target, name)
-    return engine.asked(live.database, wanted, prefix)
+    return engine.asked(live.database, wanted, prefix, target if host_of(target) else Path.cwd())
 
 
-def _check_places(live: Site, target: Path, url: str, staging_db: Location, entries: Sequence[FileEntry]) -> None:
+def _check_places(live: Site, target: AnyPath, url: str, staging_db: Location, entries: Sequence[FileEntry]) -> None:
     if target.exists() and not target.is_dir():
         raise SiteError(f"{target} is not a folder.", next_step="Name a folder that does not exist yet.")
-    if target.is_dir() and any(target.iterdir()):
+    if target.is_dir() and tree_at(target).names(""):
         raise SiteError(f"The folder {target} is not empty.", next_step="Name a new folder, or empty this one.")
-    for tree in (Path(live.files.where), live.home):
-        if target == tree or target.is_relative_to(tree):
+    for tree in (live.files.at, live.home):
+        if below(target, tree) is not None:
             raise SiteError(f"The folder {target} lies inside live's own tree, {tree}.",
                             next_step="Name a folder beside the live site, not in it.")
-        if tree.is_relative_to(target):
+        if below(tree, target) is not None:
             raise SiteError(f"Live's own tree, {tree}, lies inside the folder {target}.",
                             next_step="Name a folder beside the live site.")
     if staging_db.same_as(live.database) and not staging_db.none:
@@ -205,18 +204,18 @@ def _check_places(live: Site, target: Path, url: str, staging_db: Location, entr
     parent = target
     while not parent.exists():
         parent = parent.parent
-    if not os.access(parent, os.W_OK):
+    if not tree_at(parent).may_write(""):
         raise SiteError(f"You may not write in {parent}.", next_step="Choose another folder, or ask for the right.")
     need = live.database.file.stat().st_size * 2 if live.database.file else 0
     need += sum(e.size for e in entries)
-    free = shutil.disk_usage(parent).free
+    free = tree_at(parent).free()
     if free < need + _SPARE:
         raise SiteError(f"{parent} has {free >> 20} MB free, and the copy needs about {need >> 20} MB.",
                         next_step="Choose a folder on another disk, or leave folders out with --skip.")
 
 
 class _Clone:
-    def __init__(self, home: Home, voyage: Voyage, live: Site, target: Path, staging_db: Location, asked: bool,
+    def __init__(self, home: Home, voyage: Voyage, live: Site, target: AnyPath, staging_db: Location, asked: bool,
                  skip: Sequence[str], entries: list[FileEntry], passed: list[SkippedFile], tell: Listener, mask: bool,
                  gate: str, skip_rows: Sequence[str]) -> None:
         self.gate = gate
@@ -233,11 +232,11 @@ class _Clone:
         self.skip = tuple(skip)
         self.tell = tell
         self.live_home, self.place = tree_at(live.home), tree_at(target)
-        within = self.live_home.within(live.files.where)
+        within = self.live_home.within(live.files.at)
         self.inside = "files" if within is None else within  # where the copy's tree is, in its folder
         self.files = tree_at(target / self.inside)
         self.profile: Profile = live.profile
-        mine, theirs = (live.files.where, self.files.where) if live.has_files else ("", "")
+        mine, theirs = (on_machine(t.at) for t in (live.files, self.files)) if live.has_files else ("", "")
         self.live_urls = UrlForms(live.url, folder=mine)
         self.staging_urls = UrlForms(voyage.url, (live.url,), theirs, (mine,) if mine else ())
         self.entries = entries
@@ -250,9 +249,9 @@ class _Clone:
 
     def run(self) -> CloneResult:
         begun = self.target.stat().st_mode & 0o7777 if self.target.is_dir() else None
-        self.target.mkdir(mode=0o700, parents=True, exist_ok=True)
-        self.target.chmod(0o700)  # nobody looks in, and no server answers from here, until all is as it must be
-        (self.target / STAMP).write_text(self.voyage.id + "\n")
+        self.place.make_root()
+        self._closed(0o700)  # nobody looks in, and no server answers from here, until all is as it must be
+        self.place.write(STAMP, self.voyage.id.encode() + b"\n", 0o600)
         anchor = Anchor.create(self.home.folder(self.voyage.name) / "anchor.db")
         try:
             with anchor.changing():
@@ -321,7 +320,7 @@ class _Clone:
         """Let the web server in: the folders above what was copied as live's are, the whole as it was or as live's."""
         paths = [self.inside] if self.live.has_files else []
         file = self.database.file
-        paths += [self.place.within(str(file.parent)) or ""] if file is not None else []
+        paths += [self.place.within(file.parent) or ""] if file is not None else []
         for path in paths:
             while path:
                 if self.live_home.is_folder(path):
@@ -332,7 +331,10 @@ class _Clone:
         if mode is None:
             _as(self.place, "", self.live_home, "")
         else:
-            self.target.chmod(mode)
+            self._closed(mode)
+
+    def _closed(self, mode: int) -> None:
+        self.place.give("", self.place.owner(""), mode)
 
     def _fallback_prefix(self) -> str:
         return re.sub(r"[^a-z0-9]", "", self.voyage.name.lower())[:12] + "_" + self.live.database.prefix

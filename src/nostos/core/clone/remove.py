@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import shutil
 from contextlib import suppress
 from dataclasses import replace
-from pathlib import Path
 
 from nostos.core.database.engines import Made, engine
 from nostos.core.errors import RecoverNeeded, SiteError
+from nostos.core.files.trees import tree_at
+from nostos.core.hosts.far_path import host_of, on_host, written
 from nostos.core.sites.recognise import recognise
 from nostos.core.voyages.home import STAMP, Home, Voyage, VoyageState
 from nostos.core.voyages.journal import needed
@@ -26,21 +26,22 @@ def remove(home: Home, voyage: Voyage) -> list[str]:
     the caller. Raises RecoverNeeded, with nothing removed, while live needs its journal."""
     check_removable(home, voyage.name)
     left = []
-    target = Path(voyage.into)
+    target = written(voyage.into)
+    tree = tree_at(target)
     left += _remove_rows(voyage)
     stamp = target / STAMP
     if target.exists():
         # A clone that was cut short at its very first step may have left a stamp without its text.
-        begun = voyage.state is not VoyageState.READY and {p.name for p in target.iterdir()} == {STAMP}
-        if begun or (stamp.is_file() and stamp.read_text().strip() == voyage.id):
-            for entry in target.iterdir():  # the stamp goes last: as long as it is there, this can be done again
-                if entry.name != STAMP:
-                    shutil.rmtree(entry) if entry.is_dir() and not entry.is_symlink() else entry.unlink()
-            shutil.rmtree(target)
-        elif any(target.iterdir()):
+        begun = voyage.state is not VoyageState.READY and tree.names("") == [STAMP]
+        if begun or (stamp.is_file() and tree.read(STAMP, 256).decode("ascii", "replace").strip() == voyage.id):
+            for name in tree.names(""):  # the stamp goes last: as long as it is there, this can be done again
+                if name != STAMP:
+                    tree.remove(name)
+            tree_at(target.parent).remove(target.name)
+        elif tree.names(""):
             left.append(f"{target}: it does not bear this voyage's stamp")
         else:
-            target.rmdir()
+            tree_at(target.parent).remove_empty(target.name)
     home.forget(voyage.name)
     return left
 
@@ -50,7 +51,7 @@ def _remove_rows(voyage: Voyage) -> list[str]:
     if voyage.made in ("", Made.NOTHING):
         return []
     if voyage.made == Made.FILE:
-        location = engine(voyage.engine).at_path(voyage.place, Path("/"))
+        location = engine(voyage.engine).at_path(voyage.place, on_host(host_of(written(voyage.into)), "/"))
     else:
         # Credentials are never kept in a voyage's record: they are read where the site itself has them.
         try:

@@ -66,17 +66,20 @@ def _equal(one: FileEntry | None, other: FileEntry | None) -> bool:
 def tree_of(site: Site, profile: Profile, remembered: dict[str, FileEntry],
             passed: Callable[[SkippedFile], None] = lambda _: None) -> dict[str, FileEntry]:
     """Every file of a site with its digest. A file whose size and stamps are as remembered is not read again."""
-    found = {}
+    found, others = {}, []
     for entry in site.files.scan(site.foreign_paths(), ignored(profile), passed):
         known = remembered.get(entry.path)
         if known is not None and replace(known, digest=entry.digest) == entry:
             entry = known
         elif entry.digest is None:
-            try:
-                entry = replace(entry, digest=site.files.digest(entry.path))
-            except FileNotFoundError:
-                continue  # gone since it was listed
+            others.append(entry.path)
         found[entry.path] = entry
+    digests = site.files.digests(others)
+    for path in others:
+        if path in digests:
+            found[path] = replace(found[path], digest=digests[path])
+        else:
+            del found[path]  # gone since it was listed
     return found
 
 

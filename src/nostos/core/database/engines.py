@@ -25,6 +25,7 @@ from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.schema import Column, Value
 from nostos.core.errors import SiteError
+from nostos.core.hosts.far_path import AnyPath, host_of
 
 NONE = "none"  # what a site file writes for a site without a database, or without files
 _PREFIX = re.compile(r"[A-Za-z0-9_]{0,40}")
@@ -34,12 +35,14 @@ _PREFIX = re.compile(r"[A-Za-z0-9_]{0,40}")
 class Location:
     """Where a site's tables are: a database, and what their names begin with.
 
-    url: an SQLAlchemy URL, with its password, whose driver's name is the engine's. Show `shown`, never `url`. own_set:
+    url: an SQLAlchemy URL, with its password, whose driver's name is the engine's. Show `shown`, never `url`. host: the
+    one as which the URL sees things; empty for this machine. own_set:
     tables that each of the system's sites has: where all of them are there under a longer prefix, that is another site.
     """
 
     url: sa.URL
     prefix: str = ""
+    host: str = ""
     own_set: tuple[str, ...] = field(default=(), compare=False)
 
     @property
@@ -52,7 +55,7 @@ class Location:
         return self.url.drivername == NONE
 
     @property
-    def file(self) -> Path | None:
+    def file(self) -> AnyPath | None:
         """The database's file, where it is one."""
         return self.engine.file(self)
 
@@ -163,10 +166,10 @@ class Engine(ABC):
     # --- where tables are
 
     @abstractmethod
-    def parse(self, url: sa.URL, folder: Path) -> sa.URL:
+    def parse(self, url: sa.URL, folder: AnyPath) -> sa.URL:
         """What a user wrote, as a location's URL; a relative path starts at `folder`. Raises SiteError."""
 
-    def at_path(self, path: str, folder: Path) -> Location:
+    def at_path(self, path: str, folder: AnyPath) -> Location:
         """The location that a mere path names. Raises SiteError where a database is no file."""
         raise SiteError(f"{path!r} is not a database's URL.", next_step=f"Write it like {self.example}.")
 
@@ -174,11 +177,11 @@ class Engine(ABC):
     def shown(self, location: Location) -> str:
         """A location for people: no password."""
 
-    def file(self, location: Location) -> Path | None:
+    def file(self, location: Location) -> AnyPath | None:
         """The database's file, where it is one on the site's own machine."""
         return None
 
-    def companions(self, location: Location) -> tuple[Path, ...]:
+    def companions(self, location: Location) -> tuple[AnyPath, ...]:
         """The database's file and whatever the engine lays beside it."""
         return ()
 
@@ -201,13 +204,14 @@ class Engine(ABC):
     # --- places for copies
 
     @abstractmethod
-    def beside(self, live: Location, home: Path, target: Path, name: str) -> Location:
+    def beside(self, live: Location, home: AnyPath, target: AnyPath, name: str) -> Location:
         """Where a copy's tables go when nothing is asked for. home: the folder of live's configuration. target: the
         copy's. name: the copy's."""
 
     @abstractmethod
-    def asked(self, live: Location, wanted: str | None, prefix: str | None) -> Location:
-        """Where a copy's tables go when a URL or a prefix is asked for. Raises SiteError."""
+    def asked(self, live: Location, wanted: str | None, prefix: str | None, folder: AnyPath) -> Location:
+        """Where a copy's tables go when a URL or a prefix is asked for. folder: of its machine, where a relative path
+        starts. Raises SiteError."""
 
     @abstractmethod
     def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
@@ -299,7 +303,7 @@ def _every() -> list[Engine]:
     return sorted(_engines.values(), key=lambda e: e.name)
 
 
-def locate(url: str, folder: Path, prefix: str = "") -> Location:
+def locate(url: str, folder: AnyPath, prefix: str = "") -> Location:
     """The location that a URL names; a relative path starts at `folder`. Raises SiteError when it is none."""
     if url == NONE:
         return Location(sa.URL.create(NONE))
@@ -312,7 +316,7 @@ def locate(url: str, folder: Path, prefix: str = "") -> Location:
         raise SiteError("The database URL cannot be read.", next_step=f"Write it like {examples}.") from None
     check_prefix(prefix)
     found = next((e for e in _every() if name in e.schemes), None) or engine(name)
-    return Location(found.parse(parsed, folder), prefix)
+    return Location(found.parse(parsed, folder), prefix, host_of(folder))
 
 
 def check_prefix(prefix: str) -> str:

@@ -7,16 +7,19 @@ FileNotFoundError, FileExistsError, PermissionError and so on. Nothing is ever w
 
 from __future__ import annotations
 
+import errno
 import hashlib
+import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass, replace
 from typing import Protocol
 
-from nostos.core.errors import SiteError
+from nostos.core.errors import leaves
 from nostos.core.files.entry import NO_FILES, OWN_PREFIX, FileEntry, digest_of
 from nostos.core.files.words import Words, ending
+from nostos.core.hosts.far_path import AnyPath, host_of
 
 _TRIES = 3
 CHUNK = 1 << 20  # bytes
@@ -97,6 +100,21 @@ class CopiedFile:
     error: OSError | None = None
 
 
+@dataclass(frozen=True)
+class GivenFile:
+    """A file, link or empty folder as it is given out: what it is, whose, where a link leads, a file's pieces.
+
+    error: why it could not be read; then the rest says nothing.
+    """
+
+    entry: FileEntry
+    info: Status | None = None
+    owner: Owner | None = None
+    led: str = ""
+    pieces: Iterable[bytes] = ()
+    error: OSError | None = None
+
+
 class OpenFile(Protocol):
     """A file that is being read."""
 
@@ -125,13 +143,23 @@ class FileTree(ABC):
         """Where its root is, for people; two trees are one where this is the same."""
 
     @property
+    @abstractmethod
+    def at(self) -> AnyPath:
+        """Its root, as a path."""
+
+    @property
+    def host(self) -> str:
+        """The host that it is on; empty for this machine."""
+        return host_of(self.at)
+
+    @property
     def has_files(self) -> bool:
         """Whether there is a tree at all: a site may have none."""
         return self.where.rpartition("/")[2] != NO_FILES
 
     @abstractmethod
-    def within(self, place: str) -> str | None:
-        """A path of the machine that the tree is on, as a path in the tree; None where it lies outside."""
+    def within(self, place: AnyPath) -> str | None:
+        """A path as one in the tree; None where it lies outside."""
 
     @abstractmethod
     def make_root(self) -> None:
@@ -166,6 +194,30 @@ class FileTree(ABC):
         for piece in self.pieces(path):
             digest.update(piece)
         return digest.digest()
+
+    def digests(self, paths: Sequence[str]) -> dict[str, bytes]:
+        """The digests of many files, by their paths; none of what is not there."""
+        found = {}
+        for path in paths:
+            with suppress(FileNotFoundError):
+                found[path] = self.digest(path)
+        return found
+
+    def given_out(self, entries: Sequence[FileEntry]) -> Iterator[GivenFile]:
+        """Many files, for a tree of another machine. Each is to be read before the next is asked for."""
+        for entry in entries:
+            try:
+                info = self.status(entry.path)
+                if info is None:
+                    raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), entry.path)
+                owner, led = self.owner(entry.path), self.link(entry.path) if info.is_link else ""
+                if not info.is_file:
+                    yield GivenFile(entry, info, owner, led)
+                    continue
+                with self.opened(entry.path) as file:
+                    yield GivenFile(entry, info, owner, "", iter(lambda: file.read(CHUNK), b""))
+            except OSError as error:
+                yield GivenFile(entry, error=error)
 
     @abstractmethod
     def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[SkippedFile], None] = lambda _: None
@@ -344,5 +396,5 @@ def checked(path: str) -> list[str]:
     """The parts of a relative path. Raises SiteError when it would leave its tree."""
     parts = path.split("/")
     if path.startswith("/") or "\0" in path or any(p in ("", ".", "..") for p in parts):
-        raise SiteError(f"The path {path!r} leaves its folder.", next_step="Rename the file, or leave it out.")
+        raise leaves(path)
     return parts

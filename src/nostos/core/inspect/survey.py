@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
@@ -110,7 +109,7 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     tell(Progress("reading files", 0, None, "files"))
     entries = list(site.files.scan(site.foreign_paths(), ignored(profile), passed.append))
     size = sum(e.size for e in entries)
-    free = shutil.disk_usage(site.home).free
+    free = tree_at(site.home).free()
     database_size = site.database.file.stat().st_size if site.database.file else database_bytes
     findings += [*_rights(site), *_passed(passed), *_space(free, size + 2 * database_size)]
     files = site.files.where if site.has_files else "no files"

@@ -13,7 +13,6 @@ from typing import Any
 from nostos.core.anchor.names import Side
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Item
-from nostos.core.database.rows.digests import pack
 from nostos.core.errors import SelectionError
 from nostos.core.patterns import matching
 from nostos.core.plan.decisions import Decision
@@ -22,6 +21,7 @@ from nostos.core.plan.selection import Choice
 from nostos.core.private_files import write_private
 from nostos.core.sites.site_file import read_bounded
 from nostos.core.values.merging import ABSENT
+from nostos.core.values.packed import pack
 from nostos.core.values.structures import jsonable
 from nostos.core.voyages.home import Voyage
 

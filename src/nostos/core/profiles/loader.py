@@ -8,10 +8,10 @@ from collections.abc import Iterator, Mapping
 from dataclasses import fields, replace
 from functools import cache
 from importlib import resources
-from pathlib import Path
 from typing import Any
 
 from nostos.core.errors import SiteError
+from nostos.core.hosts.far_path import AnyPath
 from nostos.core.profiles.conditions import Where
 from nostos.core.profiles.habits import Along, Job, Numbered, Slug, Together
 from nostos.core.profiles.model import (
@@ -57,7 +57,7 @@ def built_in() -> dict[str, Profile]:
     return found
 
 
-def load(name_or_path: str, folder: Path) -> Profile:
+def load(name_or_path: str, folder: AnyPath) -> Profile:
     """A built-in profile by name, or one from a `.toml` file; a relative path starts at `folder`.
 
     Raises SiteError when there is none, or when it says something that a profile cannot say.
@@ -70,13 +70,13 @@ def load(name_or_path: str, folder: Path) -> Profile:
                         next_step=f"Built-in profiles: {known}. A path must end in .toml.")
     path = folder / name_or_path
     try:
-        text = path.read_text(encoding="utf-8")
+        text = path.read_bytes().decode()
     except (OSError, UnicodeDecodeError) as error:
         raise SiteError(f"The profile {path} cannot be read: {error}.", next_step="Check its path.") from error
     return parse(text, str(path), path.parent)
 
 
-def parse(text: str, source: str, folder: Path | None = None, deep: int = 0) -> Profile:
+def parse(text: str, source: str, folder: AnyPath | None = None, deep: int = 0) -> Profile:
     """A profile from TOML text; `source` names it in messages. folder: where the path of a profile that it builds upon
     begins. Raises SiteError with the part that is wrong."""
     try:
@@ -94,7 +94,7 @@ def parse(text: str, source: str, folder: Path | None = None, deep: int = 0) -> 
                         next_step="Compare it with docs/profiles.md.") from error
 
 
-def _base(name: str, folder: Path | None, deep: int) -> Profile:
+def _base(name: str, folder: AnyPath | None, deep: int) -> Profile:
     """The profile that another one builds upon."""
     if deep >= _DEEPEST:
         raise ValueError("profiles build upon one another in a circle")
@@ -102,7 +102,7 @@ def _base(name: str, folder: Path | None, deep: int) -> Profile:
         if folder is None:
             raise ValueError(f"it cannot build upon {name}, a file")
         path = folder / name
-        return parse(path.read_text(encoding="utf-8"), str(path), path.parent, deep + 1)
+        return parse(path.read_bytes().decode(), str(path), path.parent, deep + 1)
     for entry in resources.files("nostos.core.profiles").iterdir():
         if entry.name == f"{name}.toml":
             return parse(entry.read_text(encoding="utf-8"), entry.name, None, deep + 1)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from nostos.core.hosts.far_path import on_machine
 from nostos.core.sites.recognise import Site
 from nostos.core.values.urls import UrlForms
 
@@ -12,4 +13,4 @@ def forms_of(site: Site, *also: Site) -> UrlForms:
 
 
 def _folder(site: Site) -> str:
-    return site.files.where if site.has_files else ""
+    return on_machine(site.files.at) if site.has_files else ""

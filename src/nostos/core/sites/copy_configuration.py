@@ -12,6 +12,7 @@ import sqlalchemy as sa
 from nostos.core.database.engines import NONE, Location
 from nostos.core.files.tree import Owner
 from nostos.core.files.trees import tree_at
+from nostos.core.hosts.far_path import AnyPath, below, on_machine
 from nostos.core.profiles.loader import built_in
 from nostos.core.profiles.model import Configuration
 from nostos.core.sites import php_configuration
@@ -25,7 +26,7 @@ class CopyFacts:
     its URL. files: the tree, relative to `folder`; None: there is none. prefixed: the prefix is another than before.
     profile: where the profile is, if the copy does not find it where the original does."""
 
-    folder: Path
+    folder: AnyPath
     url: str
     location: Location
     files: str | None
@@ -52,7 +53,7 @@ def adapt(own: CopyFacts, files: Mapping[str, OriginalFile], system: Configurati
     if location.none:
         path, url = "", NONE
     elif file is not None:
-        path = (file.relative_to(own.folder) if file.is_relative_to(own.folder) else file).as_posix()
+        path = str(below(file, own.folder) or on_machine(file))
         url = f"{location.engine.schemes[0]}:///{path}"
     else:
         path, url = "", own.database or location.url.render_as_string(hide_password=False)

@@ -6,13 +6,13 @@ import os
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from pathlib import Path
 
 import sqlalchemy as sa
 
 from nostos.core.database.engines import Location, locate
 from nostos.core.database.protocol import told
 from nostos.core.errors import SiteError
+from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host, on_machine
 from nostos.core.profiles.model import Profile
 from nostos.core.sites.site_file import read_bounded
 
@@ -28,14 +28,14 @@ _ENVIRONMENT = re.compile(rf"(?:\bgetenv\s*\(\s*({_STRING})\s*\)|\$_(?:ENV|SERVE
 class PhpConfiguration:
     """What the file says: where it is, its constants, and where the database is."""
 
-    path: Path
+    path: AnyPath
     constants: Mapping[str, str]
     database: Location
-    included: tuple[Path, ...] = ()  # files that it takes in, and that say the rest
+    included: tuple[AnyPath, ...] = ()  # files that it takes in, and that say the rest
     computed: tuple[str, ...] = ()  # constants that name a folder or an address, and would have to be run
 
 
-def find(folder: Path, name: str) -> Path | None:
+def find(folder: AnyPath, name: str) -> AnyPath | None:
     """The configuration file of a site: in its folder, or one folder up where no other site lives."""
     if (folder / name).is_file():
         return folder / name
@@ -44,7 +44,7 @@ def find(folder: Path, name: str) -> Path | None:
     return above if lives_here and above.is_file() and not (folder.parent / "wp-settings.php").exists() else None
 
 
-def read(path: Path, engine: str) -> PhpConfiguration:
+def read(path: AnyPath, engine: str) -> PhpConfiguration:
     """Read the file. engine: of the database that its constants lead to.
 
     Raises SiteError when it cannot be read or does not say where the database is."""
@@ -87,17 +87,18 @@ _TERM = re.compile(rf"\s*(?:({_STRING})|(__DIR__|dirname\s*\(\s*__FILE__\s*\))|(
 HOST = "{host}"  # in a value, whatever host the site is asked under
 
 
-def _included(path: Path, text: str) -> tuple[Path, ...]:
+def _included(path: AnyPath, text: str) -> tuple[AnyPath, ...]:
     """The files beside a configuration that it takes in, but for the system's own."""
     found = []
     for _, literal in _INCLUDE.findall(_without_comments(text)):
         file = path.parent / _unquoted(literal).lstrip("/")
-        if file.name != "wp-settings.php" and file.is_file() and file.resolve().is_relative_to(path.parent.resolve()):
+        if file.name != "wp-settings.php" and file.is_file() and below(
+                file.resolve(), path.parent.resolve()) is not None:
             found.append(file)
     return tuple(dict.fromkeys(found))
 
 
-def _joined(expression: str, here: Path, root: Path, constants: Mapping[str, str]) -> str | None:
+def _joined(expression: str, here: AnyPath, root: AnyPath, constants: Mapping[str, str]) -> str | None:
     """What pieces joined together say: texts, the file's own folder, constants. None: it would have to be run."""
     parts, at = [], 0
     while at < len(expression):
@@ -107,21 +108,21 @@ def _joined(expression: str, here: Path, root: Path, constants: Mapping[str, str
         text, own, name, host, _ = term.groups()
         if name and name != "ABSPATH" and name not in constants:
             return None
-        parts.append(_unquoted(text) if text else str(here) if own else HOST if host
-                     else f"{root}/" if name == "ABSPATH" else constants[name])
+        parts.append(_unquoted(text) if text else on_machine(here) if own else HOST if host
+                     else f"{on_machine(root)}/" if name == "ABSPATH" else constants[name])
         at = term.end()
     return "".join(parts)
 
 
-def moved_folders(said: PhpConfiguration, tree: Path) -> dict[str, str]:
+def moved_folders(said: PhpConfiguration, tree: AnyPath) -> dict[str, str]:
     """The folders that a configuration puts elsewhere in the site's tree, by the ones that they usually are. Raises
     SiteError for one that is not in the tree."""
     found: dict[str, str] = {}
     for name, usual in _FOLDERS:
         if name in said.constants:
-            place = Path(said.constants[name])
-            inside = place.is_absolute() and place.resolve().is_relative_to(tree.resolve())
-            found[usual] = place.resolve().relative_to(tree.resolve()).as_posix() if inside else f"!{place}"
+            place = on_host(host_of(tree), said.constants[name])
+            inside = below(place.resolve(), tree.resolve()) if place.is_absolute() else None
+            found[usual] = f"!{place}" if inside is None else inside.as_posix()
     if "UPLOADS" in said.constants:
         found["wp-content/uploads"] = said.constants["UPLOADS"].strip("/")
     return {usual: now for usual, now in found.items() if usual != now}
@@ -151,7 +152,7 @@ def settings(profile: Profile, said: PhpConfiguration) -> tuple[str, str]:
     return name or said.path.parent.name, url
 
 
-def _text(path: Path) -> str:
+def _text(path: AnyPath) -> str:
     return read_bounded(path).decode("utf-8", "surrogateescape")
 
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from pathlib import Path
+from pathlib import PurePosixPath
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -16,6 +17,7 @@ from nostos.core.errors import SiteError
 from nostos.core.files.entry import NO_FILES
 from nostos.core.files.tree import FileTree
 from nostos.core.files.trees import tree_at
+from nostos.core.hosts.far_path import AnyPath, FarPath, below, host_form, named, on_machine, written
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.learning.findings import Layer, from_data
@@ -23,6 +25,8 @@ from nostos.core.profiles.model import Profile
 from nostos.core.sites import php_configuration
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.links import own_links
+
+_URL = re.compile(r"[A-Za-z][A-Za-z0-9+]*://")
 
 
 @dataclass(frozen=True)
@@ -35,7 +39,7 @@ class Site:
 
     name: str
     url: str
-    home: Path
+    home: AnyPath
     files: FileTree
     database: Location
     profile: Profile
@@ -58,7 +62,7 @@ class Site:
         """Paths in the tree that are not part of it: the database and its companions, configuration."""
         places = (*self.database.engine.companions(self.database),
                   *(self.home / name for name in self.configuration_files))
-        return tuple(path for place in places if (path := self.files.within(str(place))))
+        return tuple(path for place in places if (path := self.files.within(place)))
 
     def full_profile(self, tables: Mapping[str, Table]) -> Profile:
         """The profile completed with what the site file adds and with what the schema says."""
@@ -86,12 +90,12 @@ def check_url(url: str) -> str:
     return url.rstrip("/")
 
 
-def recognise(where: str | Path) -> Site:
+def recognise(where: str | AnyPath) -> Site:
     """The site at a folder, or of a site file.
 
     Raises SiteError when there is nothing there, when no configuration is found or when it cannot be used.
     """
-    path = Path(where).expanduser()
+    path = written(str(where))
     if not path.exists():
         raise SiteError(f"There is no site at {path}.", next_step="Name the site's folder or its site file.")
     path = path.resolve()
@@ -131,7 +135,7 @@ def _uncopyable(said: php_configuration.PhpConfiguration, moved: Mapping[str, st
     return ""
 
 
-def _system_at(folder: Path) -> _SystemFacts | None:
+def _system_at(folder: AnyPath) -> _SystemFacts | None:
     """The built-in profile whose configuration file is here, and what that file says."""
     for profile in loader.built_in().values():
         c = profile.configuration
@@ -145,7 +149,7 @@ def _system_at(folder: Path) -> _SystemFacts | None:
                 above = "" if found.parent == folder else "../"
                 moved = php_configuration.moved_folders(said, folder)
                 return _SystemFacts(loader.relocated(profile, moved), above + c.file, name, url, said.database,
-                                    tuple(above + p.relative_to(found.parent).as_posix() for p in said.included),
+                                    tuple(f"{above}{below(p, found.parent)}" for p in said.included),
                                     _uncopyable(said, moved))
         elif (folder / c.file).is_file():
             data = configuration.read_toml(folder / c.file)
@@ -160,7 +164,7 @@ def _system_at(folder: Path) -> _SystemFacts | None:
     return None
 
 
-def _from_site_file(path: Path) -> Site:
+def _from_site_file(path: AnyPath) -> Site:
     data = configuration.read_toml(path)
     section = data.get("site")
     if section is None and (beside := _system_at(path.parent)) is not None:  # it merely adds to what is recognised
@@ -171,7 +175,7 @@ def _from_site_file(path: Path) -> Site:
         raise SiteError(f"{path} has no [site] part.", next_step="docs/guide.md shows a site file.")
     folder = path.parent
     said_files = configuration.expand(str(section.get("files", ".")))
-    files = folder / NO_FILES if said_files == NONE else (folder / said_files).resolve()
+    files = folder / NO_FILES if said_files == NONE else named(folder, said_files).resolve()
     if said_files != NONE and not tree_at(files).is_folder(""):
         raise SiteError(f"The site's files, {files}, are not a folder.", next_step=f"Check `files` in {path}.")
     system = _system_at(files) if said_files != NONE else None
@@ -185,7 +189,7 @@ def _from_site_file(path: Path) -> Site:
 
     name, url = said("name", system.name if system else None), said("url", system.url if system else None)
     if "database" in section or system is None:
-        database = locate(said("database", None), folder, str(section.get("prefix", "")))
+        database = _database(said("database", None), folder, str(section.get("prefix", "")))
     else:
         database = system.database
     if "profile" in section:
@@ -209,15 +213,25 @@ def _from_site_file(path: Path) -> Site:
         raise SiteError(f"{path} names guards, but it is not known where this site keeps its settings.",
                         next_step="Name a profile that says so, or leave [guards] out.")
     own = [path.name]
-    if system and files.is_relative_to(folder):
-        own += [Path(os.path.relpath(files / name, folder)).as_posix() for name in (system.own, *system.included)]
+    if system and below(files, folder) is not None:
+        own += [os.path.relpath(on_machine(files / name), on_machine(folder))
+                for name in (system.own, *system.included)]
     site = _site(folder, name, url, database, profile, files, tuple(own), tuple(map(str, visitors)), guards,
                  site_file=True, profile_file=profile_file)
     more = {k: v for k, v in data.items() if k not in ("site", "guards", "visitors")}
     return replace(site, adds=_adds(more, path), uncopyable=system.uncopyable if system else "")
 
 
-def _adds(data: Mapping[str, Any], path: Path) -> Layer | None:
+def _database(text: str, folder: AnyPath, prefix: str) -> Location:
+    """The database that a site file names: as its own machine sees it, or, after `user@host:`, another."""
+    there = host_form(text) if not _URL.match(text) else None
+    if there is not None:
+        folder, text = FarPath(there[0], PurePosixPath("/")), there[1]
+        text = text if _URL.match(text) else f"sqlite:///{text}"
+    return locate(text, folder, prefix)
+
+
+def _adds(data: Mapping[str, Any], path: AnyPath) -> Layer | None:
     """What a site file says of the meaning of the site, beside what it is."""
     try:
         return from_data(data, path.name) if data else None
@@ -225,9 +239,9 @@ def _adds(data: Mapping[str, Any], path: Path) -> Layer | None:
         raise SiteError(f"{path} cannot be used: {error}.", next_step="Mend the file.") from error
 
 
-def _site(home: Path, name: str, url: str, location: Location, profile: Profile, files: Path, own: tuple[str, ...],
-          visitors: tuple[str, ...] = (), guards: Mapping[str, Any] | None = None, site_file: bool = False,
-          profile_file: str = "") -> Site:
+def _site(home: AnyPath, name: str, url: str, location: Location, profile: Profile, files: AnyPath,
+          own: tuple[str, ...], visitors: tuple[str, ...] = (), guards: Mapping[str, Any] | None = None,
+          site_file: bool = False, profile_file: str = "") -> Site:
     database = location.open(readonly=True)  # says so when it is missing or is no database
     try:
         # Kinds that no profile names are known only with the schema, and `visitors` may name those.

@@ -2,33 +2,42 @@
 
 from __future__ import annotations
 
+import io
 import os
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
+from contextlib import closing
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import tomlkit
 
 from nostos.core.errors import SiteError
+from nostos.core.hosts.far_path import AnyPath
 
 SITE_FILE = "nostos.toml"
 _LARGEST = 1 << 20
 _VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
 
-def read_bounded(path: Path) -> bytes:
+def read_bounded(path: AnyPath) -> bytes:
     """The content of a configuration file. Raises SiteError when it cannot be read or is too large to be one."""
     try:
-        if path.stat().st_size > _LARGEST:
-            raise SiteError(f"{path} is over 1 MB, which no configuration is.", next_step="Check the path.")
-        return path.read_bytes()
+        with closing(_opened(path)) as file:
+            content = file.read(_LARGEST + 1)
     except OSError as error:
         raise SiteError(f"{path} cannot be read: {error.strerror}.", next_step="Check the path and rights.") from error
+    if len(content) > _LARGEST:
+        raise SiteError(f"{path} is over 1 MB, which no configuration is.", next_step="Check the path.")
+    return content
 
 
-def read_toml(path: Path) -> dict[str, Any]:
+def _opened(path: AnyPath) -> IO[bytes]:
+    return path.open("rb") if isinstance(path, Path) else io.BytesIO(path.read_bytes(_LARGEST + 1))
+
+
+def read_toml(path: AnyPath) -> dict[str, Any]:
     """The tables of a TOML file. Raises SiteError when it cannot be read."""
     try:
         return tomllib.loads(read_bounded(path).decode())
@@ -46,7 +55,7 @@ def dotted(data: Mapping[str, Any], key: str) -> Any:
     return value
 
 
-def other_database(path: Path, old: str, new: str) -> str | None:
+def other_database(path: AnyPath, old: str, new: str) -> str | None:
     """A site file's database URL with another database's name, where it takes its secrets from the environment.
 
     None where it does not: then there is nothing to keep out of a file.

@@ -26,6 +26,7 @@ from nostos.core.database.protocol import Database
 from nostos.core.errors import NostosError, NoSuchDatabase, SiteError, VoyageError
 from nostos.core.files.entry import NO_FILES
 from nostos.core.files.trees import tree_at
+from nostos.core.hosts.far_path import host_of, on_host, written
 from nostos.core.sites.lock import holding, marks
 from nostos.core.sites.recognise import Site, recognise
 from nostos.core.voyages import journal as journals
@@ -111,7 +112,8 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
 
 def _is_gone(voyage: Voyage) -> bool:
     """Whether a staging copy's folder is gone, or its database's file."""
-    return not Path(voyage.staging).exists() or (voyage.made == Made.FILE and not Path(voyage.place).exists())
+    into = written(voyage.staging)
+    return not into.exists() or (voyage.made == Made.FILE and not on_host(host_of(into), voyage.place).exists())
 
 
 def _clear_marks(home: Home) -> None:

@@ -16,13 +16,13 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.compare.file_changes import FileState
 from nostos.core.database.protocol import told
-from nostos.core.database.rows.digests import unsqueeze
 from nostos.core.errors import VoyageError
 from nostos.core.files.entry import FileEntry
 from nostos.core.plan.operations import plan
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.stored import compare_stored
+from nostos.core.values.packed import unsqueeze
 from nostos.core.voyages import journal as journals
 from nostos.core.voyages.home import Home
 

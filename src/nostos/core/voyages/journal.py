@@ -21,9 +21,9 @@ import msgspec
 import zstandard
 
 from nostos.core.database.rows import json_lines as rowlines
-from nostos.core.database.rows.digests import squeeze
 from nostos.core.database.schema import Value
 from nostos.core.private_files import make_private, sync, write_private
+from nostos.core.values.packed import squeeze
 from nostos.core.values.structures import builtins
 
 FILE = "journal.jsonl"

@@ -8,6 +8,7 @@ from typing import Any
 
 from nostos.core.database.engines import Location
 from nostos.core.errors import Disturbed, MergeRefused, NostosError, NoSuchDatabase, SiteError
+from nostos.core.hosts.connection import Forward, reach
 
 _TLS = ("ssl_ca", "ssl_cert", "ssl_key", "ssl_key_password", "ssl_verify_cert", "ssl_verify_identity")
 _SECONDS = ("connect_timeout", "read_timeout", "write_timeout")
@@ -44,11 +45,15 @@ def connect(location: Location, of: Any) -> Any:
     else:
         options.update(host=url.host or "localhost", port=url.port or 3306)
     tls = _asked(location, options, of.__name__)
+    way = _through_host(location, options) if location.host else None
     if of.__name__ == "MySQLdb":
         options.update(db=options.pop("database"), passwd=options.pop("password"))
     try:
         made = of.connect(**options)
     except of.MySQLError as error:
+        if way is not None and way.failed:
+            raise SiteError(f"The database server at {location.shown}, cannot be reached from there: {way.failed}.",
+                            next_step="Check the host in the site's configuration, and that the server runs.") from None
         raise _refused(location, error, tls) from None
     except OSError as error:  # a certificate's file
         raise SiteError(f"The TLS options in the database's URL cannot be used: {error.strerror or error}.",
@@ -63,6 +68,14 @@ def connect(location: Location, of: Any) -> Any:
             raise SiteError(f"The database server at {location.shown} does not offer TLS, which its URL asks for.",
                             next_step="Ask the host for it, or leave the TLS options out of the URL.")
     return made
+
+
+def _through_host(location: Location, options: dict[str, Any]) -> Forward:
+    """Lead the connection through the host that the URL sees things as."""
+    socket = str(options.pop("unix_socket", ""))
+    way = reach(location.host).forward(str(options.get("host", "localhost")), int(options.pop("port", 3306)), socket)
+    options["unix_socket"] = way.path
+    return way
 
 
 def _asked(location: Location, options: dict[str, Any], of: str) -> bool:

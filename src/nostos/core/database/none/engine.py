@@ -12,6 +12,7 @@ from nostos.core.database.none.connection import NoDatabase
 from nostos.core.database.outline import Outline, check_names
 from nostos.core.database.protocol import Database
 from nostos.core.errors import SiteError
+from nostos.core.hosts.far_path import AnyPath
 
 
 class NoEngine(Engine):
@@ -19,7 +20,7 @@ class NoEngine(Engine):
     title = "no database"
     kept = "no database"
 
-    def parse(self, url: sa.URL, folder: Path) -> sa.URL:
+    def parse(self, url: sa.URL, folder: AnyPath) -> sa.URL:
         return sa.URL.create(NONE)
 
     def shown(self, location: Location) -> str:
@@ -34,10 +35,10 @@ class NoEngine(Engine):
     def open(self, location: Location, readonly: bool = False) -> Database:
         return NoDatabase()
 
-    def beside(self, live: Location, home: Path, target: Path, name: str) -> Location:
+    def beside(self, live: Location, home: AnyPath, target: AnyPath, name: str) -> Location:
         return live
 
-    def asked(self, live: Location, wanted: str | None, prefix: str | None) -> Location:
+    def asked(self, live: Location, wanted: str | None, prefix: str | None, folder: AnyPath) -> Location:
         raise SiteError("The site has no database, so its copy has none.",
                         next_step="Leave --database and --prefix out.")
 

@@ -11,8 +11,8 @@ import hashlib
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
 
-from nostos.core.database.rows.digests import pack, unpack
 from nostos.core.database.schema import Table, Value
+from nostos.core.values.packed import pack, unpack
 
 Values = tuple[Value, ...]
 

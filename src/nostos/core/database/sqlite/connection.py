@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from pathlib import Path
 
 from nostos.core.database.outline import Outline, Trigger
 from nostos.core.database.protocol import Database, EngineCaution
 from nostos.core.database.sqlite.session import quote
 from nostos.core.database.sqlite.writing import SqliteWriting
+from nostos.core.hosts.far_path import AnyPath, on_machine
 
 _SETTINGS = ("encoding", "page_size", "auto_vacuum", "application_id", "user_version", "journal_mode")
 
@@ -47,17 +47,17 @@ class SqliteDatabase(SqliteWriting):
     def finish(self, outline: Outline) -> None:
         if self._run("SELECT 1 FROM sqlite_master WHERE name='sqlite_sequence'").fetchone():
             self._run("DELETE FROM sqlite_sequence")
-            self._driver.executemany("INSERT INTO sqlite_sequence VALUES (?, ?)", list(outline.counters.items()))
+            self._driver.many("INSERT INTO sqlite_sequence VALUES (?, ?)", list(outline.counters.items()))
         for sql in (*(sql for _, sql in outline.views), *(t.body for t in outline.triggers)):
             self._run(sql)
         self._run("PRAGMA foreign_keys = ON")
 
-    def replace_from(self, file: Path, check: Callable[[Database], None], last: Callable[[], object]) -> None:
+    def replace_from(self, file: AnyPath, check: Callable[[Database], None], last: Callable[[], object]) -> None:
         """Take over every table, index, view and trigger of another file, in one transaction; tables that it does not
         have stay. check: is given this database with everyone else kept from writing. last: done before the commit.
         """
         self._run("PRAGMA foreign_keys = OFF")
-        self._run("ATTACH DATABASE ? AS incoming", (str(file),))
+        self._run("ATTACH DATABASE ? AS incoming", (on_machine(file),))
         try:
             with self.writing():
                 check(self)

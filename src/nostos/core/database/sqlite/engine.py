@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterator
 from contextlib import suppress
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 import sqlalchemy as sa
 
@@ -15,6 +15,8 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.database.sqlite.swap import FileSwap
 from nostos.core.errors import SiteError
+from nostos.core.files.trees import tree_at
+from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host, on_machine
 
 _MODULES = re.compile(r"\bUSING\s+(?:fts[345]|rtree)\b", re.IGNORECASE)
 _ENDINGS = ("", "-wal", "-shm", "-journal")
@@ -28,27 +30,28 @@ class SqliteEngine(Engine):
     example = "sqlite:///data/site.db"
     is_file = True
 
-    def parse(self, url: sa.URL, folder: Path) -> sa.URL:
+    def parse(self, url: sa.URL, folder: AnyPath) -> sa.URL:
         if not url.database or url.database == ":memory:":
             raise SiteError("The database URL names no file.", next_step=f"Write it like {self.example}.")
-        return sa.URL.create(self.name, database=str((folder / url.database).resolve()))
+        return sa.URL.create(self.name, database=on_machine((folder / url.database).resolve()))
 
-    def at_path(self, path: str, folder: Path) -> Location:
-        return Location(sa.URL.create(self.name, database=str((folder / path).resolve())))
+    def at_path(self, path: str, folder: AnyPath) -> Location:
+        return Location(sa.URL.create(self.name, database=on_machine((folder / path).resolve())), host=host_of(folder))
 
     def shown(self, location: Location) -> str:
         return str(self.file(location))
 
-    def file(self, location: Location) -> Path:
-        return Path(location.url.database or "")
+    def file(self, location: Location) -> AnyPath:
+        return on_host(location.host, location.url.database or "")
 
-    def companions(self, location: Location) -> tuple[Path, ...]:
-        return tuple(Path(f"{self.file(location)}{ending}") for ending in _ENDINGS)
+    def companions(self, location: Location) -> tuple[AnyPath, ...]:
+        return tuple(on_host(location.host, f"{location.url.database}{ending}") for ending in _ENDINGS)
 
     def same(self, one: Location, other: Location) -> bool:
         mine, theirs = self.file(one), self.file(other)
-        with suppress(OSError):
-            return mine.samefile(theirs)
+        if isinstance(mine, Path) and isinstance(theirs, Path):
+            with suppress(OSError):
+                return mine.samefile(theirs)
         return mine == theirs
 
     def same_server(self, one: Location, other: Location) -> bool:
@@ -62,16 +65,16 @@ class SqliteEngine(Engine):
 
     # --- places for copies
 
-    def beside(self, live: Location, home: Path, target: Path, name: str) -> Location:
+    def beside(self, live: Location, home: AnyPath, target: AnyPath, name: str) -> Location:
         file = self.file(live)
-        place = file.relative_to(home) if file.is_relative_to(home) else Path("data") / file.name
-        return Location(live.url.set(database=str(target / place)))
+        place = below(file, home) or PurePosixPath("data") / file.name
+        return Location(live.url.set(database=on_machine(target / place)), host=host_of(target))
 
-    def asked(self, live: Location, wanted: str | None, prefix: str | None) -> Location:
+    def asked(self, live: Location, wanted: str | None, prefix: str | None, folder: AnyPath) -> Location:
         if prefix or wanted is None:
             raise SiteError("A prefix tells sites in one server database apart; SQLite sites have files of their own.",
                             next_step="Leave --prefix out.")
-        found = locate(wanted, Path.cwd()) if "://" in wanted else self.at_path(wanted, Path.cwd())
+        found = locate(wanted, folder) if "://" in wanted else self.at_path(wanted, folder)
         if found.engine is not self:
             raise SiteError("Live is kept in SQLite; its copy cannot be kept in another kind of database.",
                             next_step="Name a SQLite file with --database, or leave it out.")
@@ -82,7 +85,7 @@ class SqliteEngine(Engine):
 
     def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
         for path in self.companions(location):
-            path.unlink(missing_ok=True)
+            tree_at(path.parent).remove(path.name)
         return []
 
     def check_free(self, location: Location) -> None:

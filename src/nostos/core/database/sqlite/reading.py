@@ -7,10 +7,10 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from nostos.core.database.outline import Trigger, reached
 from nostos.core.database.protocol import Block, ForeignColumn
-from nostos.core.database.rows.block_sums import Sums
-from nostos.core.database.rows.digests import block_of, pack, row_digest
+from nostos.core.database.rows.digests import block_of
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.database.sqlite.session import _AT_ONCE, SqliteSession, _bound, quote
+from nostos.core.values.packed import pack
 
 
 class SqliteReading(SqliteSession):
@@ -23,10 +23,13 @@ class SqliteReading(SqliteSession):
         order = ", ".join(f"{quote(c)}{' DESC' if last else ''}" for c in table.key) or "1"
         return list(self._rows(table, f"1 ORDER BY {order} LIMIT {int(count)}", ()))
 
-    def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+    @staticmethod
+    def _all_of(table: Table, columns: Sequence[str]) -> str:
         have = set(table.names)
-        wanted = ", ".join(quote(c) if c in have else "NULL" for c in columns)
-        cursor = self._run(f"SELECT {wanted} FROM {quote(table.name)}")
+        return f"SELECT {', '.join(quote(c) if c in have else 'NULL' for c in columns)} FROM {quote(table.name)}"
+
+    def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+        cursor = self._run(self._all_of(table, columns))
         while batch := cursor.fetchmany(500):
             yield from batch
 
@@ -36,18 +39,11 @@ class SqliteReading(SqliteSession):
             yield block_of(tuple([values[p] for p in places])), pack(values)
 
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
-        sums = Sums()
-        for key, digest in self.row_digests(table, columns):
-            sums.add(block_of(key), digest)
-        return sums.blocks()
+        return self._driver.blocks(self._all_of(table, [*table.key, *columns]), len(table.key))
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
-        wanted = None if numbers is None else set(numbers)
-        for values in self.scan(table, [*table.key, *columns]):
-            key = values[:len(table.key)]
-            if wanted is None or block_of(key) in wanted:
-                yield key, row_digest(values[len(table.key):])
+        return self._driver.digests(self._all_of(table, [*table.key, *columns]), len(table.key), numbers)
 
     def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
         odd = [key for key in keys if any(v is None or _bound(v)[0] != "?" for v in key)]
@@ -111,12 +107,7 @@ class SqliteReading(SqliteSession):
         if words:
             more += f"({' OR '.join([f'instr({quote(column)}, ?)'] * len(words))}) AND "
             texts += sorted(words)
-        wanted = {str(n) for n in numbers}
-
-        def mentions(text: object) -> bool:
-            return isinstance(text, str) and not wanted.isdisjoint(re.findall(r"\d+", text))
-
-        self._driver.create_function("nostos_mentions", 1, mentions, deterministic=True)
+        self._driver.mentions({str(n) for n in numbers})
         yield from self._rows(table, f"{more}nostos_mentions(CAST({quote(column)} AS TEXT))", texts)
 
     def top(self, table: Table) -> int | None:

@@ -4,30 +4,23 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterator, Sequence
-from contextlib import closing, contextmanager, suppress
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
-from urllib.parse import quote as url_quote
-
-import sqlalchemy as sa
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Column, ForeignKey, Table, Value
+from nostos.core.database.sqlite.driver import Cursor, Driver, FarDriver, NearDriver
 from nostos.core.errors import Disturbed, MergeRefused, NostosError, SiteError
+from nostos.core.hosts.far_path import AnyPath, FarPath
 
-_LOCK_WAIT_SECONDS = 10.0
 _AT_ONCE = 500  # values in one statement
-_LONG_LOG = 4 << 20  # bytes
 _MAGIC = b"SQLite format 3\x00"
 
 
 def quote(name: str) -> str:
     """An identifier, quoted for SQL."""
     return '"' + name.replace('"', '""') + '"'
-
-
-def _text(data: bytes) -> str:
-    return data.decode("utf-8", "surrogateescape")
 
 
 def _bound(value: Value) -> tuple[str, Value]:
@@ -40,15 +33,18 @@ def _bound(value: Value) -> tuple[str, Value]:
     return "?", value
 
 
-def check_file(path: Path) -> None:
+def check_file(path: AnyPath) -> None:
     """Raise SiteError unless this is a database file that can be read."""
     if not path.exists():
         raise SiteError(f"There is no database at {path}.", next_step="Check the database path in the configuration.")
     if not path.is_file():
         raise SiteError(f"{path} is not a file, so it is not a SQLite database.", next_step="Check the database path.")
     try:
-        with path.open("rb") as file:
-            head = file.read(16)
+        if isinstance(path, FarPath):
+            head = path.read_bytes(16)
+        else:
+            with path.open("rb") as file:
+                head = file.read(16)
     except OSError as error:
         raise SiteError(f"The database {path} cannot be read: {error.strerror}.",
                         next_step="Give your user the right to read it.") from error
@@ -61,59 +57,44 @@ class SqliteSession(Database):
 
     scans_for_children = True
 
-    def __init__(self, path: Path, readonly: bool = False, create: bool = False) -> None:
-        if create:
+    def __init__(self, path: AnyPath, readonly: bool = False, create: bool = False) -> None:
+        if create and isinstance(path, Path):
             path.parent.mkdir(parents=True, exist_ok=True)
             path.touch(mode=0o600, exist_ok=False)
-        else:
+        elif not create:
             check_file(path)
         self.path = path
         self.url = f"sqlite:///{path}"
-        mode = "ro" if readonly else "rw"
-
-        def connect() -> sqlite3.Connection:
-            # The driver must not open transactions on its own (isolation_level None): ours are explicit.
-            connection = sqlite3.connect(f"file:{url_quote(str(path))}?mode={mode}", uri=True,
-                                         timeout=_LOCK_WAIT_SECONDS, isolation_level=None)
-            connection.text_factory = _text
-            connection.execute("PRAGMA foreign_keys = ON")
-            return connection
-
-        self._engine = sa.create_engine("sqlite://", creator=connect, poolclass=sa.pool.StaticPool)
         try:
-            self._connection = self._engine.connect()
-            self._driver: sqlite3.Connection = self._connection.connection.dbapi_connection  # type: ignore[assignment]
+            self._driver: Driver = (FarDriver(path, readonly, create) if isinstance(path, FarPath)
+                                    else NearDriver(path, readonly))
             self._driver.execute("SELECT count(*) FROM sqlite_master").fetchone()
-        except (sa.exc.DatabaseError, sqlite3.DatabaseError) as error:
-            raise SiteError(f"The database {path} cannot be opened: {getattr(error, 'orig', None) or error}.",
+        except sqlite3.DatabaseError as error:
+            raise SiteError(f"The database {path} cannot be opened: {error}.",
                             next_step="Check the file and your rights to it.") from error
 
     def close(self) -> None:
-        self._connection.close()
-        self._engine.dispose()
         self._driver.close()
 
-    def _run(self, sql: str, values: Sequence[Value] = ()) -> sqlite3.Cursor:
+    def _run(self, sql: str, values: Sequence[Value] = ()) -> Cursor:
         return self._driver.execute(sql, tuple(values))
 
     def version(self) -> str:
-        return f"SQLite {sqlite3.sqlite_version}"
+        return f"SQLite {'.'.join(map(str, self._driver.version))}"
 
     def journal_mode(self) -> str:
         return str(self._run("PRAGMA journal_mode").fetchone()[0])
 
     def tables(self) -> dict[str, Table]:
-        inspector = sa.inspect(self._connection)
-        inspector.clear_cache()
         names = [r[0] for r in self._run(
             "SELECT name FROM sqlite_master WHERE type='table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' "
             "AND sql NOT LIKE 'CREATE VIRTUAL%' ORDER BY name")]
         shadows = self._shadows("main")
-        return {n: self._table(inspector, n) for n in names if n not in shadows}
+        return {n: self._table(n) for n in names if n not in shadows}
 
     def _shadows(self, schema: str) -> set[str]:
         """The tables in which virtual tables keep what they know. A table that is merely called so is none."""
-        if sqlite3.sqlite_version_info >= (3, 37):
+        if self._driver.version >= (3, 37):
             return {r[1] for r in self._run(f"PRAGMA {schema}.table_list").fetchall()
                     if r[0] == schema and r[2] == "shadow"}
         made = self._run(f"SELECT name, sql FROM {schema}.sqlite_master WHERE type='table'").fetchall()
@@ -128,7 +109,7 @@ class SqliteSession(Database):
         return [r[0] for r in self._run(
             "SELECT name FROM sqlite_master WHERE type='table' AND sql LIKE 'CREATE VIRTUAL%'")]
 
-    def _table(self, inspector: Any, name: str) -> Table:
+    def _table(self, name: str) -> Table:
         info = self._run(f"PRAGMA table_xinfo({quote(name)})").fetchall()
         columns = tuple(Column(r[1], r[2], not r[3], r[4], generated=r[6] in (2, 3)) for r in info if r[6] != 1)
         key = tuple(r[1] for r in sorted((r for r in info if r[5]), key=lambda r: r[5]))
@@ -143,12 +124,7 @@ class SqliteSession(Database):
             # A unique index over columns that are never empty tells rows apart as well as a key does.
             solid = {c.name for c in columns if not c.nullable}
             key = next((u for u in uniques if set(u) <= solid), ())
-        foreign = []
-        for fk in inspector.get_foreign_keys(name):
-            targets = tuple(fk["referred_columns"])
-            if not targets:  # SQLite lets the target columns be left out: its primary key is meant
-                targets = tuple(inspector.get_pk_constraint(fk["referred_table"])["constrained_columns"])
-            foreign.append(ForeignKey(tuple(fk["constrained_columns"]), fk["referred_table"], targets))
+        foreign = self._foreign_keys(name)
         # One INTEGER PRIMARY KEY is the row's own number, which SQLite gives out by itself; unless it is the number
         # of another table's row.
         surrogate = (len(key) == 1 and any(r[5] and r[1] == key[0] and r[2].upper() == "INTEGER" for r in info)
@@ -157,6 +133,20 @@ class SqliteSession(Database):
             "SELECT name, sql FROM sqlite_master WHERE type='index' AND tbl_name=? AND sql IS NOT NULL ORDER BY name",
             (name,)))
         return Table(name, columns, key, surrogate, tuple(uniques), tuple(foreign), ddl, indexes)
+
+    def _foreign_keys(self, name: str) -> list[ForeignKey]:
+        by_number: dict[int, list[Any]] = {}
+        for row in self._run(f"PRAGMA foreign_key_list({quote(name)})").fetchall():
+            by_number.setdefault(row[0], []).append(row)
+        found = []
+        for _, parts in sorted(by_number.items(), reverse=True):  # as they were declared
+            parts.sort(key=lambda r: r[1])
+            targets = tuple(r[4] for r in parts)
+            if None in targets:  # SQLite lets the target columns be left out: its primary key is meant
+                info = self._run(f"PRAGMA table_info({quote(parts[0][2])})").fetchall()
+                targets = tuple(r[1] for r in sorted((r for r in info if r[5]), key=lambda r: r[5]))
+            found.append(ForeignKey(tuple(r[3] for r in parts), parts[0][2], targets))
+        return found
 
     @contextmanager
     def reading(self) -> Iterator[None]:
@@ -171,10 +161,7 @@ class SqliteSession(Database):
     def _relieve(self) -> None:
         """While a snapshot is held, all that others write stays in the log, and whoever writes next after it carries
         the whole of it over, and waits for that: do it for them. It keeps nobody from writing or reading."""
-        with suppress(OSError, sqlite3.Error):
-            if Path(f"{self.path}-wal").stat().st_size > _LONG_LOG:
-                with closing(sqlite3.connect(f"file:{url_quote(str(self.path))}?mode=rw", uri=True, timeout=0)) as own:
-                    own.execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
+        self._driver.relieve()
 
     @contextmanager
     def writing(self, unchecked: bool = False) -> Iterator[None]:

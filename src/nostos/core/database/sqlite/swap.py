@@ -10,14 +10,18 @@ from nostos.core.database.marker import MARKER, marked
 from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Database
 from nostos.core.database.sqlite.connection import SqliteDatabase
+from nostos.core.files.entry import OWN_PREFIX
+from nostos.core.files.trees import tree_at
+from nostos.core.hosts.far_path import AnyPath, FarPath
 
 
 class FileSwap(Swap):
     """SQLite: filled in a file of its own, carried over in one transaction of the site's database."""
 
-    def __init__(self, file: Path, folder: Path, mark: str) -> None:
+    def __init__(self, file: AnyPath, folder: Path, mark: str) -> None:
         self.file = file
-        self.beside = folder / "database.db"
+        # The database of another machine can take over only what is there, too.
+        self.beside = file.parent / f"{OWN_PREFIX}{mark}.db" if isinstance(file, FarPath) else folder / "database.db"
         self.mark = mark
 
     def load(self) -> Database:
@@ -47,4 +51,4 @@ class FileSwap(Swap):
 
     def discard(self) -> None:
         for ending in ("", "-wal", "-shm", "-journal"):
-            Path(f"{self.beside}{ending}").unlink(missing_ok=True)
+            tree_at(self.beside.parent).remove(f"{self.beside.name}{ending}")

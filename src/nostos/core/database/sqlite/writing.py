@@ -47,7 +47,7 @@ class SqliteWriting(SqliteReading):
 
     def _many(self, sql: str, rows: Sequence[Sequence[Value]]) -> int:
         """One statement for many rows. Returns how many it touched."""
-        return self._driver.executemany(sql, rows).rowcount
+        return self._driver.many(sql, rows)
 
     def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
         given = not table.surrogate or table.key[0] in columns
@@ -202,7 +202,7 @@ class SqliteWriting(SqliteReading):
     def put_raw(self, name: str, rows: Iterable[Sequence[Value]]) -> None:
         self._run(f"DELETE FROM {quote(name)}")
         columns = len(self._run(f"PRAGMA table_info({quote(name)})").fetchall())
-        self._driver.executemany(f"INSERT INTO {quote(name)} VALUES ({', '.join('?' * columns)})", rows)
+        self._driver.many(f"INSERT INTO {quote(name)} VALUES ({', '.join('?' * columns)})", list(rows))
 
     def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
         names = ", ".join(quote(c) for c in columns)

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from itertools import chain
 
 from nostos.core.files.entry import FileEntry
-from nostos.core.files.local.calls import attributes, create, pour, set_attributes
+from nostos.core.files.local.calls import attributes, create, pour, put, set_attributes
 from nostos.core.files.local.reading import LocalReading
 from nostos.core.files.tree import CopiedFile, FileTree
 
@@ -100,33 +101,56 @@ def copy_tree(source: LocalReading, target: LocalReading, entries: Sequence[File
             target.give(folder, source.owner(folder), info.rights)
 
 
-def take_tree(source: FileTree, target: FileTree, entries: Sequence[FileEntry], small: int) -> Iterator[CopiedFile]:
-    """`FileTree.copy_all` from a tree of another kind: one entry after the other."""
+def take_tree(source: FileTree, target: LocalReading, entries: Sequence[FileEntry], small: int) -> Iterator[CopiedFile]:
+    """`FileTree.copy_all` from a tree of another kind."""
     target.make_root()
     folders: set[str] = set()
-    for entry in entries:
+    for given in source.given_out(entries):
+        entry, owner, info = given.entry, given.owner, given.info
+        if given.error is not None or info is None or owner is None:
+            yield CopiedFile(entry, error=given.error)
+            continue
         try:
             target.make_above(entry.path, lambda _: (0o700, None))
             folders |= {entry.path.rsplit("/", n)[0] for n in range(1, entry.path.count("/") + 1)}
-            owner, digest, head = source.owner(entry.path), entry.digest or b"", None
+            digest, head = entry.digest or b"", None
             if entry.kind == "folder":
                 with suppress(FileExistsError):
                     target.make_folder(entry.path, entry.mode, owner)
                 yield CopiedFile(entry, digest)
                 continue
             if entry.kind == "link":
-                target.make_link(entry.path, source.link(entry.path), owner)
+                target.make_link(entry.path, given.led, owner)
             else:
-                digest = target.copy_in(source, entry.path, entry.path, entry.mode, owner)
-                head = target.read(entry.path) if entry.size <= small else None
+                digest, head = _poured_in(given.pieces, target, entry, small)
+                target.give(entry.path, owner, entry.mode)
+                target.times(entry.path, info)
             made = target.status(entry.path)
             yield CopiedFile(entry, digest, (made.modified, made.changed) if made else (0, 0), head)
         except OSError as error:
             yield CopiedFile(entry, error=error)
     for folder in sorted(folders, reverse=True):
-        info = source.status(folder)
-        if info is not None and target.is_folder(folder):
-            target.give(folder, source.owner(folder), info.rights)
+        there = source.status(folder)
+        if there is not None and target.is_folder(folder):
+            target.give(folder, source.owner(folder), there.rights)
+
+
+def _poured_in(pieces: Iterable[bytes], target: LocalReading, entry: FileEntry,
+               small: int) -> tuple[bytes, bytes | None]:
+    """A new file out of pieces; not flushed. Returns its digest, and its content, if it is a small one."""
+    digest, kept = hashlib.blake2b(digest_size=16), []
+    with target.place(entry.path) as (parent, name):
+        opened = create(name, parent)
+    try:
+        for piece in pieces:
+            digest.update(piece)
+            put(opened, piece)
+            if entry.size <= small:
+                kept.append(piece)
+    finally:
+        os.close(opened)
+    head = b"".join(kept)
+    return digest.digest(), head if entry.size <= small and len(head) <= small else None
 
 
 def _foreign(info: os.stat_result) -> bool:

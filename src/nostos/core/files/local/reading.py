@@ -12,12 +12,13 @@ from contextlib import contextmanager, suppress
 from dataclasses import replace
 from pathlib import Path
 
-from nostos.core.errors import SiteError
+from nostos.core.errors import led_away, led_elsewhere
 from nostos.core.files.entry import FileEntry
 from nostos.core.files.local.calls import attributes
-from nostos.core.files.local.scan import led_elsewhere, scan
+from nostos.core.files.local.scan import scan
 from nostos.core.files.tree import FileTree, OpenFile, Owner, SkippedFile, Status, checked
 from nostos.core.files.words import LARGEST
+from nostos.core.hosts.far_path import AnyPath
 
 _FOLDER = os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 GONE = (errno.ENOENT, errno.ENOTDIR, errno.ENAMETOOLONG)  # there is no such thing, and there cannot be
@@ -62,8 +63,14 @@ class LocalReading(FileTree):
     def where(self) -> str:
         return str(self.root)
 
-    def within(self, place: str) -> str | None:
-        folder, _, name = place.rpartition("/")
+    @property
+    def at(self) -> AnyPath:
+        return self.root
+
+    def within(self, place: AnyPath) -> str | None:
+        if not isinstance(place, Path):
+            return None
+        folder, _, name = str(place).rpartition("/")
         path, base = f"{os.path.realpath(folder or '/')}/{name}", os.path.realpath(self.root)
         return path[len(base) + 1:] if path.startswith(base + "/") else "" if path == base else None
 
@@ -86,7 +93,7 @@ class LocalReading(FileTree):
                         part, _FOLDER | how, dir_fd=opened)
                 except OSError as error:
                     if error.errno in (errno.ELOOP, errno.ENOTDIR) and _is_link(part, opened):
-                        raise _led_away(path) from None
+                        raise led_away(path) from None
                     raise
                 os.close(opened)
                 opened = below
@@ -152,7 +159,7 @@ class LocalReading(FileTree):
                 return os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=parent)
             except OSError as error:
                 if error.errno == errno.ELOOP:
-                    raise _led_away(path) from None
+                    raise led_away(path) from None
                 raise
 
     def led(self, path: str) -> tuple[str, Status] | None:
@@ -226,11 +233,6 @@ def status_of(info: os.stat_result) -> Status:
             else "other")
     return Status(kind, stat.S_IMODE(mode), info.st_size, info.st_ino, info.st_mtime_ns, info.st_ctime_ns, info.st_uid,
                   info.st_gid, info.st_atime_ns)
-
-
-def _led_away(path: str) -> SiteError:
-    return SiteError(f"The path {path!r} leaves its folder through a link.",
-                     next_step="Replace the link with a folder, or leave the file out.")
 
 
 def _is_link(name: str, parent: int) -> bool:

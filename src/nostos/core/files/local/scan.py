@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
 from pathlib import Path
 
-from nostos.core.errors import SiteError
+from nostos.core.errors import led_elsewhere
 from nostos.core.files.entry import OWN_PREFIX, FileEntry, digest_of
 from nostos.core.files.tree import SkippedFile
 from nostos.core.patterns import compiled
@@ -94,11 +94,6 @@ class _Scan:
             yield entry_of(path, info)
         elif _is_there(entry.name, opened):
             self.passed(SkippedFile(path, "cannot be read: no permission"))
-
-
-def led_elsewhere(path: str, led: str) -> SiteError:
-    return SiteError(f"The link {path} leads elsewhere now: not to {led}.",
-                     next_step="Lead it there again, or clone anew.")
 
 
 def _is_there(name: str, parent: int) -> bool:

@@ -12,7 +12,6 @@ import msgspec
 
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.clock import now
-from nostos.core.database.rows.digests import squeeze, unsqueeze
 from nostos.core.errors import SiteError, VoyageError
 from nostos.core.inspect.trial.addresses import addresses
 from nostos.core.inspect.trial.compare import Judged, PageFacts, Seen, Verdict, frame_changes, judge
@@ -21,6 +20,7 @@ from nostos.core.inspect.trial.visit import Access, Visitor, may_follow
 from nostos.core.plan.prepared import compare_voyage
 from nostos.core.private_files import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.values.packed import squeeze, unsqueeze
 from nostos.core.voyages.home import Home, check_name
 
 _AROUND = 12  # changes that are told

@@ -1,0 +1,232 @@
+"""The driver of a SQLite file: of one on this machine, or of one on another, by the sqlite3 of the helper there."""
+
+from __future__ import annotations
+
+import re
+import sqlite3
+from collections.abc import Collection, Iterator, Sequence
+from contextlib import closing, suppress
+from pathlib import Path
+from typing import Any, Protocol
+from urllib.parse import quote as url_quote
+
+from nostos.core.database.protocol import Block
+from nostos.core.database.rows.digests import add_digests, block_of, row_digest
+from nostos.core.database.schema import Key, Value
+from nostos.core.errors import HostError
+from nostos.core.hosts.connection import reach
+from nostos.core.hosts.far_path import FarPath
+
+LOCK_WAIT_SECONDS = 10.0
+LONG_LOG = 4 << 20  # bytes
+_BATCH = 500
+_MANY_BYTES = 8 << 20  # of rows in one message
+_ERRORS = {e.__name__: e for e in (sqlite3.OperationalError, sqlite3.IntegrityError, sqlite3.DataError,
+                                   sqlite3.InterfaceError, sqlite3.ProgrammingError, sqlite3.NotSupportedError,
+                                   sqlite3.InternalError, sqlite3.DatabaseError)}
+
+
+class Cursor(Protocol):
+    """A statement's rows."""
+
+    @property
+    def rowcount(self) -> int: ...
+    @property
+    def lastrowid(self) -> int | None: ...
+    def fetchone(self) -> Any: ...
+    def fetchmany(self, size: int = ..., /) -> list[Any]: ...
+    def fetchall(self) -> list[Any]: ...
+    def __iter__(self) -> Iterator[Any]: ...
+
+
+class Driver(Protocol):
+    """An open file. Transactions are what statements make of them; errors are those of sqlite3."""
+
+    @property
+    def in_transaction(self) -> bool: ...
+    @property
+    def version(self) -> tuple[int, ...]: ...
+
+    def execute(self, sql: str, values: Sequence[Value] = ()) -> Cursor: ...
+
+    def many(self, sql: str, rows: Sequence[Sequence[Value]]) -> int:
+        """One statement for many rows. Returns how many it touched."""
+        ...
+
+    def blocks(self, sql: str, keys: int) -> dict[int, Block]:
+        """The blocks of a query's rows, whose first columns are their key."""
+        ...
+
+    def digests(self, sql: str, keys: int, numbers: Collection[int] | None) -> Iterator[tuple[Key, bytes]]:
+        """The digests of a query's rows, or of those of some blocks."""
+        ...
+
+    def mentions(self, numbers: Collection[str]) -> None:
+        """Make the function nostos_mentions(text): whether one of these numbers stands in it."""
+        ...
+
+    def relieve(self) -> None:
+        """Carry a long log over, if nobody is disturbed by it."""
+        ...
+
+    def close(self) -> None: ...
+
+
+def _text(data: bytes) -> str:
+    return data.decode("utf-8", "surrogateescape")
+
+
+def _near(path: Path, mode: str, wait: float) -> sqlite3.Connection:
+    # The driver must not open transactions on its own (isolation_level None): ours are explicit.
+    return sqlite3.connect(f"file:{url_quote(str(path))}?mode={mode}", uri=True, timeout=wait, isolation_level=None)
+
+
+class NearDriver:
+    """A file on this machine."""
+
+    version: tuple[int, ...] = sqlite3.sqlite_version_info
+
+    def __init__(self, path: Path, readonly: bool) -> None:
+        self.path = path
+        self._connection = _near(path, "ro" if readonly else "rw", LOCK_WAIT_SECONDS)
+        self._connection.text_factory = _text
+        self._connection.execute("PRAGMA foreign_keys = ON")
+        self.execute = self._connection.execute
+
+    @property
+    def in_transaction(self) -> bool:
+        return self._connection.in_transaction
+
+    def many(self, sql: str, rows: Sequence[Sequence[Value]]) -> int:
+        return self._connection.executemany(sql, rows).rowcount
+
+    def blocks(self, sql: str, keys: int) -> dict[int, Block]:
+        found: dict[int, list[int]] = {}
+        for key, digest in self.digests(sql, keys, None):
+            total = found.setdefault(block_of(key), [0, 0])
+            total[0] += 1
+            total[1] = add_digests(total[1], (digest,))
+        return {number: Block(*total) for number, total in found.items()}
+
+    def digests(self, sql: str, keys: int, numbers: Collection[int] | None) -> Iterator[tuple[Key, bytes]]:
+        wanted = None if numbers is None else set(numbers)
+        cursor = self._connection.execute(sql)
+        while batch := cursor.fetchmany(_BATCH):
+            for values in batch:
+                if wanted is None or block_of(values[:keys]) in wanted:
+                    yield values[:keys], row_digest(values[keys:])
+
+    def mentions(self, numbers: Collection[str]) -> None:
+        wanted = frozenset(numbers)
+        self._connection.create_function(
+            "nostos_mentions", 1, lambda t: isinstance(t, str) and not wanted.isdisjoint(re.findall(r"\d+", t)),
+            deterministic=True)
+
+    def relieve(self) -> None:
+        with suppress(OSError, sqlite3.Error):
+            if Path(f"{self.path}-wal").stat().st_size > LONG_LOG:
+                with closing(_near(self.path, "rw", 0)) as own:
+                    own.execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
+
+    def close(self) -> None:
+        self._connection.close()
+
+
+class FarDriver:
+    """A file on another machine."""
+
+    def __init__(self, path: FarPath, readonly: bool = False, create: bool = False) -> None:
+        self._host = reach(path.host)
+        self.version = tuple(int(n) for n in self._host.about.sqlite.split(".") if n.isdigit())
+        self.in_transaction = False
+        self._talk = self._host.talk("sqlite", str(path.path), "new" if create else "ro" if readonly else "rw",
+                                     LOCK_WAIT_SECONDS)
+        self._channel = self._talk.__enter__()
+        with self._host.told():
+            self._channel.receive()
+
+    def ask(self, *words: Any) -> Any:
+        with self._host.told():
+            self._channel.send(list(words))
+            said = self._channel.receive()
+        match said:
+            case ["done", answer, bool(under_way)]:
+                self.in_transaction = under_way
+                return answer
+            case ["error", str(kind), str(text), bool(under_way)]:
+                self.in_transaction = under_way
+                raise _ERRORS.get(kind, sqlite3.DatabaseError)(text)
+        raise HostError(f"{self._host.host} gave an answer that cannot be understood.", next_step="Try again.")
+
+    def execute(self, sql: str, values: Sequence[Value] = ()) -> Cursor:
+        return FarCursor(self, self.ask("run", sql, list(values)))
+
+    def many(self, sql: str, rows: Sequence[Sequence[Value]]) -> int:
+        total, some, size = 0, [], 0
+        for row in rows:
+            some.append(list(row))
+            size += sum(len(v) if isinstance(v, str | bytes) else 9 for v in row)
+            if size > _MANY_BYTES:
+                total += int(self.ask("many", sql, some))
+                some, size = [], 0
+        return total + (int(self.ask("many", sql, some)) if some else 0)
+
+    def blocks(self, sql: str, keys: int) -> dict[int, Block]:
+        return {int(number): Block(int(rows), int(digest)) for number, rows, digest in self.ask("blocks", sql, keys)}
+
+    def digests(self, sql: str, keys: int, numbers: Collection[int] | None) -> Iterator[tuple[Key, bytes]]:
+        some, more = self.ask("digests", sql, keys, None if numbers is None else sorted(numbers))
+        while True:
+            yield from ((tuple(row[:keys]), bytes(row[keys])) for row in some)
+            if not more:
+                return
+            some, more = self.ask("more", more)
+
+    def mentions(self, numbers: Collection[str]) -> None:
+        self.ask("mentions", sorted(numbers))
+
+    def relieve(self) -> None:
+        self.ask("relieve", LONG_LOG)
+
+    def close(self) -> None:
+        if not self._host.lost and not self._channel.ended:
+            with self._host.told():
+                self._channel.no_more()
+                self._channel.answer()
+        self._talk.__exit__(None, None, None)
+
+
+class FarCursor:
+    """A statement's rows, fetched as they are asked for."""
+
+    def __init__(self, driver: FarDriver, said: Any) -> None:
+        _, self.rowcount, self.lastrowid, rows, self._more = said
+        self._driver = driver
+        self._rows = [tuple(r) for r in rows]
+        self._at = 0
+
+    def __iter__(self) -> Iterator[Any]:
+        while (row := self.fetchone()) is not None:
+            yield row
+
+    def _fill(self) -> bool:
+        if self._at >= len(self._rows) and self._more:
+            rows, self._more = self._driver.ask("more", self._more)
+            self._rows, self._at = [tuple(r) for r in rows], 0
+        return self._at < len(self._rows)
+
+    def fetchone(self) -> Any:
+        if not self._fill():
+            return None
+        self._at += 1
+        return self._rows[self._at - 1]
+
+    def fetchmany(self, size: int = 1, /) -> list[Any]:
+        if not self._fill():
+            return []
+        found = self._rows[self._at:self._at + size]
+        self._at += len(found)
+        return found
+
+    def fetchall(self) -> list[Any]:
+        return list(self)

@@ -1,0 +1,1 @@
+"""Trees of another machine, which a helper there works on."""

@@ -1,0 +1,151 @@
+"""Many files at once between machines: what is asked for goes ahead of what comes back, so that a slow line is full."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager, suppress
+from queue import Queue
+from typing import Any
+
+from nostos.core.errors import NostosError
+from nostos.core.files.entry import FileEntry
+from nostos.core.files.remote.readers import broken, owner_data, owner_of, status_of
+from nostos.core.files.tree import CopiedFile, FileTree, GivenFile, Status
+from nostos.core.hosts.helper import Cancelled, Channel, WireError
+
+Talk = AbstractContextManager[Channel]
+_AT_ONCE = 64
+_PIECE = 1 << 15  # bytes
+
+
+def copied_there(talk: Talk, where: str, entries: Sequence[FileEntry]) -> Iterator[CopiedFile]:
+    """Files of one tree to another of the same machine: nothing but names and digests travels."""
+    with talk as channel, _sending(lambda: _listed(channel, entries)):
+        for at in range(0, len(entries), _AT_ONCE):
+            some = entries[at:at + _AT_ONCE]
+            found = channel.receive()
+            if not isinstance(found, list) or len(found) != len(some):
+                raise broken(where)
+            yield from (_copied(entry, said, where) for entry, said in zip(some, found, strict=True))
+        channel.answer()
+
+
+def _listed(channel: Channel, entries: Sequence[FileEntry]) -> None:
+    for at in range(0, len(entries), _AT_ONCE):
+        channel.send([[e.path, e.kind, e.mode, e.size] for e in entries[at:at + _AT_ONCE]])
+    channel.send(None)
+
+
+def _copied(entry: FileEntry, said: Any, where: str) -> CopiedFile:
+    match said:
+        case [int(number), str(text)]:
+            return CopiedFile(entry, error=OSError(number, text, entry.path))
+        case [bytes(digest), [int(modified), int(changed)], head, _]:
+            return CopiedFile(entry, digest if entry.kind == "file" else entry.digest or b"", (modified, changed),
+                              head if isinstance(head, bytes) else None)
+    raise broken(where)
+
+
+def given_out(talk: Talk, where: str, entries: Sequence[FileEntry]) -> Iterator[GivenFile]:
+    """Files of another machine, one after the other, without a question for each. Each is to be read before the next
+    is asked for."""
+    def listed(channel: Channel) -> None:
+        for at in range(0, len(entries), _AT_ONCE):
+            channel.send([e.path for e in entries[at:at + _AT_ONCE]])
+        channel.send(None)
+
+    with talk as channel, _sending(lambda: listed(channel)):
+        for entry in entries:
+            match channel.receive():
+                case [int(number), str(text)]:
+                    yield GivenFile(entry, error=OSError(number, text, entry.path))
+                case [list(facts), list(owner), str(led)]:
+                    info = status_of(facts)
+                    pieces = _pieces(channel, where) if info.is_file else iter(())
+                    yield GivenFile(entry, info, owner_of(owner), led, pieces)
+                    for _ in pieces:
+                        pass
+                case _:
+                    raise broken(where)
+
+
+def _pieces(channel: Channel, where: str) -> Iterator[bytes]:
+    while (piece := channel.receive()) is not None:
+        if not isinstance(piece, bytes):
+            raise broken(where)
+        yield piece
+
+
+def taken_there(talk: Talk, where: str, source: FileTree, entries: Sequence[FileEntry],
+                small: int) -> Iterator[CopiedFile]:
+    """Files of any tree to another machine."""
+    order: Queue[tuple[FileEntry, bytes | None, OSError | None] | BaseException | None] = Queue()
+
+    def all_of_it(channel: Channel) -> None:
+        try:
+            for given in source.given_out(entries):
+                if given.error is not None or given.info is None:
+                    order.put((given.entry, None, given.error or FileNotFoundError(2, os.strerror(2))))
+                else:
+                    order.put((given.entry, _sent(channel, given, given.info, small), None))
+            for folder in sorted({f for e in entries for f in _above(e.path)}, reverse=True):
+                info = source.status(folder)
+                if info is not None:
+                    channel.send([folder, "above", info.rights, owner_data(source.owner(folder)), [0, 0], ""])
+                    order.put((FileEntry(folder, "above", 0, info.rights, (0, 0)), None, None))
+            channel.send(None)
+        except BaseException as error:
+            order.put(error)
+            raise
+        order.put(None)
+
+    with talk as channel, _sending(lambda: all_of_it(channel)):
+        while (item := order.get()) is not None:
+            if isinstance(item, BaseException):
+                raise item
+            entry, head, error = item
+            if error is not None:
+                yield CopiedFile(entry, error=error)
+                continue
+            found = channel.receive()
+            if entry.kind != "above":
+                yield _copied(entry, [*found[:2], head, found[2]] if len(found) == 3 else found, where)
+        channel.answer()
+
+
+def _sent(channel: Channel, given: GivenFile, info: Status, small: int) -> bytes | None:
+    """Send a file. Returns its content, if it is a small one."""
+    entry = given.entry
+    channel.send([entry.path, entry.kind, entry.mode, owner_data(given.owner), [info.accessed, info.modified],
+                  given.led])
+    if entry.kind != "file":
+        return None
+    kept: list[bytes] = []
+    for piece in given.pieces:
+        for at in range(0, len(piece), _PIECE):
+            channel.send(piece[at:at + _PIECE])
+        if entry.size <= small:
+            kept.append(piece)
+    channel.send(None)
+    head = b"".join(kept)
+    return head if entry.size <= small and len(head) <= small else None
+
+
+def _above(path: str) -> Iterator[str]:
+    while path := path.rpartition("/")[0]:
+        yield path
+
+
+@contextmanager
+def _sending(work: Callable[[], None]) -> Iterator[None]:
+    """Do something meanwhile; what goes wrong with it is told by the other end of the conversation."""
+    def run() -> None:
+        with suppress(Cancelled, WireError, NostosError, OSError):
+            work()
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    yield
+    thread.join()

@@ -1,0 +1,333 @@
+"""A file tree on another machine. What is asked of it is done there; what comes back is looked at before it is used."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from typing import Any
+
+from nostos.core.errors import HostError
+from nostos.core.files.entry import FileEntry, digest_of
+from nostos.core.files.remote.bulk import copied_there, given_out, taken_there
+from nostos.core.files.remote.readers import broken, owner_data, owner_of, status_of
+from nostos.core.files.tree import (
+    CopiedFile,
+    FileTree,
+    GivenFile,
+    OpenFile,
+    Owner,
+    SkippedFile,
+    Status,
+    checked,
+)
+from nostos.core.files.words import LARGEST
+from nostos.core.hosts.connection import Connection, reach
+from nostos.core.hosts.far_path import AnyPath, FarPath, on_machine
+from nostos.core.hosts.helper import Channel
+from nostos.core.patterns import parted
+
+_PIECE = 1 << 15  # bytes of a file in one message
+_AT_ONCE = 2000  # paths in one call
+
+
+class _FarFile:
+    """An open file there, read ahead of whoever reads it."""
+
+    def __init__(self, tree: FarTree, channel: Channel) -> None:
+        self._channel = channel
+        with tree.connection.told():
+            self._status = status_of(channel.receive())
+        self._tree = tree
+        self._rest = b""
+        self._over = False
+
+    def status(self) -> Status:
+        return self._status
+
+    def read(self, most: int = -1, /) -> bytes:
+        parts, left = [], most
+        while left != 0:
+            if not self._rest and not self._fill():
+                break
+            part = self._rest if left < 0 else self._rest[:left]
+            self._rest = self._rest[len(part):]
+            parts.append(part)
+            left -= len(part) if left > 0 else 0
+        return b"".join(parts)
+
+    def _fill(self) -> bool:
+        if self._over:
+            return False
+        try:
+            with self._tree.connection.told():
+                piece = self._channel.receive()
+        except EOFError:
+            self._over = True
+            return False
+        if not isinstance(piece, bytes):
+            raise broken(self._tree.where)
+        self._rest = piece
+        return True
+
+
+class _Said(io.BytesIO):
+    """An open file in other words than it is written in."""
+
+    def __init__(self, content: bytes, status: Status) -> None:
+        super().__init__(content)
+        self._status = status
+
+    def status(self) -> Status:
+        return self._status
+
+
+class FarTree(FileTree):
+    """A tree below a folder of another machine."""
+
+    def __init__(self, root: FarPath) -> None:
+        self.root = root
+        self.not_given = []
+        self.called = {}
+
+    @property
+    def connection(self) -> Connection:
+        return reach(self.root.host)
+
+    @property
+    def host(self) -> str:
+        return self.root.host
+
+    @property
+    def where(self) -> str:
+        return str(self.root)
+
+    @property
+    def at(self) -> AnyPath:
+        return self.root
+
+    def within(self, place: AnyPath) -> str | None:
+        if not isinstance(place, FarPath) or place.host != self.root.host:
+            return None
+        found = self._ask("within", on_machine(place))
+        return found if isinstance(found, str) else None
+
+    # --- asking
+
+    def _where(self) -> tuple[str, list[list[str]]]:
+        return str(self.root.path), [[path, led] for path, led in self.followed.items()]
+
+    def _ask(self, what: str, *words: Any) -> Any:
+        return self.connection.ask("tree", *self._where(), what, *words)
+
+    def talk(self, what: str, *words: Any) -> Any:
+        """A call about this tree, whose messages go on."""
+        return self.connection.talk(what, *self._where(), *words)
+
+    def _there(self, path: str) -> str:
+        """The path that a file lies at."""
+        return "/".join(checked(self.called.get(path, path))) if path else ""
+
+    def _noted(self, path: str, given: Any) -> None:
+        if given is not True:
+            self.not_given.append(path)
+
+    # --- looking
+
+    def status(self, path: str) -> Status | None:
+        found = self._ask("status", self._there(path))
+        return None if found is None else status_of(found)
+
+    def names(self, path: str) -> list[str]:
+        found = self._ask("names", path)
+        if not isinstance(found, list) or not all(isinstance(n, str) and n not in ("", ".", "..") and "/" not in n
+                                                  for n in found):
+            raise broken(self.where)
+        above = f"{path}/" if path else ""
+        return sorted(self.called.get(above + n, n).rpartition("/")[2] for n in found)
+
+    def link(self, path: str) -> str:
+        return str(self._ask("link", self._there(path)))
+
+    def led(self, path: str) -> tuple[str, Status] | None:
+        found = self._ask("led", path)
+        return None if found is None else (str(found[0]), status_of(found[1]))
+
+    @contextmanager
+    def opened(self, path: str) -> Iterator[OpenFile]:
+        with self.talk("read", self._there(path)) as channel:
+            file = _FarFile(self, channel)
+            if self.words is not None and self.speaks(path) and file.status().size <= LARGEST:
+                yield _Said(self.words.live(path, file.read()), file.status())
+            else:
+                yield file
+
+    def digest(self, path: str) -> bytes:
+        if self.speaks(path):
+            return super().digest(path)
+        return self._digest(self._ask("digest", self._there(path)))
+
+    def _digest(self, found: Any) -> bytes:
+        if not isinstance(found, bytes) or len(found) != 16:
+            raise broken(self.where)
+        return found
+
+    def digests(self, paths: Sequence[str]) -> dict[str, bytes]:
+        found = {}
+        for path in paths:
+            if self.speaks(path):
+                with suppress(FileNotFoundError):
+                    found[path] = super().digest(path)
+        rest = [p for p in paths if not self.speaks(p)]
+        for at in range(0, len(rest), _AT_ONCE):
+            some = rest[at:at + _AT_ONCE]
+            messages = self.connection.messages("digests", *self._where(), [self._there(p) for p in some])
+            given = [d for message in messages for d in message]
+            if len(given) != len(some):
+                raise broken(self.where)
+            found |= {p: self._digest(d) for p, d in zip(some, given, strict=True) if d is not None}
+        return found
+
+    def entry(self, path: str, digest: bool = False) -> FileEntry | None:
+        if digest and self.speaks(path):
+            return super().entry(path, digest)
+        found = self._ask("entry", self._there(path), digest)
+        if found is None:
+            return None
+        info = status_of(found[0])
+        stamp = (info.modified, info.changed) if found[3] is True else (0, 0)
+        if info.is_folder:
+            return FileEntry(path, "folder", 0, info.rights, (0, 0), digest_of(b""))
+        if info.is_link:
+            return FileEntry(path, "link", 0, 0o777, stamp, digest_of(str(found[1]).encode("utf-8", "surrogateescape")))
+        return FileEntry(path, "file", info.size, info.rights, stamp,
+                         None if found[2] is None else self._digest(found[2]))
+
+    def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[SkippedFile], None] = lambda _: None
+             ) -> Iterator[FileEntry]:
+        if not self.has_files:
+            return
+        for some in self.connection.messages("scan", *self._where(), sorted(set(apart)), *parted(ignore)):
+            for found in some:
+                if len(found) == 2:
+                    passed(SkippedFile(str(found[0]), str(found[1])))
+                else:
+                    yield self._scanned(found)
+
+    def _scanned(self, found: Any) -> FileEntry:
+        path, kind, size, rights, modified, changed, led = found
+        if kind not in ("file", "link", "folder") or not all(
+                isinstance(n, int) for n in (size, rights, modified, changed)):
+            raise broken(self.where)
+        digest = (digest_of(b"") if kind == "folder" else
+                  digest_of(str(led).encode("utf-8", "surrogateescape")) if kind == "link" else None)
+        path = "/".join(checked(str(path)))
+        return FileEntry(self.called.get(path, path), kind, size, rights, (modified, changed), digest)
+
+    def free(self, path: str = "") -> int:
+        return int(self._ask("free", self.disk_of(path)))
+
+    def may_write(self, path: str) -> bool:
+        return self._ask("may_write", path) is True
+
+    def may_give(self, owner: Owner) -> bool:
+        about = self.connection.about
+        return about.user == 0 or (owner.user == about.user and owner.group in (about.group, *about.groups))
+
+    def owner(self, path: str) -> Owner:
+        return owner_of(self._ask("owner", self._there(path)))
+
+    # --- writing
+
+    def make_root(self) -> None:
+        self._ask("make_root")
+
+    def give(self, path: str, owner: Owner, mode: int | None = None) -> None:
+        self._noted(path, self._ask("give", self._there(path), owner_data(owner), mode))
+
+    def make_folder(self, path: str, mode: int, owner: Owner | None = None) -> None:
+        self._noted(path, self._ask("make_folder", self._there(path), mode, owner_data(owner)))
+
+    def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None) -> None:
+        if self.words is not None and self.speaks(path):
+            content = self.words.own(path, content)
+        self._pour(path, (content[at:at + _PIECE] for at in range(0, len(content), _PIECE)), mode, owner, None)
+
+    def _pour(self, path: str, pieces: Iterable[bytes], mode: int, owner: Owner | None,
+              times: list[int] | None) -> bytes:
+        """Write a new file there out of pieces. Returns its digest."""
+        with self.talk("write", self._there(path), mode, owner_data(owner), times) as channel:
+            for piece in pieces:
+                channel.send(piece)
+            channel.send(None)
+            found = channel.answer()
+        self._noted(path, found[1])
+        return self._digest(found[0])
+
+    def copy_in(self, source: FileTree, path: str, target: str, mode: int, owner: Owner | None = None) -> bytes:
+        info = source.status(path) if source.speaks(path) or self.speaks(target) else None
+        if info is not None and info.size <= LARGEST:
+            content = source.read(path)
+            self.write(target, content, mode, owner)
+            self.times(target, info)
+            return digest_of(content)
+        if isinstance(source, FarTree) and source.host == self.host:
+            found = self.connection.ask("copy", *self._where(), *source._where(), source._there(path),
+                                        self._there(target), mode, owner_data(owner))
+            self._noted(target, found[1])
+            return self._digest(found[0])
+        with source.opened(path) as file:
+            seen = file.status()
+            return self._pour(target, iter(lambda: file.read(_PIECE), b""), mode, owner,
+                              [seen.accessed, seen.modified])
+
+    def copy_all(self, source: FileTree, entries: Sequence[FileEntry], small: int) -> Iterator[CopiedFile]:
+        if isinstance(source, FarTree) and source.host == self.host:
+            return copied_there(self.talk("copy_all", *source._where(), small), self.where, entries)
+        return taken_there(self.talk("take_all"), self.where, source, entries, small)
+
+    def given_out(self, entries: Sequence[FileEntry]) -> Iterator[GivenFile]:
+        return given_out(self.talk("give_all"), self.where, entries)
+
+    def make_link(self, path: str, to: str, owner: Owner | None = None) -> None:
+        self._noted(path, self._ask("make_link", self._there(path), to, owner_data(owner)))
+
+    def again(self, path: str, target: str) -> None:
+        self._noted(target, self._ask("again", self._there(path), self._there(target)))
+
+    def move(self, path: str, target: str) -> None:
+        self._ask("move", self._there(path), self._there(target))
+
+    def move_new(self, path: str, target: str) -> None:
+        self._ask("move_new", self._there(path), self._there(target))
+
+    def exchange(self, one: str, other: str) -> bool:
+        return self._ask("exchange", self._there(one), self._there(other)) is True
+
+    def times(self, path: str, info: Status) -> None:
+        self._ask("times", self._there(path), info.accessed, info.modified)
+
+    def remove(self, path: str) -> None:
+        self._ask("remove", self._there(path))
+
+    def remove_empty(self, path: str) -> bool:
+        return self._ask("remove_empty", self._there(path)) is True
+
+    def sync(self, path: str) -> None:
+        self._ask("sync", path)
+
+    @contextmanager
+    def lock(self, seconds: float) -> Iterator[None]:
+        connection = self.connection
+        with connection.talk("lock", str(self.root.path), seconds) as channel:
+            if channel.receive() is not True:
+                raise HostError(f"{self.host} did not lock {self.root.path}.", next_step="Try again.")
+            connection.locks += 1
+            try:
+                yield
+            finally:
+                connection.locks -= 1
+                if not connection.lost:
+                    channel.no_more()
+                    channel.answer()
+

@@ -1,0 +1,1 @@
+"""Other machines: what ssh reaches, and the helper that is sent there."""

@@ -1,0 +1,236 @@
+"""The connection to another machine: one for each, for all that is done there."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import socket
+import tempfile
+import threading
+import weakref
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO, cast
+
+from nostos.core.errors import HostError, HostLost, LockHeld, SiteError, leaves, led_away, led_elsewhere
+from nostos.core.hosts.helper import Channel, Failed, Wire, WireError, keep_in_touch, pump
+from nostos.core.hosts.ssh import Started
+from nostos.core.values.packed import pack, unpack
+
+_SOCKETS = ("/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock",
+            "/tmp/mysql.sock")  # noqa: S108
+
+
+class NearWire(Wire):
+    """The same frames, with a faster packer."""
+
+    @staticmethod
+    def pack(value: Any) -> bytes:
+        return pack(value)
+
+    @staticmethod
+    def unpack(data: bytes) -> Any:
+        try:
+            return unpack(data)
+        except Exception:
+            raise WireError("a message cannot be read") from None
+
+
+@dataclass(frozen=True)
+class About:
+    """What a machine is. python: its version. user, group, groups: who the helper runs as."""
+
+    python: tuple[int, ...]
+    user: int
+    group: int
+    groups: tuple[int, ...]
+    home: str
+    name: str
+    sqlite: str
+
+
+class Connection:
+    """A helper on another machine, and what it answers. Raises HostLost once the connection has ended."""
+
+    def __init__(self, host: str) -> None:
+        self.host = host
+        self.locks = 0  # held through this connection
+        self._started = Started(host)
+        self.wire = NearWire(cast(BinaryIO, self._started.read), cast(BinaryIO, self._started.write))
+        self._reader = threading.Thread(target=self.wire.run, daemon=True)
+        self._reader.start()
+        threading.Thread(target=keep_in_touch, args=(self.wire, self._started.process.kill), daemon=True).start()
+        self._forwards: dict[tuple[str, int, str], Forward] = {}
+        self._finish = weakref.finalize(self, self._started.stop)
+        try:
+            python, user, group, groups, home, name, sqlite = self.ask("about")
+            self.about = About(tuple(python), int(user), int(group), tuple(groups), str(home), str(name), str(sqlite))
+        except (TypeError, ValueError):
+            self.close()
+            raise HostError(f"{host} does not say what it is.", next_step="Try again.") from None
+
+    @property
+    def lost(self) -> bool:
+        return bool(self.wire.broken)
+
+    def close(self) -> None:
+        for forward in self._forwards.values():
+            forward.close()
+        self.wire.end("it was closed")
+        self._finish()
+
+    def ask(self, *words: Any) -> Any:
+        """Call, and wait for the answer. Raises what the other side says is wrong, as this machine would."""
+        with self.told():
+            return self.wire.call(*words).answer()
+
+    @contextmanager
+    def talk(self, *words: Any) -> Iterator[Channel]:
+        """A call whose messages go on; what is left of it when the block ends is not wanted any more."""
+        with self.told():
+            channel = self.wire.call(*words)
+            try:
+                yield channel
+            finally:
+                if not channel.ended:
+                    with suppress(WireError):
+                        channel.cancel()
+
+    def messages(self, *words: Any) -> Iterator[Any]:
+        """Call, and give every message until the answer."""
+        with self.talk(*words) as channel, suppress(EOFError):
+            while True:
+                yield channel.receive()
+
+    @contextmanager
+    def told(self) -> Iterator[None]:
+        """Errors of the wire as errors that people can read, those of the other side as what they are."""
+        try:
+            yield
+        except Failed as failed:
+            raise self._raised(failed) from None
+        except WireError as error:
+            self.wire.end(str(error))
+            raise HostLost(f"The connection to {self.host} was lost: {error}.",
+                           left="What was under way there may be half done.",
+                           next_step="See that it can be reached, then run `nostos recover`.") from None
+
+    def _raised(self, failed: Failed) -> BaseException:
+        said = [d if isinstance(d, int) else str(d) for d in failed.details]
+        match failed.reason, said:
+            case "os", [int(number), str(text), *rest]:
+                return OSError(number, text, *rest[:1])
+            case "leaves", [str(path), *_]:
+                return leaves(path)
+            case "led away", [str(path), *_]:
+                return led_away(path)
+            case "led elsewhere", [str(path), str(led), *_]:
+                return led_elsewhere(path, led)
+            case "held", [str(who), *_]:
+                return LockHeld(who)
+            case "sqlite", [str(kind), str(text), *_]:
+                return SiteError(f"The database on {self.host} cannot be used: {text} ({kind}).",
+                                 next_step="Check the file and your rights to it.")
+        return HostError(f"{self.host} refused what it was asked: {failed.reason} {said}.",
+                         next_step="Please report it, with what you ran.")
+
+    def forward(self, host: str, port: int, path: str) -> Forward:
+        """A way to a server as that machine sees it: a host and a port, or a socket's path."""
+        found = self._forwards.get((host, port, path))
+        if found is None:
+            found = self._forwards[host, port, path] = Forward(self, host, port, path)
+        return found
+
+
+class Forward:
+    """A socket on this machine, in a private folder, that leads to a server of another. failed: why the last attempt
+    to reach it did not succeed; empty if it did."""
+
+    def __init__(self, connection: Connection, host: str, port: int, path: str) -> None:
+        self.failed = ""
+        self._connection = connection
+        self._wanted = [(host, port, path)]
+        if not path and host == "localhost":
+            self._wanted += [("", 0, p) for p in _SOCKETS]
+        self._folder = tempfile.mkdtemp(prefix="nostos-")  # for its owner alone
+        self.path = str(Path(self._folder) / "s")
+        self._listening = socket.socket(socket.AF_UNIX)
+        self._listening.bind(self.path)
+        self._listening.listen(16)
+        self._remove = weakref.finalize(self, shutil.rmtree, self._folder, True)
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def close(self) -> None:
+        self._listening.close()
+        self._remove()
+
+    def _accept(self) -> None:
+        with suppress(OSError):
+            while True:
+                made, _ = self._listening.accept()
+                threading.Thread(target=self._carry, args=(made,), daemon=True).start()
+
+    def _carry(self, made: socket.socket) -> None:
+        try:
+            self._reached(made)
+        except OSError as error:
+            self.failed = error.strerror or str(error)
+        except (HostError, SiteError) as error:
+            self.failed = error.what
+        finally:
+            made.close()
+
+    def _reached(self, made: socket.socket) -> None:
+        first: OSError | None = None
+        for host, port, path in self._wanted:
+            try:
+                with self._connection.talk("connect", host, port, path) as channel:
+                    channel.receive()
+                    self.failed = ""
+                    self._wanted = [(host, port, path)]
+                    pump(channel, made)
+                    return
+            except OSError as error:
+                first = first or error
+        if first is not None:
+            raise first
+
+
+_open: dict[str, Connection] = {}
+_opening = threading.Lock()
+
+
+def reach(host: str) -> Connection:
+    """The connection to a host, as ssh is given it; one for the whole program. One that was lost is made anew, unless
+    something is still held through it. Raises HostError."""
+    with _opening:
+        found = _open.get(host)
+        if found is not None and found.lost:
+            if found.locks:
+                raise HostLost(f"The connection to {host} was lost.", left="What was under way there may be half done.",
+                               next_step="See that it can be reached, then run `nostos recover`.")
+            found.close()
+            found = None
+        if found is None:
+            found = _open[host] = Connection(host)
+        return found
+
+
+def close_all() -> None:
+    """End every connection."""
+    with _opening:
+        for connection in _open.values():
+            connection.close()
+        _open.clear()
+
+
+def traffic() -> dict[str, tuple[int, int, int]]:
+    """Of each host: bytes sent, bytes received, calls made."""
+    return {host: (c.wire.sent, c.wire.received, c.wire.calls) for host, c in _open.items()}
+
+
+def own_rights() -> tuple[int, frozenset[int]]:
+    """Who this program runs as here: user, groups."""
+    return os.geteuid(), frozenset((os.getegid(), *os.getgroups()))

@@ -1,0 +1,141 @@
+"""Paths of another machine, as far as they are needed like those of this one."""
+
+from __future__ import annotations
+
+import errno
+import os
+import re
+from dataclasses import dataclass
+from pathlib import Path, PurePath, PurePosixPath
+
+from nostos.core.errors import HostError
+from nostos.core.hosts.connection import reach
+
+_WRITTEN = re.compile(r"(?P<host>(?:[A-Za-z0-9_][\w.+-]*@)?(?:[A-Za-z0-9_][\w.-]*|\[[0-9A-Fa-f:.%]+\])):(?P<path>.*)",
+                      re.DOTALL)
+_READ = 1 << 24  # bytes, at most, of a file that is read as a whole
+
+
+@dataclass(frozen=True)
+class FarStat:
+    """What is needed of a file's status, under the names that it has for a file of this machine."""
+
+    st_mode: int
+    st_size: int
+    st_uid: int
+    st_gid: int
+
+
+@dataclass(frozen=True)
+class FarPath:
+    """An absolute path of another machine. host: as ssh is given it."""
+
+    host: str
+    path: PurePosixPath
+
+    def __str__(self) -> str:
+        return f"{self.host}:{self.path}"
+
+    def __truediv__(self, other: str | PurePath) -> FarPath:
+        return FarPath(self.host, self.path / other)
+
+    @property
+    def name(self) -> str:
+        return self.path.name
+
+    @property
+    def parent(self) -> FarPath:
+        return FarPath(self.host, self.path.parent)
+
+    def is_absolute(self) -> bool:
+        return True
+
+    def is_relative_to(self, other: AnyPath) -> bool:
+        return isinstance(other, FarPath) and other.host == self.host and self.path.is_relative_to(other.path)
+
+    def relative_to(self, other: AnyPath) -> PurePosixPath:
+        """Raises ValueError where it does not lie below the other."""
+        if not self.is_relative_to(other):
+            raise ValueError(f"{self} is not below {other}")
+        assert isinstance(other, FarPath)
+        return self.path.relative_to(other.path)
+
+    def resolve(self) -> FarPath:
+        return FarPath(self.host, PurePosixPath(str(reach(self.host).ask("real", str(self.path)))))
+
+    def _look(self) -> list[int | str] | None:
+        """What is there, or where it leads: kind, rights, size, inode, times, user, group."""
+        found = reach(self.host).ask("look", str(self.path))
+        return found if isinstance(found, list) and len(found) == 9 else None
+
+    def stat(self) -> FarStat:
+        """What is there, or where it leads. Raises FileNotFoundError."""
+        found = self._look()
+        if found is None:
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(self))
+        return FarStat(int(found[1]), int(found[2]), int(found[6]), int(found[7]))
+
+    def exists(self) -> bool:
+        return self._look() is not None
+
+    def is_file(self) -> bool:
+        found = self._look()
+        return found is not None and found[0] == "file"
+
+    def is_dir(self) -> bool:
+        found = self._look()
+        return found is not None and found[0] == "folder"
+
+    def read_bytes(self, most: int = _READ) -> bytes:
+        found = reach(self.host).ask("content", str(self.path), most)
+        if not isinstance(found, bytes) or len(found) > most:
+            raise HostError(f"{self.host} gave something else than a file.")
+        return found
+
+
+AnyPath = Path | FarPath
+
+
+def host_form(text: str) -> tuple[str, str] | None:
+    """The host and the rest of what is written like `user@host:rest`; None for anything else."""
+    found = _WRITTEN.fullmatch(text)
+    return None if found is None else (found["host"], found["path"])
+
+
+def written(text: str) -> AnyPath:
+    """The path that a user wrote: `user@host:/path` is one of another machine, if there is none of that name here."""
+    there = host_form(text)
+    if there is None or Path(text).exists():
+        return Path(text).expanduser()
+    host, path = there
+    path = path.removeprefix("~/")
+    if not path.startswith("/"):
+        path = f"{reach(host).about.home}/{path}"
+    return FarPath(host, PurePosixPath(path))
+
+
+def below(path: AnyPath, folder: AnyPath) -> PurePath | None:
+    """A path as one that begins at a folder; None where it does not lie in it."""
+    if isinstance(path, FarPath):
+        return path.relative_to(folder) if path.is_relative_to(folder) else None
+    return path.relative_to(folder) if isinstance(folder, Path) and path.is_relative_to(folder) else None
+
+
+def named(folder: AnyPath, text: str) -> AnyPath:
+    """A path that a file in a folder names: below it, an absolute one of its machine, or one of another machine."""
+    return written(text) if host_form(text) is not None else folder / text
+
+
+def on_machine(path: AnyPath) -> str:
+    """A path as its own machine writes it."""
+    return str(path.path) if isinstance(path, FarPath) else str(path)
+
+
+def host_of(path: AnyPath) -> str:
+    """The host of a path; empty for this machine."""
+    return path.host if isinstance(path, FarPath) else ""
+
+
+def on_host(host: str, path: str) -> AnyPath:
+    """A path of a host; of this machine, where the host is empty."""
+    return FarPath(host, PurePosixPath(path)) if host else Path(path)

@@ -1,0 +1,44 @@
+"""Running a program on a site's machine: always a list of arguments, never a shell."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from nostos.core.errors import HostError
+from nostos.core.hosts.connection import reach
+from nostos.core.hosts.far_path import AnyPath, FarPath
+from nostos.core.hosts.helper import run_program
+
+KEPT = 1 << 16  # bytes, at most, of what a program says
+
+
+@dataclass(frozen=True)
+class Ran:
+    """How a program ended. status: its exit status; None: it could not be run, or not to its end. why: in that case.
+    said: what it printed, and its errors, at most the last 64 KB of each."""
+
+    status: int | None
+    why: str
+    said: bytes
+    errors: bytes
+
+
+def run(folder: AnyPath, arguments: Sequence[str], seconds: float, given: bytes = b"",
+        environment: Mapping[str, str] | None = None, as_owner: bool = False) -> Ran:
+    """Run a program in a folder, on its machine. given: what it reads. as_owner: as whoever the folder belongs to, if
+    this is root. The environment is empty but for PATH and what is given."""
+    words = (list(arguments), given, float(seconds), [list(pair) for pair in (environment or {}).items()], as_owner)
+    if isinstance(folder, FarPath):
+        found = reach(folder.host).ask("run", str(folder.path), *words)
+        match found:
+            case [int() | None as status, str(why), bytes(said), bytes(errors)]:
+                return Ran(status, why, said[-KEPT:], errors[-KEPT:])
+        raise HostError(f"{folder.host} gave an answer that cannot be understood.", next_step="Try again.")
+    return Ran(*run_program(str(folder), *words))
+
+
+def can_run(folder: AnyPath, program: str) -> bool:
+    """Whether there is such a program on a folder's machine."""
+    return run(folder, ["sh", "-c", 'command -v "$0" >/dev/null', program], 10).status == 0
+

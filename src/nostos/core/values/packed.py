@@ -1,0 +1,62 @@
+"""Values as bytes: MessagePack, compressed where they are kept."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import msgspec
+import zstandard
+
+_RAW_TEXT = 1  # MessagePack extension: text whose bytes are not valid UTF-8
+
+
+def _encode_odd(value: Any) -> Any:
+    if isinstance(value, str):
+        try:
+            value.encode()
+        except UnicodeEncodeError:
+            return msgspec.msgpack.Ext(_RAW_TEXT, value.encode("utf-8", "surrogateescape"))
+    elif isinstance(value, int) and not -(1 << 63) <= value < (1 << 64):
+        return str(value)
+    return value
+
+
+def _decode_odd(code: int, data: memoryview) -> Any:
+    if code != _RAW_TEXT:
+        raise ValueError(f"unknown extension {code}")
+    return bytes(data).decode("utf-8", "surrogateescape")
+
+
+_encoder = msgspec.msgpack.Encoder()
+_decoder = msgspec.msgpack.Decoder(ext_hook=_decode_odd)
+
+
+def pack(values: Sequence[Any] | Any) -> bytes:
+    """MessagePack bytes of a list of values; text that is not valid UTF-8 keeps its bytes."""
+    try:
+        return _encoder.encode(values)
+    except (UnicodeEncodeError, OverflowError):
+        return _encoder.encode(_deep_odd(values))
+
+
+def _deep_odd(values: Any) -> Any:
+    if isinstance(values, list | tuple):
+        return [_deep_odd(v) for v in values]
+    if isinstance(values, dict):
+        return {_deep_odd(k): _deep_odd(v) for k, v in values.items()}
+    return _encode_odd(values)
+
+
+def unpack(data: bytes) -> Any:
+    """What `pack` packed; tuples come back as lists."""
+    return _decoder.decode(data)
+
+
+def squeeze(values: Any) -> bytes:
+    """`pack`, compressed with Zstandard (RFC 8878)."""
+    return zstandard.compress(pack(values), 3)
+
+
+def unsqueeze(data: bytes) -> Any:
+    return unpack(zstandard.decompress(data))
