@@ -15,7 +15,7 @@ from contextlib import suppress
 from pathlib import Path
 
 USER = "nostos-far"
-HOST = "far.example"
+HOST, OTHER = "far.example", "other.example"  # two names of it
 
 
 def missing() -> str:
@@ -60,7 +60,7 @@ class Far:
         known = (self.folder / "host.pub").read_text().split()[:2]
         (self.folder / "known").write_text(f"[127.0.0.1]:{self.port} {' '.join(known)}\n")
         (self.folder / "config").write_text(
-            f"Host {HOST}\n  HostName 127.0.0.1\n  Port {self.port}\n  User {self.user}\n"
+            f"Host {HOST} {OTHER}\n  HostName 127.0.0.1\n  Port {self.port}\n  User {self.user}\n"
             f"  IdentityFile {self.folder}/user\n  IdentitiesOnly yes\n  UserKnownHostsFile {self.folder}/known\n"
             "  StrictHostKeyChecking yes\n  BatchMode yes\n")
         self.command = f"ssh -F {self.folder}/config"

@@ -1,0 +1,115 @@
+"""Sites on another machine: a real ssh server, another account, and the same laws."""
+
+import os
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from nostos.core.apply.merge import merge
+from nostos.core.backup.restore import inspect_backup, restore
+from nostos.core.backup.write import backup
+from nostos.core.clone.clone import clone
+from nostos.core.clone.remove import remove
+from nostos.core.hosts import connection
+from nostos.core.sites.recognise import recognise
+from nostos.core.takeback.undo import prepare_undo, to_take_back
+from nostos.core.voyages.home import STAMP, Home
+from nostos.demo.story import Story
+from tests.hosts.far import HOST, OTHER, Far, missing
+from tests.support import STAGING_URL, Harbour, state
+
+
+class FarHarbour(Harbour):
+    """A voyage of a demo site. live, staging: the folders, and the hosts that they are on (empty: this machine)."""
+
+    def __init__(self, home: Path, live: tuple[str, Path], staging: tuple[str, Path]) -> None:
+        self.home = Home(home)
+        self.hosts = live[0], staging[0]
+        self.live_folder, self.staging_folder = live[1], staging[1]
+        self.cloned = clone(self.home, self.address(self.live_folder), "trip", self.address(self.staging_folder),
+                            STAGING_URL)
+
+    def address(self, folder: Path) -> str:
+        host = self.hosts[folder == self.staging_folder]
+        return f"{host}:{folder}" if host else str(folder)
+
+
+@unittest.skipIf(missing(), missing())
+class Elsewhere(unittest.TestCase):
+    far: Far
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.far = Far()
+        cls.enterClassContext(mock.patch.dict(os.environ, {"NOSTOS_SSH": cls.far.command}))
+        cls.addClassCleanup(connection.close_all)
+
+    def setUp(self) -> None:
+        self.here = Path(tempfile.mkdtemp(prefix="nostos-test-"))
+        self.there = self.far.place()
+        for folder in (self.here, self.there):
+            self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+
+    def near(self) -> Harbour:
+        (self.here / "near").mkdir()
+        return Harbour(self.here / "near")
+
+    def like(self, near: Harbour, live: str, staging: str) -> FarHarbour:
+        """A voyage of the same site, on these hosts."""
+        name = f"{live or 'here'}-{staging or 'here'}"
+        homes = {True: self.there / name, False: self.here / name}
+        for folder in homes.values():
+            folder.mkdir()
+        place = homes[bool(live)] / "live"
+        shutil.copytree(near.live_folder, place)
+        self.far.give(self.there)
+        return FarHarbour(self.here / name / "home", (live, place), (staging, homes[bool(staging)] / "staging"))
+
+    def worked_on(self, near: Harbour, *others: FarHarbour) -> None:
+        """The story's work on both sides of all of them."""
+        story = Story(near.folder)
+        story.work_on_staging()
+        story.life_on_live()
+        for h in others:
+            for source, target in ((near.live_folder, h.live_folder), (near.staging_folder, h.staging_folder)):
+                for entry in target.iterdir():
+                    if entry.name != STAMP:
+                        shutil.rmtree(entry) if entry.is_dir() else entry.unlink()
+                shutil.copytree(source, target, dirs_exist_ok=True, ignore=shutil.ignore_patterns(STAMP))
+        self.far.give(self.there)
+
+    @staticmethod
+    def whole_way(h: Harbour, address: str) -> list[object]:
+        """What live and staging are after a merge, an undo, a second merge, a refresh and a restore."""
+        found: list[object] = [state(h.live_folder)]
+        backup(recognise(address), h.home.path / "whole.tar.zst")
+        h.merge()
+        found.append(state(h.live_folder))
+        with h.crew() as crew:
+            merge(h.home, crew, prepare_undo(h.home, crew, to_take_back(h.home, "trip", None)))
+        found.append(state(h.live_folder))
+        h.merge()
+        found.append(state(h.live_folder))
+        h.refresh()
+        rows, files = state(h.staging_folder)
+        found.append((rows, {p: d for p, d in files.items() if p != STAMP}))
+        restore(h.home, inspect_backup(h.home.path / "whole.tar.zst", recognise(address)))
+        found.append(state(h.live_folder))
+        return found
+
+    def test_the_same_merge_leaves_the_same_live(self) -> None:
+        near = self.near()
+        others = [self.like(near, *hosts) for hosts in ((HOST, HOST), (HOST, ""), ("", HOST), (HOST, OTHER))]
+        self.worked_on(near, *others)
+        wanted = self.whole_way(near, str(near.live_folder))
+        self.assertNotEqual(wanted[0], wanted[1])
+        for h in others:
+            with self.subTest(hosts=h.hosts):
+                for step, found in enumerate(self.whole_way(h, h.address(h.live_folder))):
+                    self.assertEqual(wanted[step], found, step)
+                self.assertEqual([], remove(h.home, h.home.read("trip")))
+                self.assertFalse(h.staging_folder.exists())
+                self.assertEqual([], list(h.live_folder.rglob(".nostos*")))
+        self.assertEqual({self.far.user}, {p.owner() for p in self.there.rglob("*")})
