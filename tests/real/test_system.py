@@ -63,8 +63,13 @@ class SystemTest(SiteTest):
 
     def clone(self, **options: Any) -> PhpSite:
         staging = PhpSite(self.folder / "staging", free_port())
-        clone(self.home, self.live.folder, "autumn", staging.folder, staging.url, **options)
+        clone(self.home, self.at(self.live), "autumn", self.at(staging), staging.url, **options)
         return staging
+
+    @staticmethod
+    def at(site: PhpSite) -> str:
+        """Where a site is, as a user writes it."""
+        return str(site.folder)
 
     def merge(self, *take: str) -> Any:
         with opened(self.home, self.home.read("autumn")) as crew:

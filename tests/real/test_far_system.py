@@ -1,0 +1,41 @@
+"""The real PHP system on another machine, its database server reached through the connection."""
+
+import os
+import unittest
+from typing import Any
+from unittest import mock
+
+from nostos.core.hosts import connection
+from tests.hosts import far
+from tests.real import test_system
+from tests.real.servers import PhpSite, mariadb, missing
+
+
+@unittest.skipIf(missing() or far.missing(), missing() or far.missing())
+class FarSystem(test_system.SystemTest):
+    there: far.Far
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.there = far.Far()
+        cls.enterClassContext(mock.patch.dict(os.environ, {"NOSTOS_SSH": cls.there.command}))
+        cls.addClassCleanup(connection.close_all)
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.folder.chmod(0o777)
+        mariadb().folder.chmod(0o711)  # its socket is reached by another account
+
+    def ask(self, site: PhpSite, code: str) -> Any:
+        try:
+            return super().ask(site, code)
+        finally:
+            self.there.give(site.folder)
+
+    @staticmethod
+    def at(site: PhpSite) -> str:
+        return f"{far.HOST}:{site.folder}"
+
+    test_a_copy_under_its_own_address = test_system.RealSystem.test_a_copy_under_its_own_address
+    test_work_goes_home_and_live_keeps_its_own = test_system.RealSystem.test_work_goes_home_and_live_keeps_its_own
+    test_both_sides_changed_one_thing = test_system.RealSystem.test_both_sides_changed_one_thing
