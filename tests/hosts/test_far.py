@@ -2,6 +2,7 @@
 
 import os
 import shutil
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -12,6 +13,7 @@ from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
+from nostos.core.errors import HostError, SiteError
 from nostos.core.hosts import connection
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
@@ -113,3 +115,42 @@ class Elsewhere(unittest.TestCase):
                 self.assertFalse(h.staging_folder.exists())
                 self.assertEqual([], list(h.live_folder.rglob(".nostos*")))
         self.assertEqual({self.far.user}, {p.owner() for p in self.there.rglob("*")})
+
+    def test_what_is_wrong_is_said(self) -> None:
+        """Each its own message, and what to do."""
+        ssh = self.here / "way"
+        python = self.here / "bin" / "python3"
+        python.parent.mkdir()
+        (python.parent / "sh").symlink_to("/bin/sh")
+        config = (self.far.folder / "config").read_text()
+        cases = {
+            "There is no Python 3 on": f'#!/bin/sh\nPATH={python.parent} exec /bin/sh -c "$2"\n',
+            "Python on far.example is too old": f'#!/bin/sh\nPATH={python.parent}:/none exec /bin/sh -c "$2"\n',
+            "This account is not available": "#!/bin/sh\necho This account is not available.; exit 1\n",
+            "cannot be started": "",
+            "not the one that is known of it": config.replace("known\n", "changed\n"),
+            "not known, or was not accepted": config.replace("known\n", "empty\n"),
+            "it does not let this user in": config.replace("/user\n", "/other\n"),
+            "nothing answers for ssh there": config.replace(f"Port {self.far.port}", "Port 1"),
+            "there is no host of that name": config.replace("127.0.0.1", "nowhere.invalid"),
+        }
+        other = (self.far.folder / "user.pub").read_text().split()[1]
+        (self.far.folder / "changed").write_text(f"[127.0.0.1]:{self.far.port} ssh-ed25519 {other}\n")
+        for message, text in cases.items():
+            with self.subTest(message):
+                connection.close_all()
+                ssh.write_text(text)
+                ssh.chmod(0o755)
+                command = f"ssh -F {ssh}" if text.startswith("Host") else str(ssh) if text else "/nonexistent"
+                python.unlink(missing_ok=True)
+                if "too old" in message:
+                    python.write_text(f"#!/bin/sh\nexec {sys.executable} -c \"import sys; sys.version_info = (3, 5); "
+                                      "exec(sys.argv[1])\" \"$2\"\n")
+                    python.chmod(0o755)
+                with mock.patch.dict(os.environ, {"NOSTOS_SSH": command}), self.assertRaises(HostError) as caught:
+                    recognise(f"{HOST}:/srv/site")
+                self.assertIn(message, caught.exception.what)
+                self.assertTrue(caught.exception.next_step)
+        connection.close_all()
+        with self.assertRaisesRegex(SiteError, "There is no site at far.example:/srv/nowhere"):
+            recognise(f"{HOST}:/srv/nowhere")

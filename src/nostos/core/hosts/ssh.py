@@ -19,7 +19,7 @@ _BANNER = 1 << 16  # bytes that a login may say before the helper does
 _NO_PYTHON, _TOO_OLD = 97, 98
 # Nothing in it that any login shell reads in another way: the program is read from the connection.
 _LOADER = "import sys;sys.version_info>=(3,6)or sys.exit(98);i=sys.stdin.buffer;exec(i.read(int(i.readline())))"
-_NAMES = ("python3", *(f"python3.{n}" for n in range(14, 5, -1)), "/usr/local/bin/python3", "/usr/bin/python3")
+_NAMES = ("python3", *(f"python3.{n}" for n in range(14, 5, -1)))
 _START = (f"sh -c 'for p in {' '.join(_NAMES)}; do if command -v $p >/dev/null 2>&1; then exec $p -c \"{_LOADER}\"; "
           f"fi; done; exit {_NO_PYTHON}'")
 _SAID = (  # what ssh says, what is wrong, what to do next

@@ -140,8 +140,8 @@ class FarTree(FileTree):
 
     def names(self, path: str) -> list[str]:
         found = self._ask("names", path)
-        if not isinstance(found, list) or not all(isinstance(n, str) and n not in ("", ".", "..") and "/" not in n
-                                                  for n in found):
+        if not isinstance(found, list) or not all(
+                isinstance(n, str) and n not in ("", ".", "..") and not {"/", "\0"} & {*n} for n in found):
             raise broken(self.where)
         above = f"{path}/" if path else ""
         return sorted(self.called.get(above + n, n).rpartition("/")[2] for n in found)
