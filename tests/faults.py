@@ -16,7 +16,8 @@ import sqlite3
 import sys
 import tempfile
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -31,6 +32,8 @@ from nostos.core.clone.clone import afresh, clone
 from nostos.core.clone.remove import remove
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import NostosError, RecoverNeeded, SelectionError, VoyageError
+from nostos.core.hosts import connection as hosts
+from nostos.core.hosts.connection import Connection
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.lock import MARK, marks
@@ -48,6 +51,7 @@ _CHANGES = ("os.rename", "os.remove", "os.link", "os.symlink", "os.mkdir", "os.r
             "os.truncate", "nostos.exchange")
 _connect = sqlite3.connect
 _STATUS = 10  # plus an error's status, how a process says how it ended
+FAR_FAULTS = ("cut", "helper killed")
 VERBS = ("merge", "refresh", "undo", "restore", "clone")
 _READS = ("SELECT", "PRAGMA", "EXPLAIN", "SHOW", "SET SESSION")
 
@@ -56,7 +60,8 @@ class Countdown:
     """Counts points; breaks this process at the point of this number.
 
     fault: "killed" there; "power cut" (killed, and whatever was not flushed is gone); or, from there on, "disk full"
-    (nothing can be made or grow) or "no rights" (nothing can be changed).
+    (nothing can be made or grow) or "no rights" (nothing can be changed). Of a site on another machine: "cut" (the
+    connection ends) or "helper killed", where something is said to the helper; no other comes about in the process.
     """
 
     def __init__(self, number: int, fault: str = "killed", disk: Disk | None = None) -> None:
@@ -66,8 +71,23 @@ class Countdown:
         self.points = 0
         self.on = False
 
+    def said(self, connection: Connection) -> None:
+        """Something is about to be said to a helper."""
+        if self.on and self.fault in FAR_FAULTS:
+            self.points += 1
+            if self.points == self.number:
+                process = connection._started.process
+                if self.fault == "cut":
+                    with suppress(OSError):
+                        os.close(process.stdin.fileno())
+                else:
+                    process.kill()
+                    process.wait()
+            if self.points > self.number and self.number % 3 == 0:  # the line stays down
+                connection.wire.end("the line is down")
+
     def point(self, grows: bool, statement: bool = False) -> None:
-        if not self.on:
+        if not self.on or self.fault in FAR_FAULTS:
             return
         self.points += 1
         if self.points < self.number:
@@ -134,6 +154,7 @@ def killed(work: Callable[[], object], number: int) -> int | None:
 def broken(work: Callable[[], object], number: int, fault: str) -> Ended:
     """Run some work in a process of its own that is broken at its point of this number."""
     read, write = os.pipe()
+    hosts.close_all()  # a child has no use for its parent's connections
     pid = os.fork()
     if pid == 0:
         os.close(read)
@@ -167,6 +188,13 @@ def broken(work: Callable[[], object], number: int, fault: str) -> Ended:
 
         MysqlDatabase._cursor = counted  # type: ignore[method-assign]
         sqlite3.connect = countdown.connect  # type: ignore[assignment]
+        speak = Connection.speaking
+
+        def speaking(self: Connection) -> None:
+            countdown.said(self)
+            speak(self)
+
+        Connection.speaking = speaking  # type: ignore[method-assign]
         try:
             countdown.on = True
             work()
@@ -195,12 +223,13 @@ def broken(work: Callable[[], object], number: int, fault: str) -> Ended:
 class Walk:
     """A voyage with work on both sides, copied afresh for every point. verb: merge, refresh, undo, restore or clone."""
 
-    def __init__(self, folder: Path, verb: str) -> None:
+    def __init__(self, folder: Path, verb: str, host: str = "") -> None:
         self.verb = verb
+        self.host = host
         self.fresh, self.at = folder / "fresh", folder / "at"
         self.at.mkdir()  # voyages remember full paths, so each copy stands in the same place
-        self.harbour = Harbour(self.at)
-        backup(recognise(self.at / "live"), self.at / "site.tar.zst")
+        self.harbour = Harbour(self.at, host=host)
+        backup(recognise(self.address("live")), self.at / "site.tar.zst")
         if verb == "clone":
             remove(self.harbour.home, self.harbour.home.read("trip"))
         else:
@@ -210,7 +239,7 @@ class Walk:
             (self.at / "staging/themes/dusk/style.css").write_text("/* new */\n")
             (self.at / "staging/empty").mkdir()
             (self.at / "live/gone").mkdir()
-            clone(self.harbour.home, self.at / "live", "second", self.at / "second", "http://127.0.0.1:8433")
+            clone(self.harbour.home, self.address("live"), "second", self.address("second"), "http://127.0.0.1:8433")
             (self.at / "second/themes/dusk/second.css").write_text("/* another voyage's */\n")
         if verb == "undo":
             self.merge(Side.LIVE)
@@ -221,7 +250,11 @@ class Walk:
         self.after = self.states(), self.standings()
         self.again()
 
+    def address(self, name: str) -> str:
+        return f"{self.host}:{self.at / name}" if self.host else str(self.at / name)
+
     def again(self) -> None:
+        hosts.close_all()
         shutil.rmtree(self.at)
         shutil.copytree(self.fresh, self.at, symlinks=True)
 
@@ -236,9 +269,9 @@ class Walk:
     def work(self) -> None:
         home = self.harbour.home
         if self.verb == "clone":
-            clone(home, self.at / "live", "trip", self.at / "staging", STAGING_URL)
+            clone(home, self.address("live"), "trip", self.address("staging"), STAGING_URL)
         elif self.verb == "restore":
-            restore(home, inspect_backup(self.at / "site.tar.zst", recognise(self.at / "live")))
+            restore(home, inspect_backup(self.at / "site.tar.zst", recognise(self.address("live"))))
         elif self.verb == "undo":
             with home.lock("trip"), opened(home, home.read("trip")) as crew:
                 merge(home, crew, prepare_undo(home, crew, to_take_back(home, "trip", None)))
@@ -335,10 +368,22 @@ def without_moment(states: list[Any]) -> str:
                                                         if s else None for s in states]))
 
 
-def walk(verb: str, every: int = 1, start: int = 1, fault: str = "killed") -> int:
-    """Walk every so many points of an operation. Returns how many points were walked."""
-    with tempfile.TemporaryDirectory(prefix="nostos-faults-") as made:
-        work = Walk(Path(made), verb)
+@contextmanager
+def another_machine(folder: Path) -> Iterator[None]:
+    """What is said to ssh is done on this machine: the walk breaks the connection often, and needs no cipher."""
+    way = folder / "way"
+    way.write_text('#!/bin/sh\nexec /bin/sh -c "$2"\n')
+    way.chmod(0o700)
+    with mock.patch.dict(os.environ, {"NOSTOS_SSH": str(way)}):
+        yield
+    hosts.close_all()
+
+
+def walk(verb: str, every: int = 1, start: int = 1, fault: str = "killed", host: str = "") -> int:
+    """Walk every so many points of an operation. host: the one that both sites are on. Returns how many points were
+    walked."""
+    with tempfile.TemporaryDirectory(prefix="nostos-faults-") as made, another_machine(Path(made)):
+        work = Walk(Path(made), verb, host)
         number, walked = start, 0
         while work.point(number, kill_recovery_at=number % 23, fault=fault):
             number, walked = number + every, walked + 1
@@ -352,6 +397,11 @@ if __name__ == "__main__":
             points = walk(name, step, fault=which)
             total += points
             print(f"{name}, {which}: {points} points walked, each recovered", flush=True)
+    for name in VERBS:
+        for which in FAR_FAULTS:
+            points = walk(name, 2, fault=which, host="far")
+            total += points
+            print(f"{name} on another machine, {which}: {points} points walked, each recovered", flush=True)
     print(f"{total} points walked. Neither before nor after: 0. Left behind: 0. Stuck: 0.")
     for told in stream.told(60):
         print(told, flush=True)

@@ -43,16 +43,17 @@ def template() -> Path:
 
 
 class Harbour:
-    """A live site with one voyage, in a folder of its own."""
+    """A live site with one voyage, in a folder of its own. host: the one that both sites are on, as it is called."""
 
-    def __init__(self, folder: Path, site: Path | None = None, url: str = STAGING_URL) -> None:
+    def __init__(self, folder: Path, site: Path | None = None, url: str = STAGING_URL, host: str = "") -> None:
+        before = f"{host}:" if host else ""
         self.folder = folder
         self.home = Home(folder / "home")
         if site is None:
             shutil.copytree(template(), folder / "live")
         self.live_folder = site or folder / "live"
         self.staging_folder = folder / "staging"
-        self.cloned = clone(self.home, self.live_folder, "trip", self.staging_folder, url)
+        self.cloned = clone(self.home, f"{before}{self.live_folder}", "trip", f"{before}{self.staging_folder}", url)
 
     @property
     def live(self) -> Observatory:
