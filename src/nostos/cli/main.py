@@ -108,10 +108,14 @@ def main(argv: list[str], environment: Environment | None = None) -> int:
     env.json, env.debug = args.json, args.debug
     home = args.home or os.environ.get("NOSTOS_HOME")
     env.home = Path(home).expanduser().resolve() if home else env.home
-    from nostos.core.errors import NostosError
+    from nostos.core.errors import HostLost, NostosError
 
     try:
         return int(import_module(f"nostos.cli.verbs.{args.verb}").run(args, env))
+    except HostLost as error:
+        if env.debug:
+            raise
+        return _stopped(env, error.what, "See that it can be reached, then run the command again.")
     except NostosError as error:
         if env.debug:
             raise

@@ -33,6 +33,7 @@ from urllib.parse import quote as url_quote
 
 GREETING = b"nostos-helper-1 ready\n"
 CALL, PART, MESSAGE, RESULT, ERROR, TAKEN, END, CANCEL, PING = range(1, 10)
+SQUEEZED = 0x80  # in a frame's kind: its content was made smaller by zlib
 WINDOW = 1 << 20  # bytes
 FRAME = 1 << 16  # bytes, at most, of a frame
 LARGEST = 1 << 28  # bytes, at most, of a message
@@ -40,6 +41,7 @@ CHANNELS = 512  # open at once, at most
 SILENCE = 60.0  # seconds after which a side that says nothing counts as gone
 _HEAD = struct.Struct(">IBI")
 _DEEPEST = 32
+_WORTH, _PASSED = 512, 16  # bytes that are worth making smaller; frames that are not tried after one that was not
 _RAW_TEXT = 1  # MessagePack extension: text whose bytes are not valid UTF-8
 OWN = ".nostos-"  # what Nostos itself lays down begins so
 
@@ -210,6 +212,18 @@ def unpack(data: bytes) -> Any:
 # --- the wire
 
 
+def _whole(data: bytes) -> bytes:
+    """What a frame holds that was made smaller."""
+    reader = zlib.decompressobj()
+    try:
+        found = reader.decompress(data, FRAME)
+    except zlib.error:
+        raise WireError("a frame cannot be read") from None
+    if not reader.eof or reader.unused_data:
+        raise WireError("a frame cannot be read")
+    return found
+
+
 class Channel:
     """A conversation about one call. `receive` gives messages, until `EOFError`; `answer` waits for the result."""
 
@@ -222,6 +236,7 @@ class Channel:
         self.turn = threading.Condition()
         self.cancelled = False
         self.ended = False
+        self.passing = 0  # frames that are sent as they are
 
     def send(self, value: Any) -> None:
         """Send a message. Raises Cancelled when the other side does not want it any more."""
@@ -241,7 +256,18 @@ class Channel:
             if self.cancelled:
                 raise Cancelled()
             self.may_send -= len(data)
-        self.wire.frame(self.number, kind, data)
+        self.wire.frame(self.number, *self._squeezed(kind, data))
+
+    def _squeezed(self, kind: int, data: memoryview) -> Tuple[int, memoryview]:
+        """A frame as it travels. What did not get smaller is not tried again for a while."""
+        if len(data) < _WORTH or self.passing:
+            self.passing = max(0, self.passing - 1)
+            return kind, data
+        small = zlib.compress(data, 1)
+        if len(small) > len(data) * 9 // 10:
+            self.passing = _PASSED
+            return kind, data
+        return kind | SQUEEZED, memoryview(small)
 
     def finish(self, value: Any) -> None:
         """The answer, after which nothing follows."""
@@ -402,6 +428,8 @@ class Wire:
     def _came(self, number: int, kind: int, data: bytes) -> None:
         if kind == PING:
             return
+        if kind & SQUEEZED:
+            kind, data = kind & ~SQUEEZED, _whole(data)
         with self._numbers:
             channel = self._channels.get(number)
             if channel is None and number > self._last and self._answer is not None and kind in (CALL, PART):
