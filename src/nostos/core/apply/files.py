@@ -8,14 +8,14 @@ a power cut that forgot whatever was not flushed.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from nostos.core.apply.folders import FolderRecord, FolderSwitch
 from nostos.core.apply.staging import Move, Staging
 from nostos.core.errors import LiveMoved
-from nostos.core.files.tree import FileTree
+from nostos.core.files.tree import ANYTHING, Call, FileTree
 
 
 class Switch(Staging):
@@ -50,44 +50,65 @@ class Switch(Staging):
     def go(self) -> None:
         """Rename everything into place, and flush that. Raises LiveMoved when something there is not as it was when it
         was staged; then `back` takes back what was done."""
-        for move in self.moves:
-            if not move.folder and self.target.signature(move.target) != self._seen[move.target]:
-                raise self._moved(move.target)
+        plain = [m for m in self.moves if not m.folder]
+        self._do([(m, Call("signature", (m.target,), self._seen[m.target])) for m in plain])
         for path, mode, _ in self.modes:
             self.target.give(path, self.target.owner(path), mode)
+        waiting: list[Move] = []
         for move in self.moves:
             if move.folder:
+                self._go(waiting)
+                waiting = []
                 self._go_folder(self.folders[move.target])
-            elif move.staged is None:
-                self.target.move(move.target, move.aside)
-                self._as_seen(move)
-            elif not move.had:
-                self._go_new(move)
-            elif self.target.exchange(move.staged, move.target):
-                self.target.move(move.staged, move.aside)
-                self._as_seen(move)
             else:
-                self.target.again(move.target, move.aside)
-                if self.target.signature(move.target) != self._seen[move.target]:
-                    raise self._moved(move.target)
-                self.target.move(move.staged, move.target)
+                waiting.append(move)
+        self._go(waiting)
         self._sync()
 
-    def _go_new(self, move: Move) -> None:
-        assert move.staged is not None
+    def _go(self, moves: Sequence[Move]) -> None:
+        """Bring some files into place, one after the other."""
+        done = self._do([(m, call) for m in moves for call in self._calls(m)])
+        if done is None:
+            return
+        # Two things cannot be changed for each other in one step here.
+        for move in moves[moves.index(done):]:
+            if move.staged is None or not move.had:
+                self._do([(move, call) for call in self._calls(move)])
+                continue
+            self.target.again(move.target, move.aside)
+            self._do([(move, Call("signature", (move.target,), self._seen[move.target]))])
+            self.target.move(move.staged, move.target)
+
+    def _calls(self, move: Move) -> Iterator[Call]:
+        if move.staged is None:
+            yield Call("move", (move.target, move.aside))
+        elif not move.had:
+            yield Call("move_new", (move.staged, move.target))
+            return
+        else:
+            yield Call("exchange", (move.staged, move.target), True)
+            yield Call("move", (move.staged, move.aside))
+        yield Call("signature", (move.aside,), self._seen[move.target])
+
+    def _do(self, calls: Sequence[tuple[Move, Call]]) -> Move | None:
+        """Do one thing after another. Returns the move that stopped at an exchange that cannot be had here. Raises
+        LiveMoved where something is not as it was."""
         try:
-            self.target.move_new(move.staged, move.target)
+            given = self.target.in_order([call for _, call in calls])
         except FileExistsError:
-            raise self._moved(move.target) from None
+            new = [m.target for m, _ in calls if m.staged and not m.had and self.target.status(m.staged) is not None]
+            raise self._moved(new[0] if new else calls[0][0].target) from None
+        if not given or (len(given) == len(calls) and calls[-1][1].expected in (ANYTHING, given[-1])):
+            return None
+        move, call = calls[len(given) - 1]
+        if call.name == "exchange":
+            return move
+        raise self._moved(move.target)
 
     def _go_folder(self, work: FolderSwitch) -> None:
         path = work.go()
         if path is not None:
             raise self._moved(f"{work.target}/{path}")
-
-    def _as_seen(self, move: Move) -> None:
-        if self.target.signature(move.aside) != self._seen[move.target]:
-            raise self._moved(move.target)
 
     @staticmethod
     def _moved(path: str) -> LiveMoved:
@@ -163,13 +184,13 @@ class Switch(Staging):
     def tidy(self) -> None:
         """Remove what was put aside, and the folders that lost their last file, once the merge is sure. What live
         itself wrote meanwhile into a folder that was switched is taken along before."""
+        gone: list[str] = []
         for move in self.moves:
             if move.folder:
                 self.carried += self.folders[move.target].tidy()
                 continue
-            self.target.remove(move.aside)
-            if move.staged is not None:
-                self.target.remove(move.staged)
+            gone += [move.aside, *([move.staged] if move.staged is not None else ())]
+        self.target.in_order([Call("remove", (path,)) for path in gone])
         for folder in self.empties:
             self.target.remove_empty(folder)
         self._sync()

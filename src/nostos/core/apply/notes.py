@@ -79,7 +79,10 @@ class AnchorNotes:
             "no table": anchor.forget_table,
             "revert": lambda operation, owners: anchor.revert(operation, [tuple(o) for o in owners]),
             "file": _Files(anchor, target, source).settle}
-        with anchor.changing(), anchor.recording(name), anchor.adding_up_later():
+        files = [told for what, *told in self.lines if what == "file"]
+        with anchor.changing(), anchor.recording(name), anchor.adding_up_later(), target.looking_ahead(
+                asked for path, _, base, _, written in files for asked in (
+                    *([("entry", path, True)] if written else ()), *([target.small(path)] if base else ()))):
             for what, *told in self.lines:
                 steps[what](*told)
 

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from nostos.core.apply.folders import FolderRecord, FolderSwitch
 from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.files.entry import OWN_PREFIX, FileEntry
-from nostos.core.files.tree import FileTree, Signature
+from nostos.core.files.tree import Asked, Call, Copy, FileTree, Signature
 from nostos.core.files.trees import tree_at
 from nostos.core.files.words import ending
 from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder, changes_of
@@ -65,6 +65,13 @@ class Staging:
         MergeRefused when space is short."""
         work = [o for o in operations if isinstance(o, PutFile | RemoveFile | SwitchFolder)]
         self._check_space(work)
+        changes = [c for o in work for c in changes_of(o)]
+        folders = {o.path.rpartition("/")[0] for o in work} - {""}
+        others = (("status", p) for p in (*(o.path for o in work), *folders))
+        with self.target.looking_ahead([*_looks(changes), *others]):
+            self._plan(work)
+
+    def _plan(self, work: Sequence[PutFile | RemoveFile | SwitchFolder]) -> None:
         for o in work:
             for change in changes_of(o):
                 self._check(change.path, change.before)
@@ -155,24 +162,22 @@ class Staging:
 
     def stage(self, operations: Sequence[Operation], before: Path) -> None:
         """Copy what comes beside its target, digests checked, and what is replaced into `before`; all flushed."""
-        self._seen = {m.target: self.target.signature(m.target) for m in self.moves}
-        keep = tree_at(before)
+        with self.target.looking_ahead(("status", m.target) for m in self.moves):
+            self._seen = {m.target: self.target.signature(m.target) for m in self.moves}
+        self._keep([c for o in operations if isinstance(o, PutFile | RemoveFile | SwitchFolder) for c in changes_of(o)],
+                   tree_at(before))
         for folder in self.makes:
             self._make(folder, {o.path: o.entry.mode for o in operations if isinstance(o, PutFile)})
         by_target = {m.target: m for m in self.moves}
+        staged = [(o, m.staged) for o in operations if isinstance(o, PutFile)
+                  if (m := by_target.get(o.path)) is not None and m.staged is not None]
+        self._copy(staged)
         for o in operations:
             if isinstance(o, SwitchFolder):
-                for change in changes_of(o):
-                    self._keep(change.path, change.before, keep)
                 self._stage_folder(o, self.folders[o.path])
-            elif isinstance(o, PutFile | RemoveFile):
-                self._keep(o.path, o.before, keep)
-                move = by_target.get(o.path)
-                if isinstance(o, PutFile) and move is not None:
-                    assert move.staged is not None
-                    self._copy(o, move.staged)
-        self.fresh = {m.target: info.inode for m in self.moves if m.staged is not None
-                      if (info := self.target.status(m.staged)) is not None}
+        with self.target.looking_ahead(("status", m.staged) for m in self.moves if m.staged is not None):
+            self.fresh = {m.target: info.inode for m in self.moves if m.staged is not None
+                          if (info := self.target.status(m.staged)) is not None}
         self._sync()
 
     def _make(self, folder: str, modes: Mapping[str, int]) -> None:
@@ -182,52 +187,63 @@ class Staging:
             self.target.make_folder(folder, mode)
             self.target.sync(folder.rpartition("/")[0])
 
-    def _copy(self, put: PutFile, staged: str) -> None:
-        """What comes belongs to whom the file that it replaces belongs to."""
-        owner = self.target.owner(put.path)
-        if put.entry.kind == "folder":
-            with suppress(FileExistsError):
-                self.target.make_folder(staged, put.entry.mode, owner)
-            return
-        if put.content is not None:
-            self.target.write(staged, put.content, put.entry.mode, owner)
-            return
-        try:
-            if put.entry.kind == "link":
-                self.target.make_link(staged, self.source.link(put.path), owner)
-                return
-            digest = self.target.copy_in(self.source, put.path, staged, put.entry.mode, owner)
-        except FileNotFoundError as error:
-            raise LiveMoved(f"Staging's file {put.path} is gone.", next_step="Compare again.") from error
-        if digest != put.entry.digest:
-            raise LiveMoved(f"Staging's file {put.path} changed while it was copied.", next_step="Compare again.")
+    def _copy(self, puts: Sequence[tuple[PutFile, str]]) -> None:
+        """Stage what comes, each in its place. It belongs to whom the file that it replaces belongs to."""
+        with self.target.looking_ahead(("owner", put.path) for put, _ in puts):
+            owners = {put.path: self.target.owner(put.path) for put, _ in puts}
+        plain: list[tuple[PutFile, str]] = []
+        for put, staged in puts:
+            owner = owners[put.path]
+            if put.entry.kind == "folder":
+                with suppress(FileExistsError):
+                    self.target.make_folder(staged, put.entry.mode, owner)
+            elif put.content is not None:
+                self.target.write(staged, put.content, put.entry.mode, owner)
+            elif put.entry.kind == "link":
+                with _still_there(put.path):
+                    self.target.make_link(staged, self.source.link(put.path), owner)
+            else:
+                plain.append((put, staged))
+        copies = [Copy(put.path, staged, put.entry.mode, owners[put.path], put.entry.size) for put, staged in plain]
+        digests = self.target.copies_in(self.source, copies)
+        for put, _ in plain:
+            with _still_there(put.path):
+                digest = next(digests)
+            if digest != put.entry.digest:
+                raise LiveMoved(f"Staging's file {put.path} changed while it was copied.", next_step="Compare again.")
 
-    def _keep(self, path: str, expected: FileEntry | None, before: FileTree) -> None:
-        """Check that live's file is as compared and keep a copy of it."""
-        self._check(path, expected)
-        if expected is None or expected.kind == "folder":
-            return
-        parent = path.rpartition("/")[0]
-        before.make_root()
-        before.make_above(path, lambda _: (0o700, None))
-        if expected.kind == "link":
-            before.make_link(path, self.target.link(path))
-        elif before.copy_in(self.target, path, path, 0o600) != expected.digest:
-            raise LiveMoved(f"Live's file {path} has changed meanwhile.", next_step="Compare again.")
-        before.sync(parent)
+    def _keep(self, changes: Sequence[PutFile | RemoveFile], before: FileTree) -> None:
+        """Check that live's files are as compared and keep copies of them."""
+        with self.target.looking_ahead(_looks(changes)):
+            for change in changes:
+                self._check(change.path, change.before)
+        kept = [(c.path, c.before) for c in changes if c.before is not None and c.before.kind != "folder"]
+        if kept:
+            before.make_root()
+        for path, _ in kept:
+            before.make_above(path, lambda _: (0o700, None))
+        files = [(path, old) for path, old in kept if old.kind == "file"]
+        digests = before.copies_in(self.target, [Copy(path, path, 0o600, size=old.size) for path, old in files])
+        for path, old in files:
+            if next(digests) != old.digest:
+                raise LiveMoved(f"Live's file {path} has changed meanwhile.", next_step="Compare again.")
+        for path, old in kept:
+            if old.kind == "link":
+                before.make_link(path, self.target.link(path))
+        before.in_order([Call("sync", (f,)) for f in sorted({p.rpartition("/")[0] for p, _ in kept})])
 
     def _stage_folder(self, operation: SwitchFolder, work: FolderSwitch) -> None:
         work.copy_rest(self.source)
-        for put in operation.puts:
-            rest = put.path[len(operation.path) + 1:]
+        puts = [(put, put.path[len(operation.path) + 1:]) for put in operation.puts]
+        for _, rest in puts:
             work.make_parents(rest, self.source)
-            self._copy(put, f"{work.staged}/{rest}")
+        self._copy([(put, f"{work.staged}/{rest}") for put, rest in puts])
         work.close_up([(r.path[len(operation.path) + 1:], r.before.kind == "folder") for r in operation.removals])
 
     def _sync(self) -> None:
         """Flush the names in every folder that something is moved in."""
-        for folder in {p.rpartition("/")[0] for p in (*(m.target for m in self.moves), *self.makes, *self.empties)}:
-            self.target.sync(folder)
+        folders = {p.rpartition("/")[0] for p in (*(m.target for m in self.moves), *self.makes, *self.empties)}
+        self.target.in_order([Call("sync", (f,)) for f in sorted(folders)])
 
     def keep_record(self, place: Path) -> None:
         """Write down what it takes to tell, later, what live itself wrote into the folders that are switched."""
@@ -237,3 +253,19 @@ class Staging:
         """Take along what live wrote, since they were staged, into the folders that are to be switched."""
         for work in self.folders.values():
             work.catch_up()
+
+
+def _looks(changes: Sequence[PutFile | RemoveFile]) -> Iterator[Asked]:
+    """What is asked of a tree when these changes are checked."""
+    for change in changes:
+        yield "status", change.path
+        if change.before is not None:
+            yield "entry", change.path, False
+
+
+@contextmanager
+def _still_there(path: str) -> Iterator[None]:
+    try:
+        yield
+    except FileNotFoundError as error:
+        raise LiveMoved(f"Staging's file {path} is gone.", next_step="Compare again.") from error

@@ -121,6 +121,10 @@ class Database(ABC):
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
         """A digest per block of rows over these columns."""
 
+    def blocks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
+        """`blocks` of many tables."""
+        return [self.blocks(table, columns) for table, columns in wanted]
+
     @abstractmethod
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
@@ -293,7 +297,7 @@ class Database(ABC):
     def drop(self, what: str, table: str, name: str) -> None:
         """Remove a "table", "column" or "index"."""
 
-    computes = False  # whether a server computes the digests, so that two of them are asked at once
+    computes: bool = False  # whether a server computes the digests, so that two of them are asked at once
     scans_for_children = False  # whether removing a row reads whole tables where no index leads to its children
     transactional_schema = True  # whether schema changes are part of transactions
     prefix = ""  # what the names of the site's tables begin with; names given and returned are without it

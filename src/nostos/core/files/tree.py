@@ -12,9 +12,9 @@ import hashlib
 import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, suppress
+from contextlib import AbstractContextManager, nullcontext, suppress
 from dataclasses import dataclass, replace
-from typing import Protocol
+from typing import Any, Protocol
 
 from nostos.core.errors import leaves
 from nostos.core.files.entry import NO_FILES, OWN_PREFIX, FileEntry, digest_of
@@ -23,6 +23,7 @@ from nostos.core.hosts.far_path import AnyPath, host_of
 
 _TRIES = 3
 CHUNK = 1 << 20  # bytes
+SMALL = 1 << 17  # bytes, at most, of a file that is fetched ahead
 
 
 @dataclass(frozen=True)
@@ -113,6 +114,30 @@ class GivenFile:
     led: str = ""
     pieces: Iterable[bytes] = ()
     error: OSError | None = None
+
+
+Asked = tuple[str, *tuple[Any, ...]]
+ANYTHING = object()
+
+
+@dataclass(frozen=True)
+class Call:
+    """A method of a tree, to be called with these arguments, and what it is expected to give."""
+
+    name: str
+    args: tuple[str, ...]
+    expected: Any = ANYTHING
+
+
+@dataclass(frozen=True)
+class Copy:
+    """A file of another tree that is to be copied. owner: whose it is to be; None: as the folder that it lies in."""
+
+    path: str
+    target: str
+    mode: int
+    owner: Owner | None = None
+    size: int = 0
 
 
 class OpenFile(Protocol):
@@ -309,6 +334,33 @@ class FileTree(ABC):
     @abstractmethod
     def lock(self, seconds: float) -> AbstractContextManager[None]:
         """Hold the tree as a whole, against every other program that does. Raises Held when another has it."""
+
+    # --- many things at once, which over a slow line is much faster than one after another
+
+    def looking_ahead(self, asked: Iterable[Asked]) -> AbstractContextManager[None]:
+        """What will be asked for in a block, by methods' names and arguments: where trips are long, all of it is
+        fetched at once. What is written to the tree meanwhile makes it look again."""
+        return nullcontext()
+
+    @staticmethod
+    def small(path: str) -> Asked:
+        """For `looking_ahead`: that a file will be read, if it is a small one."""
+        return ("content", path, SMALL)
+
+    def in_order(self, calls: Sequence[Call]) -> list[Any]:
+        """Do one thing after another, until one does not give what is expected. Returns what was given, so that there
+        are fewer than calls, or the last is not as expected, where it stopped."""
+        found: list[Any] = []
+        for call in calls:
+            found.append(getattr(self, call.name)(*call.args))
+            if call.expected is not ANYTHING and found[-1] != call.expected:
+                break
+        return found
+
+    def copies_in(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
+        """`copy_in` of many files. Gives the digest of each, in their order."""
+        for copy in copies:
+            yield self.copy_in(source, copy.path, copy.target, copy.mode, copy.owner)
 
     # --- what follows from these
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 import socket
 import tempfile
@@ -15,7 +14,19 @@ from pathlib import Path
 from typing import Any, BinaryIO, cast
 
 from nostos.core.errors import HostError, HostLost, LockHeld, SiteError, leaves, led_away, led_elsewhere
-from nostos.core.hosts.helper import CALL, MESSAGE, Channel, Failed, Wire, WireError, keep_in_touch, pump
+from nostos.core.hosts.helper import (
+    CALL,
+    ERROR,
+    MESSAGE,
+    RESULT,
+    SQUEEZED,
+    Channel,
+    Failed,
+    Wire,
+    WireError,
+    keep_in_touch,
+    pump,
+)
 from nostos.core.hosts.ssh import Started
 from nostos.core.values.packed import pack, unpack
 
@@ -27,11 +38,19 @@ class NearWire(Wire):
     """The same frames, with a faster packer. speaking: done before anything is said."""
 
     speaking: Callable[[], None] = staticmethod(lambda: None)
+    trips = 0  # how often something was said after something was heard: what a slow line makes one wait for
+    _heard = True
 
     def frame(self, number: int, kind: int, data: memoryview) -> None:
-        if kind in (CALL, MESSAGE):
+        if kind & ~SQUEEZED in (CALL, MESSAGE):
             self.speaking()
+            self.trips += self._heard
+            self._heard = False
         super().frame(number, kind, data)
+
+    def _came(self, number: int, kind: int, data: bytes) -> None:
+        self._heard = self._heard or kind & ~SQUEEZED in (MESSAGE, RESULT, ERROR)
+        super()._came(number, kind, data)
 
     @staticmethod
     def pack(value: Any) -> bytes:
@@ -121,14 +140,15 @@ class Connection:
         try:
             yield
         except Failed as failed:
-            raise self._raised(failed) from None
+            raise self.raised(failed) from None
         except WireError as error:
             self.wire.end(str(error))
             raise HostLost(f"The connection to {self.host} was lost: {error}.",
                            left="What was under way there may be half done.",
                            next_step="See that it can be reached, then run `nostos recover`.") from None
 
-    def _raised(self, failed: Failed) -> BaseException:
+    def raised(self, failed: Failed) -> BaseException:
+        """What the other side says is wrong, as this machine would raise it."""
         said = [d if isinstance(d, int) else str(d) for d in failed.details]
         match failed.reason, said:
             case "os", [int(number), str(text), *rest]:
@@ -237,11 +257,16 @@ def close_all() -> None:
         _open.clear()
 
 
-def traffic() -> dict[str, tuple[int, int, int]]:
-    """Of each host: bytes sent, bytes received, calls made."""
-    return {host: (c.wire.sent, c.wire.received, c.wire.calls) for host, c in _open.items()}
+@dataclass(frozen=True)
+class Traffic:
+    """What went over a connection: bytes there, bytes here, and trips."""
+
+    sent: int
+    received: int
+    trips: int
 
 
-def own_rights() -> tuple[int, frozenset[int]]:
-    """Who this program runs as here: user, groups."""
-    return os.geteuid(), frozenset((os.getegid(), *os.getgroups()))
+def traffic() -> dict[str, Traffic]:
+    """What went over each connection so far, by hosts."""
+    return {host: Traffic(c.wire.sent, c.wire.received, c.wire.trips) for host, c in _open.items()}
+

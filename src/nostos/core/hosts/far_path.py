@@ -5,8 +5,12 @@ from __future__ import annotations
 import errno
 import os
 import re
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path, PurePath, PurePosixPath
+from typing import Any
 
 from nostos.core.errors import HostError
 from nostos.core.hosts.connection import reach
@@ -14,6 +18,33 @@ from nostos.core.hosts.connection import reach
 _WRITTEN = re.compile(r"(?P<host>(?:[A-Za-z0-9_][\w.+-]*@)?(?:[A-Za-z0-9_][\w.-]*|\[[0-9A-Fa-f:.%]+\])):(?P<path>.*)",
                       re.DOTALL)
 _READ = 1 << 24  # bytes, at most, of a file that is read as a whole
+
+
+class _Foreseen(threading.local):
+    """What is known of paths for a moment, fetched at once: where they are, what is there, what small files hold."""
+
+    def __init__(self) -> None:
+        self.known: dict[FarPath, list[Any] | None] = {}
+
+
+_foreseen = _Foreseen()
+_SMALL = 1 << 16  # bytes
+
+
+@contextmanager
+def foreseen(folder: AnyPath, names: Sequence[str]) -> Iterator[None]:
+    """Paths that will be looked at in a block, as they begin at a folder: fetched at once."""
+    if not isinstance(folder, FarPath):
+        yield
+        return
+    found = reach(folder.host).ask("foresee", str(folder.path), list(names), _SMALL)
+    paths = [FarPath(folder.host, PurePosixPath(os.path.normpath(folder.path / n))) for n in names]
+    _foreseen.known = {p: said for p, said in zip(paths, found, strict=True)
+                       if isinstance(said, list) and len(said) == 3}
+    try:
+        yield
+    finally:
+        _foreseen.known = {}
 
 
 @dataclass(frozen=True)
@@ -61,11 +92,15 @@ class FarPath:
         return self.path.relative_to(other.path)
 
     def resolve(self) -> FarPath:
+        known = _foreseen.known.get(self)
+        if known is not None:
+            return FarPath(self.host, PurePosixPath(str(known[0])))
         return FarPath(self.host, PurePosixPath(str(reach(self.host).ask("real", str(self.path)))))
 
     def _look(self) -> list[int | str] | None:
         """What is there, or where it leads: kind, rights, size, inode, times, user, group."""
-        found = reach(self.host).ask("look", str(self.path))
+        known = _foreseen.known.get(self)
+        found = known[1] if known is not None else reach(self.host).ask("look", str(self.path))
         return found if isinstance(found, list) and len(found) == 9 else None
 
     def stat(self) -> FarStat:
@@ -87,6 +122,9 @@ class FarPath:
         return found is not None and found[0] == "folder"
 
     def read_bytes(self, most: int = _READ) -> bytes:
+        known = _foreseen.known.get(self)
+        if known is not None and isinstance(known[2], bytes):
+            return known[2][:most]
         found = reach(self.host).ask("content", str(self.path), most)
         if not isinstance(found, bytes) or len(found) > most:
             raise HostError(f"{self.host} gave something else than a file.")

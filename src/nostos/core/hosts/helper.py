@@ -606,6 +606,19 @@ class Tree:
         info = self.stat(path)
         return None if info is None else _facts(info)
 
+    def content(self, path: str, most: int) -> bytes:
+        opened = self.open(path)
+        try:
+            parts = [os.read(opened, most)]
+            while parts[-1] and sum(map(len, parts)) < most:
+                parts.append(os.read(opened, most - sum(map(len, parts))))
+            return b"".join(parts)
+        finally:
+            os.close(opened)
+
+    def signature(self, path: str) -> Any:
+        return self.status(path)
+
     def names(self, path: str) -> List[str]:
         try:
             with self.folder(path) as opened:
@@ -880,6 +893,22 @@ class Tree:
                 raise
 
 
+def _signed(name: str, given: Any) -> Any:
+    """What a call gave, as it is compared: of a file's facts, what changes with anything that is done to it."""
+    if name != "signature" or given is None:
+        return given
+    is_folder = given[0] == "folder"
+    return [given[0], given[1], 0 if is_folder else given[2], given[3], 0 if is_folder else given[4]]
+
+
+def _is_text(content: bytes) -> bool:
+    try:
+        content.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return b"\0" not in content
+
+
 def _is_link(name: str, parent: int) -> bool:
     try:
         return stat.S_ISLNK(os.stat(name, dir_fd=parent, follow_symlinks=False).st_mode)
@@ -999,7 +1028,7 @@ def in_batches(found: Iterator[Any], most: int = 500) -> Iterator[List[Any]]:
 
 ROWS_PER_BLOCK = 128
 BUCKETS = 2048
-_ROWS, _ROW_BYTES = 500, 1 << 20
+_ROWS, _ROW_BYTES = 20_000, 2 << 20
 
 
 def _text(data: bytes) -> str:
@@ -1019,6 +1048,16 @@ def row_digest(values: Sequence[Any]) -> bytes:
     return hashlib.blake2b(pack(list(values)), digest_size=16).digest()
 
 
+def _no_database(path: str) -> str:
+    """What keeps a file from being a database; empty where nothing does. Raises OSError where it cannot be read."""
+    if not os.path.exists(path):
+        return "missing"
+    if not os.path.isfile(path):
+        return "none"
+    with open(path, "rb") as file:
+        return "" if file.read(16) == b"SQLite format 3\x00" else "none"
+
+
 class Sqlite:
     """One connection to a SQLite file. Each request is a list, and so is its answer."""
 
@@ -1030,6 +1069,7 @@ class Sqlite:
         self.connection = self._connect("ro" if mode == "ro" else "rw", wait)
         self.connection.text_factory = _text
         self.connection.execute("PRAGMA foreign_keys = ON")
+        self.connection.execute("SELECT count(*) FROM sqlite_master").fetchone()  # says so when it is no database
         self.results: Dict[int, Iterator[Any]] = {}
         self.last = 0
 
@@ -1040,7 +1080,8 @@ class Sqlite:
     def serve(self, channel: Channel) -> None:
         asked: Dict[str, Callable[..., Any]] = {
             "run": self.run, "many": self.many, "more": self.more, "drop": self.drop, "blocks": self.blocks,
-            "digests": self.digests, "mentions": self.mentions, "relieve": self.relieve}
+            "digests": self.digests, "mentions": self.mentions, "relieve": self.relieve, "all": self.all,
+            "all_blocks": lambda queries: [self.blocks(*query) for query in queries]}
         while True:
             try:
                 words = channel.receive()
@@ -1075,6 +1116,10 @@ class Sqlite:
         cursor = self.connection.execute(sql, tuple(values))
         names = [d[0] for d in cursor.description or ()]
         return [names, cursor.rowcount, cursor.lastrowid, *self._new(iter(cursor))]
+
+    def all(self, statements: Sequence[str]) -> List[Any]:
+        """All rows of some short answers."""
+        return [[list(row) for row in self.connection.execute(sql).fetchall()] for sql in statements]
 
     def many(self, sql: str, rows: Sequence[Sequence[Any]]) -> int:
         return self.connection.executemany(sql, rows).rowcount
@@ -1121,8 +1166,8 @@ class Answers:
 
     # What a tree does by itself, and answers with one value.
     TREE = ("status", "names", "link", "led", "digest", "entry", "free", "may_write", "owner", "within", "make_root",
-            "give", "make_folder", "make_link", "again", "move", "move_new", "exchange", "times", "remove",
-            "remove_empty", "sync")
+            "content", "signature", "give", "make_folder", "make_link", "again", "move", "move_new", "exchange",
+            "times", "remove", "remove_empty", "sync")
 
     def __call__(self, channel: Channel, words: List[Any]) -> None:
         try:
@@ -1170,6 +1215,19 @@ class Answers:
                 return None
             raise
 
+    def foresee(self, channel: Channel, folder: str, names: List[str], most: int) -> List[Any]:
+        """Of paths that begin at a folder: where they are, what is there, and the content of small files."""
+        found: List[Any] = []
+        for name in names:
+            path = os.path.normpath(os.path.join(folder, name))
+            try:
+                facts = self.look(channel, path)
+                small = facts is not None and facts[0] == "file" and facts[2] <= most
+                found.append([os.path.realpath(path), facts, self.content(channel, path, most) if small else None])
+            except OSError:
+                found.append(None)
+        return found
+
     def content(self, channel: Channel, path: str, most: int) -> bytes:
         with open(path, "rb") as file:
             return file.read(most)
@@ -1180,6 +1238,32 @@ class Answers:
         if name not in self.TREE:
             raise Failed("refused", "nobody knows how to answer")
         return getattr(Tree(root, followed), name)(*words)
+
+    def many(self, channel: Channel, root: str, followed: List[Any], calls: List[Any], in_order: bool) -> List[Any]:
+        """What each of many calls gives: [True, it], or [False, what is wrong]. in_order: each comes with whether
+        something is expected of it, and what; after the first that does not give that, no other is done."""
+        tree = Tree(root, followed)
+        found: List[Any] = []
+        for call in calls:
+            words, is_expected, expected = call if in_order else (call, False, None)
+            try:
+                if words[0] not in self.TREE:
+                    raise Failed("refused", "nobody knows how to answer")
+                found.append([True, getattr(tree, words[0])(*words[1:])])
+            except Failed as error:
+                found.append([False, error.reason, *error.details])
+            except OSError as error:
+                found.append([False, "os", error.errno or errno.EIO, error.strerror or str(error)])
+            given = found[-1]
+            if in_order and (not given[0] or (is_expected and _signed(words[0], given[1]) != expected)):
+                break
+        return found
+
+    def copies(self, channel: Channel, root: str, followed: List[Any], source: str, source_followed: List[Any],
+               wanted: List[Any]) -> None:
+        tree, other = Tree(root, followed), Tree(source, source_followed)
+        for path, target, mode, owner in wanted:
+            channel.send(tree.copy(other, path, target, mode, owner)[:3])
 
     def lock(self, channel: Channel, root: str, seconds: float) -> None:
         opened = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
@@ -1283,7 +1367,8 @@ class Answers:
                 info = tree.stat(path)
                 return [b"", [info.st_mtime_ns, info.st_ctime_ns] if info else [0, 0], None, given]
             digest, given, facts, head = tree.copy(other, path, path, mode, owner, flush=False)
-            return [digest, facts[4:6], head if len(head) <= small and size <= small else None, given]
+            told = len(head) <= small and size <= small and _is_text(head)
+            return [digest, facts[4:6], head if told else None, given]
         except OSError as error:
             return [error.errno or errno.EIO, error.strerror or str(error)]
 
@@ -1371,9 +1456,15 @@ class Answers:
     # --- databases
 
     def sqlite(self, channel: Channel, path: str, mode: str, wait: float) -> None:
+        if mode != "new":
+            wrong = _no_database(path)
+            if wrong:
+                channel.send(wrong)
+                wait_for_end(channel)
+                return
         session = Sqlite(path, mode, wait)
         with closing(session.connection):
-            channel.send(True)
+            channel.send("open")
             session.serve(channel)
 
     def connect(self, channel: Channel, host: str, port: int, path: str) -> None:

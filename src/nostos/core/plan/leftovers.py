@@ -12,6 +12,7 @@ from nostos.core.plan.operations import InsertRow, Plan, PutFile, SwitchFolder, 
 from nostos.core.values.traces import Traces
 
 _LARGEST = 4 << 20  # bytes of a file that is looked through
+_AT_ONCE = 500
 
 
 @dataclass(frozen=True)
@@ -29,13 +30,20 @@ def leftovers(planned: Plan, traces: Traces, source: FileTree) -> Iterator[Trace
         for column, value in write.values.items():
             if said := traces.found(value):
                 yield Trace(write.item, f"{write.table}.{column}", said)
-    for operation in planned.of(PutFile, SwitchFolder):
-        for put in changes_of(operation):
-            if isinstance(put, PutFile) and put.entry.kind == "file" and put.entry.size <= _LARGEST:
-                content = put.content
-                if content is None:
-                    with suppress(OSError, SiteError):
-                        content = source.read(put.path)
-                if content and b"\0" not in content[:8192] and traces.may_be_in(content) and (
-                        said := traces.found(content.decode("utf-8", "replace"))):
-                    yield Trace(put.item, put.path, said)
+    puts = [put for operation in planned.of(PutFile, SwitchFolder) for put in changes_of(operation)
+            if isinstance(put, PutFile) and put.entry.kind == "file" and put.entry.size <= _LARGEST]
+    for at in range(0, len(puts), _AT_ONCE):
+        some = puts[at:at + _AT_ONCE]
+        with source.looking_ahead(source.small(put.path) for put in some if put.content is None):
+            yield from (Trace(put.item, put.path, said) for put in some if (said := _said(put, traces, source)))
+
+
+def _said(put: PutFile, traces: Traces, source: FileTree) -> str:
+    """What a file that is to be written says of the source; empty: nothing."""
+    content = put.content
+    if content is None:
+        with suppress(OSError, SiteError):
+            content = source.read(put.path)
+    if not content or b"\0" in content[:8192] or not traces.may_be_in(content):
+        return ""
+    return traces.found(content.decode("utf-8", "replace"))

@@ -152,7 +152,8 @@ def not_given(tree: FileTree, planned: Plan) -> Iterator[str]:
     """What will belong to this user, who may not give it to whom it should belong to."""
     paths = [change.path for o in planned.of(PutFile, RemoveFile, SwitchFolder) for change in changes_of(o)
              if isinstance(change, PutFile)]
-    mine = [p for p in paths if not tree.may_give(tree.owner(p))]
+    with tree.looking_ahead(("owner", p) for p in paths):
+        mine = [p for p in paths if not tree.may_give(tree.owner(p))]
     if mine:
         owner = tree.owner(mine[0])
         yield (f"{len(mine)} files, such as {mine[0]}, will belong to you and not to user {owner.user}, group "

@@ -35,6 +35,11 @@ class PhpConfiguration:
     computed: tuple[str, ...] = ()  # constants that name a folder or an address, and would have to be run
 
 
+def beside(name: str) -> tuple[str, ...]:
+    """The files by which it is known that a site lives in a folder."""
+    return ("wp-settings.php",) if name == "wp-config.php" else ()
+
+
 def find(folder: AnyPath, name: str) -> AnyPath | None:
     """The configuration file of a site: in its folder, or one folder up where no other site lives."""
     if (folder / name).is_file():

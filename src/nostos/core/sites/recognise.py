@@ -17,7 +17,7 @@ from nostos.core.errors import SiteError
 from nostos.core.files.entry import NO_FILES
 from nostos.core.files.tree import FileTree
 from nostos.core.files.trees import tree_at
-from nostos.core.hosts.far_path import AnyPath, FarPath, below, host_form, named, on_machine, written
+from nostos.core.hosts.far_path import AnyPath, FarPath, below, foreseen, host_form, host_of, named, on_machine, written
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.learning.findings import Layer, from_data
@@ -62,7 +62,8 @@ class Site:
         """Paths in the tree that are not part of it: the database and its companions, configuration."""
         places = (*self.database.engine.companions(self.database),
                   *(self.home / name for name in self.configuration_files))
-        return tuple(path for place in places if (path := self.files.within(place)))
+        with self.files.looking_ahead(("within", p) for p in places if host_of(p) == self.files.host):
+            return tuple(path for place in places if (path := self.files.within(place)))
 
     def full_profile(self, tables: Mapping[str, Table]) -> Profile:
         """The profile completed with what the site file adds and with what the schema says."""
@@ -96,6 +97,18 @@ def recognise(where: str | AnyPath) -> Site:
     Raises SiteError when there is nothing there, when no configuration is found or when it cannot be used.
     """
     path = written(str(where))
+    with foreseen(path, _places()):
+        return _recognise(path)
+
+
+def _places() -> list[str]:
+    """Where a site's configuration is looked for, as paths that begin at the site's folder, or at its site file."""
+    files = [p.configuration.file for p in loader.built_in().values() if p.configuration is not None]
+    names = [configuration.SITE_FILE, *files, *(f for n in files for f in php_configuration.beside(n))]
+    return [".", "..", *names, *(f"../{n}" for n in names)]
+
+
+def _recognise(path: AnyPath) -> Site:
     if not path.exists():
         raise SiteError(f"There is no site at {path}.", next_step="Name the site's folder or its site file.")
     path = path.resolve()

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 from nostos.core.database.outline import Outline, Trigger
-from nostos.core.database.protocol import Database, EngineCaution
+from nostos.core.database.protocol import Database, EngineCaution, InsideCopy
+from nostos.core.database.schema import Table
+from nostos.core.database.sqlite.inside_copy import SqliteInsideCopy
 from nostos.core.database.sqlite.session import quote
 from nostos.core.database.sqlite.writing import SqliteWriting
-from nostos.core.hosts.far_path import AnyPath, on_machine
+from nostos.core.hosts.far_path import AnyPath, FarPath, on_machine
 
 _SETTINGS = ("encoding", "page_size", "auto_vacuum", "application_id", "user_version", "journal_mode")
 
@@ -43,6 +45,15 @@ class SqliteDatabase(SqliteWriting):
             self._run(sql)
         for table in outline.tables:
             self.create_table(table)
+
+    def copy_inside(self, source: Database, tables: Sequence[Table],
+                    replaced: Sequence[tuple[str, str]] = ()) -> InsideCopy | None:
+        if not isinstance(source, SqliteDatabase):
+            return None
+        mine, theirs = self.path, source.path
+        if not isinstance(mine, FarPath) or not isinstance(theirs, FarPath) or mine.host != theirs.host:
+            return None
+        return SqliteInsideCopy(self, theirs, tables, replaced)
 
     def finish(self, outline: Outline) -> None:
         if self._run("SELECT 1 FROM sqlite_master WHERE name='sqlite_sequence'").fetchone():

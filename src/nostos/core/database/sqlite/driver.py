@@ -13,7 +13,7 @@ from urllib.parse import quote as url_quote
 from nostos.core.database.protocol import Block
 from nostos.core.database.rows.digests import add_digests, block_of, row_digest
 from nostos.core.database.schema import Key, Value
-from nostos.core.errors import HostError
+from nostos.core.errors import HostError, SiteError
 from nostos.core.hosts.connection import reach
 from nostos.core.hosts.far_path import FarPath
 
@@ -53,8 +53,12 @@ class Driver(Protocol):
         """One statement for many rows. Returns how many it touched."""
         ...
 
-    def blocks(self, sql: str, keys: int) -> dict[int, Block]:
-        """The blocks of a query's rows, whose first columns are their key."""
+    def all(self, statements: Sequence[str]) -> list[list[tuple[Any, ...]]]:
+        """All rows of each of some short statements."""
+        ...
+
+    def blocks(self, queries: Sequence[tuple[str, int]]) -> list[dict[int, Block]]:
+        """The blocks of the rows of each query, whose first columns are so many of their key."""
         ...
 
     def digests(self, sql: str, keys: int, numbers: Collection[int] | None) -> Iterator[tuple[Key, bytes]]:
@@ -91,6 +95,7 @@ class NearDriver:
         self._connection = _near(path, "ro" if readonly else "rw", LOCK_WAIT_SECONDS)
         self._connection.text_factory = _text
         self._connection.execute("PRAGMA foreign_keys = ON")
+        self._connection.execute("SELECT count(*) FROM sqlite_master").fetchone()  # says so when it is no database
         self.execute = self._connection.execute
 
     @property
@@ -100,13 +105,19 @@ class NearDriver:
     def many(self, sql: str, rows: Sequence[Sequence[Value]]) -> int:
         return self._connection.executemany(sql, rows).rowcount
 
-    def blocks(self, sql: str, keys: int) -> dict[int, Block]:
-        found: dict[int, list[int]] = {}
-        for key, digest in self.digests(sql, keys, None):
-            total = found.setdefault(block_of(key), [0, 0])
-            total[0] += 1
-            total[1] = add_digests(total[1], (digest,))
-        return {number: Block(*total) for number, total in found.items()}
+    def all(self, statements: Sequence[str]) -> list[list[tuple[Any, ...]]]:
+        return [self._connection.execute(sql).fetchall() for sql in statements]
+
+    def blocks(self, queries: Sequence[tuple[str, int]]) -> list[dict[int, Block]]:
+        every = []
+        for sql, keys in queries:
+            found: dict[int, list[int]] = {}
+            for key, digest in self.digests(sql, keys, None):
+                total = found.setdefault(block_of(key), [0, 0])
+                total[0] += 1
+                total[1] = add_digests(total[1], (digest,))
+            every.append({number: Block(*total) for number, total in found.items()})
+        return every
 
     def digests(self, sql: str, keys: int, numbers: Collection[int] | None) -> Iterator[tuple[Key, bytes]]:
         wanted = None if numbers is None else set(numbers)
@@ -143,7 +154,12 @@ class FarDriver:
                                      LOCK_WAIT_SECONDS)
         self._channel = self._talk.__enter__()
         with self._host.told():
-            self._channel.receive()
+            found = self._channel.receive()
+        if found != "open":
+            self.close()
+            raise SiteError(f"There is no database at {path}." if found == "missing" else
+                            f"{path} is not a SQLite database.",
+                            next_step="Check the database path in the configuration.")
 
     def ask(self, *words: Any) -> Any:
         with self._host.told():
@@ -171,8 +187,12 @@ class FarDriver:
                 some, size = [], 0
         return total + (int(self.ask("many", sql, some)) if some else 0)
 
-    def blocks(self, sql: str, keys: int) -> dict[int, Block]:
-        return {int(number): Block(int(rows), int(digest)) for number, rows, digest in self.ask("blocks", sql, keys)}
+    def all(self, statements: Sequence[str]) -> list[list[tuple[Any, ...]]]:
+        return [[tuple(row) for row in rows] for rows in self.ask("all", list(statements))]
+
+    def blocks(self, queries: Sequence[tuple[str, int]]) -> list[dict[int, Block]]:
+        return [{int(number): Block(int(rows), int(digest)) for number, rows, digest in found}
+                for found in self.ask("all_blocks", [list(q) for q in queries])]
 
     def digests(self, sql: str, keys: int, numbers: Collection[int] | None) -> Iterator[tuple[Key, bytes]]:
         some, more = self.ask("digests", sql, keys, None if numbers is None else sorted(numbers))

@@ -39,11 +39,17 @@ class SqliteReading(SqliteSession):
             yield block_of(tuple([values[p] for p in places])), pack(values)
 
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
-        return self._driver.blocks(self._all_of(table, [*table.key, *columns]), len(table.key))
+        return self._driver.blocks([self._query(table, columns)])[0]
+
+    def blocks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
+        return self._driver.blocks([self._query(table, columns) for table, columns in wanted])
+
+    def _query(self, table: Table, columns: Sequence[str]) -> tuple[str, int]:
+        return self._all_of(table, [*table.key, *columns]), len(table.key)
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
-        return self._driver.digests(self._all_of(table, [*table.key, *columns]), len(table.key), numbers)
+        return self._driver.digests(*self._query(table, columns), numbers)
 
     def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
         odd = [key for key in keys if any(v is None or _bound(v)[0] != "?" for v in key)]

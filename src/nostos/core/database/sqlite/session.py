@@ -6,11 +6,11 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Column, ForeignKey, Table, Value
+from nostos.core.database.schema import Table, Value
 from nostos.core.database.sqlite.driver import Cursor, Driver, FarDriver, NearDriver
+from nostos.core.database.sqlite.reflection import STATEMENTS, tables_of
 from nostos.core.errors import Disturbed, MergeRefused, NostosError, SiteError
 from nostos.core.hosts.far_path import AnyPath, FarPath
 
@@ -33,18 +33,15 @@ def _bound(value: Value) -> tuple[str, Value]:
     return "?", value
 
 
-def check_file(path: AnyPath) -> None:
+def check_file(path: Path) -> None:
     """Raise SiteError unless this is a database file that can be read."""
     if not path.exists():
         raise SiteError(f"There is no database at {path}.", next_step="Check the database path in the configuration.")
     if not path.is_file():
         raise SiteError(f"{path} is not a file, so it is not a SQLite database.", next_step="Check the database path.")
     try:
-        if isinstance(path, FarPath):
-            head = path.read_bytes(16)
-        else:
-            with path.open("rb") as file:
-                head = file.read(16)
+        with path.open("rb") as file:
+            head = file.read(16)
     except OSError as error:
         raise SiteError(f"The database {path} cannot be read: {error.strerror}.",
                         next_step="Give your user the right to read it.") from error
@@ -58,17 +55,18 @@ class SqliteSession(Database):
     scans_for_children = True
 
     def __init__(self, path: AnyPath, readonly: bool = False, create: bool = False) -> None:
+        self._schema: tuple[int, dict[str, Table]] | None = None  # as of a version that the file counts
         if create and isinstance(path, Path):
             path.parent.mkdir(parents=True, exist_ok=True)
             path.touch(mode=0o600, exist_ok=False)
-        elif not create:
+        elif isinstance(path, Path):
             check_file(path)
         self.path = path
+        self.computes = isinstance(path, FarPath)
         self.url = f"sqlite:///{path}"
         try:
             self._driver: Driver = (FarDriver(path, readonly, create) if isinstance(path, FarPath)
                                     else NearDriver(path, readonly))
-            self._driver.execute("SELECT count(*) FROM sqlite_master").fetchone()
         except sqlite3.DatabaseError as error:
             raise SiteError(f"The database {path} cannot be opened: {error}.",
                             next_step="Check the file and your rights to it.") from error
@@ -86,11 +84,16 @@ class SqliteSession(Database):
         return str(self._run("PRAGMA journal_mode").fetchone()[0])
 
     def tables(self) -> dict[str, Table]:
-        names = [r[0] for r in self._run(
-            "SELECT name FROM sqlite_master WHERE type='table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' "
-            "AND sql NOT LIKE 'CREATE VIRTUAL%' ORDER BY name")]
-        shadows = self._shadows("main")
-        return {n: self._table(n) for n in names if n not in shadows}
+        version = self._run("PRAGMA schema_version").fetchone()[0]
+        if self._schema is None or self._schema[0] != version:
+            self._schema = version, self._reflected()
+        return dict(self._schema[1])
+
+    def _reflected(self) -> dict[str, Table]:
+        if self._driver.version >= (3, 37):
+            *found, tables = self._driver.all([*STATEMENTS, "PRAGMA main.table_list"])
+            return tables_of(found, {r[1] for r in tables if r[0] == "main" and r[2] == "shadow"})
+        return tables_of(self._driver.all(STATEMENTS), self._shadows("main"))
 
     def _shadows(self, schema: str) -> set[str]:
         """The tables in which virtual tables keep what they know. A table that is merely called so is none."""
@@ -109,53 +112,14 @@ class SqliteSession(Database):
         return [r[0] for r in self._run(
             "SELECT name FROM sqlite_master WHERE type='table' AND sql LIKE 'CREATE VIRTUAL%'")]
 
-    def _table(self, name: str) -> Table:
-        info = self._run(f"PRAGMA table_xinfo({quote(name)})").fetchall()
-        columns = tuple(Column(r[1], r[2], not r[3], r[4], generated=r[6] in (2, 3)) for r in info if r[6] != 1)
-        key = tuple(r[1] for r in sorted((r for r in info if r[5]), key=lambda r: r[5]))
-        ddl = self._run("SELECT sql FROM sqlite_master WHERE type='table' AND name=?", (name,)).fetchone()[0]
-        uniques = []
-        for _, index, is_unique, origin, partial, *_ in self._run(f"PRAGMA index_list({quote(name)})").fetchall():
-            if is_unique and origin != "pk" and not partial:
-                names = [r[2] for r in self._run(f"PRAGMA index_info({quote(index)})")]
-                if all(n is not None for n in names):
-                    uniques.append(tuple(names))
-        if not key:
-            # A unique index over columns that are never empty tells rows apart as well as a key does.
-            solid = {c.name for c in columns if not c.nullable}
-            key = next((u for u in uniques if set(u) <= solid), ())
-        foreign = self._foreign_keys(name)
-        # One INTEGER PRIMARY KEY is the row's own number, which SQLite gives out by itself; unless it is the number
-        # of another table's row.
-        surrogate = (len(key) == 1 and any(r[5] and r[1] == key[0] and r[2].upper() == "INTEGER" for r in info)
-                     and all(fk.columns != key for fk in foreign))
-        indexes = tuple((r[0], r[1]) for r in self._run(
-            "SELECT name, sql FROM sqlite_master WHERE type='index' AND tbl_name=? AND sql IS NOT NULL ORDER BY name",
-            (name,)))
-        return Table(name, columns, key, surrogate, tuple(uniques), tuple(foreign), ddl, indexes)
-
-    def _foreign_keys(self, name: str) -> list[ForeignKey]:
-        by_number: dict[int, list[Any]] = {}
-        for row in self._run(f"PRAGMA foreign_key_list({quote(name)})").fetchall():
-            by_number.setdefault(row[0], []).append(row)
-        found = []
-        for _, parts in sorted(by_number.items(), reverse=True):  # as they were declared
-            parts.sort(key=lambda r: r[1])
-            targets = tuple(r[4] for r in parts)
-            if None in targets:  # SQLite lets the target columns be left out: its primary key is meant
-                info = self._run(f"PRAGMA table_info({quote(parts[0][2])})").fetchall()
-                targets = tuple(r[1] for r in sorted((r for r in info if r[5]), key=lambda r: r[5]))
-            found.append(ForeignKey(tuple(r[3] for r in parts), parts[0][2], targets))
-        return found
-
     @contextmanager
     def reading(self) -> Iterator[None]:
-        self._run("BEGIN")
+        self._driver.all(["BEGIN", "SELECT count(*) FROM sqlite_master"])  # the snapshot starts with the first read
         try:
-            self._run("SELECT count(*) FROM sqlite_master").fetchone()  # the snapshot starts with the first read
             yield
         finally:
             self._run("ROLLBACK")
+            self._schema = None
             self._relieve()
 
     def _relieve(self) -> None:
@@ -188,6 +152,7 @@ class SqliteSession(Database):
             yield
             self._run("COMMIT")
         except BaseException as error:
+            self._schema = None  # a version that was taken back may be counted again
             if self._driver.in_transaction:
                 self._run("ROLLBACK")
             said = self.explained(error)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from itertools import groupby
 
 from nostos.core.database.column_types import empty_value
 from nostos.core.database.schema import Column, Key, Row, Table, Value
@@ -206,15 +207,15 @@ class SqliteWriting(SqliteReading):
 
     def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
         names = ", ".join(quote(c) for c in columns)
-        for row in rows:
-            marks = ", ".join(_bound(v)[0] for v in row)
-            self._run(f"INSERT INTO {quote(table.name)} ({names}) VALUES ({marks})", [_bound(v)[1] for v in row])
+        for marks, some in groupby(rows, lambda row: ", ".join(_bound(v)[0] for v in row)):  # in their order
+            self._many(f"INSERT INTO {quote(table.name)} ({names}) VALUES ({marks})",
+                       [[_bound(v)[1] for v in row] for row in some])
 
     def replace_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
         places = [columns.index(k) for k in table.key]
-        for row in rows:
-            where, which = self._matching(dict(zip(table.key, (row[p] for p in places), strict=True)))
-            self._run(f"DELETE FROM {quote(table.name)} WHERE {where}", which)
+        found = [self._matching(dict(zip(table.key, (row[p] for p in places), strict=True))) for row in rows]
+        for where, some in groupby(found, lambda one: one[0]):
+            self._many(f"DELETE FROM {quote(table.name)} WHERE {where}", [which for _, which in some])
         self.insert_many(table, columns, rows)
 
     def drop(self, what: str, table: str, name: str) -> None:

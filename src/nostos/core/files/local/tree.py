@@ -11,7 +11,7 @@ import errno
 import hashlib
 import os
 import stat
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 
 from nostos.core.files.entry import FileEntry, digest_of
@@ -28,7 +28,7 @@ from nostos.core.files.local.calls import (
 )
 from nostos.core.files.local.copy import copy_tree, take_tree
 from nostos.core.files.local.reading import GONE, LocalReading
-from nostos.core.files.tree import CopiedFile, FileTree, Owner, Status
+from nostos.core.files.tree import CHUNK, CopiedFile, Copy, FileTree, Owner, Status
 from nostos.core.files.words import LARGEST
 from nostos.core.private_files import sync_descriptor
 
@@ -102,11 +102,14 @@ class LocalTree(LocalReading):
 
     def _take_in(self, source: FileTree, path: str, target: str, mode: int, owner: Owner) -> bytes:
         """`copy_in` from a tree of another kind, whose content comes in pieces."""
+        with source.opened(path) as file:
+            return self._taken(iter(lambda: file.read(CHUNK), b""), file.status(), target, mode, owner)
+
+    def _taken(self, pieces: Iterable[bytes], info: Status | None, target: str, mode: int, owner: Owner) -> bytes:
         digest = hashlib.blake2b(digest_size=16)
-        info = source.status(path)
         write = self._create(target)
         try:
-            for piece in source.pieces(path):
+            for piece in pieces:
                 digest.update(piece)
                 put(write, piece)
             self._finish(write, target, mode, owner)
@@ -116,6 +119,17 @@ class LocalTree(LocalReading):
         finally:
             os.close(write)
         return digest.digest()
+
+    def copies_in(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
+        plain = [c for c in copies if not (source.speaks(c.path) or self.speaks(c.target))]
+        if isinstance(source, LocalTree) or len(plain) < len(copies):
+            yield from super().copies_in(source, copies)
+            return
+        entries = [FileEntry(c.path, "file", c.size, c.mode, (0, 0)) for c in copies]
+        for copy, given in zip(copies, source.given_out(entries), strict=True):
+            if given.error is not None:
+                raise given.error
+            yield self._taken(given.pieces, given.info, copy.target, copy.mode, copy.owner or self.owner(copy.target))
 
     def copy_all(self, source: FileTree, entries: Sequence[FileEntry], small: int) -> Iterator[CopiedFile]:
         if isinstance(source, LocalTree):

@@ -12,11 +12,17 @@ from nostos.core.files.entry import FileEntry, digest_of
 from nostos.core.files.remote.bulk import copied_there, given_out, taken_there
 from nostos.core.files.remote.readers import broken, owner_data, owner_of, status_of
 from nostos.core.files.tree import (
+    ANYTHING,
+    SMALL,
+    Asked,
+    Call,
     CopiedFile,
+    Copy,
     FileTree,
     GivenFile,
     OpenFile,
     Owner,
+    Signature,
     SkippedFile,
     Status,
     checked,
@@ -24,11 +30,13 @@ from nostos.core.files.tree import (
 from nostos.core.files.words import LARGEST
 from nostos.core.hosts.connection import Connection, reach
 from nostos.core.hosts.far_path import AnyPath, FarPath, on_machine
-from nostos.core.hosts.helper import Channel
+from nostos.core.hosts.helper import Channel, Failed
 from nostos.core.patterns import parted
 
 _PIECE = 1 << 15  # bytes of a file in one message
 _AT_ONCE = 2000  # paths in one call
+_LOOKS = frozenset(("status", "names", "link", "led", "digest", "entry", "free", "may_write", "owner", "within",
+                    "content"))
 
 
 class _FarFile:
@@ -89,6 +97,7 @@ class FarTree(FileTree):
         self.root = root
         self.not_given = []
         self.called = {}
+        self._ahead: dict[tuple[Any, ...], Any] = {}
 
     @property
     def connection(self) -> Connection:
@@ -118,7 +127,69 @@ class FarTree(FileTree):
         return str(self.root.path), [[path, led] for path, led in self.followed.items()]
 
     def _ask(self, what: str, *words: Any) -> Any:
+        if what not in _LOOKS:
+            self._ahead.clear()
+        elif (what, *words) in self._ahead:
+            return self._given(self._ahead[what, *words])
         return self.connection.ask("tree", *self._where(), what, *words)
+
+    def _given(self, said: Any) -> Any:
+        match said:
+            case [True, found]:
+                return found
+            case [False, str(reason), *details]:
+                raise self.connection.raised(Failed(reason, *details))
+        raise broken(self.where)
+
+    @contextmanager
+    def looking_ahead(self, asked: Iterable[Asked]) -> Iterator[None]:
+        calls = list(dict.fromkeys((name, on_machine(where) if name == "within" else self._there(where), *rest)
+                                   for name, where, *rest in asked))
+        for at in range(0, len(calls), _AT_ONCE):
+            some = calls[at:at + _AT_ONCE]
+            found = self.connection.ask("many", *self._where(), [list(c) for c in some], False)
+            if len(found) != len(some):
+                raise broken(self.where)
+            self._ahead |= zip(some, found, strict=True)
+        try:
+            yield
+        finally:
+            self._ahead.clear()
+
+    def in_order(self, calls: Sequence[Call]) -> list[Any]:
+        self._ahead.clear()
+        found: list[Any] = []
+        while len(found) < len(calls):
+            some = calls[len(found):len(found) + _AT_ONCE]
+            said = self.connection.ask("many", *self._where(), [self._plain(c) for c in some], True)
+            for call, one in zip(some, said, strict=False):
+                given = self._given(one)
+                found.append(Signature.of(status_of(given)) if call.name == "signature" and given else given)
+                if call.expected is not ANYTHING and found[-1] != call.expected:
+                    return found
+            if len(said) < len(some):
+                raise broken(self.where)
+        return found
+
+    def _plain(self, call: Call) -> list[Any]:
+        """A call as it is said: the helper stops where it does not give what is expected."""
+        expected = call.expected
+        words = [call.name, *(self._there(p) for p in call.args)]
+        if isinstance(expected, Signature):
+            expected = [expected.kind, expected.mode, expected.size, expected.inode, expected.time]
+        return [words, expected is not ANYTHING, None if expected is ANYTHING else expected]
+
+    def copies_in(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
+        plain = [c for c in copies if not (source.speaks(c.path) or self.speaks(c.target))]
+        if not isinstance(source, FarTree) or source.host != self.host or len(plain) < len(copies):
+            yield from super().copies_in(source, copies)
+            return
+        self._ahead.clear()
+        wanted = [[source._there(c.path), self._there(c.target), c.mode, owner_data(c.owner)] for c in copies]
+        given = self.connection.messages("copies", *self._where(), *source._where(), wanted)
+        for copy, found in zip(copies, given, strict=True):
+            self._noted(copy.target, found[1])
+            yield self._digest(found[0])
 
     def talk(self, what: str, *words: Any) -> Any:
         """A call about this tree, whose messages go on."""
@@ -133,6 +204,14 @@ class FarTree(FileTree):
             self.not_given.append(path)
 
     # --- looking
+
+    def read(self, path: str, most: int = -1) -> bytes:
+        place = self._there(path)
+        if ("content", place, SMALL) in self._ahead and not self.speaks(path):
+            content = self._ask("content", place, SMALL)
+            if isinstance(content, bytes) and (len(content) < SMALL or 0 <= most <= SMALL):
+                return content if most < 0 else content[:most]
+        return super().read(path, most)
 
     def status(self, path: str) -> Status | None:
         found = self._ask("status", self._there(path))
