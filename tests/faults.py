@@ -32,6 +32,7 @@ from nostos.core.clone.clone import afresh, clone
 from nostos.core.clone.remove import remove
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import NostosError, RecoverNeeded, SelectionError, VoyageError
+from nostos.core.files.entry import STAMP
 from nostos.core.hosts import connection as hosts
 from nostos.core.hosts.connection import Connection
 from nostos.core.plan.prepared import prepare
@@ -40,7 +41,6 @@ from nostos.core.sites.lock import MARK, marks
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
-from nostos.core.voyages.home import STAMP
 from nostos.core.voyages.journal import unfinished
 from nostos.demo.story import Story
 from tests import stream

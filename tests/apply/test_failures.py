@@ -9,8 +9,8 @@ from typing import Any
 from unittest import mock
 
 from nostos.core.errors import MergeInterrupted, MergeRefused, NostosError, SiteError, VoyageError
+from nostos.core.files.entry import STAMP
 from nostos.core.takeback.recover import recover
-from nostos.core.voyages.home import STAMP
 from nostos.demo.story import Story
 from tests.support import Harbour, SiteTest, state
 

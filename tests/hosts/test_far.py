@@ -14,10 +14,11 @@ from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.errors import HostError, SiteError
+from nostos.core.files.entry import STAMP
 from nostos.core.hosts import connection
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
-from nostos.core.voyages.home import STAMP, Home
+from nostos.core.voyages.home import Home
 from nostos.demo.story import Story
 from tests.hosts.far import HOST, OTHER, Far, missing
 from tests.support import STAGING_URL, Harbour, state

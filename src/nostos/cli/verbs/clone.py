@@ -20,6 +20,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
                         help="tables that are made but left empty, such as logs, and never compared; repeatable")
     parser.add_argument("--follow", metavar="LINK", action="append", default=[],
                         help="a link out of the site's folder, to be copied as the folder it leads to; repeatable")
+    parser.add_argument("--over", action="store_true",
+                        help="the folder holds something, such as a host's placeholders: it is set aside, and comes "
+                             "back when the copy is retired")
     parser.add_argument("--with", metavar="FILE", dest="answers",
                         help="what is known of the site that no profile says, as `nostos learn --save` wrote it")
     parser.add_argument("--mask", action="store_true",
@@ -51,7 +54,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         take_answers(Path(args.answers).expanduser(), answers_of(home, live))
     with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell:
         result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell,
-                       args.mask, gate, args.follow, args.skip_rows)
+                       args.mask, gate, args.follow, args.skip_rows, args.over)
         record.note_route(live.url, result.voyage.url)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
     if env.json:

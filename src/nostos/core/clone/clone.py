@@ -17,12 +17,12 @@ from nostos.core.clock import now
 from nostos.core.clone.asking import asked
 from nostos.core.clone.copy_rows import Localiser, RowCopier
 from nostos.core.clone.masking import Mask, recipe
-from nostos.core.clone.remove import check_removable, remove
+from nostos.core.clone.remove import check_removable, remove, set_aside
 from nostos.core.database.engines import Location, Made, Place
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError, VoyageError
-from nostos.core.files.entry import FileEntry, plain_text
+from nostos.core.files.entry import STAMP, FileEntry, plain_text
 from nostos.core.files.tree import FileTree, Owner, SkippedFile
 from nostos.core.files.trees import tree_at
 from nostos.core.files.words import ending
@@ -41,7 +41,7 @@ from nostos.core.sites.own_words import words_of
 from nostos.core.sites.recognise import Site, check_url, recognise, recognised_from
 from nostos.core.values.traces import Traces
 from nostos.core.values.urls import UrlForms
-from nostos.core.voyages.home import STAMP, Home, Voyage, VoyageState, check_name, ready
+from nostos.core.voyages.home import Home, Voyage, VoyageState, check_name, ready
 
 _SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
 
@@ -86,15 +86,16 @@ class CloneResult:
 
 def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
           prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent, mask: bool = False,
-          gate: str = "", follow_links: Sequence[str] = (), skip_rows: Sequence[str] = ()) -> CloneResult:
+          gate: str = "", follow_links: Sequence[str] = (), skip_rows: Sequence[str] = (),
+          over: bool = False) -> CloneResult:
     """Make a staging copy of the site at `where` in the new folder `into`, answering at `url`.
 
     database: staging's own, as a URL (or a path, for SQLite); prefix: what its tables' names begin with. Both left
     out: for SQLite as live's file lies to live's; on a server a new database beside live's, if the rights allow it.
     skip: patterns of files to leave out. mask: put made-up values in the place of personal data. gate: what the copy's
     pages ask for, as `guards.gate` makes it. follow_links: links out of the tree that count as the folders that they
-    lead to. skip_rows: patterns of tables whose rows the copy does without. Raises SiteError or VoyageError, with
-    everything removed that was made.
+    lead to. skip_rows: patterns of tables whose rows the copy does without. over: what the folder holds is set aside,
+    and comes back when the copy is removed. Raises SiteError or VoyageError, with everything removed that was made.
     """
     check_name(name)
     start = monotonic()
@@ -113,13 +114,16 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
         staging_db = _staging_database(live, target, name, database, prefix)
         passed: list[SkippedFile] = []
         entries = list(live.files.scan(live.foreign_paths(), (*ignored(live.profile), *skip), passed.append))
-        _check_places(live, target, url, staging_db, entries)
+        _check_places(live, target, url, staging_db, entries, over)
+        inside = below(target, live.files.at) if live.has_files else None
+        if inside is not None:  # a folder that is there, for the copy, is no part of it
+            entries = [e for e in entries if e.path != str(inside) and not e.path.startswith(f"{inside}/")]
         voyage = Voyage(name, secrets.token_hex(8), recognised_from(live), live.name, live.url,
                         str(target / written(recognised_from(live)).name) if live.site_file else str(target),
                         str(target), url, staging_db.shown, now())
         asked = database is not None or prefix is not None
         work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask, gate,
-                      skip_rows)
+                      skip_rows, over)
         home.write(voyage)
         try:
             result = work.run()
@@ -139,12 +143,14 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
     skip: list[str] = []
     links: list[str] = []
     rows: list[str] = []
+    over = False
     mask, gate = False, ""
     with suppress(VoyageError):
         anchor = Anchor(home.folder(voyage.name) / "anchor.db")
         skip = list(anchor.fact("skip") or ())
         links = list(anchor.fact("followed") or {})
         rows = list(anchor.fact("skip_rows") or ())
+        over = bool(anchor.fact("over"))
         mask, gate = bool(anchor.fact("mask")), str(anchor.fact("gate") or "")
         anchor.close()
     database, prefix = None, None
@@ -159,7 +165,7 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
         raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
                           next_step="Remove what is left by hand, then clone again.")
     return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell, mask, gate,
-                 links, rows)
+                 links, rows, over)
 
 
 def _check_voyage(home: Home, name: str) -> None:
@@ -182,15 +188,24 @@ def _staging_database(live: Site, target: AnyPath, name: str, wanted: str | None
     return engine.asked(live.database, wanted, prefix, target if host_of(target) else Path.cwd())
 
 
-def _check_places(live: Site, target: AnyPath, url: str, staging_db: Location, entries: Sequence[FileEntry]) -> None:
+def _check_places(live: Site, target: AnyPath, url: str, staging_db: Location, entries: Sequence[FileEntry],
+                  over: bool) -> None:
     if target.exists() and not target.is_dir():
         raise SiteError(f"{target} is not a folder.", next_step="Name a folder that does not exist yet.")
-    if target.is_dir() and tree_at(target).names(""):
-        raise SiteError(f"The folder {target} is not empty.", next_step="Name a new folder, or empty this one.")
+    lies = tree_at(target).names("") if target.is_dir() else []
+    if STAMP in lies:
+        raise SiteError(f"The folder {target} is a staging copy already.", next_step="Name another folder.")
+    if lies and not over:
+        raise SiteError(f"The folder {target} is not empty.",
+                        next_step="Name a new folder, or empty this one; with --over, what it holds is set aside.")
+    inside = below(target, live.files.at) if live.has_files else None
+    if inside is not None and lies and any(e.path.startswith(f"{inside}/") for e in entries) and not over:
+        raise SiteError(f"The folder {target} is part of live's own tree.",
+                        next_step="Name a folder in it that is not there yet, or one beside the live site.")
+    if inside is not None and (live.files.disk_of(str(inside)) or not inside.parts):
+        raise SiteError(f"The folder {target} cannot be a copy's: live's own files lie there.",
+                        next_step="Name another folder in it, or one beside the live site.")
     for tree in (live.files.at, live.home):
-        if below(target, tree) is not None:
-            raise SiteError(f"The folder {target} lies inside live's own tree, {tree}.",
-                            next_step="Name a folder beside the live site, not in it.")
         if below(tree, target) is not None:
             raise SiteError(f"Live's own tree, {tree}, lies inside the folder {target}.",
                             next_step="Name a folder beside the live site.")
@@ -217,7 +232,8 @@ def _check_places(live: Site, target: AnyPath, url: str, staging_db: Location, e
 class _Clone:
     def __init__(self, home: Home, voyage: Voyage, live: Site, target: AnyPath, staging_db: Location, asked: bool,
                  skip: Sequence[str], entries: list[FileEntry], passed: list[SkippedFile], tell: Listener, mask: bool,
-                 gate: str, skip_rows: Sequence[str]) -> None:
+                 gate: str, skip_rows: Sequence[str], over: bool) -> None:
+        self.over = over
         self.gate = gate
         self.skip_rows = skip_rows
         self.mask = mask
@@ -252,6 +268,8 @@ class _Clone:
         self.place.make_root()
         self._closed(0o700)  # nobody looks in, and no server answers from here, until all is as it must be
         self.place.write(STAMP, self.voyage.id.encode() + b"\n", 0o600)
+        if self.over:
+            set_aside(self.place)
         anchor = Anchor.create(self.home.folder(self.voyage.name) / "anchor.db")
         try:
             with anchor.changing():
@@ -261,6 +279,7 @@ class _Clone:
                 laid = self._guard_file()
                 anchor.set_fact("since", self.voyage.since)
                 anchor.set_fact("skip", list(self.skip))
+                anchor.set_fact("over", self.over)
                 anchor.set_fact("skip_rows", list(self.skip_rows))
                 anchor.set_fact("followed", dict(self.live.files.followed))
                 anchor.set_fact("gate", self.gate)

@@ -7,11 +7,16 @@ from dataclasses import replace
 
 from nostos.core.database.engines import Made, engine
 from nostos.core.errors import RecoverNeeded, SiteError
+from nostos.core.files.entry import OWN_PREFIX, STAMP
+from nostos.core.files.tree import FileTree
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import host_of, on_host, written
 from nostos.core.sites.recognise import recognise
-from nostos.core.voyages.home import STAMP, Home, Voyage, VoyageState
+from nostos.core.voyages.home import Home, Voyage, VoyageState
 from nostos.core.voyages.journal import needed
+
+ASIDE = f"{OWN_PREFIX}before"  # what lay in a copy's folder before
+BACK = f"{OWN_PREFIX}back"  # the same, while it is being set aside, and once the copy is gone
 
 
 def check_removable(home: Home, name: str) -> None:
@@ -34,16 +39,49 @@ def remove(home: Home, voyage: Voyage) -> list[str]:
         # A clone that was cut short at its very first step may have left a stamp without its text.
         begun = voyage.state is not VoyageState.READY and tree.names("") == [STAMP]
         if begun or (stamp.is_file() and tree.read(STAMP, 256).decode("ascii", "replace").strip() == voyage.id):
-            for name in tree.names(""):  # the stamp goes last: as long as it is there, this can be done again
-                if name != STAMP:
-                    tree.remove(name)
-            tree_at(target.parent).remove(target.name)
+            _clear(tree)
+            if BACK in tree.names(""):
+                put_back(tree)
+            else:
+                tree_at(target.parent).remove(target.name)
+        elif BACK in tree.names(""):
+            put_back(tree)
         elif tree.names(""):
             left.append(f"{target}: it does not bear this voyage's stamp")
         else:
             tree_at(target.parent).remove_empty(target.name)
     home.forget(voyage.name)
     return left
+
+
+def _clear(tree: FileTree) -> None:
+    """Remove a copy, but for its stamp: as long as that is there, this can be done again."""
+    if BACK in tree.names(""):
+        return  # this was done before
+    for name in tree.names(""):
+        if name not in (STAMP, ASIDE):
+            tree.remove(name)
+    if ASIDE in tree.names(""):
+        tree.move(ASIDE, BACK)
+
+
+def set_aside(tree: FileTree) -> None:
+    """Set aside what lies in a folder, but for the stamp. Until all of it is, nothing else there is a copy's."""
+    tree.make_folder(BACK, 0o700)
+    for name in tree.names(""):
+        if name not in (STAMP, BACK):
+            tree.move(name, f"{BACK}/{name}")
+    tree.move(BACK, ASIDE)
+    tree.sync("")
+
+
+def put_back(tree: FileTree) -> None:
+    """Put what was set aside into its place again. Its folder goes last: by that it is known that this was begun."""
+    for name in tree.names(BACK):
+        tree.move_new(f"{BACK}/{name}", name)
+    tree.remove(STAMP)
+    tree.remove_empty(BACK)
+    tree.sync("")
 
 
 def _remove_rows(voyage: Voyage) -> list[str]:

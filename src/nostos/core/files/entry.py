@@ -12,6 +12,7 @@ NO_FILES = ".nostos-none"  # the tree of a site without files: never made
 
 
 OWN_PREFIX = ".nostos-"  # whatever Nostos itself lays down in a tree
+STAMP = f"{OWN_PREFIX}voyage"  # by which a staging copy's folder is known; what holds it is never part of another tree
 
 
 @dataclass(frozen=True)

@@ -44,6 +44,7 @@ _DEEPEST = 32
 _WORTH, _PASSED = 512, 16  # bytes that are worth making smaller; frames that are not tried after one that was not
 _RAW_TEXT = 1  # MessagePack extension: text whose bytes are not valid UTF-8
 OWN = ".nostos-"  # what Nostos itself lays down begins so
+STAMP = OWN + "voyage"  # by which a staging copy's folder is known
 
 
 class WireError(Exception):
@@ -969,6 +970,8 @@ class Scan:
         except OSError as error:
             yield [prefix.rstrip("/") or ".", "cannot be read: " + (error.strerror or "")]
             return
+        if prefix and STAMP in found:
+            return  # a staging copy, which is a site of its own
         if not found and prefix:
             yield [prefix[:-1], "folder", 0, stat.S_IMODE(os.fstat(opened).st_mode), 0, 0, None]
         for name in found:

@@ -19,7 +19,6 @@ import platformdirs
 from nostos.core.errors import VoyageError
 from nostos.core.private_files import make_private, write_private
 
-STAMP = ".nostos-voyage"
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 
 

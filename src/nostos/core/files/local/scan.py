@@ -9,7 +9,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from nostos.core.errors import led_elsewhere
-from nostos.core.files.entry import OWN_PREFIX, FileEntry, digest_of
+from nostos.core.files.entry import OWN_PREFIX, STAMP, FileEntry, digest_of
 from nostos.core.files.tree import SkippedFile
 from nostos.core.patterns import compiled
 
@@ -56,6 +56,8 @@ class _Scan:
         except OSError as error:
             self.passed(SkippedFile(prefix.rstrip("/") or ".", f"cannot be read: {error.strerror}"))
             return
+        if prefix and any(entry.name == STAMP for entry in found):
+            return  # a staging copy, which is a site of its own
         if not found and prefix:
             yield folder_of(prefix[:-1], os.fstat(opened))
         for entry in found:
