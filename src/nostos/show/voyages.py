@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Sequence
 
 from rich.console import Console
@@ -56,4 +57,9 @@ def history(console: Console, entries: list[HistoryEntry]) -> None:
          f"{e.seconds:.2f} s", "" if e.between is None else f"{e.between * 1000:.1f} ms", e.result,
          ", ".join(count(v, k.removesuffix("s").removesuffix("e") if k == "clashes" else k.removesuffix("s"), k)
                    for k, v in e.counts.items())) for e in entries], indent=0, right=(5, 6))
+    for entry in entries:
+        for ran in entry.commands:
+            how = "done" if ran.status == 0 else ran.why or f"exit status {ran.status}"
+            said = clean(f"{ran.when} the {entry.verb}: {shlex.join(ran.arguments)}: {how}, {ran.seconds:.2f} s")
+            console.print(f"{entry.when[:19].replace('T', ' ')}  {said}", markup=False, highlight=False, soft_wrap=True)
     console.print("between: how long the site stood between two states.", style="dim")

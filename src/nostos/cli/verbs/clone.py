@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from nostos.cli import around
 from nostos.cli.environment import PASSWORD, Environment, ExitStatus, staging_password
 
 
@@ -30,6 +31,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--gate", metavar="USER",
                         help="the copy's pages ask for this name and a password, which is asked for now or read from "
                              f"{PASSWORD}")
+    around.arguments(parser)
     parser.epilog = ("Example:\n  nostos clone /srv/www/site autumn --into /srv/www/staging "
                      "--url https://staging.example --skip 'old-backups/**'")
 
@@ -37,6 +39,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.anchor.open_voyage import answers_of
     from nostos.core.clone.clone import clone
+    from nostos.core.hosts.far_path import written
     from nostos.core.profiles.learning.findings import take_answers
     from nostos.core.sites.guards import gate as make_gate
     from nostos.core.sites.recognise import recognise
@@ -52,7 +55,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     if args.answers:
         home.make()
         take_answers(Path(args.answers).expanduser(), answers_of(home, live))
-    with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell:
+    with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell, \
+            around.commands(args, env, live, "clone", record, written(args.into)) as ran:
         result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell,
                        args.mask, gate, args.follow, args.skip_rows, args.over)
         record.note_route(live.url, result.voyage.url)
@@ -61,4 +65,4 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         write_json(env.stdout, result)
     else:
         cloned(env.out, result)
-    return ExitStatus.DONE
+    return ExitStatus.LOOK if ran.failed else ExitStatus.DONE

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nostos.cli import choosing
+from nostos.cli import around, choosing
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
@@ -24,6 +24,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--dry-run", action="store_true", help="show the operations and stop")
     parser.add_argument("--html", metavar="FILE", help="also write what goes home, and the ledger, to a page")
     parser.add_argument("--yes", action="store_true", help="do not ask")
+    around.arguments(parser)
     parser.epilog = ("Examples:\n  nostos merge autumn --dry-run\n"
                      "  nostos merge autumn --take 'page/*' --take menu/main\n"
                      "  nostos merge autumn --selection pages.toml\n"
@@ -52,11 +53,13 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         if not env.json:
             merging.plan(env.out, prepared, voyage.live_name)
         if choosing.stops(args, env, prepared, "There is nothing to bring home. Nothing was done."):
+            around.told(args, env, crew.live, "merge")
             _report(args, env, crew, prepared, None)
             return ended
         going = len(prepared.plan.selection.chosen)
         choosing.confirm(env, args.yes, f"Bring {going} items home to {voyage.live_name}?")
-        with recorded(home, "merge", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
+        with recorded(home, "merge", voyage.name, voyage.live_name) as record, shown(env.err) as tell, \
+                around.commands(args, env, crew.live, "merge", record) as ran:
             result = merge(home, crew, prepared, tell)
             record.note_route(voyage.url, voyage.live_url, result.between)
             gone = age_out(env, home)
@@ -67,6 +70,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         except NostosError as error:  # the merge is done all the same
             env.err.print(f"The merge is done. Its report is not: {error.what}", soft_wrap=True)
             ended = ExitStatus.LOOK
+    ended = ExitStatus.LOOK if ran.failed else ended
     if env.json:
         write_json(env.stdout, {**data.plan(prepared), **data.merged(result)})
     else:

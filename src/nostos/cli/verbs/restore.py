@@ -8,7 +8,7 @@ import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nostos.cli import choosing
+from nostos.cli import around, choosing
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
@@ -31,6 +31,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--prefix", metavar="P", help="for a new site: what the names of its tables begin with")
     parser.add_argument("--dry-run", action="store_true", help="verify, show what it would do, and stop")
     parser.add_argument("--yes", action="store_true", help="do not ask")
+    around.arguments(parser)
     parser.epilog = ("Examples:\n  nostos restore site.tar.zst /srv/www/site --dry-run\n"
                      "  nostos restore site.tar.zst /srv/www/site --take page/visit --take 'order/*'\n"
                      "  nostos restore site.tar.zst /srv/www/second --url https://second.example\n\n"
@@ -83,6 +84,8 @@ def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, a
         outlook = inspect_backup(args.file, site, tell)
     if not env.json and not anew:
         backups.outlook(env.out, outlook)
+    if args.dry_run:
+        around.told(args, env, site, "restore")
     if args.dry_run or not outlook.acts:
         if env.json:
             write_json(env.stdout, data.outlook(outlook))
@@ -91,7 +94,8 @@ def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, a
         return ExitStatus.DONE
     if not args.yes and not anew and env.ask(f"Type the site's name to restore it ({site.name}): ") != site.name:
         raise MergeRefused("The name does not match.", next_step="Run it again, or with --yes.")
-    with recorded(home, "restore", "", site.name) as record, shown(env.err) as tell:
+    with recorded(home, "restore", "", site.name) as record, shown(env.err) as tell, \
+            around.commands(args, env, site, "restore", record) as ran:
         result = restore(home, outlook, tell, anew)
         record.counts = {"rows": result.rows, "files": result.files}
         record.note_route(str(outlook.path), site.url, result.between)
@@ -101,7 +105,7 @@ def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, a
     else:
         backups.restored(env.out, result, outlook, anew)
         backups.aged_out(env.out, gone)
-    return ExitStatus.LOOK if result.late else ExitStatus.DONE
+    return ExitStatus.LOOK if result.late or ran.failed else ExitStatus.DONE
 
 
 def _some(args: argparse.Namespace, env: Environment, home: Home, site: Site) -> ExitStatus:
@@ -125,7 +129,8 @@ def _some(args: argparse.Namespace, env: Environment, home: Home, site: Site) ->
             if choosing.stops(args, env, prepared, "It is all there. Nothing was done."):
                 return ExitStatus.DONE
             choosing.confirm(env, args.yes, f"Bring {len(prepared.plan.selection.chosen)} items back?")
-            with recorded(home, "restore", "", site.name) as record, shown(env.err) as tell:
+            with recorded(home, "restore", "", site.name) as record, shown(env.err) as tell, \
+                    around.commands(args, env, site, "restore", record) as ran:
                 result = merge(home, detached(site, database), prepared, tell)
                 record.counts = {"items": len(prepared.plan.selection.chosen)}
                 record.note_route(str(file), site.url, result.between)
@@ -136,4 +141,4 @@ def _some(args: argparse.Namespace, env: Environment, home: Home, site: Site) ->
     else:
         env.out.print()
         backups.brought_back(env.out, result, site)
-    return ExitStatus.DONE
+    return ExitStatus.LOOK if ran.failed else ExitStatus.DONE

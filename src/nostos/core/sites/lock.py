@@ -119,6 +119,15 @@ def marks(site: Site) -> list[Mark]:
     return [found] if found else _marks(site.database.engine.unfinished(site.database))
 
 
+def clear_half(site: Site) -> None:
+    """Remove a mark that was cut short while it was written: nothing was changed after it."""
+    tree = _tree(site)
+    if _read(tree) is None and tree.status(MARK) is not None:
+        with tree.lock(_WAIT_SECONDS):
+            if _read(tree) is None:
+                tree.remove(MARK)
+
+
 def _marks(written: list[str]) -> list[Mark]:
     return [msgspec.json.decode(said, type=Mark) for said in written]
 

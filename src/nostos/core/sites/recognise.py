@@ -24,6 +24,7 @@ from nostos.core.profiles.learning.findings import Layer, from_data
 from nostos.core.profiles.model import Profile
 from nostos.core.sites import php_configuration
 from nostos.core.sites import site_file as configuration
+from nostos.core.sites.commands import AFTER, BEFORE, Commands, commands_in
 from nostos.core.sites.links import own_links
 
 _URL = re.compile(r"[A-Za-z][A-Za-z0-9+]*://")
@@ -49,6 +50,7 @@ class Site:
     profile_file: str = ""  # where the profile is, as the site file says it, if it is no built-in one
     adds: Layer | None = None  # what its administrator says of its meaning, in the site file
     uncopyable: str = ""  # why a copy would act on this very site, if it would
+    commands: Commands | None = None  # to be run around operations
 
     @property
     def has_files(self) -> bool:
@@ -179,11 +181,14 @@ def _system_at(folder: AnyPath) -> _SystemFacts | None:
 
 def _from_site_file(path: AnyPath) -> Site:
     data = configuration.read_toml(path)
+    said_commands = commands_in(data, path)
+    data = {k: v for k, v in data.items() if k not in (BEFORE, AFTER)}
     section = data.get("site")
     if section is None and (beside := _system_at(path.parent)) is not None:  # it merely adds to what is recognised
         return replace(
             _site(path.parent, beside.name, beside.url, beside.database, beside.profile, path.parent,
-                  (beside.own, *beside.included, path.name)), adds=_adds(data, path), uncopyable=beside.uncopyable)
+                  (beside.own, *beside.included, path.name)), adds=_adds(data, path), uncopyable=beside.uncopyable,
+            commands=said_commands)
     if not isinstance(section, dict):
         raise SiteError(f"{path} has no [site] part.", next_step="docs/guide.md shows a site file.")
     folder = path.parent
@@ -232,7 +237,8 @@ def _from_site_file(path: AnyPath) -> Site:
     site = _site(folder, name, url, database, profile, files, tuple(own), tuple(map(str, visitors)), guards,
                  site_file=True, profile_file=profile_file)
     more = {k: v for k, v in data.items() if k not in ("site", "guards", "visitors")}
-    return replace(site, adds=_adds(more, path), uncopyable=system.uncopyable if system else "")
+    return replace(site, adds=_adds(more, path), uncopyable=system.uncopyable if system else "",
+                   commands=said_commands)
 
 
 def _database(text: str, folder: AnyPath, prefix: str) -> Location:

@@ -23,11 +23,11 @@ from nostos.core.clone.remove import remove
 from nostos.core.database.engines import Made
 from nostos.core.database.marker import marked
 from nostos.core.database.protocol import Database
-from nostos.core.errors import NostosError, NoSuchDatabase, SiteError, VoyageError
+from nostos.core.errors import LockHeld, NostosError, NoSuchDatabase, SiteError, VoyageError
 from nostos.core.files.entry import NO_FILES
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import host_of, on_host, written
-from nostos.core.sites.lock import holding, marks
+from nostos.core.sites.lock import clear_half, holding, marks
 from nostos.core.sites.recognise import Site, recognise
 from nostos.core.voyages import journal as journals
 from nostos.core.voyages.home import Home, Voyage, VoyageState
@@ -121,7 +121,8 @@ def _clear_marks(home: Home) -> None:
     ended = {f.name for place in (home.path / "voyages").glob("*/merges/*/") for f in (place,) if journals.ended(f)}
     ended |= {f.name for f in (home.path / "restores").glob("*/") if journals.ended(f)}
     for site in _sites(home):
-        with suppress(NostosError, OSError):
+        with suppress(NostosError, OSError, LockHeld):
+            clear_half(site)
             for mark in marks(site):
                 if mark.operation in ended:
                     with holding(site, recovering=mark.operation) as hold:

@@ -13,6 +13,7 @@ import msgspec
 
 from nostos.core.clock import now
 from nostos.core.errors import NostosError
+from nostos.core.sites.commands import RanCommand
 from nostos.core.voyages.home import Home
 
 
@@ -20,7 +21,8 @@ from nostos.core.voyages.home import Home
 class HistoryEntry:
     """One operation. when: its start, ISO 8601 UTC. seconds: how long it took. result: how it ended.
 
-    origin, target: from where to where. between: seconds that the site spent between two states.
+    origin, target: from where to where. between: seconds that the site spent between two states. commands: those of the
+    site file that were run around it.
     """
 
     when: str
@@ -34,6 +36,7 @@ class HistoryEntry:
     origin: str = ""
     target: str = ""
     between: float | None = None
+    commands: list[RanCommand] = field(default_factory=list)
 
 
 @dataclass
@@ -45,6 +48,7 @@ class Record:
     origin: str = ""
     target: str = ""
     between: float | None = None
+    commands: list[RanCommand] = field(default_factory=list)
 
     def note_route(self, origin: str, target: str, between: float | None = None) -> None:
         """Say from where to where it went, and for how many seconds the target was between two states."""
@@ -66,7 +70,7 @@ def recorded(home: Home, verb: str, voyage: str, site: str) -> Iterator[Record]:
     finally:
         append(home, HistoryEntry(when, who(), verb, voyage, site, round(monotonic() - start, 3), record.result,
                            record.counts, record.origin, record.target,
-                           None if record.between is None else round(record.between, 4)))
+                           None if record.between is None else round(record.between, 4), record.commands))
 
 
 def who() -> str:
