@@ -33,9 +33,11 @@ class Scene:
 
 
 class Story:
-    """The story in a folder: `live`, `staging` and `voyages` are made inside it."""
+    """The story in a folder: `live`, `staging` and `voyages` are made inside it. host: the one that the sites are said
+    to be on; empty: this machine."""
 
-    def __init__(self, folder: Path, live_url: str = LIVE_URL, staging_url: str = STAGING_URL) -> None:
+    def __init__(self, folder: Path, live_url: str = LIVE_URL, staging_url: str = STAGING_URL, host: str = "") -> None:
+        self.host = host
         self.live_folder = folder / "live"
         self.staging_folder = folder / "staging"
         self.home = folder / "voyages"
@@ -46,6 +48,10 @@ class Story:
         self.backup = folder / "ridge.tar.zst"
         self.live_url = live_url
         self.staging_url = staging_url
+
+    def _at(self, folder: Path) -> str:
+        """A site's folder, as a command names it."""
+        return f"{self.host}:{folder}" if self.host else str(folder)
 
     def begin(self) -> None:
         make(self.live_folder, self.live_url)
@@ -67,7 +73,7 @@ class Story:
             yield from self._on()
 
     def _there(self) -> Iterator[Scene]:
-        live, staging = str(self.live_folder), str(self.staging_folder)
+        live, staging = self._at(self.live_folder), self._at(self.staging_folder)
         yield Scene("Kestrel Ridge Observatory is live: pages, sky notes, a ticket shop. First, look it over.",
                     command=("survey", live))
         yield Scene("Make a staging copy to try the autumn redesign on.",
@@ -131,7 +137,7 @@ class Story:
         yield Scene("", command=("merge", VOYAGE, "--take", "ext_walks/*", "--yes"), status=1)
 
     def _on(self) -> Iterator[Scene]:
-        live = str(self.live_folder)
+        live = self._at(self.live_folder)
         yield Scene("Back live up: one file, of one moment.", command=("backup", live, "--to", str(self.backup)))
         yield Scene("An order comes in. Then someone empties the school page by mistake.", act=self.an_accident)
         yield Scene("What would a whole restore cost? The order. So not that.",
@@ -141,7 +147,8 @@ class Story:
         yield Scene("What was done, and when.", command=("history",))
         yield Scene("Staging has served its purpose.", command=("retire", VOYAGE, "--yes"))
         yield Scene("A designer from outside is to see a copy: with made-up names in it, and none of the visitors'.",
-                    command=("clone", live, "showing", "--into", str(self.showing), "--url", SHOWING_URL, "--mask"))
+                    command=("clone", live, "showing", "--into", self._at(self.showing), "--url", SHOWING_URL,
+                             "--mask"))
         yield Scene("", command=("retire", "showing", "--yes"))
         yield Scene("Twelve weeks later.", act=self.twelve_weeks)
         yield Scene("When would the next merge disturb nobody?", command=("tide", live))
