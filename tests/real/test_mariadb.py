@@ -170,6 +170,10 @@ class Library(LibraryTest):
             self.clone(prefix="kr_")
         with self.assertRaisesRegex(SiteError, "tables in .* already"):
             self.clone(prefix="other_")
+        self.sql(self.live_name, f"CREATE TABLE kr_{'x' * 50} (id int PRIMARY KEY)")
+        with self.assertRaisesRegex(SiteError, "more than 64 characters"):
+            self.clone(prefix="a_longer_prefix_")
+        self.assertEqual(self.dump(self.live_name, "a_longer_"), {})
         self.assertFalse((self.folder / "staging").exists())
 
     def test_loans_come_home_under_new_ids(self) -> None:

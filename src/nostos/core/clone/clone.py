@@ -229,6 +229,16 @@ def _check_places(live: Site, target: AnyPath, url: str, staging_db: Location, e
                         next_step="Choose a folder on another disk, or leave folders out with --skip.")
 
 
+def _check_names(location: Location, names: Sequence[str]) -> None:
+    """Raise SiteError when a table's name would be too long with the copy's prefix."""
+    most = location.engine.longest_name
+    long = sorted((n for n in names if most and len(location.prefix + n) > most), key=len, reverse=True)
+    if long:
+        raise SiteError(f"The table {location.prefix}{long[0]} would have a name of more than {most} characters.",
+                        left="Live was only read; nothing of the copy is left.",
+                        next_step="Choose a shorter prefix with --prefix.")
+
+
 class _Clone:
     def __init__(self, home: Home, voyage: Voyage, live: Site, target: AnyPath, staging_db: Location, asked: bool,
                  skip: Sequence[str], entries: list[FileEntry], passed: list[SkippedFile], tell: Listener, mask: bool,
@@ -302,6 +312,8 @@ class _Clone:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
         source = self.live.open(readonly=True)
         try:
+            names = (*source.tables(), *source.views())
+            _check_names(self.database, names)
             place = self.database.engine.make_place(
                 self.live.database, self.database, self.asked, self._fallback_prefix())
             self.database, self.location_for_copy = place.location, place.for_copy
@@ -309,10 +321,11 @@ class _Clone:
                 self.voyage, database=place.location.shown, place=str(place.location.url.database),
                 prefix=place.location.prefix, made=place.made,
                 engine=place.location.engine.name,
-                tables=tuple(place.location.prefix + name for name in (*source.tables(), *source.views())),
+                tables=tuple(place.location.prefix + name for name in names),
                 elsewhere=place.location.file is None and not self.live.database.on_server_of(place.location),
                 user=f"{place.user[0]}@{place.user[1]}" if place.user else "")
             self.home.write(self.voyage)
+            _check_names(place.location, names)
             with told(source), source.reading():
                 tables = source.tables()
                 self.profile = self.live.full_profile(tables)

@@ -162,6 +162,7 @@ class Engine(ABC):
     kept: str
     example: str = ""
     is_file = False  # a database is a file on the site's own machine
+    longest_name = 0  # characters of a table's name, prefix included; 0: no matter
 
     # --- where tables are
 

@@ -26,6 +26,7 @@ _LONGEST = 60  # bytes of a database's name that are ours to use
 
 class MysqlEngine(Engine):
     name = "mysql"
+    longest_name = 64
     schemes = ("mysql", "mariadb")
     title = "MariaDB and MySQL"
     kept = "a MariaDB or MySQL database"
