@@ -2,6 +2,7 @@
 
 import os
 import shutil
+import subprocess
 import sys
 import tempfile
 import unittest
@@ -13,10 +14,11 @@ from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
-from nostos.core.errors import HostError, SiteError
+from nostos.core.errors import HostError, NostosError, SiteError
 from nostos.core.files.entry import STAMP
 from nostos.core.hosts import connection
 from nostos.core.sites.recognise import recognise
+from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.core.voyages.home import Home
 from nostos.demo.story import Story
@@ -116,6 +118,48 @@ class Elsewhere(unittest.TestCase):
                 self.assertFalse(h.staging_folder.exists())
                 self.assertEqual([], list(h.live_folder.rglob(".nostos*")))
         self.assertEqual({self.far.user}, {p.owner() for p in self.there.rglob("*")})
+
+    def standing_in(self, before: str) -> mock._patch_dict:
+        """This machine, under this account, in the place of another. before: what its shell does first."""
+        way = self.here / "way"
+        way.write_text(f'#!/bin/sh\n{before}\nexec /bin/sh -c "$2"\n')
+        way.chmod(0o755)
+        connection.close_all()
+        self.addCleanup(connection.close_all)
+        return mock.patch.dict(os.environ, {"NOSTOS_SSH": str(way)})
+
+    @unittest.skipIf(shutil.which("pypy3") is None, "pypy3 is not installed")
+    def test_the_oldest_python_that_is_to_be_had(self) -> None:
+        (self.here / "bin").mkdir()
+        (self.here / "bin" / "python3").symlink_to(str(shutil.which("pypy3")))
+        with self.standing_in(f"PATH={self.here}/bin:$PATH"):
+            self.assertLess(connection.reach("old").about.python, (3, 11))
+            near = self.near()
+            old = self.like(near, "old", "old")
+            self.worked_on(near, old)
+            subprocess.run(["chown", "-R", f"{os.getuid()}:{os.getgid()}", str(self.there)], check=True)
+            wanted = self.whole_way(near, str(near.live_folder))
+            for step, found in enumerate(self.whole_way(old, old.address(old.live_folder))):
+                self.assertEqual(wanted[step], found, step)
+
+    def test_no_room_and_no_rights_there(self) -> None:
+        near = self.near()
+        with self.standing_in("ulimit -f 6000"):  # 3 MB, in blocks of 512 bytes
+            small = self.like(near, "small", "small")
+            (small.staging_folder / "uploads" / "large.bin").write_bytes(os.urandom(1 << 22))
+            before = state(small.live_folder)
+            with self.assertRaises((NostosError, OSError)):
+                small.merge("file/uploads/*")
+            self.assertEqual((before, []), (state(small.live_folder), list(small.live_folder.rglob(".nostos*"))))
+        connection.close_all()
+        far = self.like(near, HOST, HOST)
+        (far.staging_folder / "themes/dusk/style.css").write_text("/* new */\n")
+        subprocess.run(["chown", "-R", "root:", str(far.live_folder)], check=True)
+        before = state(far.live_folder)
+        with self.assertRaises((NostosError, OSError)):
+            far.merge("theme/*")
+        self.assertEqual(before, state(far.live_folder))
+        self.assertEqual([], recover(far.home))
 
     def test_what_is_wrong_is_said(self) -> None:
         """Each its own message, and what to do."""

@@ -475,6 +475,7 @@ class Wire:
 # --- files
 
 
+_PATH = getattr(os, "O_PATH", 0x200000 if sys.platform == "linux" else os.O_RDONLY)  # not every Python names it
 _FOLDER = os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _GONE = (errno.ENOENT, errno.ENOTDIR, errno.ENAMETOOLONG)
 _CHUNK = 1 << 20
@@ -497,7 +498,7 @@ def _facts(info: os.stat_result) -> List[Any]:
 def _attributes(opened: int) -> List[List[Any]]:
     try:
         return [[name, os.getxattr(opened, name)] for name in sorted(os.listxattr(opened))]
-    except OSError:
+    except (OSError, AttributeError):  # not every filesystem has them, nor every Python
         return []
 
 
@@ -541,11 +542,11 @@ class Tree:
     @contextmanager
     def folder(self, path: str, readable: bool = True) -> Iterator[int]:
         parts = self.parts(path) if path else []
-        last = os.O_RDONLY if readable else os.O_PATH
-        opened = os.open(self.root, os.O_DIRECTORY | os.O_CLOEXEC | (os.O_PATH if parts else last))
+        last = os.O_RDONLY if readable else _PATH
+        opened = os.open(self.root, os.O_DIRECTORY | os.O_CLOEXEC | (_PATH if parts else last))
         try:
             for number, part in enumerate(parts, start=1):
-                how = last if number == len(parts) else os.O_PATH
+                how = last if number == len(parts) else _PATH
                 so_far = "/".join(parts[:number])
                 try:
                     if so_far in self.followed:
@@ -753,7 +754,7 @@ class Tree:
                 try:
                     if name not in os.listxattr(opened) or os.getxattr(opened, name) != value:
                         os.setxattr(opened, name, value)
-                except OSError:
+                except (OSError, AttributeError):
                     pass  # some are the system's own to give
             if mode is not None and stat.S_IMODE(os.fstat(opened).st_mode) != mode:
                 os.fchmod(opened, mode)
@@ -1188,7 +1189,7 @@ class Answers:
         except sqlite3.Error as error:
             self._fail(channel, "sqlite", type(error).__name__, str(error))
         except Exception as error:  # whatever it is, the other side must not wait for ever
-            self._fail(channel, "refused", type(error).__name__)
+            self._fail(channel, "refused", "%s: %s" % (type(error).__name__, error))
 
     @staticmethod
     def _gone(channel: Channel) -> None:
