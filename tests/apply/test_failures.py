@@ -120,7 +120,7 @@ class HalfWay(SiteTest):
     def test_live_locked_by_another(self) -> None:
         other = sqlite3.connect(self.h.live.database, isolation_level=None)
         other.execute("BEGIN IMMEDIATE")
-        with mock.patch("nostos.core.database.sqlite.session._LOCK_WAIT_SECONDS", 0.1), \
+        with mock.patch("nostos.core.database.sqlite.driver.LOCK_WAIT_SECONDS", 0.1), \
                 mock.patch("nostos.core.apply.merge._PATIENCE_SECONDS", 0.5), self.assertRaises(MergeRefused):
             self.h.merge()
         other.close()

@@ -2,6 +2,7 @@
 
 import os
 import unittest
+from pathlib import Path
 from typing import Any
 from unittest import mock
 
@@ -24,7 +25,7 @@ class FarSystem(test_system.SystemTest):
     def setUp(self) -> None:
         super().setUp()
         self.folder.chmod(0o777)
-        mariadb().folder.chmod(0o711)  # its socket is reached by another account
+        Path(mariadb().socket).parent.chmod(0o711)  # its socket is reached by another account
 
     def ask(self, site: PhpSite, code: str) -> Any:
         try:

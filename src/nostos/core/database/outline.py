@@ -48,6 +48,7 @@ class Outline:
     views: tuple[tuple[str, str], ...] = ()
     triggers: tuple[Trigger, ...] = ()
     counters: Mapping[str, int] = field(default_factory=dict)
+    before: tuple[tuple[str, str], ...] = ()  # what tables rest on: extensions, types, functions; name and statement
 
 
 def check_names(outline: Outline) -> None:

@@ -7,7 +7,7 @@ import socket
 import tempfile
 import threading
 import weakref
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -167,11 +167,12 @@ class Connection:
         return HostError(f"{self.host} refused what it was asked: {failed.reason} {said}.",
                          next_step="Please report it, with what you ran.")
 
-    def forward(self, host: str, port: int, path: str) -> Forward:
-        """A way to a server as that machine sees it: a host and a port, or a socket's path."""
+    def forward(self, host: str, port: int, path: str, name: str = "s", sockets: Sequence[str] = _SOCKETS) -> Forward:
+        """A way to a server as that machine sees it: a host and a port, or a socket's path. name: of the socket here.
+        sockets: what is tried there, too, where the host is that machine itself."""
         found = self._forwards.get((host, port, path))
         if found is None:
-            found = self._forwards[host, port, path] = Forward(self, host, port, path)
+            found = self._forwards[host, port, path] = Forward(self, host, port, path, name, sockets)
         return found
 
 
@@ -179,18 +180,19 @@ class Forward:
     """A socket on this machine, in a private folder, that leads to a server of another. failed: why the last attempt
     to reach it did not succeed; empty if it did."""
 
-    def __init__(self, connection: Connection, host: str, port: int, path: str) -> None:
+    def __init__(self, connection: Connection, host: str, port: int, path: str, name: str,
+                 sockets: Sequence[str]) -> None:
         self.failed = ""
         self._connection = connection
         self._wanted = [(host, port, path)]
         if not path and host == "localhost":
-            self._wanted += [("", 0, p) for p in _SOCKETS]
-        self._folder = tempfile.mkdtemp(prefix="nostos-")  # for its owner alone
-        self.path = str(Path(self._folder) / "s")
+            self._wanted += [("", 0, p) for p in sockets]
+        self.folder = tempfile.mkdtemp(prefix="nostos-")  # for its owner alone
+        self.path = str(Path(self.folder) / name)
         self._listening = socket.socket(socket.AF_UNIX)
         self._listening.bind(self.path)
         self._listening.listen(16)
-        self._remove = weakref.finalize(self, shutil.rmtree, self._folder, True)
+        self._remove = weakref.finalize(self, shutil.rmtree, self.folder, True)
         threading.Thread(target=self._accept, daemon=True).start()
 
     def close(self) -> None:

@@ -95,9 +95,18 @@ class TextForm(RowForm):
         return hashlib.sha1(payload, usedforsecurity=False).digest()[:16]
 
 
+class TextForm256(TextForm):
+    """The same, for servers that have SHA-256 (FIPS 180-4) and no SHA-1; cut to 16 bytes."""
+
+    @staticmethod
+    def digest(payload: bytes) -> bytes:
+        return hashlib.sha256(payload).digest()[:16]
+
+
 def row_form(table: Table, columns: Sequence[str]) -> RowForm:
     """The form in which a table's rows are written over these columns."""
     if table.form == "packed":
         return PackedForm()
     found = (table.column(c) for c in columns)
-    return TextForm([c.kind if c else "other" for c in found])
+    form = TextForm256 if table.form == "text-sha256" else TextForm
+    return form([c.kind if c else "other" for c in found])

@@ -1,0 +1,260 @@
+"""Reading the rows of a server's tables: digests by the server, rows as its text."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+
+from nostos.core.database.outline import Trigger, reached
+from nostos.core.database.postgresql.reflection import INCOMPARABLE, quote
+from nostos.core.database.postgresql.session import PostgresSession
+from nostos.core.database.protocol import Block, ForeignColumn
+from nostos.core.database.rows.digests import block_of
+from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.errors import Disturbed
+
+_AT_ONCE = 500
+_PATTERNS = 50  # so many numbers are looked for by one regular expression of the server's
+_BIT_XOR = 140000  # the version from which on the server adds digests up by itself
+_WHOLE = 1 << 64
+
+
+class PostgresReading(PostgresSession):
+    """What is read of a database."""
+
+    def count(self, table: str) -> int:
+        return int(self.run(f"SELECT count(*) FROM {self.real(table)}")[0][0])
+
+    def end(self, table: Table, count: int, last: bool) -> list[Row]:
+        order = ", ".join(f"{quote(c)}{' DESC' if last else ''}" for c in table.key) or "1"
+        return list(self._rows(table, f"true ORDER BY {order} LIMIT {int(count)}", ()))
+
+    def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
+        yield from self.stream(f"SELECT {self._of(table).select(columns)} FROM {self.real(table.name)}")
+
+    def scan_payloads(self, table: Table) -> Iterator[tuple[int, bytes]]:
+        sql = self._of(table)
+        if sql.ranged:
+            yield from self.stream(f"SELECT {sql.block}, {sql.payload(table.stored)} FROM {sql.real}")
+            return
+        keys = len(table.key)
+        for row in self.stream(f"SELECT {sql.select(table.key)}, {sql.payload(table.stored)} FROM {sql.real}"):
+            yield block_of(row[:keys]), row[-1]
+
+    def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
+        sql = self._of(table)
+        if sql.ranged and self.number >= _BIT_XOR:
+            return {int(b): Block(int(n), int(total) % _WHOLE) for b, n, total in self.run(sql.blocks(columns))}
+        found: dict[int, list[int]] = {}
+        for key, digest in self.row_digests(table, columns):
+            total = found.setdefault(block_of(key), [0, 0])
+            total[0] += 1
+            total[1] ^= int.from_bytes(digest[:8], "big")
+        return {number: Block(*total) for number, total in found.items()}
+
+    def row_digests(self, table: Table, columns: Sequence[str],
+                    numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
+        sql = self._of(table)
+        wanted = None if numbers is None or sql.ranged else set(numbers)
+        for where in sql.wheres(numbers):
+            for row in self.stream(f"SELECT {sql.select(table.key)}, {sql.digest(columns)} FROM {sql.real}{where}"):
+                if wanted is None or block_of(row[:-1]) in wanted:
+                    yield row[:-1], row[-1]
+
+    def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
+        tests = " OR ".join(f"{self._comparable(table, c.name)} IS DISTINCT FROM ({c.default or 'NULL'})"
+                            f"{'::text' if c.charset in INCOMPARABLE else ''}" for c in columns)
+        yield from self._rows(table, tests, ())
+
+    def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:
+        sql = f"SELECT {self._of(table).select(table.stored)} FROM {self.real(table.name)} WHERE {where}"
+        for row in self.stream(sql, values):
+            yield dict(zip(table.stored, row, strict=True))
+
+    @staticmethod
+    def _comparable(table: Table, column: str) -> str:
+        """A column as it can be compared: some types have no equality but that of their text."""
+        found = table.column(column)
+        return f"{quote(column)}::text" if found is not None and found.charset in INCOMPARABLE else quote(column)
+
+    @staticmethod
+    def _own(table: Table, column: str, value: Value) -> Value:
+        """A value as a column's type takes it in a comparison."""
+        found = table.column(column)
+        if value is None or found is None or isinstance(value, bytes):
+            return value
+        if found.kind == "int":
+            return int(value) if re.fullmatch(r"-?\d{1,18}", str(value)) else value
+        return str(value)
+
+    def _matching(self, table: Table, values: Mapping[str, Value]) -> tuple[str, list[Value]]:
+        """Columns that equal these values exactly: text by its bytes, not by its collation."""
+        tests, bound = [], []
+        for c, value in values.items():
+            column = table.column(c)
+            if value is None:
+                tests.append(f"{quote(c)} IS NULL")
+                continue
+            tests.append(f"{self._comparable(table, c)} = %s")
+            bound.append(self._own(table, c, value))
+            if column is not None and column.charset in ("citext", "bpchar"):
+                tests.append(f"{quote(c)}::text = %s")
+                bound.append(str(value))
+        return " AND ".join(tests) or "true", bound
+
+    def fetch(self, table: Table, key: Key) -> Row | None:
+        return next(iter(self.find(table, dict(zip(table.key, key, strict=True)))), None)
+
+    def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        for where, values in self._keyed(table, keys):
+            yield from self._rows(table, where, values)
+
+    def locked(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
+        # What has changed since the transaction's snapshot breaks it off, and it is tried again.
+        wanted = self._of(table).select(table.stored)
+        for where, values in self._keyed(table, sorted(keys, key=repr)):
+            for row in self.run(f"SELECT {wanted} FROM {self.real(table.name)} WHERE {where} FOR UPDATE NOWAIT",
+                                values):
+                yield dict(zip(table.stored, row, strict=True))
+
+    def _keyed(self, table: Table, keys: Sequence[Key]) -> Iterator[tuple[str, list[Value]]]:
+        """Conditions that select rows by their keys, some at once."""
+        if len(table.key) == 1 and self._of(table).ranged:
+            for at in range(0, len(keys), 1000):
+                yield f"{quote(table.key[0])} IN ({self._marks(len(keys[at:at + 1000]))})", [
+                    k[0] for k in keys[at:at + 1000]]
+            return
+        for at in range(0, len(keys), 200):
+            tests, bound = [], []
+            for key in keys[at:at + 200]:
+                where, values = self._matching(table, dict(zip(table.key, key, strict=True)))
+                tests.append(f"({where})")
+                bound += values
+            yield "(" + " OR ".join(tests) + ")", bound
+
+    def find(self, table: Table, values: Mapping[str, Value]) -> list[Row]:
+        where, bound = self._matching(table, values)
+        if self._locking:
+            self._hold(table, where, bound)
+        return list(self._rows(table, where, bound))
+
+    @contextmanager
+    def locking(self) -> Iterator[None]:
+        self._locking = True
+        try:
+            yield
+        finally:
+            self._locking = False
+
+    def _hold(self, table: Table, where: str, bound: Sequence[Value]) -> None:
+        """Keep others from adding to a table, and see that nobody has added what this transaction's snapshot does not
+        show. Raises Disturbed."""
+        self.run(f"LOCK TABLE {self.real(table.name)} IN SHARE ROW EXCLUSIVE MODE")
+        if not table.key:
+            return
+        own = int(self.run("SELECT pg_current_xact_id_if_assigned()::text")[0][0] or 0) % (1 << 32)
+        keys = self._of(table).select(table.key)
+        sql = f"SELECT {keys} FROM {self.real(table.name)} WHERE {where}"
+        mine = set(self.run(sql, bound))
+        for *key, last in self._beside().run(f"SELECT {keys}, xmax::text FROM {self.real(table.name)} WHERE {where}",
+                                             bound):
+            if tuple(key) not in mine and int(last) != own:  # what this transaction removed is not new
+                raise Disturbed(f"Rows were added to {table.name} meanwhile.", left="Nothing was changed.",
+                                next_step="Try again.")
+
+    def _beside(self) -> PostgresReading:
+        """Another connection, which sees what is committed at this moment."""
+        if self._second is None or self._second._connection.closed:
+            self._second = type(self)(self.location, readonly=True)
+        return self._second
+
+    _second: PostgresReading | None = None
+
+    def close(self) -> None:
+        if self._second is not None:
+            self._second.close()
+        super().close()
+
+    def _texts(self, table: Table, where: Mapping[str, str]) -> tuple[str, list[Value]]:
+        names = [c for c in where if table.column(c) is not None]
+        return "".join(f" AND {quote(c)}::text = %s" for c in names), [where[c] for c in names]
+
+    def find_any(self, table: Table, column: str, values: Sequence[Value], where: Mapping[str, str]) -> Iterator[Row]:
+        more, texts = self._texts(table, where)
+        found = table.column(column)
+        some = {self._own(table, column, v) for v in values if v is not None}
+        if found is not None and found.kind == "int":
+            some = {v for v in some if isinstance(v, int)}
+        every = sorted(some, key=repr)
+        place = f"{quote(column)}::text" if found is not None and found.kind == "text" and found.charset not in (
+            "text", "varchar") else quote(column)
+        for at in range(0, len(every), 1000):
+            part = every[at:at + 1000]
+            yield from list(self._rows(table, f"{place} IN ({self._marks(len(part))}){more}", [*part, *texts]))
+
+    def beginning(self, table: Table, column: str, text: str) -> Iterator[Row]:
+        yield from list(self._rows(table, f"starts_with({quote(column)}::text, %s)", [text]))
+
+    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str],
+                   words: Collection[str] = ()) -> Iterator[Row]:
+        more, texts = self._texts(table, where)
+        value, said = f"{quote(column)}::text", sorted(words)
+        if words:
+            more += f" AND ({' OR '.join([f'position(%s in {value}) > 0'] * len(words))})"
+        own = self._of(table).select(table.key)
+        if len(numbers) <= _PATTERNS:
+            any_of = "|".join(str(n) for n in sorted(numbers))
+            found = list(self.stream(f"SELECT {own} FROM {self.real(table.name)} WHERE {value} ~ %s{more}",
+                                     [f"(^|[^0-9])({any_of})([^0-9]|$)", *texts, *said]))
+        else:
+            wanted = {str(n) for n in numbers}
+            found = [row[:-1] for row in self.stream(
+                f"SELECT {own}, {value} FROM {self.real(table.name)} WHERE {quote(column)} IS NOT NULL{more}",
+                [*texts, *said]) if not wanted.isdisjoint(re.findall(r"\d+", str(row[-1])))]
+        for at in range(0, len(found), _AT_ONCE):
+            yield from list(self.fetch_many(table, found[at:at + _AT_ONCE]))
+
+    def top(self, table: Table) -> int | None:
+        found = self.run(f"SELECT max({quote(table.key[0])}) FROM {self.real(table.name)}")[0][0]
+        return None if found is None else int(found)
+
+    def above(self, table: Table, key: int) -> Iterator[Row]:
+        yield from list(self._rows(table, f"{quote(table.key[0])} > %s", (key,)))
+
+    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        triggers = [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
+            "SELECT c.relname, concat_ws(' ', CASE WHEN t.tgtype & 4 > 0 THEN 'INSERT' END, "
+            "CASE WHEN t.tgtype & 8 > 0 THEN 'DELETE' END, CASE WHEN t.tgtype & 16 > 0 THEN 'UPDATE' END), p.prosrc "
+            "FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid "
+            "WHERE NOT t.tgisinternal AND c.relnamespace = current_schema()::regnamespace")
+            if of.startswith(self.prefix)]
+        return reached(triggers, written, {n[len(self.prefix):]: n for n in self.all_names()
+                                           if n.startswith(self.prefix)} if triggers else {})
+
+    def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
+        yield from ()  # the server holds its foreign keys itself
+
+    def has_null(self, table: Table, column: str) -> bool:
+        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {quote(column)} IS NULL LIMIT 1"))
+
+    def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
+        names = ", ".join(self._comparable(table, c) for c in columns)
+        full = " AND ".join(f"{quote(c)} IS NOT NULL" for c in columns)
+        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {full} GROUP BY {names} "
+                             "HAVING count(*) > 1 LIMIT 1"))
+
+    def views(self) -> list[str]:
+        return [n[len(self.prefix):] for (n,) in self.run(
+            "SELECT relname FROM pg_class WHERE relnamespace = current_schema()::regnamespace "
+            "AND relkind IN ('v', 'm')") if n.startswith(self.prefix)]
+
+    def sizes(self) -> dict[str, tuple[int, int]]:
+        return {name[len(self.prefix):]: (max(int(rows), 0), int(size)) for name, rows, size in self.run(
+            "SELECT relname, reltuples::bigint, pg_table_size(oid) FROM pg_class "
+            "WHERE relnamespace = current_schema()::regnamespace AND relkind IN ('r', 'p')")
+            if name.startswith(self.prefix)}
+
+    @staticmethod
+    def _marks(count: int) -> str:
+        return ", ".join(["%s"] * count)

@@ -1,0 +1,164 @@
+"""A connection to a PostgreSQL server: statements, transactions, the schema."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from itertools import count
+from typing import Any
+
+import psycopg
+from psycopg.pq import TransactionStatus
+
+from nostos.core.database.engines import Location
+from nostos.core.database.postgresql import connect as connecting
+from nostos.core.database.postgresql.reflection import STATEMENTS, quote, tables_of
+from nostos.core.database.postgresql.row_sql import RowSql
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Table, Value
+from nostos.core.errors import NostosError, SiteError
+
+_LOCK_WAIT = "1s"  # while this waits for a row, visitors wait for those that it has
+_FETCH = 2000
+COPY = "nostos_copy"  # a table without rows, by which a copy is known in a database that holds other sites, too
+MARKS = "nostos_unfinished"  # the table in which a site says that something is unfinished; never copied
+
+
+class PostgresSession(Database):
+    """One schema of a server's database, seen through a table prefix."""
+
+    computes = True
+
+    def __init__(self, location: Location, readonly: bool = False) -> None:
+        self.location = location
+        self.prefix = location.prefix
+        self.name = str(location.url.database)
+        self.schema = str(location.url.query.get("schema") or "")
+        self.url = location.shown
+        self._connection = connecting.connect(location)
+        self._names = count()
+        self._sql: dict[str, RowSql] = {}
+        self._locking = False
+        try:
+            for name, value in connecting.SETTINGS:
+                self.run(f"SET {name} = '{value}'")
+            self.run(f"SET lock_timeout = '{_LOCK_WAIT}'")
+            # A server may end transactions that idle, as ours do while files are renamed.
+            for name in ("statement_timeout", "idle_in_transaction_session_timeout"):
+                self.run(f"SET {name} = 0")
+            if self.schema:
+                self.run(f"SET search_path = {quote(self.schema)}")
+            if self.run("SELECT current_schema()")[0][0] is None:
+                raise SiteError(f"The database {location.shown} has no such schema.",
+                                next_step="Check `schema` in the database's URL.")
+            if self.run("SHOW server_encoding")[0][0] != "UTF8":
+                raise SiteError(f"The database {location.shown} is not kept in UTF-8.",
+                                next_step="Only databases in UTF-8 can be worked on.")
+            if readonly:
+                self.run("SET default_transaction_read_only = on")
+        except psycopg.Error as error:
+            self._connection.close()
+            raise SiteError(f"The database {location.shown} cannot be used: {str(error).splitlines()[0]}.",
+                            next_step="See to the database server.") from error
+        except BaseException:
+            self._connection.close()
+            raise
+
+    def close(self) -> None:
+        with suppress(psycopg.Error):
+            self._connection.close()
+
+    def text(self, sql: str, values: Sequence[Value] = ()) -> str:
+        """A statement with its values in it, quoted by the driver."""
+        return psycopg.ClientCursor(self._connection).mogrify(sql.encode(), values) if values else sql
+
+    def run(self, sql: str, values: Sequence[Value] = ()) -> list[tuple[Any, ...]]:
+        """Run a statement; its rows."""
+        with self._connection.cursor() as cursor:
+            cursor.execute(sql.encode(), values or None)
+            return cursor.fetchall() if cursor.description else []
+
+    def changed(self, sql: str, values: Sequence[Value] = ()) -> int:
+        """Run a statement. Returns how many rows it touched."""
+        with self._connection.cursor() as cursor:
+            cursor.execute(sql.encode(), values or None)
+            return cursor.rowcount
+
+    @property
+    def in_transaction(self) -> bool:
+        return self._connection.info.transaction_status is not TransactionStatus.IDLE
+
+    def stream(self, sql: str, values: Sequence[Value] = ()) -> Iterator[tuple[Any, ...]]:
+        """A statement's rows, fetched some thousands at a time."""
+        own = not self.in_transaction
+        name = f"nostos_{next(self._names)}"
+        if own:
+            self.run("BEGIN READ ONLY")
+        try:
+            self.run(f"DECLARE {name} NO SCROLL CURSOR FOR {self.text(sql, values)}")
+            while rows := self.run(f"FETCH FORWARD {_FETCH} FROM {name}"):
+                yield from rows
+                if len(rows) < _FETCH:
+                    break
+        finally:
+            with suppress(psycopg.Error):
+                if own:
+                    self.run("COMMIT")
+                elif self._connection.info.transaction_status is TransactionStatus.INTRANS:
+                    self.run(f"CLOSE {name}")
+
+    def real(self, table: str) -> str:
+        """A table's full name, quoted."""
+        return quote(self.prefix + table)
+
+    def version(self) -> str:
+        return f"PostgreSQL {self.run('SHOW server_version')[0][0]}"
+
+    @property
+    def number(self) -> int:
+        """The server's version: 150004 is 15.4."""
+        return self._connection.info.server_version
+
+    def tables(self) -> dict[str, Table]:
+        return tables_of([self.run(sql) for sql in STATEMENTS], self.prefix,
+                         (self.prefix + MARKS, self.prefix + COPY))
+
+    def all_names(self) -> list[str]:
+        return [str(n) for (n,) in self.run(
+            "SELECT c.relname FROM pg_class c WHERE c.relnamespace = current_schema()::regnamespace "
+            "AND c.relkind IN ('r', 'p', 'v', 'm')")]
+
+    def _of(self, table: Table) -> RowSql:
+        """The SQL for a table's rows, made once."""
+        found = self._sql.get(table.name)
+        if found is None or found.table is not table:
+            found = self._sql[table.name] = RowSql(table, self.real(table.name))
+        return found
+
+    @contextmanager
+    def reading(self) -> Iterator[None]:
+        self.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+        try:
+            self.run("SELECT 1")
+            yield
+        finally:
+            with suppress(psycopg.Error):
+                self.run("ROLLBACK")
+
+    @contextmanager
+    def writing(self, unchecked: bool = False) -> Iterator[None]:
+        self.run("BEGIN ISOLATION LEVEL REPEATABLE READ")
+        try:
+            self.run("SET CONSTRAINTS ALL DEFERRED")
+            yield
+            self.run("COMMIT")
+        except BaseException as error:
+            with suppress(psycopg.Error):
+                self.run("ROLLBACK")
+            said = self.explained(error)
+            if said is not None:
+                raise said from error
+            raise
+
+    def explained(self, error: BaseException, at: str = "") -> NostosError | None:
+        return connecting.explained(error, at)

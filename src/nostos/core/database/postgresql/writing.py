@@ -1,0 +1,197 @@
+"""Writing rows and schema on a server."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+
+import psycopg
+
+from nostos.core.database.column_types import empty_value
+from nostos.core.database.postgresql.reading import PostgresReading
+from nostos.core.database.postgresql.reflection import AND_THEN, quote
+from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.errors import MergeRefused
+
+_AT_ONCE = 500
+_BYTES = 1_000_000  # of a statement
+
+
+def _parts(rows: Sequence[Sequence[Value]]) -> Iterator[list[Sequence[Value]]]:
+    """Rows as many at once as a statement may hold."""
+    part: list[Sequence[Value]] = []
+    size = 0
+    for row in rows:
+        part.append(row)
+        size += sum(len(v) if isinstance(v, str | bytes) else 8 for v in row)
+        if size > _BYTES or len(part) == _AT_ONCE:
+            yield part
+            part, size = [], 0
+    if part:
+        yield part
+
+
+class PostgresWriting(PostgresReading):
+    """What is written to a database."""
+
+    def _values(self, table: Table, columns: Sequence[str], row: Sequence[Value]) -> list[Value]:
+        return [self._own(table, c, v) for c, v in zip(columns, row, strict=True)]
+
+    def insert(self, table: Table, row: Row) -> Key:
+        return self._insert(table, list(row), [list(row.values())])[0]
+
+    def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
+        return [key for part in _parts(rows) for key in self._insert(table, columns, part)]
+
+    def _insert(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
+        keys = self._of(table).select(table.key)
+        tail = f" RETURNING {keys}" if table.key else ""
+        if not columns:
+            return [key for _ in rows for key in self.run(
+                f"INSERT INTO {self.real(table.name)} DEFAULT VALUES{tail}")]
+        names = ", ".join(quote(c) for c in columns)
+        one = f"({self._marks(len(columns))})"
+        found = self.run(f"INSERT INTO {self.real(table.name)} ({names}) OVERRIDING SYSTEM VALUE VALUES "
+                         + ", ".join([one] * len(rows)) + tail,
+                         [v for row in rows for v in self._values(table, columns, row)])
+        if table.surrogate and table.key[0] in columns:
+            self._catch_up(table, table.key[0])
+        return found if table.key else [()] * len(rows)
+
+    def _catch_up(self, table: Table, column: str) -> None:
+        """A sequence is never behind what was inserted with a key."""
+        place = self.text("pg_get_serial_sequence(%s, %s)", (self.real(table.name), column))
+        self.run(f"SELECT setval({place}, m) FROM (SELECT max({quote(column)}) AS m FROM {self.real(table.name)}) t, "
+                 f"LATERAL (SELECT COALESCE(pg_sequence_last_value({place}::regclass), 0) AS l) s WHERE m > l")
+
+    @contextmanager
+    def holding_on(self) -> Iterator[None]:
+        self.run("SAVEPOINT nostos_rows")
+        try:
+            yield
+        except BaseException:
+            with suppress(psycopg.Error):
+                self.run("ROLLBACK TO SAVEPOINT nostos_rows")
+            raise
+        self.run("RELEASE SAVEPOINT nostos_rows")
+
+    def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
+        if not rows:
+            return
+        names = ", ".join(quote(c) for c in columns)
+        with self._connection.cursor() as cursor, cursor.copy(
+                f"COPY {self.real(table.name)} ({names}) FROM STDIN".encode()) as copy:
+            for row in rows:
+                copy.write_row(row)
+
+    def replace_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
+        places = [columns.index(k) for k in table.key]
+        for where, values in self._keyed(table, [tuple(row[p] for p in places) for row in rows]):
+            self.run(f"DELETE FROM {self.real(table.name)} WHERE {where}", values)
+        self.insert_many(table, columns, rows)
+
+    def update(self, table: Table, key: Key, values: Row) -> None:
+        if not values:
+            return
+        sets = ", ".join(f"{quote(n)} = %s" for n in values)
+        where, which = self._matching(table, dict(zip(table.key, key, strict=True)))
+        self.run(f"UPDATE {self.real(table.name)} SET {sets} WHERE {where}",
+                 [*self._values(table, list(values), list(values.values())), *which])
+
+    def update_rows(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Key, Sequence[Value]]]) -> None:
+        types = {c.name: c.declared for c in table.columns}
+        if len(rows) == 1 or not columns or any(v is None for key, _ in rows for v in key):
+            super().update_rows(table, columns, rows)
+            return
+        names = [*table.key, *columns]
+        # The first row says what types the columns of the list have.
+        first = ", ".join(f"%s::{types[n]}" for n in names)
+        rest = f"({self._marks(len(names))})"
+        sets = ", ".join(f"{quote(c)} = s.v{number}" for number, c in enumerate(columns, start=len(table.key)))
+        aliases = ", ".join(f"v{n}" for n in range(len(names)))
+        which = " AND ".join(f"t.{quote(k)} = s.v{n}" for n, k in enumerate(table.key))
+        for part in _parts([(*key, *values) for key, values in rows]):
+            given = ", ".join([f"({first})", *[rest] * (len(part) - 1)])
+            self.run(f"UPDATE {self.real(table.name)} t SET {sets} FROM (VALUES {given}) s({aliases}) WHERE {which}",
+                     [v for row in part for v in self._values(table, names, row)])
+
+    def remove(self, table: Table, key: Key) -> None:
+        where, which = self._matching(table, dict(zip(table.key, key, strict=True)))
+        self.run(f"DELETE FROM {self.real(table.name)} WHERE {where}", which)
+
+    def remove_rows(self, table: Table, keys: Sequence[Key]) -> None:
+        for where, values in self._keyed(table, keys):
+            self.run(f"DELETE FROM {self.real(table.name)} WHERE {where}", values)
+
+    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value],
+                keys: Sequence[Value], through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
+        tests, bound = self._matching(counted, where)
+        if through is not None:
+            other, points, wanted = through
+            more, values = self._matching(other, wanted)
+            tests += f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {self.real(other.name)} WHERE {more})"
+            bound += values
+        own = f"{self.real(table.name)}.{quote(table.key[0])}"
+        for at in range(0, len(keys), _AT_ONCE):
+            part = keys[at:at + _AT_ONCE]
+            self.run(f"UPDATE {self.real(table.name)} SET {quote(column)} = (SELECT count(*) FROM "
+                     f"{self.real(counted.name)} nostos_counted WHERE nostos_counted.{quote(by)} = {own} AND {tests}) "
+                     f"WHERE {own} IN ({self._marks(len(part))})",
+                     [*bound, *(self._own(table, table.key[0], k) for k in part)])
+
+    def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
+        if column is None:
+            self.run(f"DELETE FROM {self.real(table)}")
+            return
+        for pattern in patterns:
+            if "*" in pattern:
+                like = pattern.replace("|", "||").replace("%", "|%").replace("_", "|_").replace("*", "%")
+                self.run(f"DELETE FROM {self.real(table)} WHERE {quote(column)} LIKE %s ESCAPE '|'", [like])
+            else:
+                self.run(f"DELETE FROM {self.real(table)} WHERE {quote(column)} = %s", [pattern])
+
+    def mark(self, table: str, name: str, when: str) -> None:
+        self.run(f"CREATE TABLE IF NOT EXISTS {self.real(table)} (merge_id varchar(64) PRIMARY KEY, "
+                 "at varchar(40) NOT NULL)")
+        self.run(f"INSERT INTO {self.real(table)} VALUES (%s, %s)", (name, when))
+
+    # --- schema
+
+    def create_table(self, table: Table) -> None:
+        for sql in (*table.ddl.split(AND_THEN), *(ddl for _, ddl in table.indexes)):
+            self.run(sql)
+
+    def add_column(self, table: Table, column: Column) -> None:
+        line = f"{quote(column.name)} {column.declared}"
+        if column.generated:
+            line += f" GENERATED ALWAYS AS ({column.default}) STORED"
+        elif column.default is not None:
+            line += f" DEFAULT {column.default}"
+        solid = not column.nullable and not column.generated
+        if solid and column.default is None:
+            self.run(f"ALTER TABLE {self.real(table.name)} ADD COLUMN {line}")
+            self.run(f"UPDATE {self.real(table.name)} SET {quote(column.name)} = %s", (str(empty_value(column)),))
+            self.run(f"ALTER TABLE {self.real(table.name)} ALTER COLUMN {quote(column.name)} SET NOT NULL")
+            return
+        self.run(f"ALTER TABLE {self.real(table.name)} ADD COLUMN {line}{' NOT NULL' if solid else ''}")
+
+    def change_column(self, table: Table, column: Column) -> None:
+        place = f"ALTER TABLE {self.real(table.name)} ALTER COLUMN {quote(column.name)}"
+        if column.generated:
+            raise MergeRefused(f"The column {table.name}.{column.name} follows from others: it cannot be defined anew.",
+                               next_step="Make the change on live by hand, then merge.")
+        self.run(f"{place} DROP DEFAULT")
+        self.run(f"{place} TYPE {column.declared} USING {quote(column.name)}::{column.declared}")
+        if column.default is not None:
+            self.run(f"{place} SET DEFAULT {column.default}")
+        self.run(f"{place} {'DROP' if column.nullable else 'SET'} NOT NULL")
+
+    def create_index(self, table: str, name: str, ddl: str) -> None:
+        self.run(ddl)
+
+    def drop(self, what: str, table: str, name: str) -> None:
+        if what == "column":
+            self.run(f"ALTER TABLE {self.real(table)} DROP COLUMN {quote(name)}")
+        else:
+            self.run(f"DROP {what.upper()} {quote(self.prefix + name if what == 'table' else name)}")
+
