@@ -54,7 +54,13 @@ steps = st.lists(st.tuples(st.sampled_from(STEPS), st.integers(1, 5)), max_size=
 @unittest.skipIf(missing(), missing())
 class Laws(unittest.TestCase):
     def setUp(self) -> None:
-        self.server = mariadb()
+        self.server: Any = mariadb()
+
+    def url(self, live: str) -> str:
+        return f"mysql://root@/{live}?unix_socket={self.server.socket}"
+
+    def edit(self, statement: str, database: str) -> None:
+        self.server.run(statement, database=database)
 
     def rows(self, database: str) -> dict[str, set[tuple[Any, ...]]]:
         return {t: set(self.server.run(f"SELECT * FROM {t}", database=database))
@@ -73,20 +79,20 @@ class Laws(unittest.TestCase):
     def test_laws_of_one_merge(self, on_live: list[tuple[str, int]], on_staging: list[tuple[str, int]]) -> None:
         live = self.server.new_database()
         for statement in SCHEMA.split(";\n"):
-            self.server.run(statement, database=live)
+            self.edit(statement, live)
         folder = Path(tempfile.mkdtemp(prefix="nostos-law-"))
         self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
         (folder / "live").mkdir()
         (folder / "live/nostos.toml").write_text(
             '[site]\nname = "library"\nurl = "https://library.example"\n'
-            f'database = "mysql://root@/{live}?unix_socket={self.server.socket}"\n')
+            f"database = '{self.url(live)}'\n")
         home = Home(folder / "home")
         clone(home, folder / "live", "law", folder / "staging", "https://staging.example")
         voyage = home.read("law")
         for database, side, url, edits in ((voyage.place, "s", "https://staging.example", on_staging),
                                            (live, "l", "https://library.example", on_live)):
             for statement, n in edits:
-                self.server.run(statement.format(side=side, n=n, url=url), database=database)
+                self.edit(statement.format(side=side, n=n, url=url), database)
         with opened(home, voyage) as crew:
             before = compare_voyage(crew)[0]
             kept = [s for i in before.items.values() for s in i.rows if s.base is None and s.live is not None]

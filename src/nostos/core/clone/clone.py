@@ -318,7 +318,7 @@ class _Clone:
                 self.live.database, self.database, self.asked, self._fallback_prefix())
             self.database, self.location_for_copy = place.location, place.for_copy
             self.voyage = replace(
-                self.voyage, database=place.location.shown, place=str(place.location.url.database),
+                self.voyage, database=place.location.shown, place=place.location.engine.place_of(place.location),
                 prefix=place.location.prefix, made=place.made,
                 engine=place.location.engine.name,
                 tables=tuple(place.location.prefix + name for name in names),

@@ -96,7 +96,7 @@ def _remove_rows(voyage: Voyage) -> list[str]:
             site = recognise(voyage.staging if voyage.elsewhere else voyage.live)
         except SiteError as error:
             return [f"{voyage.database}: {error.what}"]
-        location = replace(site.database, url=site.database.url.set(database=voyage.place), prefix=voyage.prefix)
+        location = replace(site.database.engine.at_place(site.database, voyage.place), prefix=voyage.prefix)
         with suppress(SiteError):  # live may be gone
             if location.same_as(recognise(voyage.live).database):
                 return [f"{voyage.database}: it is live's own"]

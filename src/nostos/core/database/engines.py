@@ -198,6 +198,14 @@ class Engine(ABC):
     def open(self, location: Location, readonly: bool = False) -> Database:
         """Open a database. Raises SiteError, or NoSuchDatabase where its server does not have it."""
 
+    def place_of(self, location: Location) -> str:
+        """What a voyage remembers of where a copy's tables are."""
+        return str(location.url.database)
+
+    def at_place(self, location: Location, place: str) -> Location:
+        """A location with the place that a voyage remembers, reached as the given one is."""
+        return replace(location, url=location.url.set(database=place))
+
     def create(self, location: Location) -> Database:
         """Open a place for filling; a file is made here."""
         return self.open(location)

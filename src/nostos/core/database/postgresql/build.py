@@ -9,6 +9,7 @@ import psycopg
 from nostos.core.database.outline import Outline, Trigger
 from nostos.core.database.postgresql.reflection import AND_THEN, SEQUENCES, quote
 from nostos.core.database.postgresql.writing import PostgresWriting
+from nostos.core.errors import MergeRefused
 
 _HERE = "current_schema()::regnamespace"
 _EXTENSIONS = "SELECT extname FROM pg_extension WHERE extname <> 'plpgsql' ORDER BY extname"
@@ -67,7 +68,9 @@ def build(target: PostgresWriting, wanted: Outline) -> None:
         """A statement that names its schema, in this one."""
         return sql if schema == here else sql.replace(f" {schema}.", f" {quote(here)}.")
 
-    waiting = _tried(target, [placed(sql) for _, sql in wanted.before])
+    beside = target.schema.partition(",")[2]
+    before = _not_there(target, beside, wanted) if beside else [placed(sql) for _, sql in wanted.before]
+    waiting = _tried(target, before)
     for table in wanted.tables:
         for sql in table.ddl.split(AND_THEN):
             if not _is_foreign(sql):
@@ -75,6 +78,25 @@ def build(target: PostgresWriting, wanted: Outline) -> None:
     left = _tried(target, waiting)
     if left:
         target.run(left[0])  # says why not
+
+
+def _not_there(target: PostgresWriting, schema: str, wanted: Outline) -> list[str]:
+    """Of types and functions, those that the site itself does not have. Raises MergeRefused where it has another of
+    that name."""
+    types = {str(n) for (n,) in target.run("SELECT typname FROM pg_type WHERE typnamespace = %s::regnamespace",
+                                           (quote(schema),))}
+    functions = {str(sql) for _, sql in target.run(_FUNCTIONS.replace(_HERE, "%s::regnamespace"), (quote(schema),))}
+    heads = {sql.partition("\n")[0] for sql in functions}
+    missing = []
+    for name, sql in wanted.before:
+        if name in types or sql in functions:
+            continue
+        if sql.partition("\n")[0] in heads:
+            raise MergeRefused(f"The function {name} is another now than in the backup.",
+                               next_step="Put it back by hand, then restore again.")
+        missing.append(sql if sql.startswith(("CREATE OR REPLACE", "CREATE EXTENSION")) else
+                       sql.replace(f" {quote(name)} AS ", f" {quote(schema)}.{quote(name)} AS ", 1))
+    return missing
 
 
 def finish(target: PostgresWriting, wanted: Outline) -> None:
@@ -94,6 +116,9 @@ def finish(target: PostgresWriting, wanted: Outline) -> None:
         target.run(left[0])
     schema, here = str(wanted.settings.get("schema", "public")), _schema(target)
     for trigger in wanted.triggers:
+        if "," in target.schema:  # the function is the site's own; the table is the one beside it
+            target.run(trigger.body.replace(f" ON {schema}.", f" ON {quote(here)}."))
+            continue
         target.run(trigger.body if schema == here else trigger.body.replace(f" ON {schema}.", f" ON {quote(here)}."))
     target.run("ANALYZE")
 

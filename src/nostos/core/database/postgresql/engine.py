@@ -61,6 +61,15 @@ class PostgresEngine(Engine):
         except SiteError:
             return False
 
+    def place_of(self, location: Location) -> str:
+        schema = location.url.query.get("schema")
+        return f"{location.url.database}{f'?schema={schema}' if schema else ''}"
+
+    def at_place(self, location: Location, place: str) -> Location:
+        name, _, schema = place.partition("?schema=")
+        url = location.url.difference_update_query(["schema"]).set(database=name)
+        return replace(location, url=url.update_query_dict({"schema": schema}) if schema else url)
+
     def open(self, location: Location, readonly: bool = False) -> Database:
         return PostgresDatabase(location, readonly)
 

@@ -47,7 +47,7 @@ class PostgresSession(Database):
             for name in ("statement_timeout", "idle_in_transaction_session_timeout"):
                 self.run(f"SET {name} = 0")
             if self.schema:
-                self.run(f"SET search_path = {quote(self.schema)}")
+                self.run(f"SET search_path = {', '.join(quote(s) for s in self.schema.split(','))}")
             if self.run("SELECT current_schema()")[0][0] is None:
                 raise SiteError(f"The database {location.shown} has no such schema.",
                                 next_step="Check `schema` in the database's URL.")

@@ -36,13 +36,22 @@ class SchemaSwap(Swap):
             database.run(f"CREATE SCHEMA {quote(self.new)}")
         finally:
             database.close()
-        return PostgresDatabase(self._at(self.new))
+        # Types and functions are the site's own: what is beside it goes, with all that rests on it.
+        return PostgresDatabase(self._at(f"{self.new},{self._own()}"))
+
+    def _own(self) -> str:
+        database = PostgresDatabase(self.location, readonly=True)
+        try:
+            return str(database.run("SELECT current_schema()")[0][0])
+        finally:
+            database.close()
 
     def commit(self, tables: Collection[str], check: Callable[[Database], None], last: Callable[[], None]) -> None:
         database = PostgresDatabase(self.location)
         try:
             with database.writing():
                 own = str(database.run("SELECT current_schema()")[0][0])
+                self._check_others(database, tables)
                 for name in sorted(tables):
                     if name in database.tables():
                         database.run(f"LOCK TABLE {database.real(name)} IN ACCESS EXCLUSIVE MODE")
@@ -55,6 +64,17 @@ class SchemaSwap(Swap):
                                next_step="Try again at a quieter hour.") from error
         finally:
             database.close()
+
+    def _check_others(self, database: PostgresDatabase, tables: Collection[str]) -> None:
+        """Tables that stay must not point at ones that are replaced: their references would go with those."""
+        own = {database.prefix + t for t in tables}
+        for child, target in database.run(
+                "SELECT c.relname, f.relname FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid "
+                "JOIN pg_class f ON f.oid = k.confrelid WHERE k.contype = 'f' "
+                "AND c.relnamespace = current_schema()::regnamespace"):
+            if target in own and child not in own:
+                raise MergeRefused(f"The table {child}, which the backup does not have, points at {target}.",
+                                   next_step=f"Drop {child}, or its foreign key, then restore again.")
 
     def _exchange(self, database: PostgresDatabase, own: str, tables: Collection[str]) -> None:
         """Move the site's tables out of the way, and the new ones into their place."""
