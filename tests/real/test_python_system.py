@@ -16,6 +16,7 @@ from nostos.core.apply.merge import merge
 from nostos.core.profiles.learning.findings import add_answers
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
+from tests.real.postgres import missing, postgres
 from tests.support import Harbour, SiteTest
 
 NEEDED = [name for name in ("wagtail", "oscar") if find_spec(name) is None]
@@ -23,6 +24,10 @@ NEEDED = [name for name in ("wagtail", "oscar") if find_spec(name) is None]
 
 @unittest.skipIf(NEEDED, f"not installed: {', '.join(NEEDED)}")
 class PythonSystem(SiteTest):
+    @staticmethod
+    def database() -> str:
+        return "sqlite:///site.db"
+
     def work(self, folder: Path, what: str) -> Any:
         done = subprocess.run([sys.executable, "-W", "ignore", "work.py", what], cwd=folder, capture_output=True,
                               text=True, check=False)
@@ -32,9 +37,9 @@ class PythonSystem(SiteTest):
     def test_both_sides_sell_write_and_move(self) -> None:
         live = self.folder / "live"
         shutil.copytree(Path(__file__).parent / "python_site", live)
+        (live / "nostos.toml").write_text("[site]\nname = 'ridge'\nurl = 'http://ridge.example'\n"
+                                          f"database = '{self.database()}'\n")
         self.work(live, "seed")
-        (live / "nostos.toml").write_text('[site]\nname = "ridge"\nurl = "http://ridge.example"\n'
-                                          'database = "sqlite:///site.db"\n')
         h = Harbour(self.folder, live, "http://127.0.0.1:8431")
         self.work(live, "live")
         self.work(h.staging_folder, "staging")
@@ -66,6 +71,13 @@ class PythonSystem(SiteTest):
         with h.crew() as crew:
             merge(h.home, crew, prepare_undo(h.home, crew, to_take_back(h.home, "trip", None)))
         self.assertEqual(self.work(live, "told"), before)
+
+
+@unittest.skipIf(NEEDED or missing(), f"not installed: {', '.join(NEEDED) or missing()}")
+class OnPostgresql(PythonSystem):
+    @staticmethod
+    def database() -> str:
+        return postgres().url(postgres().new_database())
 
 
 if __name__ == "__main__":

@@ -1,6 +1,9 @@
-"""A site of the Python content system with a real shop, on a file of SQLite's; made without migrations."""
+"""A site of the Python content system with a real shop, on a file of SQLite's or on PostgreSQL; made without
+migrations."""
 
+import tomllib
 from pathlib import Path
+from urllib.parse import unquote, urlsplit
 
 from oscar import defaults
 
@@ -30,7 +33,11 @@ TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP
     "context_processors": ["django.template.context_processors.request", "django.contrib.auth.context_processors.auth",
                            "django.contrib.messages.context_processors.messages"]}}]
 HAYSTACK_CONNECTIONS = {"default": {"ENGINE": "haystack.backends.simple_backend.SimpleEngine"}}
-DATABASES = {"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": BASE / "site.db"}}
+_URL = urlsplit(tomllib.loads((BASE / "nostos.toml").read_text())["site"]["database"])
+DATABASES = {"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": BASE / "site.db"}
+             if _URL.scheme == "sqlite" else {
+                 "ENGINE": "django.db.backends.postgresql", "NAME": _URL.path[1:], "USER": _URL.username,
+                 "PASSWORD": unquote(_URL.password or ""), "HOST": _URL.hostname, "PORT": _URL.port}}
 ROOT_URLCONF = "urls"
 SITE_ID = 1
 WAGTAIL_SITE_NAME = "Kestrel Ridge"
