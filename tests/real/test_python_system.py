@@ -24,6 +24,9 @@ NEEDED = [name for name in ("wagtail", "oscar") if find_spec(name) is None]
 
 @unittest.skipIf(NEEDED, f"not installed: {', '.join(NEEDED)}")
 class PythonSystem(SiteTest):
+    profile = "bare.toml"  # which says nothing
+    kinds = frozenset(("wagtailcore_page", "catalogue_product", "order_order"))
+
     @staticmethod
     def database() -> str:
         return "sqlite:///site.db"
@@ -38,12 +41,15 @@ class PythonSystem(SiteTest):
         live = self.folder / "live"
         shutil.copytree(Path(__file__).parent / "python_site", live)
         (live / "nostos.toml").write_text("[site]\nname = 'ridge'\nurl = 'http://ridge.example'\n"
-                                          f"database = '{self.database()}'\n")
+                                          f"database = '{self.database()}'\n"
+                                          + (f"profile = '{self.profile}'\n" if self.profile else ""))
+        (live / "bare.toml").write_text("[profile]\nname = 'bare'\ntitle = 'Bare'\n")
         self.work(live, "seed")
         h = Harbour(self.folder, live, "http://127.0.0.1:8431")
         self.work(live, "live")
         self.work(h.staging_folder, "staging")
         before = self.work(live, "told")
+        self.assertLessEqual(self.kinds, {i.kind for i in h.compare().items.values()})
         asked = {str(q.place) for q in h.compare().questions}
         self.assertEqual(asked, {"home_notepage.stream/*/value@link"})  # asked once, for revisions too
         site = recognise(h.live_folder / "nostos.toml")
@@ -73,8 +79,15 @@ class PythonSystem(SiteTest):
         self.assertEqual(self.work(live, "told"), before)
 
 
+class Told(PythonSystem):
+    """The same, with the profile that ships with Nostos."""
+
+    profile = ""  # it is recognised
+    kinds = frozenset(("page", "product", "order", "basket", "category"))
+
+
 @unittest.skipIf(NEEDED or missing(), f"not installed: {', '.join(NEEDED) or missing()}")
-class OnPostgresql(PythonSystem):
+class OnPostgresql(Told):
     @staticmethod
     def database() -> str:
         return postgres().url(postgres().new_database())
