@@ -62,7 +62,7 @@ class WireTest(unittest.TestCase):
         """A tree whose helper answers so."""
         connection = Connection.__new__(Connection)
         connection.host, connection.wire, connection.locks = "far", self.pair(answer).near, 0
-        self.enterContext(mock.patch("nostos.core.files.remote.tree.reach", lambda _: connection))
+        self.enterContext(mock.patch("nostos.core.files.remote.asking.reach", lambda _: connection))
         return FarTree(FarPath("far", PurePosixPath(self.folder)))
 
 
@@ -171,7 +171,7 @@ class Hostile(WireTest):
         (inside / "out").symlink_to(self.folder)
         tree = self.tree(helper.Answers())
         tree.root = FarPath("far", PurePosixPath(inside))
-        with mock.patch("nostos.core.files.remote.tree.checked", lambda p: [p]):  # as if this side were the hostile one
+        with mock.patch("nostos.core.files.remote.asking.checked", lambda p: [p]):  # as if this side were hostile
             for path in ("../secret", str(self.folder / "secret"), "out/secret", "a/../../secret"):
                 with self.subTest(path):
                     for act in (tree.read, tree.remove, tree.digest, lambda p: tree.write(p, b"", 0o600)):

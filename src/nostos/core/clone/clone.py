@@ -15,6 +15,7 @@ from nostos.core.anchor.names import Origin, Side, canonical
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
 from nostos.core.clock import now
 from nostos.core.clone.asking import asked
+from nostos.core.clone.checks import check_names, check_places
 from nostos.core.clone.copy_rows import Localiser, RowCopier
 from nostos.core.clone.masking import Mask, recipe
 from nostos.core.clone.remove import check_removable, remove, set_aside
@@ -42,8 +43,6 @@ from nostos.core.sites.recognise import Site, check_url, recognise, recognised_f
 from nostos.core.values.traces import Traces
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyages.home import Home, Voyage, VoyageState, check_name, ready
-
-_SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
 
 _LARGEST_TEXT = 4 << 20  # bytes of a file that is looked through for live's address
 _TEXTS = (".php", ".js", ".mjs", ".html", ".htm", ".xml", ".svg", ".txt", ".sql", ".log", ".yml", ".yaml", ".toml",
@@ -114,7 +113,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
         staging_db = _staging_database(live, target, name, database, prefix)
         passed: list[SkippedFile] = []
         entries = list(live.files.scan(live.foreign_paths(), (*ignored(live.profile), *skip), passed.append))
-        _check_places(live, target, url, staging_db, entries, over)
+        check_places(live, target, url, staging_db, entries, over)
         inside = below(target, live.files.at) if live.has_files else None
         if inside is not None:  # a folder that is there, for the copy, is no part of it
             entries = [e for e in entries if e.path != str(inside) and not e.path.startswith(f"{inside}/")]
@@ -186,57 +185,6 @@ def _staging_database(live: Site, target: AnyPath, name: str, wanted: str | None
     if wanted is None and prefix is None:
         return engine.beside(live.database, live.home, target, name)
     return engine.asked(live.database, wanted, prefix, target if host_of(target) else Path.cwd())
-
-
-def _check_places(live: Site, target: AnyPath, url: str, staging_db: Location, entries: Sequence[FileEntry],
-                  over: bool) -> None:
-    if target.exists() and not target.is_dir():
-        raise SiteError(f"{target} is not a folder.", next_step="Name a folder that does not exist yet.")
-    lies = tree_at(target).names("") if target.is_dir() else []
-    if STAMP in lies:
-        raise SiteError(f"The folder {target} is a staging copy already.", next_step="Name another folder.")
-    if lies and not over:
-        raise SiteError(f"The folder {target} is not empty.",
-                        next_step="Name a new folder, or empty this one; with --over, what it holds is set aside.")
-    inside = below(target, live.files.at) if live.has_files else None
-    if inside is not None and lies and any(e.path.startswith(f"{inside}/") for e in entries) and not over:
-        raise SiteError(f"The folder {target} is part of live's own tree.",
-                        next_step="Name a folder in it that is not there yet, or one beside the live site.")
-    if inside is not None and (live.files.disk_of(str(inside)) or not inside.parts):
-        raise SiteError(f"The folder {target} cannot be a copy's: live's own files lie there.",
-                        next_step="Name another folder in it, or one beside the live site.")
-    for tree in (live.files.at, live.home):
-        if below(tree, target) is not None:
-            raise SiteError(f"Live's own tree, {tree}, lies inside the folder {target}.",
-                            next_step="Name a folder beside the live site.")
-    if staging_db.same_as(live.database) and not staging_db.none:
-        raise SiteError("Staging would use live's own database.",
-                        next_step="Name another one with --database or --prefix, or leave both out.")
-    if staging_db.file is not None and staging_db.file.exists():
-        raise SiteError(f"There is a database at {staging_db.shown} already.", next_step="Name another one.")
-    if url == live.url:
-        raise SiteError("Staging would have live's own URL.", next_step="Give staging a URL of its own with --url.")
-    parent = target
-    while not parent.exists():
-        parent = parent.parent
-    if not tree_at(parent).may_write(""):
-        raise SiteError(f"You may not write in {parent}.", next_step="Choose another folder, or ask for the right.")
-    need = live.database.file.stat().st_size * 2 if live.database.file else 0
-    need += sum(e.size for e in entries)
-    free = tree_at(parent).free()
-    if free < need + _SPARE:
-        raise SiteError(f"{parent} has {free >> 20} MB free, and the copy needs about {need >> 20} MB.",
-                        next_step="Choose a folder on another disk, or leave folders out with --skip.")
-
-
-def _check_names(location: Location, names: Sequence[str]) -> None:
-    """Raise SiteError when a table's name would be too long with the copy's prefix."""
-    most = location.engine.longest_name
-    long = sorted((n for n in names if most and len(location.prefix + n) > most), key=len, reverse=True)
-    if long:
-        raise SiteError(f"The table {location.prefix}{long[0]} would have a name of more than {most} characters.",
-                        left="Live was only read; nothing of the copy is left.",
-                        next_step="Choose a shorter prefix with --prefix.")
 
 
 class _Clone:
@@ -313,7 +261,7 @@ class _Clone:
         source = self.live.open(readonly=True)
         try:
             names = (*source.tables(), *source.views())
-            _check_names(self.database, names)
+            check_names(self.database, names)
             place = self.database.engine.make_place(
                 self.live.database, self.database, self.asked, self._fallback_prefix())
             self.database, self.location_for_copy = place.location, place.for_copy
@@ -325,7 +273,7 @@ class _Clone:
                 elsewhere=place.location.file is None and not self.live.database.on_server_of(place.location),
                 user=f"{place.user[0]}@{place.user[1]}" if place.user else "")
             self.home.write(self.voyage)
-            _check_names(place.location, names)
+            check_names(place.location, names)
             with told(source), source.reading():
                 tables = source.tables()
                 self.profile = self.live.full_profile(tables)

@@ -9,34 +9,26 @@ from typing import Any
 
 from nostos.core.errors import HostError
 from nostos.core.files.entry import FileEntry, digest_of
+from nostos.core.files.remote.asking import AT_ONCE, FarAsking
 from nostos.core.files.remote.bulk import copied_there, given_out, taken_there
 from nostos.core.files.remote.readers import broken, owner_data, owner_of, status_of
 from nostos.core.files.tree import (
-    ANYTHING,
     SMALL,
-    Asked,
-    Call,
     CopiedFile,
     Copy,
     FileTree,
     GivenFile,
     OpenFile,
     Owner,
-    Signature,
     SkippedFile,
     Status,
     checked,
 )
 from nostos.core.files.words import LARGEST
-from nostos.core.hosts.connection import Connection, reach
-from nostos.core.hosts.far_path import AnyPath, FarPath, on_machine
-from nostos.core.hosts.helper import Channel, Failed
+from nostos.core.hosts.helper import Channel
 from nostos.core.patterns import parted
 
 _PIECE = 1 << 15  # bytes of a file in one message
-_AT_ONCE = 2000  # paths in one call
-_LOOKS = frozenset(("status", "names", "link", "led", "digest", "entry", "free", "may_write", "owner", "within",
-                    "content"))
 
 
 class _FarFile:
@@ -90,94 +82,8 @@ class _Said(io.BytesIO):
         return self._status
 
 
-class FarTree(FileTree):
+class FarTree(FarAsking):
     """A tree below a folder of another machine."""
-
-    def __init__(self, root: FarPath) -> None:
-        self.root = root
-        self.not_given = []
-        self.called = {}
-        self._ahead: dict[tuple[Any, ...], Any] = {}
-
-    @property
-    def connection(self) -> Connection:
-        return reach(self.root.host)
-
-    @property
-    def host(self) -> str:
-        return self.root.host
-
-    @property
-    def where(self) -> str:
-        return str(self.root)
-
-    @property
-    def at(self) -> AnyPath:
-        return self.root
-
-    def within(self, place: AnyPath) -> str | None:
-        if not isinstance(place, FarPath) or place.host != self.root.host:
-            return None
-        found = self._ask("within", on_machine(place))
-        return found if isinstance(found, str) else None
-
-    # --- asking
-
-    def _where(self) -> tuple[str, list[list[str]]]:
-        return str(self.root.path), [[path, led] for path, led in self.followed.items()]
-
-    def _ask(self, what: str, *words: Any) -> Any:
-        if what not in _LOOKS:
-            self._ahead.clear()
-        elif (what, *words) in self._ahead:
-            return self._given(self._ahead[what, *words])
-        return self.connection.ask("tree", *self._where(), what, *words)
-
-    def _given(self, said: Any) -> Any:
-        match said:
-            case [True, found]:
-                return found
-            case [False, str(reason), *details]:
-                raise self.connection.raised(Failed(reason, *details))
-        raise broken(self.where)
-
-    @contextmanager
-    def looking_ahead(self, asked: Iterable[Asked]) -> Iterator[None]:
-        calls = list(dict.fromkeys((name, on_machine(where) if name == "within" else self._there(where), *rest)
-                                   for name, where, *rest in asked))
-        for at in range(0, len(calls), _AT_ONCE):
-            some = calls[at:at + _AT_ONCE]
-            found = self.connection.ask("many", *self._where(), [list(c) for c in some], False)
-            if len(found) != len(some):
-                raise broken(self.where)
-            self._ahead |= zip(some, found, strict=True)
-        try:
-            yield
-        finally:
-            self._ahead.clear()
-
-    def in_order(self, calls: Sequence[Call]) -> list[Any]:
-        self._ahead.clear()
-        found: list[Any] = []
-        while len(found) < len(calls):
-            some = calls[len(found):len(found) + _AT_ONCE]
-            said = self.connection.ask("many", *self._where(), [self._plain(c) for c in some], True)
-            for call, one in zip(some, said, strict=False):
-                given = self._given(one)
-                found.append(Signature.of(status_of(given)) if call.name == "signature" and given else given)
-                if call.expected is not ANYTHING and found[-1] != call.expected:
-                    return found
-            if len(said) < len(some):
-                raise broken(self.where)
-        return found
-
-    def _plain(self, call: Call) -> list[Any]:
-        """A call as it is said: the helper stops where it does not give what is expected."""
-        expected = call.expected
-        words = [call.name, *(self._there(p) for p in call.args)]
-        if isinstance(expected, Signature):
-            expected = [expected.kind, expected.mode, expected.size, expected.inode, expected.time]
-        return [words, expected is not ANYTHING, None if expected is ANYTHING else expected]
 
     def copies_in(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
         plain = [c for c in copies if not (source.speaks(c.path) or self.speaks(c.target))]
@@ -194,10 +100,6 @@ class FarTree(FileTree):
     def talk(self, what: str, *words: Any) -> Any:
         """A call about this tree, whose messages go on."""
         return self.connection.talk(what, *self._where(), *words)
-
-    def _there(self, path: str) -> str:
-        """The path that a file lies at."""
-        return "/".join(checked(self.called.get(path, path))) if path else ""
 
     def _noted(self, path: str, given: Any) -> None:
         if given is not True:
@@ -258,8 +160,8 @@ class FarTree(FileTree):
                 with suppress(FileNotFoundError):
                     found[path] = super().digest(path)
         rest = [p for p in paths if not self.speaks(p)]
-        for at in range(0, len(rest), _AT_ONCE):
-            some = rest[at:at + _AT_ONCE]
+        for at in range(0, len(rest), AT_ONCE):
+            some = rest[at:at + AT_ONCE]
             messages = self.connection.messages("digests", *self._where(), [self._there(p) for p in some])
             given = [d for message in messages for d in message]
             if len(given) != len(some):

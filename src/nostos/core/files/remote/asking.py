@@ -1,0 +1,111 @@
+"""Asking another machine about a tree: one thing, many at once, or one after another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+from nostos.core.files.remote.readers import broken, status_of
+from nostos.core.files.tree import ANYTHING, Asked, Call, FileTree, Signature, checked
+from nostos.core.hosts.connection import Connection, reach
+from nostos.core.hosts.far_path import AnyPath, FarPath, on_machine
+from nostos.core.hosts.helper import Failed
+
+AT_ONCE = 2000  # paths in one call
+_LOOKS = frozenset(("status", "names", "link", "led", "digest", "entry", "free", "may_write", "owner", "within",
+                    "content"))
+
+
+class FarAsking(FileTree):
+    """A tree below a folder of another machine, as far as it is asked about."""
+
+    def __init__(self, root: FarPath) -> None:
+        self.root = root
+        self.not_given = []
+        self.called = {}
+        self._ahead: dict[tuple[Any, ...], Any] = {}
+
+    @property
+    def connection(self) -> Connection:
+        return reach(self.root.host)
+
+    @property
+    def host(self) -> str:
+        return self.root.host
+
+    @property
+    def where(self) -> str:
+        return str(self.root)
+
+    @property
+    def at(self) -> AnyPath:
+        return self.root
+
+    def within(self, place: AnyPath) -> str | None:
+        if not isinstance(place, FarPath) or place.host != self.root.host:
+            return None
+        found = self._ask("within", on_machine(place))
+        return found if isinstance(found, str) else None
+
+    # --- asking
+
+    def _there(self, path: str) -> str:
+        """The path that a file lies at."""
+        return "/".join(checked(self.called.get(path, path))) if path else ""
+
+    def _where(self) -> tuple[str, list[list[str]]]:
+        return str(self.root.path), [[path, led] for path, led in self.followed.items()]
+
+    def _ask(self, what: str, *words: Any) -> Any:
+        if what not in _LOOKS:
+            self._ahead.clear()
+        elif (what, *words) in self._ahead:
+            return self._given(self._ahead[what, *words])
+        return self.connection.ask("tree", *self._where(), what, *words)
+
+    def _given(self, said: Any) -> Any:
+        match said:
+            case [True, found]:
+                return found
+            case [False, str(reason), *details]:
+                raise self.connection.raised(Failed(reason, *details))
+        raise broken(self.where)
+
+    @contextmanager
+    def looking_ahead(self, asked: Iterable[Asked]) -> Iterator[None]:
+        calls = list(dict.fromkeys((name, on_machine(where) if name == "within" else self._there(where), *rest)
+                                   for name, where, *rest in asked))
+        for at in range(0, len(calls), AT_ONCE):
+            some = calls[at:at + AT_ONCE]
+            found = self.connection.ask("many", *self._where(), [list(c) for c in some], False)
+            if len(found) != len(some):
+                raise broken(self.where)
+            self._ahead |= zip(some, found, strict=True)
+        try:
+            yield
+        finally:
+            self._ahead.clear()
+
+    def in_order(self, calls: Sequence[Call]) -> list[Any]:
+        self._ahead.clear()
+        found: list[Any] = []
+        while len(found) < len(calls):
+            some = calls[len(found):len(found) + AT_ONCE]
+            said = self.connection.ask("many", *self._where(), [self._plain(c) for c in some], True)
+            for call, one in zip(some, said, strict=False):
+                given = self._given(one)
+                found.append(Signature.of(status_of(given)) if call.name == "signature" and given else given)
+                if call.expected is not ANYTHING and found[-1] != call.expected:
+                    return found
+            if len(said) < len(some):
+                raise broken(self.where)
+        return found
+
+    def _plain(self, call: Call) -> list[Any]:
+        """A call as it is said: the helper stops where it does not give what is expected."""
+        expected = call.expected
+        words = [call.name, *(self._there(p) for p in call.args)]
+        if isinstance(expected, Signature):
+            expected = [expected.kind, expected.mode, expected.size, expected.inode, expected.time]
+        return [words, expected is not ANYTHING, None if expected is ANYTHING else expected]
