@@ -17,8 +17,8 @@ from nostos.core.backup.restore import inspect_backup as look_into
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
 from nostos.core.database.engines import locate
+from nostos.core.database.held_lock import MARKS
 from nostos.core.database.mysql.connection import MysqlDatabase
-from nostos.core.database.mysql.session import MARKS
 from nostos.core.errors import MergeRefused, RecoverNeeded, SiteError, VoyageError
 from nostos.core.files.local import tree as local
 from nostos.core.files.local.tree import LocalTree
@@ -69,7 +69,7 @@ class Idle(LibraryTest):
 
     def test_the_lock_is_held_throughout(self) -> None:
         site = recognise(self.site)
-        with mock.patch("nostos.core.database.mysql.lock._WAIT_SECONDS", 1), holding(site) as hold:
+        with mock.patch("nostos.core.database.mysql.lock.WAIT_SECONDS", 1), holding(site) as hold:
             time.sleep(4)
             hold.check()
             with mock.patch.object(LocalTree, "lock", lambda *_: nullcontext()), self.assertRaises(

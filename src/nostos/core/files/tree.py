@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import errno
 import hashlib
+import io
 import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -148,6 +149,17 @@ class OpenFile(Protocol):
 
     def status(self) -> Status:
         """What it is now, whatever name it has."""
+
+
+class SaidFile(io.BytesIO):
+    """An open file in other words than it is written in."""
+
+    def __init__(self, content: bytes, status: Status) -> None:
+        super().__init__(content)
+        self._status = status
+
+    def status(self) -> Status:
+        return self._status
 
 
 class FileTree(ABC):

@@ -516,7 +516,8 @@ def _renameat2(flag: int, parent: int, name: str, other: int, new: str) -> bool:
     raise OSError(number, os.strerror(number), name)
 
 
-def _put(opened: int, content: Any) -> None:
+def put(opened: int, content: Any) -> None:
+    """Write all of a content."""
     rest = memoryview(content)
     while rest:
         rest = rest[os.write(opened, rest):]
@@ -554,7 +555,7 @@ class Tree:
                     else:
                         below = os.open(part, _FOLDER | how, dir_fd=opened)
                 except OSError as error:
-                    if error.errno in (errno.ELOOP, errno.ENOTDIR) and _is_link(part, opened):
+                    if error.errno in (errno.ELOOP, errno.ENOTDIR) and is_link(part, opened):
                         raise _led_away(path) from None
                     raise
                 os.close(opened)
@@ -782,7 +783,7 @@ class Tree:
         try:
             for piece in pieces:
                 digest.update(piece)
-                _put(opened, piece)
+                put(opened, piece)
             given = self._finish(opened, mode, owner, False, False)
             if times is not None:
                 os.utime(opened, ns=(times[0], times[1]))
@@ -800,18 +801,9 @@ class Tree:
         try:
             opened = self.create(target)
             try:
-                before = os.fstat(read)
-                for _ in range(_TRIES):
-                    digest, head = _poured(read, opened, before.st_blocks * 512 < before.st_size)
-                    after = os.fstat(read)
-                    if (after.st_mtime_ns, after.st_size) == (before.st_mtime_ns, before.st_size):
-                        break
-                    before = after
-                    for each in (read, opened):
-                        os.lseek(each, 0, os.SEEK_SET)
-                    os.ftruncate(opened, 0)
+                digest, times, head = pour(read, opened)
                 given = self._finish(opened, mode, owner, False, False)
-                os.utime(opened, ns=(before.st_atime_ns, before.st_mtime_ns))
+                os.utime(opened, ns=times)
                 if flush:
                     os.fsync(opened)
                 return [digest, given, _facts(os.fstat(opened)), head]
@@ -911,11 +903,28 @@ def _is_text(content: bytes) -> bool:
     return b"\0" not in content
 
 
-def _is_link(name: str, parent: int) -> bool:
+def is_link(name: str, parent: int) -> bool:
     try:
         return stat.S_ISLNK(os.stat(name, dir_fd=parent, follow_symlinks=False).st_mode)
     except OSError:
         return False
+
+
+def pour(read: int, write: int) -> Tuple[bytes, Tuple[int, int], bytes]:
+    """Copy one open file into another; holes stay holes; one that is written meanwhile is copied again, some times.
+    Returns the digest, the times (ns) and the first piece."""
+    before = os.fstat(read)
+    digest = head = b""
+    for _ in range(_TRIES):
+        digest, head = _poured(read, write, before.st_blocks * 512 < before.st_size)
+        after = os.fstat(read)
+        if (after.st_mtime_ns, after.st_size) == (before.st_mtime_ns, before.st_size):
+            break
+        before = after
+        for each in (read, write):
+            os.lseek(each, 0, os.SEEK_SET)
+        os.ftruncate(write, 0)
+    return digest, (before.st_atime_ns, before.st_mtime_ns), head
 
 
 def _poured(read: int, write: int, sparse: bool) -> Tuple[bytes, bytes]:
@@ -930,7 +939,7 @@ def _poured(read: int, write: int, sparse: bool) -> Tuple[bytes, bytes]:
         if sparse and not chunk.strip(b"\0"):
             os.lseek(write, len(chunk), os.SEEK_CUR)
         else:
-            _put(write, chunk)
+            put(write, chunk)
         if len(chunk) < _CHUNK and (not chunk or size >= os.fstat(read).st_size):
             break
     if sparse:

@@ -10,6 +10,7 @@ from functools import cached_property
 from typing import Any
 
 from nostos.core.database.engines import Location
+from nostos.core.database.held_lock import MARKS
 from nostos.core.database.mysql import connect as connecting
 from nostos.core.database.mysql.reflection import REFLECTION, quote, table_of
 from nostos.core.database.mysql.row_sql import READERS, RowSql, as_text, bound
@@ -24,7 +25,6 @@ _AT_ONCE = 500
 _PATTERNS = 50  # so many numbers are looked for by one regular expression of the server's
 _FIRST, _BATCH_ROWS, _BATCH_BYTES = 16, 2000, 4_000_000  # of what is fetched at once
 COPY = "nostos_copy"  # a table without rows, by which a copy is known in a database that holds other sites, too
-MARKS = "nostos_unfinished"  # the table in which a site says that something is unfinished; never copied
 
 
 class MysqlSession(Database):

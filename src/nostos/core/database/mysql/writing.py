@@ -11,24 +11,11 @@ from nostos.core.database.mysql.reading import MysqlReading
 from nostos.core.database.mysql.reflection import column_line, quote, renamed
 from nostos.core.database.mysql.row_sql import bound
 from nostos.core.database.mysql.session import _AT_ONCE
+from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 
 _AT_A_TIME = 100  # rows of a statement that changes many
 _BYTES = 500_000  # of a statement
-
-
-def _parts(rows: Sequence[Sequence[Value]], most: int = _AT_ONCE) -> Iterator[list[Sequence[Value]]]:
-    """Rows as many at once as a statement may hold."""
-    part: list[Sequence[Value]] = []
-    size = 0
-    for row in rows:
-        part.append(row)
-        size += sum(len(v) if isinstance(v, str | bytes) else 8 for v in row)
-        if size > _BYTES or len(part) == most:
-            yield part
-            part, size = [], 0
-    if part:
-        yield part
 
 
 def _alike(values: Sequence[Value]) -> bool:
@@ -69,7 +56,7 @@ class MysqlWriting(MysqlReading):
         tail = "" if given else f" RETURNING {quote(table.key[0])}"
         one = f"({self._marks(len(columns))})"
         found: list[Key] = []
-        for part in _parts(rows):
+        for part in parts(rows, _AT_ONCE, _BYTES):
             said = self.run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
             found += [(int(number),) for (number,) in said]
         if given:
@@ -94,7 +81,7 @@ class MysqlWriting(MysqlReading):
         first = "SELECT %s AS k, " + ", ".join(f"%s AS {n}" for n in names)
         more = "SELECT " + self._marks(len(columns) + 1)
         sets = ", ".join(f"t.{quote(c)} = s.{n}" for c, n in zip(columns, names, strict=True))
-        for part in _parts([(*key, *values) for key, values in rows], _AT_A_TIME):
+        for part in parts([(*key, *values) for key, values in rows], _AT_A_TIME, _BYTES):
             given = " UNION ALL ".join([first, *[more] * (len(part) - 1)])
             self.run(f"UPDATE ({given}) s STRAIGHT_JOIN {self.real(table.name)} t FORCE INDEX (PRIMARY) "
                      f"ON t.{quote(table.key[0])} = s.k SET {sets}", [v for row in part for v in row])
@@ -120,7 +107,7 @@ class MysqlWriting(MysqlReading):
         names = ", ".join(quote(c) for c in columns)
         head = f"INSERT INTO {self.real(table.name)} ({names}) VALUES "
         one = f"({self._marks(len(columns))})"
-        for part in _parts(rows):
+        for part in parts(rows, _AT_ONCE, _BYTES):
             self.run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
 
     def update(self, table: Table, key: Key, values: Row) -> None:

@@ -11,6 +11,7 @@ import psycopg
 from psycopg.pq import TransactionStatus
 
 from nostos.core.database.engines import Location
+from nostos.core.database.held_lock import MARKS
 from nostos.core.database.postgresql import connect as connecting
 from nostos.core.database.postgresql.reflection import STATEMENTS, quote, tables_of
 from nostos.core.database.postgresql.row_sql import RowSql
@@ -21,7 +22,6 @@ from nostos.core.errors import NostosError, SiteError
 _LOCK_WAIT = "1s"  # while this waits for a row, visitors wait for those that it has
 _FETCH = 2000
 COPY = "nostos_copy"  # a table without rows, by which a copy is known in a database that holds other sites, too
-MARKS = "nostos_unfinished"  # the table in which a site says that something is unfinished; never copied
 
 
 class PostgresSession(Database):

@@ -10,25 +10,12 @@ import psycopg
 from nostos.core.database.column_types import empty_value
 from nostos.core.database.postgresql.reading import PostgresReading
 from nostos.core.database.postgresql.reflection import AND_THEN, quote
+from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.errors import MergeRefused
 
 _AT_ONCE = 500
 _BYTES = 1_000_000  # of a statement
-
-
-def _parts(rows: Sequence[Sequence[Value]]) -> Iterator[list[Sequence[Value]]]:
-    """Rows as many at once as a statement may hold."""
-    part: list[Sequence[Value]] = []
-    size = 0
-    for row in rows:
-        part.append(row)
-        size += sum(len(v) if isinstance(v, str | bytes) else 8 for v in row)
-        if size > _BYTES or len(part) == _AT_ONCE:
-            yield part
-            part, size = [], 0
-    if part:
-        yield part
 
 
 class PostgresWriting(PostgresReading):
@@ -41,7 +28,7 @@ class PostgresWriting(PostgresReading):
         return self._insert(table, list(row), [list(row.values())])[0]
 
     def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
-        return [key for part in _parts(rows) for key in self._insert(table, columns, part)]
+        return [key for part in parts(rows, _AT_ONCE, _BYTES) for key in self._insert(table, columns, part)]
 
     def _insert(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
         keys = self._of(table).select(table.key)
@@ -110,7 +97,7 @@ class PostgresWriting(PostgresReading):
         sets = ", ".join(f"{quote(c)} = s.v{number}" for number, c in enumerate(columns, start=len(table.key)))
         aliases = ", ".join(f"v{n}" for n in range(len(names)))
         which = " AND ".join(f"t.{quote(k)} = s.v{n}" for n, k in enumerate(table.key))
-        for part in _parts([(*key, *values) for key, values in rows]):
+        for part in parts([(*key, *values) for key, values in rows], _AT_ONCE, _BYTES):
             given = ", ".join([f"({first})", *[rest] * (len(part) - 1)])
             self.run(f"UPDATE {self.real(table.name)} t SET {sets} FROM (VALUES {given}) s({aliases}) WHERE {which}",
                      [v for row in part for v in self._values(table, names, row)])

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ctypes
 import errno
 import fcntl
-import hashlib
 import os
 import sys
 import time
@@ -15,51 +14,14 @@ from pathlib import Path
 from typing import Any
 
 from nostos.core.errors import LockHeld
-from nostos.core.files.tree import CHUNK, Owner
+from nostos.core.files.tree import Owner
 
-_TRIES = 3
 NOT_OVER, EXCHANGE = 1, 2  # RENAME_NOREPLACE and RENAMEEXCHANGE, renameat2(2)
 
 
 def create(name: str, parent: int) -> int:
     """A new file in an open folder, private until it gets its rights."""
     return os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600, dir_fd=parent)
-
-
-def pour(read: int, write: int) -> tuple[bytes, tuple[int, int], bytes]:
-    """Copy one open file into another; holes stay holes; one that is written meanwhile is copied again, some times.
-    Returns the digest, the times (ns) and the first piece."""
-    before = os.fstat(read)
-    for _ in range(_TRIES):
-        digest, head = _poured(read, write, sparse=before.st_blocks * 512 < before.st_size)
-        after = os.fstat(read)
-        if (after.st_mtime_ns, after.st_size) == (before.st_mtime_ns, before.st_size):
-            break
-        before = after
-        os.lseek(read, 0, os.SEEK_SET)
-        os.lseek(write, 0, os.SEEK_SET)
-        os.ftruncate(write, 0)
-    return digest, (before.st_atime_ns, before.st_mtime_ns), head
-
-
-def _poured(read: int, write: int, sparse: bool) -> tuple[bytes, bytes]:
-    digest = hashlib.blake2b(digest_size=16)
-    head = b""
-    size = 0
-    while True:
-        chunk = os.read(read, CHUNK)
-        digest.update(chunk)
-        head = head or chunk
-        size += len(chunk)
-        if sparse and not chunk.strip(b"\0"):
-            os.lseek(write, len(chunk), os.SEEK_CUR)
-        else:
-            put(write, chunk)
-        if len(chunk) < CHUNK and (not chunk or size >= os.fstat(read).st_size):
-            break
-    if sparse:
-        os.ftruncate(write, size)
-    return digest.digest(), head
 
 
 def attributes(opened: int) -> tuple[tuple[str, bytes], ...]:
@@ -117,13 +79,6 @@ def rename_with(flag: int, parent: int, name: str, other: int, new: str) -> bool
     if number in (errno.EINVAL, errno.ENOSYS, errno.ENOTSUP):
         return False
     raise OSError(number, os.strerror(number), name)
-
-
-def put(opened: int, content: bytes) -> None:
-    """Write all of a content."""
-    rest = memoryview(content)
-    while rest:
-        rest = rest[os.write(opened, rest):]
 
 
 def hold(opened: int, seconds: float) -> None:

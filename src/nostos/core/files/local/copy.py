@@ -12,9 +12,10 @@ from contextlib import suppress
 from itertools import chain
 
 from nostos.core.files.entry import FileEntry
-from nostos.core.files.local.calls import attributes, create, pour, put, set_attributes
+from nostos.core.files.local.calls import attributes, create, set_attributes
 from nostos.core.files.local.reading import LocalReading
 from nostos.core.files.tree import CopiedFile, FileTree
+from nostos.core.hosts.helper import pour, put
 
 _THREADS = 2  # one computes digests while the other waits for the disk
 _FILES_AT_ONCE = 64

@@ -16,9 +16,10 @@ from nostos.core.errors import led_away, led_elsewhere
 from nostos.core.files.entry import FileEntry
 from nostos.core.files.local.calls import attributes
 from nostos.core.files.local.scan import scan
-from nostos.core.files.tree import FileTree, OpenFile, Owner, SkippedFile, Status, checked
+from nostos.core.files.tree import FileTree, OpenFile, Owner, SaidFile, SkippedFile, Status, checked
 from nostos.core.files.words import LARGEST
 from nostos.core.hosts.far_path import AnyPath
+from nostos.core.hosts.helper import is_link
 
 _FOLDER = os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 GONE = (errno.ENOENT, errno.ENOTDIR, errno.ENAMETOOLONG)  # there is no such thing, and there cannot be
@@ -38,17 +39,6 @@ class _File(io.FileIO):
 
     def status(self) -> Status:
         return status_of(os.fstat(self.fileno()))
-
-
-class _Said(io.BytesIO):
-    """An open file in other words than it is written in."""
-
-    def __init__(self, content: bytes, status: Status) -> None:
-        super().__init__(content)
-        self._status = status
-
-    def status(self) -> Status:
-        return self._status
 
 
 class LocalReading(FileTree):
@@ -92,7 +82,7 @@ class LocalReading(FileTree):
                     below = self._followed("/".join(parts[:number]), led, how) if led else os.open(
                         part, _FOLDER | how, dir_fd=opened)
                 except OSError as error:
-                    if error.errno in (errno.ELOOP, errno.ENOTDIR) and _is_link(part, opened):
+                    if error.errno in (errno.ELOOP, errno.ENOTDIR) and is_link(part, opened):
                         raise led_away(path) from None
                     raise
                 os.close(opened)
@@ -178,7 +168,7 @@ class LocalReading(FileTree):
         file = _File(self.open(path), "rb")
         try:
             if self.words is not None and self.speaks(path) and file.status().size <= LARGEST:
-                yield _Said(self.words.live(path, file.read()), file.status())
+                yield SaidFile(self.words.live(path, file.read()), file.status())
             else:
                 yield file
         finally:
@@ -233,10 +223,3 @@ def status_of(info: os.stat_result) -> Status:
             else "other")
     return Status(kind, stat.S_IMODE(mode), info.st_size, info.st_ino, info.st_mtime_ns, info.st_ctime_ns, info.st_uid,
                   info.st_gid, info.st_atime_ns)
-
-
-def _is_link(name: str, parent: int) -> bool:
-    try:
-        return stat.S_ISLNK(os.stat(name, dir_fd=parent, follow_symlinks=False).st_mode)
-    except OSError:
-        return False

@@ -21,8 +21,6 @@ from nostos.core.files.local.calls import (
     chown,
     create,
     hold,
-    pour,
-    put,
     rename_with,
     set_attributes,
 )
@@ -30,6 +28,7 @@ from nostos.core.files.local.copy import copy_tree, take_tree
 from nostos.core.files.local.reading import GONE, LocalReading
 from nostos.core.files.tree import CHUNK, CopiedFile, Copy, FileTree, Owner, Status
 from nostos.core.files.words import LARGEST
+from nostos.core.hosts.helper import pour, put
 from nostos.core.private_files import sync_descriptor
 
 

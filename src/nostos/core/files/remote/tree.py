@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import Any
@@ -20,6 +19,7 @@ from nostos.core.files.tree import (
     GivenFile,
     OpenFile,
     Owner,
+    SaidFile,
     SkippedFile,
     Status,
     checked,
@@ -69,17 +69,6 @@ class _FarFile:
             raise broken(self._tree.where)
         self._rest = piece
         return True
-
-
-class _Said(io.BytesIO):
-    """An open file in other words than it is written in."""
-
-    def __init__(self, content: bytes, status: Status) -> None:
-        super().__init__(content)
-        self._status = status
-
-    def status(self) -> Status:
-        return self._status
 
 
 class FarTree(FarAsking):
@@ -139,7 +128,7 @@ class FarTree(FarAsking):
         with self.talk("read", self._there(path)) as channel:
             file = _FarFile(self, channel)
             if self.words is not None and self.speaks(path) and file.status().size <= LARGEST:
-                yield _Said(self.words.live(path, file.read()), file.status())
+                yield SaidFile(self.words.live(path, file.read()), file.status())
             else:
                 yield file
 
