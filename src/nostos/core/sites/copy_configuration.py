@@ -15,7 +15,7 @@ from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, below, on_machine
 from nostos.core.profiles.loader import built_in
 from nostos.core.profiles.model import Configuration
-from nostos.core.sites import php_configuration
+from nostos.core.sites import env_file, php_configuration
 from nostos.core.sites import site_file as configuration
 from nostos.core.values.urls import UrlForms
 
@@ -34,6 +34,10 @@ class CopyFacts:
     database: str | None = None
     profile: str | None = None
     forms: tuple[UrlForms, UrlForms] | None = None  # how the original's address and folder are written, and the copy's
+
+    def in_own_words(self, text: str) -> str:
+        """A text of the original's, as the copy has it."""
+        return text if self.forms is None else self.forms[0].written_for(text, self.forms[1])
 
 
 @dataclass(frozen=True)
@@ -67,7 +71,9 @@ def adapt(own: CopyFacts, files: Mapping[str, OriginalFile], system: Configurati
         # A system's own file is that, whichever profile the site has been given.
         system = next((p.configuration for p in built_in().values() if p.configuration is not None
                        and p.configuration.file == Path(name).name), given)
-        if name.endswith(".php") and given is not None and given.format == "php-constants":
+        if Path(name).name == env_file.NAME:
+            made = env_file.rewritten(original.content, own.url, location, own.folder, own.in_own_words)
+        elif name.endswith(".php") and given is not None and given.format == "php-constants":
             made = _php(own, original.content)  # one that it takes in
         elif system is None or Path(name).name != system.file:
             made = configuration.rewritten_toml(original.content, changes, ("site.prefix",) if own.prefixed else ())

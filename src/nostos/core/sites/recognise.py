@@ -22,7 +22,7 @@ from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.learning.findings import Layer, from_data
 from nostos.core.profiles.model import Profile
-from nostos.core.sites import php_configuration
+from nostos.core.sites import env_file, php_configuration
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.commands import AFTER, BEFORE, Commands, commands_in
 from nostos.core.sites.links import own_links
@@ -106,6 +106,7 @@ def recognise(where: str | AnyPath) -> Site:
 def _places() -> list[str]:
     """Where a site's configuration is looked for, as paths that begin at the site's folder, or at its site file."""
     files = [p.configuration.file for p in loader.built_in().values() if p.configuration is not None]
+    files += [env_file.NAME, env_file.PROGRAM]
     names = [configuration.SITE_FILE, *files, *(f for n in files for f in php_configuration.beside(n))]
     return [".", "..", *names, *(f"../{n}" for n in names)]
 
@@ -120,6 +121,9 @@ def _recognise(path: AnyPath) -> Site:
         return _from_site_file(path / configuration.SITE_FILE)
     said = _system_at(path)
     if said is None:
+        refused = env_file.refused(path)
+        if refused is not None:
+            raise refused
         raise SiteError(f"No site is recognised in {path}.",
                         next_step=f"Write a site file, {configuration.SITE_FILE}, there (docs/guide.md shows one).")
     return replace(_site(path, said.name, said.url, said.database, said.profile, path, (said.own, *said.included)),
@@ -176,7 +180,19 @@ def _system_at(folder: AnyPath) -> _SystemFacts | None:
                 values.append(value)
             where = locate(values[2], folder) if "://" in values[2] else engine(c.engine).at_path(values[2], folder)
             return _SystemFacts(profile, c.file, values[0], values[1], where)
-    return None
+    found_env = env_file.read(folder)
+    return None if found_env is None else _SystemFacts(
+        _by_schema(found_env.database), env_file.NAME, found_env.name, found_env.url, found_env.database)
+
+
+def _by_schema(location: Location) -> Profile:
+    """The built-in profile that a database's tables speak of."""
+    opened = location.open(readonly=True)
+    try:
+        with told(opened):
+            return deduce.recognise(opened.tables(), loader.built_in())
+    finally:
+        opened.close()
 
 
 def _from_site_file(path: AnyPath) -> Site:
@@ -215,12 +231,7 @@ def _from_site_file(path: AnyPath) -> Site:
     elif system:
         profile = system.profile
     else:
-        opened = database.open(readonly=True)
-        try:
-            with told(opened):
-                profile = deduce.recognise(opened.tables(), loader.built_in())
-        finally:
-            opened.close()
+        profile = _by_schema(database)
     said_profile = str(section.get("profile", ""))
     profile_file = said_profile if said_profile.endswith(".toml") else ""
     visitors = section.get("visitors", data.get("visitors", []))

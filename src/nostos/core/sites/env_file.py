@@ -1,0 +1,102 @@
+"""The `.env` file of a project whose settings are a program: read as text, never run, and written anew.
+
+Lines are `NAME=value`, with or without `export` and quotes, as the usual readers of such files take them.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import sqlalchemy as sa
+
+from nostos.core.database.engines import Location, locate
+from nostos.core.errors import SiteError
+from nostos.core.hosts.far_path import AnyPath, on_machine
+from nostos.core.sites.site_file import read_bounded
+
+NAME = ".env"
+PROGRAM = "manage.py"  # by which such a project's folder is known
+_DATABASE = "DATABASE_URL"
+_ADDRESSES = ("WAGTAILADMIN_BASE_URL", "BASE_URL", "SITE_URL")
+_LINE = re.compile(r"(?m)^(?P<head>[ \t]*(?:export[ \t]+)?(?P<name>[A-Za-z_]\w*)[ \t]*=[ \t]*)"
+                   r"(?P<value>'[^'\n]*'|\"(?:[^\"\\\n]|\\.)*\"|[^\n#]*?)(?P<tail>[ \t]*(?:#[^\n]*)?)$")
+_SCHEMES = {"postgres": "postgresql", "psql": "postgresql", "pgsql": "postgresql", "mariadb": "mysql",
+            "mysql2": "mysql"}
+
+
+@dataclass(frozen=True)
+class EnvFacts:
+    """What such a file says."""
+
+    name: str
+    url: str
+    database: Location
+
+
+def _plain(value: str) -> str:
+    if len(value) >= 2 and value[0] == value[-1] and value[0] in "'\"":
+        inner = value[1:-1]
+        return inner if value[0] == "'" else re.sub(r"\\(.)", r"\1", inner)
+    return value
+
+
+def said(content: bytes) -> dict[str, str]:
+    """The values by their names; of one that is set twice, the last."""
+    text = content.decode("utf-8", "surrogateescape")
+    return {m["name"]: _plain(m["value"]) for m in _LINE.finditer(text)}
+
+
+def read(folder: AnyPath) -> EnvFacts | None:
+    """What the file in a project's folder says; None where it does not say where the database is, or what the site's
+    address is. Raises SiteError when it cannot be used."""
+    if not (folder / PROGRAM).is_file() or not (folder / NAME).is_file():
+        return None
+    found = said(read_bounded(folder / NAME))
+    address = next((found[n] for n in _ADDRESSES if found.get(n)), None)
+    if not found.get(_DATABASE) or address is None:
+        return None
+    scheme, mark, rest = found[_DATABASE].partition("://")
+    return EnvFacts(folder.name, address, locate(f"{_SCHEMES.get(scheme, scheme)}{mark}{rest}", folder))
+
+
+def refused(folder: AnyPath) -> SiteError | None:
+    """What to do in a project's folder of which nothing could be read; None where it is no such folder."""
+    if not (folder / PROGRAM).is_file():
+        return None
+    return SiteError(
+        f"{folder} is a project of the Python web framework, whose settings are a program: they are never run.",
+        next_step=f"Write a nostos.toml there ([site] with name, url and database; docs/wagtail.md shows one), or put "
+                  f"{_DATABASE} and {_ADDRESSES[0]} into {NAME}.")
+
+
+def rewritten(content: bytes, url: str, location: Location, folder: AnyPath,
+              written: Callable[[str], str] = str) -> bytes:
+    """The file in a copy's words: its database and address, and what else of its texts `written` changes; every other
+    line, comments too, stays as it is."""
+    text = content.decode("utf-8", "surrogateescape")
+    addresses = {n for n in _ADDRESSES if n in said(content)}
+    new: Mapping[str, str] = {**dict.fromkeys(addresses, url), _DATABASE: _database(said(content)[_DATABASE], location,
+                                                                                   folder)}
+
+    def line(match: re.Match[str]) -> str:
+        old = _plain(match["value"])
+        value = new.get(match["name"], written(old))
+        if value == old:
+            return match.group()
+        quoted = value if re.fullmatch(r"[^\s'\"#$\\]*", value) else "'" + value + "'"
+        return match["head"] + quoted + match["tail"]
+
+    return _LINE.sub(line, text).encode("utf-8", "surrogateescape")
+
+
+def _database(old: str, location: Location, folder: AnyPath) -> str:
+    """The copy's database, as such a file writes it."""
+    if location.file is not None:
+        path = on_machine(location.file)
+        own = f"{on_machine(folder)}/"
+        return f"sqlite:///{path.removeprefix(own)}"
+    scheme = old.partition("://")[0]
+    url: sa.URL = location.url
+    return url.set(drivername=scheme).render_as_string(hide_password=False)
