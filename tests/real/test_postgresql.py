@@ -1,10 +1,12 @@
 """A PostgreSQL of every awkward type and key: cloned, compared, merged, taken back, restored; and the laws on it."""
 
+import os
 import threading
 import time
 import unittest
 from contextlib import suppress
 from typing import Any
+from unittest import mock
 
 import psycopg
 
@@ -17,6 +19,7 @@ from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.database.engines import locate
 from nostos.core.errors import MergeRefused, SiteError
+from nostos.core.hosts.connection import close_all
 from nostos.core.inspect.survey import survey
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
@@ -25,6 +28,7 @@ from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.core.voyages.home import Home
 from tests.faults import killed
+from tests.hosts import far
 from tests.real import test_laws_mariadb
 from tests.real.postgres import missing, postgres
 from tests.support import SiteTest
@@ -184,6 +188,21 @@ class Library(SiteTest):
         self.assertEqual(before, self.rows(self.live))
         self.sql(self.live, "UPDATE \"Books\" SET title = 'after' WHERE id = 2")  # its trigger is there again
 
+    @unittest.skipIf(far.missing(), far.missing())
+    def test_on_another_machine(self) -> None:
+        there = far.Far()
+        self.folder.chmod(0o777)
+        there.give(self.folder / "live")
+        with mock.patch.dict(os.environ, {"NOSTOS_SSH": there.command}):
+            clone(self.home, f"{far.HOST}:{self.folder}/live", "trip", f"{far.HOST}:{self.folder}/staging",
+                  "https://staging.example")
+            self.sql(self.home.read("trip").place, "UPDATE shelves SET room = 'See https://staging.example' "
+                                                   "WHERE code = 'A'")
+            self.merge()
+            self.assertIn(("(A,\"See https://library.example\")",), self.rows(self.live)["shelves"])
+            self.assertEqual(remove(self.home, self.home.read("trip")), [])
+            close_all()
+
     def test_killed_at_any_point(self) -> None:
         self.work()
         before, after, number = self.rows(self.live), None, 3
@@ -236,7 +255,7 @@ class Library(SiteTest):
                 other.execute("INSERT INTO loan_items VALUES (1, 2, NULL)")
             begin(ledger, database)
 
-        with unittest.mock.patch.object(Ledger, "begin", late), suppress(MergeRefused):
+        with mock.patch.object(Ledger, "begin", late), suppress(MergeRefused):
             self.merge()
         self.assertEqual(self.server.run("SELECT count(*) FROM loan_items WHERE loan NOT IN (SELECT id FROM loans)",
                                          self.live), [(0,)])
