@@ -260,10 +260,9 @@ class _Clone:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
         source = self.live.open(readonly=True)
         try:
-            names = (*source.tables(), *source.views())
-            check_names(self.database, names)
             place = self.database.engine.make_place(
                 self.live.database, self.database, self.asked, self._fallback_prefix())
+            names = (*source.tables(), *source.views())  # the place is marked by now, if it is beside live's tables
             self.database, self.location_for_copy = place.location, place.for_copy
             self.voyage = replace(
                 self.voyage, database=place.location.shown, place=place.location.engine.place_of(place.location),
