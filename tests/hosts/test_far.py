@@ -16,7 +16,9 @@ from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.errors import HostError, NostosError, SiteError
 from nostos.core.files.entry import STAMP
+from nostos.core.files.trees import tree_at
 from nostos.core.hosts import connection
+from nostos.core.hosts.far_path import written
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
@@ -160,6 +162,20 @@ class Elsewhere(unittest.TestCase):
             far.merge("theme/*")
         self.assertEqual(before, state(far.live_folder))
         self.assertEqual([], recover(far.home))
+
+    def test_what_cannot_be_written_there_holds_nothing_up(self) -> None:
+        tree, large = tree_at(written(f"{HOST}:{self.there}")), bytes(3_000_000)
+        tree.write("there", b"old", 0o600)
+        with self.assertRaises(FileExistsError):
+            tree.write("there", large, 0o600)
+        source = self.here / "source"
+        source.mkdir()
+        for name in ("a", "there", "z"):
+            (source / name).write_bytes(large)
+        found = list(tree.copy_all(tree_at(source), list(tree_at(source).scan((), ())), 10))
+        self.assertEqual([(f.entry.path, type(f.error)) for f in found],
+                         [("a", type(None)), ("there", FileExistsError), ("z", type(None))])
+        self.assertEqual((tree.read("there"), tree.read("z")), (b"old", large))
 
     def test_what_is_wrong_is_said(self) -> None:
         """Each its own message, and what to do."""

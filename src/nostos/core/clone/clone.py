@@ -27,6 +27,7 @@ from nostos.core.files.entry import STAMP, FileEntry, plain_text
 from nostos.core.files.tree import FileTree, Owner, SkippedFile
 from nostos.core.files.trees import tree_at
 from nostos.core.files.words import ending
+from nostos.core.hosts.connection import reach
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_machine, written
 from nostos.core.profiles.learning.findings import as_data
 from nostos.core.profiles.learning.learn import learn
@@ -249,6 +250,10 @@ class _Clone:
             unasked = None if question is None else asked(
                 question, self.target / self.inside, self.voyage.url, self.database)
             done = ready(self.voyage)
+            host = host_of(self.target)
+            if host:  # whether that machine has gone down since is not to be seen from here
+                reach(host).ask("flush")
+                done = replace(done, unflushed="")
             self.home.write(done)
         finally:
             anchor.close()

@@ -456,6 +456,9 @@ class Wire:
             channel.came.put((END, b""))
         elif kind in (CALL, PART, MESSAGE, RESULT, ERROR, END):
             with channel.turn:
+                if kind in (RESULT, ERROR):  # whoever answers takes nothing more
+                    channel.cancelled = True
+                    channel.turn.notify_all()
                 channel.waiting += len(data)
                 if channel.waiting > WINDOW + FRAME:
                     raise WireError("more came than was to come")
@@ -1174,6 +1177,29 @@ class Sqlite:
 # --- answers
 
 
+class Pieces:
+    """What the other side sends until None, which says that it was all."""
+
+    def __init__(self, channel: Channel) -> None:
+        self.channel = channel
+        self.over = False
+
+    def __iter__(self) -> "Pieces":
+        return self
+
+    def __next__(self) -> Any:
+        piece = None if self.over else self.channel.receive()
+        if piece is None:
+            self.over = True
+            raise StopIteration
+        return piece
+
+    def pass_over(self) -> None:
+        """Take the rest, so that what follows is understood."""
+        for _ in self:
+            pass
+
+
 class Answers:
     """What is answered to calls, by their first word."""
 
@@ -1213,6 +1239,10 @@ class Answers:
     def about(self, channel: Channel) -> List[Any]:
         return [list(sys.version_info[:3]), os.geteuid(), os.getegid(), os.getgroups(), os.path.expanduser("~"),
                 socket.gethostname(), sqlite3.sqlite_version]
+
+    def flush(self, channel: Channel) -> None:
+        """All that was written, to the disk."""
+        os.sync()
 
     # --- whole paths, of configurations
 
@@ -1330,13 +1360,8 @@ class Answers:
             os.close(opened)
 
     @staticmethod
-    def _pieces(channel: Channel) -> Iterator[Any]:
-        """What the other side sends until None, which says that it was all."""
-        while True:
-            piece = channel.receive()
-            if piece is None:
-                return
-            yield piece
+    def _pieces(channel: Channel) -> "Pieces":
+        return Pieces(channel)
 
     def write(self, channel: Channel, root: str, followed: List[Any], path: str, mode: int, owner: Any,
               times: Any) -> List[Any]:
@@ -1344,10 +1369,14 @@ class Answers:
 
     def _written(self, tree: Tree, channel: Channel, path: str, mode: int, owner: Any, times: Any,
                  flush: bool) -> List[Any]:
+        pieces = self._pieces(channel)
         try:
-            return tree.write(path, self._pieces(channel), mode, owner, times, flush)
+            return tree.write(path, pieces, mode, owner, times, flush)
         except (EOFError, Cancelled, WireError):  # half a file is none
             tree.remove(path)
+            raise
+        except OSError:
+            pieces.pass_over()
             raise
 
     def copy(self, channel: Channel, root: str, followed: List[Any], source: str, source_followed: List[Any],
@@ -1414,9 +1443,6 @@ class Answers:
             try:
                 channel.send(self._taken(tree, channel, folders, path, kind, mode, owner, times, link))
             except OSError as error:
-                if kind == "file":
-                    for _ in self._pieces(channel):
-                        pass
                 channel.send([error.errno or errno.EIO, error.strerror or str(error)])
         return sorted(folders)
 
@@ -1424,7 +1450,12 @@ class Answers:
                times: Any, link: str) -> List[Any]:
         if kind == "above":
             return [b"", [0, 0], tree.give(path, owner, mode)]
-        self._make_above(tree, path, folders)
+        try:
+            self._make_above(tree, path, folders)
+        except OSError:
+            if kind == "file":
+                self._pieces(channel).pass_over()
+            raise
         if kind == "folder":
             return [b"", [0, 0], tree.make_folder(path, mode, owner) if tree.stat(path) is None else True]
         if kind == "link":

@@ -103,6 +103,8 @@ def taken_there(talk: Talk, where: str, source: FileTree, entries: Sequence[File
 
     with talk as channel, _sending(lambda: all_of_it(channel)):
         while (item := order.get()) is not None:
+            if isinstance(item, Cancelled):
+                break  # it failed there: the answer says why
             if isinstance(item, BaseException):
                 raise item
             entry, head, error = item

@@ -25,7 +25,7 @@ from nostos.core.files.tree import (
     checked,
 )
 from nostos.core.files.words import LARGEST
-from nostos.core.hosts.helper import Channel
+from nostos.core.hosts.helper import Cancelled, Channel
 from nostos.core.patterns import parted
 
 _PIECE = 1 << 15  # bytes of a file in one message
@@ -227,9 +227,10 @@ class FarTree(FarAsking):
               times: list[int] | None) -> bytes:
         """Write a new file there out of pieces. Returns its digest."""
         with self.talk("write", self._there(path), mode, owner_data(owner), times) as channel:
-            for piece in pieces:
-                channel.send(piece)
-            channel.send(None)
+            with suppress(Cancelled):  # it failed there: the answer says why
+                for piece in pieces:
+                    channel.send(piece)
+                channel.send(None)
             found = channel.answer()
         self._noted(path, found[1])
         return self._digest(found[0])
