@@ -31,6 +31,7 @@ from nostos.core.backup.write import backup
 from nostos.core.clone.clone import afresh, clone
 from nostos.core.clone.remove import remove
 from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.database.postgresql.session import PostgresSession
 from nostos.core.errors import NostosError, RecoverNeeded, SelectionError, VoyageError
 from nostos.core.files.entry import STAMP
 from nostos.core.hosts import connection as hosts
@@ -53,7 +54,7 @@ _connect = sqlite3.connect
 _STATUS = 10  # plus an error's status, how a process says how it ended
 FAR_FAULTS = ("cut", "helper killed")
 VERBS = ("merge", "refresh", "undo", "restore", "clone")
-_READS = ("SELECT", "PRAGMA", "EXPLAIN", "SHOW", "SET SESSION")
+_READS = ("SELECT", "PRAGMA", "EXPLAIN", "SHOW", "SET ", "DECLARE", "FETCH", "CLOSE")
 
 
 class Countdown:
@@ -187,6 +188,13 @@ def broken(work: Callable[[], object], number: int, fault: str) -> Ended:
             return cursor(self, sql, *args, **options)
 
         MysqlDatabase._cursor = counted  # type: ignore[method-assign]
+        run = PostgresSession.run
+
+        def counted_run(self: PostgresSession, sql: str, *args: Any) -> Any:
+            countdown.statement(sql)
+            return run(self, sql, *args)
+
+        PostgresSession.run = counted_run  # type: ignore[method-assign]
         sqlite3.connect = countdown.connect  # type: ignore[assignment]
         speak = Connection.speaking
 
