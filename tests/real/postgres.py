@@ -7,10 +7,12 @@ import getpass
 import os
 import pwd
 import shutil
+import socket
 import subprocess
 import tempfile
 import time
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from functools import cache
 from glob import glob
 from pathlib import Path
@@ -84,6 +86,32 @@ class Postgres:
             self.process.terminate()
             self.process.wait()
         shutil.rmtree(self.folder, ignore_errors=True)
+
+
+@contextmanager
+def pooler(server: Postgres) -> Iterator[int]:
+    """A pooler before the server, which gives connections away after each transaction. Gives its port."""
+    folder, port = Path(tempfile.mkdtemp(prefix="nostos-pool-")), free_port()
+    (folder / "users").write_text('"live" "' + PASSWORD.replace('"', '""') + '"\n')
+    (folder / "ini").write_text(
+        f"[databases]\n* = host=127.0.0.1 port={server.port}\n[pgbouncer]\nlisten_addr = 127.0.0.1\n"
+        f"listen_port = {port}\nauth_type = trust\nauth_file = {folder}/users\npool_mode = transaction\n"
+        f"unix_socket_dir =\nlogfile = {folder}/log\nignore_startup_parameters = extra_float_digits\n")
+    if os.geteuid() == 0:
+        subprocess.run(["chown", "-R", server.user, str(folder)], check=True)
+    as_user = ["runuser", "-u", server.user, "--"] if os.geteuid() == 0 else []
+    process = subprocess.Popen([*as_user, str(shutil.which("pgbouncer")), str(folder / "ini")],
+                               stderr=subprocess.DEVNULL, cwd="/")
+    try:
+        for _ in range(100):
+            with suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
+                break
+            time.sleep(0.05)
+        yield port
+    finally:
+        process.terminate()
+        process.wait()
+        shutil.rmtree(folder, ignore_errors=True)
 
 
 @cache

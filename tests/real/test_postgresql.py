@@ -1,6 +1,7 @@
 """A PostgreSQL of every awkward type and key: cloned, compared, merged, taken back, restored; and the laws on it."""
 
 import os
+import shutil
 import threading
 import time
 import unittest
@@ -30,7 +31,7 @@ from nostos.core.voyages.home import Home
 from tests.faults import killed
 from tests.hosts import far
 from tests.real import test_laws_mariadb
-from tests.real.postgres import missing, postgres
+from tests.real.postgres import missing, pooler, postgres
 from tests.support import SiteTest
 
 SCHEMA = """
@@ -261,6 +262,12 @@ class Library(SiteTest):
             self.merge()
         self.assertEqual(self.server.run("SELECT count(*) FROM loan_items WHERE loan NOT IN (SELECT id FROM loans)",
                                          self.live), [(0,)])
+
+    @unittest.skipIf(shutil.which("pgbouncer") is None, "not installed: pgbouncer")
+    def test_a_pooler_is_told(self) -> None:
+        with pooler(self.server) as port, self.assertRaisesRegex(SiteError, "There is a pooler between") as caught:
+            locate(self.server.url(self.live).replace(f":{self.server.port}/", f":{port}/"), self.folder).open()
+        self.assertIn("Name the server itself", caught.exception.next_step)
 
     def test_errors(self) -> None:
         own = self.server.url(self.live)

@@ -1,7 +1,4 @@
-"""A site's lock in its server, and the table in which it says what is unfinished.
-
-A pooler that gives a connection to another after each transaction would lose the lock: that is found out, and refused.
-"""
+"""A site's lock in its server, and the table in which it says what is unfinished."""
 
 from __future__ import annotations
 
@@ -20,7 +17,7 @@ class PostgresLock(HeldLock[PostgresDatabase]):
     """An advisory lock, of the session."""
 
     errors = psycopg.Error
-    why = "Try again; if it stays so, a pooler may be in between: name the server itself."
+    why = "Try again; if it stays so, ask the host why it ends connections."
 
     def _open(self) -> PostgresDatabase:
         return PostgresDatabase(self.location)

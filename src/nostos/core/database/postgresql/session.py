@@ -40,6 +40,11 @@ class PostgresSession(Database):
         self._sql: dict[str, RowSql] = {}
         self._locking = False
         try:
+            if self.run("SELECT pg_backend_pid()")[0][0] != self._connection.info.backend_pid:
+                # Who answers is not who was connected to. What a session is set to, and a lock on the site, would be
+                # lost after each transaction, or kept for somebody else.
+                raise SiteError(f"There is a pooler between here and the database {location.shown}.",
+                                next_step="Name the server itself, in a site file: its host and port.")
             for name, value in connecting.SETTINGS:
                 self.run(f"SET {name} = '{value}'")
             self.run(f"SET lock_timeout = '{_LOCK_WAIT}'")
