@@ -74,6 +74,11 @@ class PythonSystem(SiteTest):
         self.assertIn(f'<embed embedtype="image" id="{number}"', after["body"])
         self.assertEqual(after["goods"]["Ticket staging"], [["Evenings > Staging"], ["sku-staging"]])
         self.assertEqual(after["goods"]["Ticket live"], before["goods"]["Ticket live"])
+        self.assertEqual(after["redirects"], {  # of what was moved, by the system itself, on both sides
+            "/old-evening": "Staging evening", "/programme/evening-1": "Evening 1", "/notes/note-1": "Note 1"})
+        sold = before["stock"]["sku-1"][2]
+        self.assertEqual(after["stock"]["sku-1"], ["12.00", 50, sold, "<p>Warm blankets now.</p>"])
+        self.assertEqual([s for s in before["stock"] if s != "sku-1" and before["stock"][s] != after["stock"][s]], [])
         with h.crew() as crew:
             merge(h.home, crew, prepare_undo(h.home, crew, to_take_back(h.home, "trip", None)))
         self.assertEqual(self.work(live, "told"), before)

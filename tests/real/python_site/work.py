@@ -20,6 +20,7 @@ from oscar.apps.order.utils import OrderCreator, OrderNumberGenerator
 from oscar.apps.shipping.methods import NoShippingRequired
 from oscar.core.loading import get_class, get_model
 from PIL import Image as Bitmap
+from wagtail.contrib.redirects.models import Redirect
 from wagtail.images import get_image_model
 from wagtail.models import Collection, Locale, Page, Site
 
@@ -127,6 +128,9 @@ def staging():
     publish(evening)
     get("evening-1").move(get("notes"), "last-child")
     ticket("staging", Category.objects.get(name="Evenings").add_child(name="Staging"))
+    Product.objects.filter(slug="ticket-1").update(description="<p>Warm blankets now.</p>")  # live sells it meanwhile
+    Stock.objects.filter(partner_sku="sku-1").update(price=Decimal("12.00"))
+    Redirect.add_redirect("/old-evening", redirect_to=evening)
 
 
 def told():
@@ -141,8 +145,12 @@ def told():
                [s.reference for s in o.sources.all()]] for o in Order.objects.order_by("pk")]
     goods = {p.title: [[c.full_name for c in p.categories.all()], [s.partner_sku for s in p.stockrecords.all()]]
              for p in Product.objects.all()}
+    stock = {s.partner_sku: [str(s.price), s.num_in_stock, s.num_allocated, s.product.description]
+             for s in Stock.objects.all()}
+    redirects = {r.old_path: r.redirect_page.specific.title for r in Redirect.objects.all()}
     broken = [model.find_problems() for model in (Page, Category, Collection)]
-    print(json.dumps({"pages": pages, "orders": orders, "goods": goods, "sound": all(not any(b) for b in broken),
+    print(json.dumps({"pages": pages, "orders": orders, "goods": goods, "stock": stock,
+                      "redirects": redirects, "sound": all(not any(b) for b in broken),
                       "pictures": {i.pk: i.title for i in get_image_model().objects.all()},
                       "body": get("staging-evening").body if "Staging evening" in pages else ""}))
 
