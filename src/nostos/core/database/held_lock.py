@@ -6,24 +6,46 @@ from __future__ import annotations
 import hashlib
 import threading
 from abc import abstractmethod
+from collections.abc import Sequence
 from contextlib import suppress
-from typing import Any, Generic, TypeVar
+from typing import Any, Generic, Protocol, TypeVar
 
 from nostos.core.database.engines import Location
-from nostos.core.database.protocol import Database, ServerLock
+from nostos.core.database.protocol import ServerLock
+from nostos.core.database.schema import Value
 from nostos.core.errors import LiveMoved
 
 MARKS = "nostos_unfinished"  # the table in which a site says that something is unfinished; never copied
 WAIT_SECONDS = 5
 _ALIVE_SECONDS = 20.0  # how often a waiting connection is used
-D = TypeVar("D", bound=Database)
+
+
+class Session(Protocol):
+    """A connection to a server, as far as a lock needs it."""
+
+    def run(self, sql: str, values: Sequence[Value] = ()) -> list[tuple[Any, ...]]: ...
+
+    def real(self, table: str) -> str: ...
+
+    def has_table(self, table: str) -> bool: ...
+
+    def close(self) -> None: ...
+
+
+D = TypeVar("D", bound=Session)
+
+
+def unfinished(database: Session) -> list[str]:
+    """What a site's table of marks says is unfinished."""
+    if not database.has_table(MARKS):
+        return []
+    return [str(said) for (said,) in database.run(f"SELECT said FROM {database.real(MARKS)}")]
 
 
 class HeldLock(ServerLock, Generic[D]):
-    """errors: what the driver raises. why: what to do where the server ends connections."""
+    """errors: what the driver raises."""
 
     errors: type[Exception]
-    why: str
 
     def __init__(self, location: Location) -> None:
         """Raises LockHeld when another has it for some seconds."""
@@ -45,9 +67,6 @@ class HeldLock(ServerLock, Generic[D]):
     def _open(self) -> D: ...
 
     @abstractmethod
-    def _run(self, sql: str, values: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]: ...
-
-    @abstractmethod
     def _lock(self) -> None:
         """Take the lock. Raises LockHeld."""
 
@@ -59,19 +78,6 @@ class HeldLock(ServerLock, Generic[D]):
     def _write(self, operation: str, said: str) -> None:
         """Write into the table of marks, which is made if it is not there."""
 
-    @abstractmethod
-    def _there(self) -> bool:
-        """Whether there is a table of marks."""
-
-    @abstractmethod
-    def _said(self) -> list[str]:
-        """What is written there."""
-
-    @property
-    @abstractmethod
-    def _place(self) -> str:
-        """The table of marks, quoted."""
-
     # --- what follows
 
     def digest(self, *parts: str) -> bytes:
@@ -82,7 +88,7 @@ class HeldLock(ServerLock, Generic[D]):
     def _stay(self) -> None:
         while not self._ended.wait(_ALIVE_SECONDS):
             with self._one_at_a_time, suppress(self.errors):
-                self._run("SELECT 1")
+                self.database.run("SELECT 1")
 
     def _ours(self) -> bool:
         try:
@@ -97,7 +103,8 @@ class HeldLock(ServerLock, Generic[D]):
             self.database.close()
             self.database = self._open()
             self._lock()
-        raise LiveMoved("The database server had ended the connection that held the site.", next_step=self.why)
+        raise LiveMoved("The database server had ended the connection that held the site.",
+                        next_step="Try again; if it stays so, ask the host why it ends connections.")
 
     def write_mark(self, operation: str, said: str) -> None:
         self.check()
@@ -109,14 +116,14 @@ class HeldLock(ServerLock, Generic[D]):
             if not self._ours():  # its connection is gone
                 self.database.close()
                 self.database = self._open()
-            if self._there():
-                self._run(f"DELETE FROM {self._place} WHERE operation = %s", (operation,))
-                if not self._said():
-                    self._run(f"DROP TABLE {self._place}")
+            if self.database.has_table(MARKS):
+                self.database.run(f"DELETE FROM {self.database.real(MARKS)} WHERE operation = %s", (operation,))
+                if not unfinished(self.database):
+                    self.database.run(f"DROP TABLE {self.database.real(MARKS)}")
 
     def unfinished(self) -> list[str]:
         with self._one_at_a_time:
-            return self._said()
+            return unfinished(self.database)
 
     def close(self) -> None:
         self._ended.set()

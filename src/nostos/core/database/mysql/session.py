@@ -109,6 +109,10 @@ class MysqlSession(Database):
         """A table's full name, quoted."""
         return quote(self.prefix + table)
 
+    def has_table(self, table: str) -> bool:
+        return bool(self.run("SELECT 1 FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
+                             (self.name, self.prefix + table)))
+
     def version(self) -> str:
         said = str(self.run("SELECT VERSION()")[0][0])
         return said if "MariaDB" in said else f"MySQL {said}"

@@ -116,6 +116,10 @@ class PostgresSession(Database):
         """A table's full name, quoted."""
         return quote(self.prefix + table)
 
+    def has_table(self, table: str) -> bool:
+        return bool(self.run("SELECT 1 FROM pg_class WHERE relnamespace = current_schema()::regnamespace "
+                             "AND relname = %s", (self.prefix + table,)))
+
     def version(self) -> str:
         return f"PostgreSQL {self.run('SHOW server_version')[0][0]}"
 
