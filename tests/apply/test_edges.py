@@ -25,8 +25,8 @@ from nostos.core.database.mysql.reflection import _literal
 from nostos.core.database.schema import Column
 from nostos.core.errors import Disturbed, LiveMoved, MergeRefused, RecoverNeeded, SiteError
 from nostos.core.files.entry import digest_of
-from nostos.core.files.local.scan import scan
 from nostos.core.files.local.tree import LocalTree
+from nostos.core.files.trees import tree_at
 from nostos.core.plan.prepared import prepare
 from nostos.core.private_files import write_private
 from nostos.core.sites import lock as busy
@@ -238,7 +238,7 @@ class Files(SiteTest):
         (h.live_folder / "themes/dusk/kept.txt").write_text("LIVE")
         (h.staging_folder / "themes/dusk/style.css").write_text("NEW")
         with mock.patch("os.link", raises(PermissionError(1, "Operation not permitted"))), \
-                mock.patch("nostos.core.files.local.tree.rename_with", return_value=False):
+                mock.patch("nostos.core.hosts.helper.rename_with", return_value=False):
             h.merge()
             self.assertEqual((h.live_folder / WIDGET).read_text(), "NEW")
             self.assertEqual((h.live_folder / "themes/dusk/kept.txt").read_text(), "LIVE")
@@ -331,7 +331,7 @@ class Files(SiteTest):
         real = os.DirEntry.stat if hasattr(os.DirEntry, "stat") else None
         self.assertIsNotNone(real)
         found = []
-        for entry in scan(self.folder, (), ()):
+        for entry in tree_at(self.folder).scan((), ()):
             found.append(entry.path)
             for n in range(40):
                 (self.folder / f"s{n}").unlink(missing_ok=True)

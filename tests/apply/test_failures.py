@@ -64,7 +64,7 @@ class HalfWay(SiteTest):
         self.assertGreaterEqual(self.broken("nostos.core.files.local.tree.pour", self.full()), 7)
 
     def test_renaming_into_place(self) -> None:
-        self.assertGreaterEqual(self.broken("nostos.core.files.local.tree.rename_with", self.full()), 3)
+        self.assertGreaterEqual(self.broken("nostos.core.hosts.helper.rename_with", self.full()), 3)
 
     def test_replacing_a_file(self) -> None:
         self.assertGreaterEqual(self.broken("os.rename", self.full()), 2)

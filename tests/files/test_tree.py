@@ -2,8 +2,8 @@
 
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import inside
-from nostos.core.files.local.scan import scan
 from nostos.core.files.tree import SkippedFile
+from nostos.core.files.trees import tree_at
 from nostos.core.patterns import matches
 from tests.support import SiteTest
 
@@ -32,6 +32,6 @@ class Tree(SiteTest):
         (self.folder / "b/link").symlink_to("file")
         (self.folder / "b/absolute").symlink_to(self.folder / "a")
         passed: list[SkippedFile] = []
-        found = scan(self.folder, ["site.db"], ["skip/**"], passed.append)
+        found = tree_at(self.folder).scan(["site.db"], ["skip/**"], passed.append)
         self.assertEqual([(e.path, e.kind) for e in found], [("a", "file"), ("b/file", "file"), ("b/link", "link")])
         self.assertEqual([p.path for p in passed], ["b/absolute"])

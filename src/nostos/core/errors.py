@@ -94,6 +94,19 @@ def led_elsewhere(path: str, led: str) -> SiteError:
                      next_step="Lead it there again, or clone anew.")
 
 
+def refused_path(reason: str, *details: object) -> SiteError | None:
+    """What keeps a path from being used, by the helper's word for it; None for other words."""
+    said = [str(d) for d in details]
+    match reason, said:
+        case "leaves", [path, *_]:
+            return leaves(path)
+        case "led away", [path, *_]:
+            return led_away(path)
+        case "led elsewhere", [path, led, *_]:
+            return led_elsewhere(path, led)
+    return None
+
+
 def explained(error: BaseException) -> str:
     """What an error says, for people, as part of a sentence; never empty."""
     if isinstance(error, NostosError):

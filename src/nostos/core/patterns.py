@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from difflib import get_close_matches
-from fnmatch import fnmatchcase, translate
+from fnmatch import fnmatchcase
 from urllib.parse import unquote
 
 
@@ -52,10 +51,3 @@ def parted(patterns: Iterable[str]) -> tuple[list[str], list[str]]:
     for pattern in patterns:
         (below if pattern.endswith("/**") else plain).append(pattern.removesuffix("/**").removesuffix("/"))
     return plain, below
-
-
-def compiled(patterns: Iterable[str]) -> tuple[Callable[[str], object], Callable[[str], object]]:
-    """Tests like `matches`, for paths whose folders were tested before: of the path itself, and, for a folder, whether
-    all below it is meant."""
-    return tuple(re.compile("|".join(map(translate, some)) or r"(?!)").match  # type: ignore[return-value]
-                 for some in parted(patterns))

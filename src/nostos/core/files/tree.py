@@ -376,6 +376,15 @@ class FileTree(ABC):
 
     # --- what follows from these
 
+    def scanned(self, path: str, kind: str, size: int, rights: int, modified: int, changed: int,
+                led: str | None) -> FileEntry:
+        """What a scan found, by the path that it is asked for by. led: where a link leads."""
+        path = self.called.get(path, path)
+        if kind == "file":
+            return FileEntry(path, kind, size, rights, (modified, changed))
+        return FileEntry(path, kind, size, rights, (modified, changed),
+                         digest_of((led or "").encode("utf-8", "surrogateescape")))
+
     def disk_of(self, path: str) -> str:
         """The followed link that a path is below; empty for what is in the tree itself."""
         return next((f for f in self.followed if path == f or path.startswith(f + "/")), "")

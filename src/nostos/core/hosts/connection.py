@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
-from nostos.core.errors import HostError, HostLost, LockHeld, SiteError, leaves, led_away, led_elsewhere
+from nostos.core.errors import HostError, HostLost, LockHeld, SiteError, refused_path
 from nostos.core.hosts.helper import (
     CALL,
     ERROR,
@@ -153,19 +153,14 @@ class Connection:
         match failed.reason, said:
             case "os", [int(number), str(text), *rest]:
                 return OSError(number, text, *rest[:1])
-            case "leaves", [str(path), *_]:
-                return leaves(path)
-            case "led away", [str(path), *_]:
-                return led_away(path)
-            case "led elsewhere", [str(path), str(led), *_]:
-                return led_elsewhere(path, led)
             case "held", [str(who), *_]:
                 return LockHeld(who)
             case "sqlite", [str(kind), str(text), *_]:
                 return SiteError(f"The database on {self.host} cannot be used: {text} ({kind}).",
                                  next_step="Check the file and your rights to it.")
-        return HostError(f"{self.host} refused what it was asked: {failed.reason} {said}.",
-                         next_step="Please report it, with what you ran.")
+        return refused_path(failed.reason, *said) or HostError(
+            f"{self.host} refused what it was asked: {failed.reason} {said}.",
+            next_step="Please report it, with what you ran.")
 
     def forward(self, host: str, port: int, path: str, name: str = "s", sockets: Sequence[str] = _SOCKETS) -> Forward:
         """A way to a server as that machine sees it: a host and a port, or a socket's path. name: of the socket here.

@@ -28,7 +28,7 @@ import threading
 import time
 import zlib
 from contextlib import closing, contextmanager
-from typing import Any, BinaryIO, Callable, Dict, Iterator, List, Optional, Sequence, Set, Tuple
+from typing import Any, BinaryIO, Callable, Dict, Iterator, List, Mapping, Optional, Sequence, Set, Tuple
 from urllib.parse import quote as url_quote
 
 GREETING = b"nostos-helper-1 ready\n"
@@ -480,17 +480,13 @@ class Wire:
 
 _PATH = getattr(os, "O_PATH", 0x200000 if sys.platform == "linux" else os.O_RDONLY)  # not every Python names it
 _FOLDER = os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
-_GONE = (errno.ENOENT, errno.ENOTDIR, errno.ENAMETOOLONG)
+GONE = (errno.ENOENT, errno.ENOTDIR, errno.ENAMETOOLONG)  # there is no such thing, and there cannot be
 _CHUNK = 1 << 20
-_NOT_OVER, _EXCHANGE = 1, 2
+NOT_OVER, EXCHANGE = 1, 2  # RENAME_NOREPLACE and RENAME_EXCHANGE, renameat2(2)
 _TRIES = 3
 
 
-def _led_away(path: str) -> Failed:
-    return Failed("led away", path)
-
-
-def _facts(info: os.stat_result) -> List[Any]:
+def facts_of(info: os.stat_result) -> List[Any]:
     mode = info.st_mode
     kind = ("file" if stat.S_ISREG(mode) else "folder" if stat.S_ISDIR(mode) else "link" if stat.S_ISLNK(mode)
             else "other")
@@ -498,25 +494,119 @@ def _facts(info: os.stat_result) -> List[Any]:
             info.st_gid, info.st_atime_ns]
 
 
-def _attributes(opened: int) -> List[List[Any]]:
-    try:
-        return [[name, os.getxattr(opened, name)] for name in sorted(os.listxattr(opened))]
-    except (OSError, AttributeError):  # not every filesystem has them, nor every Python
-        return []
+def create(name: str, parent: int) -> int:
+    """A new file in an open folder, private until it gets its rights."""
+    return os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600, dir_fd=parent)
 
 
-def _renameat2(flag: int, parent: int, name: str, other: int, new: str) -> bool:
+def attributes(opened: int) -> Tuple[Tuple[str, bytes], ...]:
+    """The extended attributes of an open file; none where the filesystem, or this Python, has none."""
     try:
-        call = ctypes.CDLL(None, use_errno=True).renameat2
+        return tuple((name, os.getxattr(opened, name)) for name in sorted(os.listxattr(opened)))
     except (OSError, AttributeError):
+        return ()
+
+
+def set_attributes(opened: int, wanted: Sequence[Sequence[Any]]) -> None:
+    for name, value in wanted:
+        try:
+            if not _has(opened, name, value):
+                os.setxattr(opened, name, value)
+        except (OSError, AttributeError):
+            pass  # some are the system's own to give
+
+
+def _has(opened: int, name: str, value: bytes) -> bool:
+    try:
+        return bool(os.getxattr(opened, name) == value)
+    except OSError:
         return False
-    call.argtypes = (ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_char_p, ctypes.c_uint)
-    if call(parent, os.fsencode(name), other, os.fsencode(new), flag) == 0:
+
+
+def chown(call: Callable[[int, int], None], owner: Sequence[Any]) -> bool:
+    """Give something away; the group alone, where the user cannot be had. Returns whether both could. owner: user,
+    group, attributes."""
+    try:
+        call(owner[0], owner[1])
+        return True
+    except PermissionError:
+        try:
+            call(-1, owner[1])
+        except PermissionError:
+            pass
+        return False
+
+
+def finish(opened: int, mode: Optional[int], owner: Sequence[Any], anyway: bool = False, flush: bool = False) -> bool:
+    """Make an open file belong to someone (user, group, attributes), with its rights. anyway: attributes are seen to
+    though there be none. Returns whether it could be given."""
+    info = os.fstat(opened)
+    given = (info.st_uid, info.st_gid) == (owner[0], owner[1]) or chown(
+        lambda user, group: os.fchown(opened, user, group), owner)
+    if mode is not None:
+        os.fchmod(opened, mode)
+    if owner[2] or anyway:
+        set_attributes(opened, owner[2])
+        if mode is not None and stat.S_IMODE(os.fstat(opened).st_mode) != mode:
+            os.fchmod(opened, mode)  # an access control list has a word in it
+    if flush:
+        os.fsync(opened)
+    return given
+
+
+def _renameat2() -> Any:
+    try:
+        found = ctypes.CDLL(None, use_errno=True).renameat2
+    except (OSError, AttributeError):
+        return None
+    found.argtypes = (ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_char_p, ctypes.c_uint)
+    return found
+
+
+_rename = _renameat2()
+_audit = getattr(sys, "audit", lambda *_: None)  # from Python 3.8 on
+
+
+def rename_with(flag: int, parent: int, name: str, other: int, new: str) -> bool:
+    """renameat2(2). False: the kernel, the filesystem or the C library cannot."""
+    if _rename is None:
+        return False
+    _audit("nostos.exchange" if flag == EXCHANGE else "os.rename", name, new, parent, other)
+    if _rename(parent, os.fsencode(name), other, os.fsencode(new), flag) == 0:
         return True
     number = ctypes.get_errno()
     if number in (errno.EINVAL, errno.ENOSYS, errno.ENOTSUP):
         return False
     raise OSError(number, os.strerror(number), name)
+
+
+def hold(opened: int, seconds: float) -> Optional[str]:
+    """Lock an open folder until it is closed. Returns None, or who had it all the while; empty where nobody knows."""
+    until = time.monotonic() + seconds
+    while True:
+        try:
+            fcntl.flock(opened, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            return None
+        except BlockingIOError:
+            if time.monotonic() > until:
+                return _holder(opened)
+            time.sleep(0.1)
+        except OSError:
+            return None  # a filesystem without locks
+
+
+def _holder(opened: int) -> str:
+    """Whose lock it is, as the system lists them."""
+    inode = os.fstat(opened).st_ino
+    try:
+        with open("/proc/locks") as listed:
+            for line in listed:
+                parts = line.split()
+                if parts[1] == "FLOCK" and parts[5].endswith(":%d" % inode):
+                    return "process %s" % parts[4]
+    except (OSError, IndexError):
+        pass
+    return ""
 
 
 def put(opened: int, content: Any) -> None:
@@ -526,40 +616,45 @@ def put(opened: int, content: Any) -> None:
         rest = rest[os.write(opened, rest):]
 
 
-class Tree:
-    """A file tree below a folder. Every folder on the way to a file is opened by itself, and never through a link, but
-    for those that are to be followed, while they lead where they led."""
+class Below:
+    """What lies below a folder. Every folder on the way to it is opened by itself, and never through a link, but for
+    those that are to be followed, while they lead where they led. So whoever may write there cannot lead Nostos out of
+    it by swapping a folder for a link. Both sides work on files by it."""
 
-    def __init__(self, root: str, followed: Sequence[Sequence[str]] = ()) -> None:
-        if not os.path.isabs(root):
-            raise Failed("refused", "a root is not absolute")
-        self.root = root
-        self.followed = {path: led for path, led in followed}
+    root: Any = ""
+    followed: Mapping[str, str] = {}
+    called: Mapping[str, str] = {}  # files that are asked for by other paths than they lie at
 
     @staticmethod
-    def parts(path: str) -> List[str]:
+    def refused(reason: str, *details: Any) -> BaseException:
+        """What to raise: "leaves", a path; "led away", a path; "led elsewhere", a path and where it led."""
+        return Failed(reason, *details)
+
+    def parts(self, path: str) -> List[str]:
+        """The parts of a relative path."""
         parts = path.split("/")
         if path.startswith("/") or "\0" in path or any(p in ("", ".", "..") for p in parts):
-            raise Failed("leaves", path)
+            raise self.refused("leaves", path)
         return parts
 
     @contextmanager
     def folder(self, path: str, readable: bool = True) -> Iterator[int]:
+        """An open descriptor of a folder. readable: to be listed or flushed, not only to work in."""
         parts = self.parts(path) if path else []
         last = os.O_RDONLY if readable else _PATH
         opened = os.open(self.root, os.O_DIRECTORY | os.O_CLOEXEC | (_PATH if parts else last))
         try:
             for number, part in enumerate(parts, start=1):
                 how = last if number == len(parts) else _PATH
-                so_far = "/".join(parts[:number])
+                so_far = "/".join(parts[:number]) if self.followed else ""
                 try:
                     if so_far in self.followed:
-                        below = os.open(self._led(so_far), _FOLDER | how)
+                        below = os.open(self.followed_to(so_far), _FOLDER | how)
                     else:
                         below = os.open(part, _FOLDER | how, dir_fd=opened)
                 except OSError as error:
                     if error.errno in (errno.ELOOP, errno.ENOTDIR) and is_link(part, opened):
-                        raise _led_away(path) from None
+                        raise self.refused("led away", path) from None
                     raise
                 os.close(opened)
                 opened = below
@@ -567,14 +662,16 @@ class Tree:
         finally:
             os.close(opened)
 
-    def _led(self, path: str) -> str:
+    def followed_to(self, path: str) -> str:
+        """The folder that a link leads to: only the one that it led to when it was decided to follow it."""
         if os.path.realpath(os.path.join(self.root, path)) != self.followed[path]:
-            raise Failed("led elsewhere", path, self.followed[path])
+            raise self.refused("led elsewhere", path, self.followed[path])
         return self.followed[path]
 
     @contextmanager
     def place(self, path: str) -> Iterator[Tuple[int, str]]:
-        parts = self.parts(path)
+        """The folder that a path lies in, open, and its last name."""
+        parts = self.parts(self.called.get(path, path))
         with self.folder("/".join(parts[:-1]), readable=False) as parent:
             yield parent, parts[-1]
 
@@ -588,13 +685,12 @@ class Tree:
             with self.place(path) as (parent, name):
                 return os.stat(name, dir_fd=parent, follow_symlinks=False)
         except OSError as error:
-            if error.errno in _GONE:
+            if error.errno in GONE:
                 return None
             raise
 
     def open(self, path: str) -> int:
-        if not path:
-            return os.open(self.root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        """An open descriptor of a file, for reading; of a link there is none."""
         if path in self.followed:
             with self.folder(path) as led:
                 return os.dup(led)
@@ -603,34 +699,19 @@ class Tree:
                 return os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=parent)
             except OSError as error:
                 if error.errno == errno.ELOOP:
-                    raise _led_away(path) from None
+                    raise self.refused("led away", path) from None
                 raise
 
-    # --- looking
-
-    def status(self, path: str) -> Any:
-        info = self.stat(path)
-        return None if info is None else _facts(info)
-
-    def content(self, path: str, most: int) -> bytes:
-        opened = self.open(path)
-        try:
-            parts = [os.read(opened, most)]
-            while parts[-1] and sum(map(len, parts)) < most:
-                parts.append(os.read(opened, most - sum(map(len, parts))))
-            return b"".join(parts)
-        finally:
-            os.close(opened)
-
-    def signature(self, path: str) -> Any:
-        return self.status(path)
+    def open_any(self, path: str) -> int:
+        """A descriptor of a file, or of a folder; the root's too."""
+        return self.open(path) if path else os.open(self.root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
 
     def names(self, path: str) -> List[str]:
         try:
             with self.folder(path) as opened:
                 return sorted(os.listdir(opened))
         except OSError as error:
-            if error.errno in _GONE:
+            if error.errno in GONE:
                 return []
             raise
 
@@ -638,7 +719,8 @@ class Tree:
         with self.place(path) as (parent, name):
             return os.readlink(name, dir_fd=parent)
 
-    def led(self, path: str) -> Any:
+    def led_to(self, path: str) -> Optional[Tuple[str, os.stat_result]]:
+        """Where a link to a folder leads, and what is there; None where it is no such link, or cannot be followed."""
         info = self.stat(path)
         if info is None or not stat.S_ISLNK(info.st_mode):
             return None
@@ -647,194 +729,60 @@ class Tree:
             there = os.stat(led)
         except OSError:
             return None
-        return [led, _facts(there)] if stat.S_ISDIR(there.st_mode) else None
+        return (led, there) if stat.S_ISDIR(there.st_mode) else None
 
-    def digest(self, path: str) -> bytes:
-        digest = hashlib.blake2b(digest_size=16)
-        opened = self.open(path)
-        try:
-            while True:
-                piece = os.read(opened, _CHUNK)
-                if not piece:
-                    return digest.digest()
-                digest.update(piece)
-        finally:
-            os.close(opened)
-
-    def entry(self, path: str, digest: bool) -> Any:
-        """Facts, where a link leads, digest: of a file, a link or an empty folder."""
-        found: Any = None
-        for _ in range(_TRIES):
-            info = self.stat(path)
-            if info is None:
-                return None
-            facts = _facts(info)
-            if facts[0] == "folder":
-                return None if self.names(path) else [facts, "", None, True]
-            if facts[0] == "link":
-                return [facts, self.link(path), None, True]
-            found = [facts, "", None, True]
-            if not digest:
-                return found
-            try:
-                found[2] = self.digest(path)
-            except FileNotFoundError:
-                continue
-            after = self.stat(path)
-            if after is not None and (after.st_mtime_ns, after.st_ctime_ns) == (info.st_mtime_ns, info.st_ctime_ns):
-                return found
-        return None if found is None else [*found[:3], False]  # it is written all the while
-
-    def free(self, path: str) -> int:
-        return shutil.disk_usage(self.followed.get(path, self.root)).free
-
-    def may_write(self, path: str) -> bool:
-        return os.access(os.path.join(self.root, path) if path else self.root, os.W_OK)
-
-    def owner(self, path: str) -> List[Any]:
+    def whose(self, path: str) -> Tuple[int, int, Tuple[Tuple[str, bytes], ...]]:
+        """User, group and attributes; where there is nothing, of the nearest folder above it, without its attributes.
+        """
         info = self.stat(path)
         if info is not None:
-            found: List[List[Any]] = []
+            found: Tuple[Tuple[str, bytes], ...] = ()
             if not stat.S_ISLNK(info.st_mode):
                 try:
-                    opened = self.open(path)
+                    opened = self.open_any(path)
                 except OSError:
-                    return [info.st_uid, info.st_gid, found]
+                    return info.st_uid, info.st_gid, found
                 try:
-                    found = _attributes(opened)
+                    found = attributes(opened)
                 finally:
                     os.close(opened)
-            return [info.st_uid, info.st_gid, found]
+            return info.st_uid, info.st_gid, found
         while info is None and path:
             path = path.rpartition("/")[0]
             info = self.stat(path)
         if info is None:
-            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), self.root)
-        return [info.st_uid, info.st_gid, []]
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(self.root))
+        return info.st_uid, info.st_gid, ()
 
-    def within(self, place: str) -> Optional[str]:
+    def inside(self, place: str) -> Optional[str]:
+        """A whole path as one below the folder; None where it lies outside."""
         folder, _, name = place.rpartition("/")
         path, base = os.path.join(os.path.realpath(folder or "/"), name), os.path.realpath(self.root)
         return path[len(base):].strip("/") if (path + "/").startswith(base + "/") else None
 
-    # --- writing; what could not be given away is told by the answer
+    def may_write(self, path: str) -> bool:
+        return os.access(os.path.join(self.root, path) if path else self.root, os.W_OK)
 
     def make_root(self) -> None:
         os.makedirs(self.root, 0o700, exist_ok=True)
 
-    def _chown(self, call: Callable[[int, int], None], owner: Sequence[Any]) -> bool:
-        try:
-            call(owner[0], owner[1])
-            return True
-        except PermissionError:
-            try:
-                call(-1, owner[1])
-            except PermissionError:
-                pass
-            return False
+    def create(self, path: str) -> int:
+        with self.place(path) as (parent, name):
+            return create(name, parent)
 
-    def give(self, path: str, owner: Sequence[Any], mode: Optional[int]) -> bool:
-        """Returns whether it could be given."""
+    def hand_over(self, path: str, owner: Sequence[Any], mode: Optional[int]) -> bool:
+        """Make a path belong to someone, and set its rights. Returns whether it could be given."""
         if path:
             with self.place(path) as (parent, name):
                 info = os.stat(name, dir_fd=parent, follow_symlinks=False)
                 if stat.S_ISLNK(info.st_mode):
-                    return (info.st_uid, info.st_gid) == (owner[0], owner[1]) or self._chown(
+                    return (info.st_uid, info.st_gid) == (owner[0], owner[1]) or chown(
                         lambda user, group: os.chown(name, user, group, dir_fd=parent, follow_symlinks=False), owner)
-        opened = self.open(path)
+        opened = self.open_any(path)
         try:
-            return self._finish(opened, mode, owner, True, False)
+            return finish(opened, mode, owner, anyway=True)
         finally:
             os.close(opened)
-
-    def _finish(self, opened: int, mode: Optional[int], owner: Sequence[Any], attributes: bool, flush: bool) -> bool:
-        info = os.fstat(opened)
-        given = (info.st_uid, info.st_gid) == (owner[0], owner[1]) or self._chown(
-            lambda user, group: os.fchown(opened, user, group), owner)
-        if mode is not None:
-            os.fchmod(opened, mode)
-        if owner[2] or attributes:
-            for name, value in owner[2]:
-                try:
-                    if name not in os.listxattr(opened) or os.getxattr(opened, name) != value:
-                        os.setxattr(opened, name, value)
-                except (OSError, AttributeError):
-                    pass  # some are the system's own to give
-            if mode is not None and stat.S_IMODE(os.fstat(opened).st_mode) != mode:
-                os.fchmod(opened, mode)
-        if flush:
-            os.fsync(opened)
-        return given
-
-    def make_folder(self, path: str, mode: int, owner: Optional[Sequence[Any]]) -> bool:
-        owner = owner or self.owner(path)
-        with self.place(path) as (parent, name):
-            os.mkdir(name, 0o700, dir_fd=parent)
-        return self.give(path, owner, mode)
-
-    def create(self, path: str) -> int:
-        with self.place(path) as (parent, name):
-            return os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600,
-                           dir_fd=parent)
-
-    def write(self, path: str, pieces: Iterator[bytes], mode: int, owner: Optional[Sequence[Any]],
-              times: Optional[Sequence[int]], flush: bool = True) -> List[Any]:
-        """Write a new file. Returns its digest, whether it could be given, and its facts."""
-        owner = owner or self.owner(path)
-        digest = hashlib.blake2b(digest_size=16)
-        opened = self.create(path)
-        try:
-            for piece in pieces:
-                digest.update(piece)
-                put(opened, piece)
-            given = self._finish(opened, mode, owner, False, False)
-            if times is not None:
-                os.utime(opened, ns=(times[0], times[1]))
-            if flush:
-                os.fsync(opened)
-            return [digest.digest(), given, _facts(os.fstat(opened))]
-        finally:
-            os.close(opened)
-
-    def copy(self, source: "Tree", path: str, target: str, mode: int, owner: Optional[Sequence[Any]],
-             flush: bool = True) -> List[Any]:
-        """A file of another tree of this machine, as `write` does; one that is written meanwhile is read again."""
-        owner = owner or self.owner(target)
-        read = source.open(path)
-        try:
-            opened = self.create(target)
-            try:
-                digest, times, head = pour(read, opened)
-                given = self._finish(opened, mode, owner, False, False)
-                os.utime(opened, ns=times)
-                if flush:
-                    os.fsync(opened)
-                return [digest, given, _facts(os.fstat(opened)), head]
-            finally:
-                os.close(opened)
-        finally:
-            os.close(read)
-
-    def make_link(self, path: str, to: str, owner: Optional[Sequence[Any]]) -> bool:
-        owner = owner or self.owner(path)
-        with self.place(path) as (parent, name):
-            os.symlink(to, name, dir_fd=parent)
-        return self.give(path, owner, None)
-
-    def again(self, path: str, target: str) -> bool:
-        try:
-            with self.place(path) as (parent, name), self.place(target) as (other, new):
-                os.link(name, new, src_dir_fd=parent, dst_dir_fd=other, follow_symlinks=False)
-            return True
-        except OSError as error:
-            if error.errno in (errno.EEXIST, errno.ENOENT, errno.ENOSPC, errno.EDQUOT):
-                raise
-        info = self.stat(path)
-        if info is None:
-            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), path)
-        if stat.S_ISLNK(info.st_mode):
-            return self.make_link(target, self.link(path), self.owner(path))
-        return bool(self.copy(self, path, target, stat.S_IMODE(info.st_mode), self.owner(path))[1])
 
     def move(self, path: str, target: str) -> None:
         with self.place(path) as (parent, name), self.place(target) as (other, new):
@@ -842,19 +790,26 @@ class Tree:
 
     def move_new(self, path: str, target: str) -> None:
         with self.place(path) as (parent, name), self.place(target) as (other, new):
-            if _renameat2(_NOT_OVER, parent, name, other, new):
+            if rename_with(NOT_OVER, parent, name, other, new):
                 return
-            if self.stat(target) is not None:
+            if self.stat(target) is not None:  # the kernel, or the filesystem, is an old one
                 raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), target)
             os.rename(name, new, src_dir_fd=parent, dst_dir_fd=other)
 
     def exchange(self, one: str, other: str) -> bool:
         with self.place(one) as (parent, name), self.place(other) as (second, new):
-            return _renameat2(_EXCHANGE, parent, name, second, new)
+            return rename_with(EXCHANGE, parent, name, second, new)
 
-    def times(self, path: str, accessed: int, modified: int) -> None:
-        with self.place(path) as (parent, name):
-            os.utime(name, ns=(accessed, modified), dir_fd=parent, follow_symlinks=False)
+    def second_name(self, path: str, target: str) -> bool:
+        """A second name for a file or a link. False: there are no such names here."""
+        try:
+            with self.place(path) as (parent, name), self.place(target) as (other, new):
+                os.link(name, new, src_dir_fd=parent, dst_dir_fd=other, follow_symlinks=False)
+            return True
+        except OSError as error:
+            if error.errno in (errno.EEXIST, errno.ENOENT, errno.ENOSPC, errno.EDQUOT):
+                raise
+            return False
 
     def remove(self, path: str) -> None:
         info = self.stat(path)
@@ -877,7 +832,7 @@ class Tree:
                 os.rmdir(name, dir_fd=parent)
             return True
         except OSError as error:
-            if error.errno in (*_GONE, errno.ENOTEMPTY, errno.EEXIST):
+            if error.errno in (*GONE, errno.ENOTEMPTY, errno.EEXIST):
                 return False
             raise
 
@@ -888,6 +843,153 @@ class Tree:
         except OSError as error:
             if error.errno not in (errno.ENOENT, errno.ENOTDIR, errno.EINVAL, errno.ENOTSUP, errno.EBADF):
                 raise
+
+
+class Tree(Below):
+    """A file tree below a folder, as calls ask for it."""
+
+    def __init__(self, root: str, followed: Sequence[Sequence[str]] = ()) -> None:
+        if not os.path.isabs(root):
+            raise Failed("refused", "a root is not absolute")
+        self.root = root
+        self.followed = {path: led for path, led in followed}
+
+    # --- looking
+
+    def status(self, path: str) -> Any:
+        info = self.stat(path)
+        return None if info is None else facts_of(info)
+
+    def content(self, path: str, most: int) -> bytes:
+        opened = self.open(path)
+        try:
+            parts = [os.read(opened, most)]
+            while parts[-1] and sum(map(len, parts)) < most:
+                parts.append(os.read(opened, most - sum(map(len, parts))))
+            return b"".join(parts)
+        finally:
+            os.close(opened)
+
+    def signature(self, path: str) -> Any:
+        return self.status(path)
+
+    def led(self, path: str) -> Any:
+        found = self.led_to(path)
+        return None if found is None else [found[0], facts_of(found[1])]
+
+    def digest(self, path: str) -> bytes:
+        digest = hashlib.blake2b(digest_size=16)
+        opened = self.open(path)
+        try:
+            while True:
+                piece = os.read(opened, _CHUNK)
+                if not piece:
+                    return digest.digest()
+                digest.update(piece)
+        finally:
+            os.close(opened)
+
+    def entry(self, path: str, digest: bool) -> Any:
+        """Facts, where a link leads, digest: of a file, a link or an empty folder."""
+        found: Any = None
+        for _ in range(_TRIES):
+            info = self.stat(path)
+            if info is None:
+                return None
+            facts = facts_of(info)
+            if facts[0] == "folder":
+                return None if self.names(path) else [facts, "", None, True]
+            if facts[0] == "link":
+                return [facts, self.link(path), None, True]
+            found = [facts, "", None, True]
+            if not digest:
+                return found
+            try:
+                found[2] = self.digest(path)
+            except FileNotFoundError:
+                continue
+            after = self.stat(path)
+            if after is not None and (after.st_mtime_ns, after.st_ctime_ns) == (info.st_mtime_ns, info.st_ctime_ns):
+                return found
+        return None if found is None else [*found[:3], False]  # it is written all the while
+
+    def free(self, path: str) -> int:
+        return shutil.disk_usage(self.followed.get(path, self.root)).free
+
+    def owner(self, path: str) -> Any:
+        return self.whose(path)
+
+    def within(self, place: str) -> Optional[str]:
+        return self.inside(place)
+
+    # --- writing; what could not be given away is told by the answer
+
+    def give(self, path: str, owner: Sequence[Any], mode: Optional[int]) -> bool:
+        return self.hand_over(path, owner, mode)
+
+    def make_folder(self, path: str, mode: int, owner: Optional[Sequence[Any]]) -> bool:
+        owner = owner or self.owner(path)
+        with self.place(path) as (parent, name):
+            os.mkdir(name, 0o700, dir_fd=parent)
+        return self.give(path, owner, mode)
+
+    def write(self, path: str, pieces: Iterator[bytes], mode: int, owner: Optional[Sequence[Any]],
+              times: Optional[Sequence[int]], flush: bool = True) -> List[Any]:
+        """Write a new file. Returns its digest, whether it could be given, and its facts."""
+        owner = owner or self.owner(path)
+        digest = hashlib.blake2b(digest_size=16)
+        opened = self.create(path)
+        try:
+            for piece in pieces:
+                digest.update(piece)
+                put(opened, piece)
+            given = finish(opened, mode, owner)
+            if times is not None:
+                os.utime(opened, ns=(times[0], times[1]))
+            if flush:
+                os.fsync(opened)
+            return [digest.digest(), given, facts_of(os.fstat(opened))]
+        finally:
+            os.close(opened)
+
+    def copy(self, source: "Tree", path: str, target: str, mode: int, owner: Optional[Sequence[Any]],
+             flush: bool = True) -> List[Any]:
+        """A file of another tree of this machine, as `write` does; one that is written meanwhile is read again."""
+        owner = owner or self.owner(target)
+        read = source.open(path)
+        try:
+            opened = self.create(target)
+            try:
+                digest, times, head = pour(read, opened)
+                given = finish(opened, mode, owner)
+                os.utime(opened, ns=times)
+                if flush:
+                    os.fsync(opened)
+                return [digest, given, facts_of(os.fstat(opened)), head]
+            finally:
+                os.close(opened)
+        finally:
+            os.close(read)
+
+    def make_link(self, path: str, to: str, owner: Optional[Sequence[Any]]) -> bool:
+        owner = owner or self.owner(path)
+        with self.place(path) as (parent, name):
+            os.symlink(to, name, dir_fd=parent)
+        return self.give(path, owner, None)
+
+    def again(self, path: str, target: str) -> bool:
+        if self.second_name(path, target):
+            return True
+        info = self.stat(path)
+        if info is None:
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), path)
+        if stat.S_ISLNK(info.st_mode):
+            return self.make_link(target, self.link(path), self.owner(path))
+        return bool(self.copy(self, path, target, stat.S_IMODE(info.st_mode), self.owner(path))[1])
+
+    def times(self, path: str, accessed: int, modified: int) -> None:
+        with self.place(path) as (parent, name):
+            os.utime(name, ns=(accessed, modified), dir_fd=parent, follow_symlinks=False)
 
 
 def _signed(name: str, given: Any) -> Any:
@@ -953,12 +1055,13 @@ def _poured(read: int, write: int, sparse: bool) -> Tuple[bytes, bytes]:
 class Scan:
     """Every file, link and empty folder of a tree, in a stable order, and what had to be passed over."""
 
-    def __init__(self, tree: Tree, apart: Sequence[str], plain: Sequence[str], below: Sequence[str]) -> None:
+    def __init__(self, tree: Below, apart: Sequence[str], plain: Sequence[str], below: Sequence[str]) -> None:
         self.tree = tree
         self.base = os.path.realpath(tree.root)
         self.apart = set(apart)
-        self.plain = re.compile("|".join(map(fnmatch.translate, plain)) or r"(?!)").match
-        self.below = re.compile("|".join(map(fnmatch.translate, below)) or r"(?!)").match
+        # Folders are tested before what is in them: of the path itself, and, for a folder, whether all below is meant.
+        self.plain, self.below = (re.compile("|".join(map(fnmatch.translate, some)) or r"(?!)").match
+                                  for some in (plain, below))
 
     def run(self) -> Iterator[List[Any]]:
         """[path, kind, size, rights, modified, changed, where a link leads], or [path, why it was passed over]."""
@@ -1010,7 +1113,7 @@ class Scan:
                 for found in self._opened(lambda: os.open(name, os.O_RDONLY | _FOLDER, dir_fd=opened), path):
                     yield found
         elif stat.S_ISLNK(info.st_mode) and path in self.tree.followed:
-            for found in self._opened(lambda: os.open(self.tree._led(path), os.O_RDONLY | _FOLDER), path):
+            for found in self._opened(lambda: os.open(self.tree.followed_to(path), os.O_RDONLY | _FOLDER), path):
                 yield found
         elif stat.S_ISLNK(info.st_mode):
             target = os.readlink(name, dir_fd=opened)
@@ -1252,9 +1355,9 @@ class Answers:
     def look(self, channel: Channel, path: str) -> Any:
         """What is at a path, or where it leads."""
         try:
-            return _facts(os.stat(path))
+            return facts_of(os.stat(path))
         except OSError as error:
-            if error.errno in _GONE:
+            if error.errno in GONE:
                 return None
             raise
 
@@ -1311,17 +1414,9 @@ class Answers:
     def lock(self, channel: Channel, root: str, seconds: float) -> None:
         opened = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         try:
-            until = time.monotonic() + seconds
-            while True:
-                try:
-                    fcntl.flock(opened, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                    break
-                except BlockingIOError:
-                    if time.monotonic() > until:
-                        raise Failed("held", _holder(opened)) from None
-                    time.sleep(0.1)
-                except OSError:
-                    break  # a filesystem without locks
+            who = hold(opened, seconds)
+            if who is not None:
+                raise Failed("held", who + " there" if who else "on that machine")
             channel.send(True)
             wait_for_end(channel)
         finally:
@@ -1350,7 +1445,7 @@ class Answers:
         """Its facts, and its pieces."""
         opened = Tree(root, followed).open(path)
         try:
-            channel.send(_facts(os.fstat(opened)))
+            channel.send(facts_of(os.fstat(opened)))
             while True:
                 piece = os.read(opened, FRAME)
                 if not piece:
@@ -1478,7 +1573,7 @@ class Answers:
                         raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), path)
                     is_file = stat.S_ISREG(info.st_mode)
                     opened = tree.open(path) if is_file else -1
-                    channel.send([_facts(info), tree.owner(path),
+                    channel.send([facts_of(info), tree.owner(path),
                                   tree.link(path) if stat.S_ISLNK(info.st_mode) else ""])
                     while is_file:
                         piece = os.read(opened, FRAME)
@@ -1610,19 +1705,6 @@ def pump(channel: Channel, made: socket.socket) -> None:
             pass
         thread.join(5)
         made.close()
-
-
-def _holder(opened: int) -> str:
-    inode = os.fstat(opened).st_ino
-    try:
-        with open("/proc/locks") as listed:
-            for line in listed:
-                parts = line.split()
-                if parts[1] == "FLOCK" and parts[5].endswith(":%d" % inode):
-                    return "process %s there" % parts[4]
-    except (OSError, IndexError):
-        pass
-    return "on that machine"
 
 
 def keep_in_touch(wire: Wire, gone: Callable[[], None]) -> None:

@@ -12,10 +12,9 @@ from contextlib import suppress
 from itertools import chain
 
 from nostos.core.files.entry import FileEntry
-from nostos.core.files.local.calls import attributes, create, set_attributes
 from nostos.core.files.local.reading import LocalReading
 from nostos.core.files.tree import CopiedFile, FileTree
-from nostos.core.hosts.helper import pour, put
+from nostos.core.hosts.helper import attributes, create, pour, put, set_attributes
 
 _THREADS = 2  # one computes digests while the other waits for the disk
 _FILES_AT_ONCE = 64

@@ -182,17 +182,15 @@ class FarTree(FarAsking):
                 if len(found) == 2:
                     passed(SkippedFile(str(found[0]), str(found[1])))
                 else:
-                    yield self._scanned(found)
+                    yield self._believed(found)
 
-    def _scanned(self, found: Any) -> FileEntry:
+    def _believed(self, found: Any) -> FileEntry:
         path, kind, size, rights, modified, changed, led = found
         if kind not in ("file", "link", "folder") or not all(
                 isinstance(n, int) for n in (size, rights, modified, changed)):
             raise broken(self.where)
-        digest = (digest_of(b"") if kind == "folder" else
-                  digest_of(str(led).encode("utf-8", "surrogateescape")) if kind == "link" else None)
-        path = "/".join(checked(str(path)))
-        return FileEntry(self.called.get(path, path), kind, size, rights, (modified, changed), digest)
+        return self.scanned("/".join(checked(str(path))), kind, size, rights, modified, changed,
+                            None if led is None else str(led))
 
     def free(self, path: str = "") -> int:
         return int(self._ask("free", self.disk_of(path)))
