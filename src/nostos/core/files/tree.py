@@ -19,7 +19,7 @@ from typing import Any, Protocol
 
 from nostos.core.errors import leaves
 from nostos.core.files.entry import NO_FILES, OWN_PREFIX, FileEntry, digest_of
-from nostos.core.files.words import Words, ending
+from nostos.core.files.words import LARGEST, Words, ending
 from nostos.core.hosts.far_path import AnyPath, host_of
 
 _TRIES = 3
@@ -392,6 +392,16 @@ class FileTree(ABC):
     def speaks(self, path: str) -> bool:
         """Whether a file is read and written in another site's words."""
         return self.words is not None and bool(ending(path))
+
+    def copy_spoken(self, source: FileTree, path: str, target: str, mode: int, owner: Owner | None) -> bytes | None:
+        """`copy_in` of a file that either tree has in another site's words; None: this is none of those."""
+        info = source.status(path) if source.speaks(path) or self.speaks(target) else None
+        if info is None or info.size > LARGEST:
+            return None
+        content = source.read(path)
+        self.write(target, content, mode, owner)
+        self.times(target, info)
+        return digest_of(content)
 
     def pieces(self, path: str) -> Iterator[bytes]:
         """A file's content, streamed."""

@@ -1155,8 +1155,9 @@ def _text(data: bytes) -> str:
 
 
 def block_of(key: Sequence[Any]) -> int:
-    """The number of the block that a row with this key belongs to."""
+    """The number of the block that a row with this key belongs to: whole ranges of a number, else a bucket by hash."""
     if len(key) == 1 and isinstance(key[0], int):
+        # Towards zero, as servers divide.
         return key[0] // ROWS_PER_BLOCK if key[0] >= 0 else -(-key[0] // ROWS_PER_BLOCK)
     return zlib.crc32(b"\x1f".join(
         v if isinstance(v, bytes) else str(v).encode("utf-8", "surrogateescape") for v in key)) % BUCKETS

@@ -9,7 +9,7 @@ from dataclasses import replace
 
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.reflection import quote
-from nostos.core.database.mysql.session import COPY
+from nostos.core.database.server_session import COPY
 from nostos.core.errors import SiteError
 
 

@@ -5,15 +5,15 @@ from __future__ import annotations
 import re
 import secrets
 from collections.abc import Collection, Generator, Iterator, Mapping, Sequence
-from contextlib import contextmanager
 
 from nostos.core.database.mysql.reflection import quote
 from nostos.core.database.mysql.row_sql import READERS, RowSql
-from nostos.core.database.mysql.session import _AT_ONCE, _PATTERNS, MysqlSession
+from nostos.core.database.mysql.session import MysqlSession
 from nostos.core.database.outline import Trigger, reached
-from nostos.core.database.protocol import Block, ForeignColumn
+from nostos.core.database.protocol import Block
 from nostos.core.database.rows.digests import ROWS_PER_BLOCK
 from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.database.server_session import AT_ONCE, PATTERNS
 
 _FEW, _SPARSE = 2000, 16  # rows of a small table; keys to a row of a sparse one
 _WIDE = 512  # bytes of a row that costs no more when it is read by itself
@@ -23,9 +23,6 @@ _DIGITS = 20  # of a key
 
 class MysqlReading(MysqlSession):
     """What is read of a database."""
-
-    def count(self, table: str) -> int:
-        return int(self.run(f"SELECT COUNT(*) FROM {self.real(table)}")[0][0])
 
     def end(self, table: Table, count: int, last: bool) -> list[Row]:
         order = ", ".join(f"{quote(c)}{' DESC' if last else ''}" for c in table.key) or "1"
@@ -107,13 +104,6 @@ class MysqlReading(MysqlSession):
                  for v in ([value, value] if kinds.get(c) == "text" and value is not None else [value])]
         return " AND ".join(tests) or "1", bound
 
-    def fetch(self, table: Table, key: Key) -> Row | None:
-        return next(iter(self.find(table, dict(zip(table.key, key, strict=True)))), None)
-
-    def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
-        for where, values in self._keyed(table, keys):
-            yield from self._rows(table, where, values)
-
     def locked(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
         # A plain read would see the transaction's snapshot; one that locks sees what is there now. It does not wait
         # for others while it holds rows itself; and it is read whole, for a deadlock may be told in the middle of it.
@@ -137,36 +127,11 @@ class MysqlReading(MysqlSession):
             self._nowait = (int(numbers[0]), int(numbers[1])) >= ((10, 3) if "MariaDB" in self.version() else (8, 0))
         return self._nowait
 
-    def _keyed(self, table: Table, keys: Sequence[Key]) -> Iterator[tuple[str, list[Value]]]:
-        """Conditions that select rows by their keys, some at once."""
-        kinds = self._of(table).kinds
-        if len(table.key) == 1 and kinds[table.key[0]] == "int":
-            for at in range(0, len(keys), 1000):
-                numbers = [k[0] for k in keys[at:at + 1000]]
-                yield f"{quote(table.key[0])} IN ({self._marks(len(numbers))})", numbers
-            return
-        for at in range(0, len(keys), 200):
-            part = keys[at:at + 200]
-            tests, bound = [], []
-            for key in part:
-                where, values = self._matching(table, dict(zip(table.key, key, strict=True)))
-                tests.append(f"({where})")
-                bound += values
-            yield "(" + " OR ".join(tests) + ")", bound
-
     def find(self, table: Table, values: Mapping[str, Value]) -> list[Row]:
         where, bound = self._matching(table, values)
         # Only where an index leads to the rows: else the lock would hold the whole table.
         lock = " LOCK IN SHARE MODE" if self._locking and table.indexed(next(iter(values), "")) else ""
         return list(self._rows(table, where + lock, bound))
-
-    @contextmanager
-    def locking(self) -> Iterator[None]:
-        self._locking = True
-        try:
-            yield
-        finally:
-            self._locking = False
 
     def _texts(self, table: Table, where: Mapping[str, str]) -> tuple[str, list[Value]]:
         names = [c for c in where if table.column(c) is not None]
@@ -196,7 +161,7 @@ class MysqlReading(MysqlSession):
         if words:  # looked at first, for it costs the least
             first = f"({' OR '.join([f'INSTR(CAST({quote(column)} AS BINARY), %s)'] * len(words))}) AND "
         own, kinds = self._of(table).select(table.key)
-        if len(numbers) <= _PATTERNS:
+        if len(numbers) <= PATTERNS:
             any_of = "|".join(str(n) for n in sorted(numbers))
             found = list(self._stream(
                 f"SELECT {own} FROM {self.real(table.name)} WHERE {first}{quote(column)} REGEXP %s{more}",
@@ -207,33 +172,14 @@ class MysqlReading(MysqlSession):
                 f"SELECT {own}, {quote(column)} FROM {self.real(table.name)} WHERE {first}{quote(column)} IS NOT NULL"
                 f"{more}",
                 [*said, *texts], [*kinds, "text"]) if not wanted.isdisjoint(re.findall(r"\d+", str(row[-1])))]
-        for at in range(0, len(found), _AT_ONCE):  # not while the answer is read: more is asked about each row
-            yield from list(self.fetch_many(table, found[at:at + _AT_ONCE]))
-
-    def top(self, table: Table) -> int | None:
-        found = self.run(f"SELECT MAX({quote(table.key[0])}) FROM {self.real(table.name)}")[0][0]
-        return None if found is None else int(found)
-
-    def above(self, table: Table, key: int) -> Iterator[Row]:
-        yield from list(self._rows(table, f"{quote(table.key[0])} > %s", (key,)))
+        for at in range(0, len(found), AT_ONCE):  # not while the answer is read: more is asked about each row
+            yield from list(self.fetch_many(table, found[at:at + AT_ONCE]))
 
     def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
         triggers = [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
             "SELECT event_object_table, event_manipulation, action_statement FROM information_schema.triggers "
             "WHERE trigger_schema = %s", (self.name,)) if self.holds(of)]
         return reached(triggers, written, {n[len(self.prefix):]: n for n in self._names()} if triggers else {})
-
-    def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
-        yield from ()  # the server holds its foreign keys itself
-
-    def has_null(self, table: Table, column: str) -> bool:
-        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {quote(column)} IS NULL LIMIT 1"))
-
-    def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
-        names = ", ".join(quote(c) for c in columns)
-        full = " AND ".join(f"{quote(c)} IS NOT NULL" for c in columns)
-        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {full} GROUP BY {names} "
-                             "HAVING COUNT(*) > 1 LIMIT 1"))
 
     def views(self) -> list[str]:
         return [n[len(self.prefix):] for (n,) in self.run(

@@ -14,23 +14,19 @@ from nostos.core.database.held_lock import MARKS
 from nostos.core.database.mysql import connect as connecting
 from nostos.core.database.mysql.reflection import REFLECTION, quote, table_of
 from nostos.core.database.mysql.row_sql import READERS, RowSql, as_text, bound
-from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table, Value
+from nostos.core.database.server_session import COPY, ServerSession
 from nostos.core.errors import NostosError
 
 _LOCK_WAIT_SECONDS = 1  # while this waits for a row, visitors wait for those that it has
 _IDLE_SECONDS = 86400
 _SLOW_SECONDS = 3600
-_AT_ONCE = 500
-_PATTERNS = 50  # so many numbers are looked for by one regular expression of the server's
 _FIRST, _BATCH_ROWS, _BATCH_BYTES = 16, 2000, 4_000_000  # of what is fetched at once
-COPY = "nostos_copy"  # a table without rows, by which a copy is known in a database that holds other sites, too
 
 
-class MysqlSession(Database):
+class MysqlSession(ServerSession):
     """One database of a server, seen through a table prefix."""
 
-    computes = True
     transactional_schema = False
 
     def __init__(self, location: Location, readonly: bool = False) -> None:
@@ -49,8 +45,11 @@ class MysqlSession(Database):
             self.run("SET SESSION TRANSACTION READ ONLY")
         self.run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
         self._sql: dict[str, RowSql] = {}
-        self._locking = False
         self._nowait: bool | None = None
+
+    @staticmethod
+    def quoted(name: str) -> str:
+        return quote(name)
 
     def close(self) -> None:
         with suppress(self.driver.MySQLError):
@@ -104,10 +103,6 @@ class MysqlSession(Database):
             # A column at a time: that costs a third of a row at a time.
             yield from zip(*[read(column) for read, column in zip(readers, zip(*batch, strict=True), strict=True)],
                            strict=True)
-
-    def real(self, table: str) -> str:
-        """A table's full name, quoted."""
-        return quote(self.prefix + table)
 
     def has_table(self, table: str) -> bool:
         return bool(self.run("SELECT 1 FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
@@ -187,10 +182,6 @@ class MysqlSession(Database):
 
     def explained(self, error: BaseException, at: str = "") -> NostosError | None:
         return connecting.explained(self.driver, error, at)
-
-    @staticmethod
-    def _marks(count: int) -> str:
-        return ", ".join(["%s"] * count)
 
 
 def same_server(one: MysqlSession, other: MysqlSession) -> bool:

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import cached_property
 
 from nostos.core.database.mysql.reading import MysqlReading
 from nostos.core.database.mysql.reflection import column_line, quote, renamed
 from nostos.core.database.mysql.row_sql import bound
-from nostos.core.database.mysql.session import _AT_ONCE
 from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.database.server_session import AT_ONCE
 
 _AT_A_TIME = 100  # rows of a statement that changes many
 _BYTES = 500_000  # of a statement
@@ -56,7 +56,7 @@ class MysqlWriting(MysqlReading):
         tail = "" if given else f" RETURNING {quote(table.key[0])}"
         one = f"({self._marks(len(columns))})"
         found: list[Key] = []
-        for part in parts(rows, _AT_ONCE, _BYTES):
+        for part in parts(rows, AT_ONCE, _BYTES):
             said = self.run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
             found += [(int(number),) for (number,) in said]
         if given:
@@ -107,7 +107,7 @@ class MysqlWriting(MysqlReading):
         names = ", ".join(quote(c) for c in columns)
         head = f"INSERT INTO {self.real(table.name)} ({names}) VALUES "
         one = f"({self._marks(len(columns))})"
-        for part in parts(rows, _AT_ONCE, _BYTES):
+        for part in parts(rows, AT_ONCE, _BYTES):
             self.run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
 
     def update(self, table: Table, key: Key, values: Row) -> None:
@@ -120,33 +120,6 @@ class MysqlWriting(MysqlReading):
     def remove(self, table: Table, key: Key) -> None:
         where, which = self._matching(table, dict(zip(table.key, key, strict=True)))
         self.run(f"DELETE FROM {self.real(table.name)} WHERE {where} LIMIT 1", which)
-
-    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value],
-                keys: Sequence[Value], through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
-        tests, bound = self._matching(counted, where)
-        if through is not None:
-            other, points, wanted = through
-            more, values = self._matching(other, wanted)
-            tests += (f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {self.real(other.name)} "
-                      f"WHERE {more})")
-            bound += values
-        own = f"{self.real(table.name)}.{quote(table.key[0])}"
-        for at in range(0, len(keys), _AT_ONCE):
-            part = keys[at:at + _AT_ONCE]
-            self.run(f"UPDATE {self.real(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM "
-                     f"{self.real(counted.name)} nostos_counted WHERE nostos_counted.{quote(by)} = {own} AND {tests}) "
-                     f"WHERE {own} IN ({self._marks(len(part))})", [*bound, *part])
-
-    def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
-        if column is None:
-            self.run(f"DELETE FROM {self.real(table)}")
-            return
-        plain = [p for p in patterns if "*" not in p]
-        if plain:
-            self.run(f"DELETE FROM {self.real(table)} WHERE {quote(column)} IN ({self._marks(len(plain))})", plain)
-        for pattern in (p for p in patterns if "*" in p):  # each by itself: so an index leads to these rows alone
-            like = pattern.replace("|", "||").replace("%", "|%").replace("_", "|_").replace("*", "%")
-            self.run(f"DELETE FROM {self.real(table)} WHERE {quote(column)} LIKE %s ESCAPE '|'", [like])
 
     def prepare_mark(self, table: str) -> None:
         self.run(f"CREATE TABLE IF NOT EXISTS {self.real(table)} "

@@ -116,9 +116,6 @@ def finish(target: PostgresWriting, wanted: Outline) -> None:
         target.run(left[0])
     schema, here = str(wanted.settings.get("schema", "public")), _schema(target)
     for trigger in wanted.triggers:
-        if "," in target.schema:  # the function is the site's own; the table is the one beside it
-            target.run(trigger.body.replace(f" ON {schema}.", f" ON {quote(here)}."))
-            continue
         target.run(trigger.body if schema == here else trigger.body.replace(f" ON {schema}.", f" ON {quote(here)}."))
     target.run("ANALYZE")
 

@@ -8,7 +8,7 @@ import psycopg
 
 from nostos.core.database.postgresql.connection import PostgresDatabase
 from nostos.core.database.postgresql.reflection import quote
-from nostos.core.database.postgresql.session import COPY
+from nostos.core.database.server_session import COPY
 from nostos.core.errors import SiteError
 
 

@@ -4,27 +4,22 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from contextlib import contextmanager
 
 from nostos.core.database.outline import Trigger, reached
 from nostos.core.database.postgresql.reflection import INCOMPARABLE, quote
 from nostos.core.database.postgresql.session import PostgresSession
-from nostos.core.database.protocol import Block, ForeignColumn
+from nostos.core.database.protocol import Block
 from nostos.core.database.rows.digests import block_of
 from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.database.server_session import AT_ONCE, PATTERNS
 from nostos.core.errors import Disturbed
 
-_AT_ONCE = 500
-_PATTERNS = 50  # so many numbers are looked for by one regular expression of the server's
 _BIT_XOR = 140000  # the version from which on the server adds digests up by itself
 _WHOLE = 1 << 64
 
 
 class PostgresReading(PostgresSession):
     """What is read of a database."""
-
-    def count(self, table: str) -> int:
-        return int(self.run(f"SELECT count(*) FROM {self.real(table)}")[0][0])
 
     def end(self, table: Table, count: int, last: bool) -> list[Row]:
         order = ", ".join(f"{quote(c)}{' DESC' if last else ''}" for c in table.key) or "1"
@@ -72,8 +67,7 @@ class PostgresReading(PostgresSession):
         for row in self.stream(sql, values):
             yield dict(zip(table.stored, row, strict=True))
 
-    @staticmethod
-    def _comparable(table: Table, column: str) -> str:
+    def _comparable(self, table: Table, column: str) -> str:
         """A column as it can be compared: some types have no equality but that of their text."""
         found = table.column(column)
         return f"{quote(column)}::text" if found is not None and found.charset in INCOMPARABLE else quote(column)
@@ -103,13 +97,6 @@ class PostgresReading(PostgresSession):
                 bound.append(str(value))
         return " AND ".join(tests) or "true", bound
 
-    def fetch(self, table: Table, key: Key) -> Row | None:
-        return next(iter(self.find(table, dict(zip(table.key, key, strict=True)))), None)
-
-    def fetch_many(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
-        for where, values in self._keyed(table, keys):
-            yield from self._rows(table, where, values)
-
     def locked(self, table: Table, keys: Sequence[Key]) -> Iterator[Row]:
         # What has changed since the transaction's snapshot breaks it off, and it is tried again.
         wanted = self._of(table).select(table.stored)
@@ -118,34 +105,11 @@ class PostgresReading(PostgresSession):
                                 values):
                 yield dict(zip(table.stored, row, strict=True))
 
-    def _keyed(self, table: Table, keys: Sequence[Key]) -> Iterator[tuple[str, list[Value]]]:
-        """Conditions that select rows by their keys, some at once."""
-        if len(table.key) == 1 and self._of(table).ranged:
-            for at in range(0, len(keys), 1000):
-                yield f"{quote(table.key[0])} IN ({self._marks(len(keys[at:at + 1000]))})", [
-                    k[0] for k in keys[at:at + 1000]]
-            return
-        for at in range(0, len(keys), 200):
-            tests, bound = [], []
-            for key in keys[at:at + 200]:
-                where, values = self._matching(table, dict(zip(table.key, key, strict=True)))
-                tests.append(f"({where})")
-                bound += values
-            yield "(" + " OR ".join(tests) + ")", bound
-
     def find(self, table: Table, values: Mapping[str, Value]) -> list[Row]:
         where, bound = self._matching(table, values)
         if self._locking:
             self._hold(table, where, bound)
         return list(self._rows(table, where, bound))
-
-    @contextmanager
-    def locking(self) -> Iterator[None]:
-        self._locking = True
-        try:
-            yield
-        finally:
-            self._locking = False
 
     def _hold(self, table: Table, where: str, bound: Sequence[Value]) -> None:
         """Keep others from adding to a table, and see that nobody has added what this transaction's snapshot does not
@@ -203,7 +167,7 @@ class PostgresReading(PostgresSession):
         if words:
             more += f" AND ({' OR '.join([f'position(%s in {value}) > 0'] * len(words))})"
         own = self._of(table).select(table.key)
-        if len(numbers) <= _PATTERNS:
+        if len(numbers) <= PATTERNS:
             any_of = "|".join(str(n) for n in sorted(numbers))
             found = list(self.stream(f"SELECT {own} FROM {self.real(table.name)} WHERE {value} ~ %s{more}",
                                      [f"(^|[^0-9])({any_of})([^0-9]|$)", *texts, *said]))
@@ -212,15 +176,8 @@ class PostgresReading(PostgresSession):
             found = [row[:-1] for row in self.stream(
                 f"SELECT {own}, {value} FROM {self.real(table.name)} WHERE {quote(column)} IS NOT NULL{more}",
                 [*texts, *said]) if not wanted.isdisjoint(re.findall(r"\d+", str(row[-1])))]
-        for at in range(0, len(found), _AT_ONCE):
-            yield from list(self.fetch_many(table, found[at:at + _AT_ONCE]))
-
-    def top(self, table: Table) -> int | None:
-        found = self.run(f"SELECT max({quote(table.key[0])}) FROM {self.real(table.name)}")[0][0]
-        return None if found is None else int(found)
-
-    def above(self, table: Table, key: int) -> Iterator[Row]:
-        yield from list(self._rows(table, f"{quote(table.key[0])} > %s", (key,)))
+        for at in range(0, len(found), AT_ONCE):
+            yield from list(self.fetch_many(table, found[at:at + AT_ONCE]))
 
     def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
         triggers = [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
@@ -232,18 +189,6 @@ class PostgresReading(PostgresSession):
         return reached(triggers, written, {n[len(self.prefix):]: n for n in self.all_names()
                                            if n.startswith(self.prefix)} if triggers else {})
 
-    def broken_references(self, table: Table) -> Iterator[tuple[Key, ForeignColumn]]:
-        yield from ()  # the server holds its foreign keys itself
-
-    def has_null(self, table: Table, column: str) -> bool:
-        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {quote(column)} IS NULL LIMIT 1"))
-
-    def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
-        names = ", ".join(self._comparable(table, c) for c in columns)
-        full = " AND ".join(f"{quote(c)} IS NOT NULL" for c in columns)
-        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {full} GROUP BY {names} "
-                             "HAVING count(*) > 1 LIMIT 1"))
-
     def views(self) -> list[str]:
         return [n[len(self.prefix):] for (n,) in self.run(
             "SELECT relname FROM pg_class WHERE relnamespace = current_schema()::regnamespace "
@@ -254,7 +199,3 @@ class PostgresReading(PostgresSession):
             "SELECT relname, reltuples::bigint, pg_table_size(oid) FROM pg_class "
             "WHERE relnamespace = current_schema()::regnamespace AND relkind IN ('r', 'p')")
             if name.startswith(self.prefix)}
-
-    @staticmethod
-    def _marks(count: int) -> str:
-        return ", ".join(["%s"] * count)

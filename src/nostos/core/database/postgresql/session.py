@@ -15,19 +15,17 @@ from nostos.core.database.held_lock import MARKS
 from nostos.core.database.postgresql import connect as connecting
 from nostos.core.database.postgresql.reflection import STATEMENTS, quote, tables_of
 from nostos.core.database.postgresql.row_sql import RowSql
-from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table, Value
+from nostos.core.database.server_session import COPY, ServerSession
 from nostos.core.errors import NostosError, SiteError
 
 _LOCK_WAIT = "1s"  # while this waits for a row, visitors wait for those that it has
 _FETCH = 2000
-COPY = "nostos_copy"  # a table without rows, by which a copy is known in a database that holds other sites, too
 
 
-class PostgresSession(Database):
+class PostgresSession(ServerSession):
     """One schema of a server's database, seen through a table prefix."""
 
-    computes = True
 
     def __init__(self, location: Location, readonly: bool = False) -> None:
         self.location = location
@@ -38,7 +36,6 @@ class PostgresSession(Database):
         self._connection = connecting.connect(location)
         self._names = count()
         self._sql: dict[str, RowSql] = {}
-        self._locking = False
         try:
             if self.run("SELECT pg_backend_pid()")[0][0] != self._connection.info.backend_pid:
                 # Who answers is not who was connected to. What a session is set to, and a lock on the site, would be
@@ -68,6 +65,10 @@ class PostgresSession(Database):
         except BaseException:
             self._connection.close()
             raise
+
+    @staticmethod
+    def quoted(name: str) -> str:
+        return quote(name)
 
     def close(self) -> None:
         with suppress(psycopg.Error):
@@ -111,10 +112,6 @@ class PostgresSession(Database):
                     self.run("COMMIT")
                 elif self._connection.info.transaction_status is TransactionStatus.INTRANS:
                     self.run(f"CLOSE {name}")
-
-    def real(self, table: str) -> str:
-        """A table's full name, quoted."""
-        return quote(self.prefix + table)
 
     def has_table(self, table: str) -> bool:
         return bool(self.run("SELECT 1 FROM pg_class WHERE relnamespace = current_schema()::regnamespace "

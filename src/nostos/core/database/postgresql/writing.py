@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 
 import psycopg
@@ -12,9 +12,9 @@ from nostos.core.database.postgresql.reading import PostgresReading
 from nostos.core.database.postgresql.reflection import AND_THEN, quote
 from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.database.server_session import AT_ONCE
 from nostos.core.errors import MergeRefused
 
-_AT_ONCE = 500
 _BYTES = 1_000_000  # of a statement
 
 
@@ -28,7 +28,7 @@ class PostgresWriting(PostgresReading):
         return self._insert(table, list(row), [list(row.values())])[0]
 
     def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
-        return [key for part in parts(rows, _AT_ONCE, _BYTES) for key in self._insert(table, columns, part)]
+        return [key for part in parts(rows, AT_ONCE, _BYTES) for key in self._insert(table, columns, part)]
 
     def _insert(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
         keys = self._of(table).select(table.key)
@@ -97,7 +97,7 @@ class PostgresWriting(PostgresReading):
         sets = ", ".join(f"{quote(c)} = s.v{number}" for number, c in enumerate(columns, start=len(table.key)))
         aliases = ", ".join(f"v{n}" for n in range(len(names)))
         which = " AND ".join(f"t.{quote(k)} = s.v{n}" for n, k in enumerate(table.key))
-        for part in parts([(*key, *values) for key, values in rows], _AT_ONCE, _BYTES):
+        for part in parts([(*key, *values) for key, values in rows], AT_ONCE, _BYTES):
             given = ", ".join([f"({first})", *[rest] * (len(part) - 1)])
             self.run(f"UPDATE {self.real(table.name)} t SET {sets} FROM (VALUES {given}) s({aliases}) WHERE {which}",
                      [v for row in part for v in self._values(table, names, row)])
@@ -109,33 +109,6 @@ class PostgresWriting(PostgresReading):
     def remove_rows(self, table: Table, keys: Sequence[Key]) -> None:
         for where, values in self._keyed(table, keys):
             self.run(f"DELETE FROM {self.real(table.name)} WHERE {where}", values)
-
-    def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value],
-                keys: Sequence[Value], through: tuple[Table, str, Mapping[str, Value]] | None = None) -> None:
-        tests, bound = self._matching(counted, where)
-        if through is not None:
-            other, points, wanted = through
-            more, values = self._matching(other, wanted)
-            tests += f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {self.real(other.name)} WHERE {more})"
-            bound += values
-        own = f"{self.real(table.name)}.{quote(table.key[0])}"
-        for at in range(0, len(keys), _AT_ONCE):
-            part = keys[at:at + _AT_ONCE]
-            self.run(f"UPDATE {self.real(table.name)} SET {quote(column)} = (SELECT count(*) FROM "
-                     f"{self.real(counted.name)} nostos_counted WHERE nostos_counted.{quote(by)} = {own} AND {tests}) "
-                     f"WHERE {own} IN ({self._marks(len(part))})",
-                     [*bound, *(self._own(table, table.key[0], k) for k in part)])
-
-    def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
-        if column is None:
-            self.run(f"DELETE FROM {self.real(table)}")
-            return
-        for pattern in patterns:
-            if "*" in pattern:
-                like = pattern.replace("|", "||").replace("%", "|%").replace("_", "|_").replace("*", "%")
-                self.run(f"DELETE FROM {self.real(table)} WHERE {quote(column)} LIKE %s ESCAPE '|'", [like])
-            else:
-                self.run(f"DELETE FROM {self.real(table)} WHERE {quote(column)} = %s", [pattern])
 
     def mark(self, table: str, name: str, when: str) -> None:
         self.run(f"CREATE TABLE IF NOT EXISTS {self.real(table)} (merge_id varchar(64) PRIMARY KEY, "
@@ -181,4 +154,3 @@ class PostgresWriting(PostgresReading):
             self.run(f"ALTER TABLE {self.real(table)} DROP COLUMN {quote(name)}")
         else:
             self.run(f"DROP {what.upper()} {quote(self.prefix + name if what == 'table' else name)}")
-

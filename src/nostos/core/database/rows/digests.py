@@ -9,14 +9,14 @@ BIT_XOR and GROUP BY. Rows of one block differ at least in their keys, so no two
 from __future__ import annotations
 
 import hashlib
-import zlib
 from collections.abc import Iterable, Sequence
 
-from nostos.core.database.schema import Key, Value
+from nostos.core.database.schema import Value
+from nostos.core.hosts.helper import BUCKETS, ROWS_PER_BLOCK, block_of
 from nostos.core.values.packed import pack
 
-ROWS_PER_BLOCK = 128
-BUCKETS = 2048
+__all__ = ["BUCKETS", "ROWS_PER_BLOCK", "add_digests", "block_of", "row_digest"]
+
 
 
 def row_digest(values: Sequence[Value]) -> bytes:
@@ -30,17 +30,3 @@ def add_digests(total: int, digests: Iterable[bytes]) -> int:
     for digest in digests:
         total ^= read(digest[:8], "big")
     return total
-
-
-def block_of(key: Key) -> int:
-    """The number of the block that a row with this key belongs to: whole ranges of a number, else a bucket by hash."""
-    if len(key) == 1 and isinstance(key[0], int):
-        # Towards zero, as servers divide.
-        return key[0] // ROWS_PER_BLOCK if key[0] >= 0 else -(-key[0] // ROWS_PER_BLOCK)
-    return zlib.crc32(b"\x1f".join(_bytes(v) for v in key)) % BUCKETS
-
-
-def _bytes(value: Value) -> bytes:
-    if isinstance(value, bytes):
-        return value
-    return str(value).encode("utf-8", "surrogateescape")

@@ -14,11 +14,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 
 from nostos.core.errors import LockHeld
-from nostos.core.files.entry import FileEntry, digest_of
+from nostos.core.files.entry import FileEntry
 from nostos.core.files.local.copy import copy_tree, take_tree
 from nostos.core.files.local.reading import LocalReading
 from nostos.core.files.tree import CHUNK, CopiedFile, Copy, FileTree, Owner, Status
-from nostos.core.files.words import LARGEST
 from nostos.core.hosts.helper import finish, hold, pour, put
 
 
@@ -52,12 +51,9 @@ class LocalTree(LocalReading):
 
     def copy_in(self, source: FileTree, path: str, target: str, mode: int, owner: Owner | None = None) -> bytes:
         owner = owner or self.owner(target)
-        info = source.status(path) if source.speaks(path) or self.speaks(target) else None
-        if info is not None and info.size <= LARGEST:
-            content = source.read(path)
-            self.write(target, content, mode, owner)
-            self.times(target, info)
-            return digest_of(content)
+        spoken = self.copy_spoken(source, path, target, mode, owner)
+        if spoken is not None:
+            return spoken
         if not isinstance(source, LocalTree):
             return self._take_in(source, path, target, mode, owner)
         read = source.open(path)

@@ -234,12 +234,9 @@ class FarTree(FarAsking):
         return self._digest(found[0])
 
     def copy_in(self, source: FileTree, path: str, target: str, mode: int, owner: Owner | None = None) -> bytes:
-        info = source.status(path) if source.speaks(path) or self.speaks(target) else None
-        if info is not None and info.size <= LARGEST:
-            content = source.read(path)
-            self.write(target, content, mode, owner)
-            self.times(target, info)
-            return digest_of(content)
+        spoken = self.copy_spoken(source, path, target, mode, owner)
+        if spoken is not None:
+            return spoken
         if isinstance(source, FarTree) and source.host == self.host:
             found = self.connection.ask("copy", *self._where(), *source._where(), source._there(path),
                                         self._there(target), mode, owner_data(owner))
