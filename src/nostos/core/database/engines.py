@@ -36,8 +36,8 @@ class Location:
     """Where a site's tables are: a database, and what their names begin with.
 
     url: an SQLAlchemy URL, with its password, whose driver's name is the engine's. Show `shown`, never `url`. host: the
-    one as which the URL sees things; empty for this machine. own_set:
-    tables that each of the system's sites has: where all of them are there under a longer prefix, that is another site.
+    one as which the URL sees things; empty for this machine. own_set: tables that each of the system's sites has: where
+    all of them are there under a longer prefix, that is another site.
     """
 
     url: sa.URL

@@ -9,6 +9,7 @@ from nostos.core.database.outline import Trigger, reached
 from nostos.core.database.postgresql.reflection import INCOMPARABLE, quote
 from nostos.core.database.postgresql.session import PostgresSession
 from nostos.core.database.protocol import Block
+from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.rows.digests import block_of
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.database.server_session import AT_ONCE, PATTERNS
@@ -41,12 +42,7 @@ class PostgresReading(PostgresSession):
         sql = self._of(table)
         if sql.ranged and self.number >= _BIT_XOR:
             return {int(b): Block(int(n), int(total) % _WHOLE) for b, n, total in self.run(sql.blocks(columns))}
-        found: dict[int, list[int]] = {}
-        for key, digest in self.row_digests(table, columns):
-            total = found.setdefault(block_of(key), [0, 0])
-            total[0] += 1
-            total[1] ^= int.from_bytes(digest[:8], "big")
-        return {number: Block(*total) for number, total in found.items()}
+        return Sums().add_by_keys(self.row_digests(table, columns)).blocks()
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from nostos.core.database.protocol import Block
 from nostos.core.database.rows.digests import add_digests, block_of
 from nostos.core.database.rows.row_bytes import row_form
-from nostos.core.database.schema import Table, Value
+from nostos.core.database.schema import Key, Table, Value
 
 
 class Sums:
@@ -21,6 +21,12 @@ class Sums:
         total = self._totals.setdefault(number, [0, 0])
         total[0] += 1
         total[1] = add_digests(total[1], (digest,))
+
+    def add_by_keys(self, rows: Iterable[tuple[Key, bytes]]) -> Sums:
+        """Add rows by their keys and digests. Returns these sums."""
+        for key, digest in rows:
+            self.add(block_of(key), digest)
+        return self
 
     def add_rows(self, table: Table, rows: Iterable[tuple[Value, ...]]) -> None:
         """Add whole rows of a table, by the values of its stored columns."""

@@ -11,7 +11,8 @@ from typing import Any, Protocol
 from urllib.parse import quote as url_quote
 
 from nostos.core.database.protocol import Block
-from nostos.core.database.rows.digests import add_digests, block_of, row_digest
+from nostos.core.database.rows.block_sums import Sums
+from nostos.core.database.rows.digests import block_of, row_digest
 from nostos.core.database.schema import Key, Value
 from nostos.core.errors import HostError, SiteError
 from nostos.core.hosts.connection import reach
@@ -109,15 +110,7 @@ class NearDriver:
         return [self._connection.execute(sql).fetchall() for sql in statements]
 
     def blocks(self, queries: Sequence[tuple[str, int]]) -> list[dict[int, Block]]:
-        every = []
-        for sql, keys in queries:
-            found: dict[int, list[int]] = {}
-            for key, digest in self.digests(sql, keys, None):
-                total = found.setdefault(block_of(key), [0, 0])
-                total[0] += 1
-                total[1] = add_digests(total[1], (digest,))
-            every.append({number: Block(*total) for number, total in found.items()})
-        return every
+        return [Sums().add_by_keys(self.digests(sql, keys, None)).blocks() for sql, keys in queries]
 
     def digests(self, sql: str, keys: int, numbers: Collection[int] | None) -> Iterator[tuple[Key, bytes]]:
         wanted = None if numbers is None else set(numbers)
