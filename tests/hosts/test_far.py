@@ -5,6 +5,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -19,6 +20,7 @@ from nostos.core.files.entry import STAMP
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts import connection
 from nostos.core.hosts.far_path import written
+from nostos.core.inspect.housekeeping import age_out
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
@@ -120,6 +122,49 @@ class Elsewhere(unittest.TestCase):
                 self.assertFalse(h.staging_folder.exists())
                 self.assertEqual([], list(h.live_folder.rglob(".nostos*")))
         self.assertEqual({self.far.user}, {p.owner() for p in self.there.rglob("*")})
+
+    def test_what_is_replaced_stays_there(self) -> None:
+        """Neither a merge nor its undo carries it over the line; it is private, and ages out or is retired with the
+        voyage. Where nothing can be made beside the site, it is kept here."""
+        large = os.urandom(3_000_000)
+        name = "uploads/large.bin"
+        near = self.near()
+        (near.live_folder / name).write_bytes(large)
+        far = self.like(near, HOST, HOST)
+        (far.staging_folder / name).write_bytes(b"small")
+        self.far.give(self.there)
+        beside = far.live_folder.parent / ".nostos-kept"
+        before = connection.traffic().get(HOST, connection.Traffic(0, 0, 0))
+        far.merge("*")
+        self.assertEqual(b"small", (far.live_folder / name).read_bytes())
+        self.assertEqual([large], [p.read_bytes() for p in beside.rglob("large.bin")])
+        self.assertEqual({0o700}, {p.stat().st_mode & 0o777 for p in (beside, *beside.rglob("*")) if p.is_dir()})
+        with far.crew() as crew:
+            merge(far.home, crew, prepare_undo(far.home, crew, to_take_back(far.home, "trip", None)))
+        self.assertEqual(large, (far.live_folder / name).read_bytes())
+        after = connection.traffic()[HOST]
+        self.assertLess(after.received + after.sent - before.received - before.sent, len(large) // 2)
+        self.assertEqual([], list(far.home.path.rglob("large.bin")))
+
+        later = time.time() + 400 * 86400
+        connection.close_all()
+        self.assertEqual([], age_out(far.home, later))  # not without a word to that machine
+        connection.reach(HOST)
+        self.assertEqual(2, len(age_out(far.home, later)))  # of the merge and of the undo
+        self.assertFalse(beside.exists())
+        far.merge("*")
+        self.assertEqual([large], [p.read_bytes() for p in beside.rglob("large.bin")][-1:])
+        self.assertEqual([], remove(far.home, far.home.read("trip")))
+        self.assertFalse(beside.exists())
+
+        other = self.like(near, HOST, OTHER)
+        (other.staging_folder / name).write_bytes(b"small")
+        subprocess.run(["chown", "root:", str(other.live_folder.parent)], check=True)
+        other.merge("*")
+        self.assertEqual([large], [p.read_bytes() for p in other.home.path.rglob("large.bin")])
+        with other.crew() as crew:
+            merge(other.home, crew, prepare_undo(other.home, crew, to_take_back(other.home, "trip", None)))
+        self.assertEqual(large, (other.live_folder / name).read_bytes())
 
     def standing_in(self, before: str) -> mock._patch_dict:
         """This machine, under this account, in the place of another. before: what its shell does first."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass
+from functools import partial
 from time import monotonic, sleep
 from typing import Any
 
@@ -55,6 +56,7 @@ from nostos.core.sites.lock import Hold, holding
 from nostos.core.sites.recognise import recognised_from
 from nostos.core.undisturbed import not_collecting, undisturbed
 from nostos.core.voyages import journal as journals
+from nostos.core.voyages import kept
 from nostos.core.voyages.home import Home
 
 _TRIES = 3
@@ -130,7 +132,7 @@ class _Merge:
         self.prefer = prepared.made.prefer
         self.undoes = prepared.undoes
         self.source_files = prepared.files or (
-            tree_at(home.folder(crew.voyage.name) / "merges" / self.undoes / "before") if self.undoes
+            tree_at(kept.place_of(home.folder(crew.voyage.name) / "merges" / self.undoes)) if self.undoes
             else self.source.files)
         self.comparison = prepared.comparison
         self.plan = prepared.plan
@@ -163,7 +165,7 @@ class _Merge:
                 self.tell(Progress("staging files", 0, None, "files"))
                 switch.plan(self.plan.operations)
                 journal.write(journals.Step.STAGING, switch=switch.record())
-                switch.stage(self.plan.operations, journal.before)
+                switch.stage(self.plan.operations, partial(kept.begin, self.folder, self.target.files))
                 switch.keep_record(self.folder / journals.KEPT)
                 journal.write(journals.Step.STAGED, fresh=switch.fresh)
                 began = True
@@ -212,6 +214,9 @@ class _Merge:
             target_db.close()
         if not self.detached:  # no voyage, no anchor: a voyage of this site takes it for live's own work
             self.notes.carry_out(self.crew.anchor, self.id, self.target.files, self.source_files)
+        else:
+            with suppress(OSError, NostosError):  # the backup made before has it
+                kept.let_go(self.folder)
         with suppress(OSError):
             journal.write(journals.Step.SETTLED)
             self.hold.end(self.id)
@@ -256,6 +261,7 @@ class _Merge:
         with suppress(OSError, NostosError):  # the disk may be full; the marker in live's database tells as well
             journal.write(journals.Step.TAKEN_BACK, why=type(error).__name__)
             self.hold.end(self.id)
+            kept.let_go(self.folder)
 
     def _explained(self, error: BaseException, switch: Switch) -> NostosError:
         """An error that a user can read, for whatever stopped a merge before its commit."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -11,7 +11,6 @@ from nostos.core.apply.folders import FolderRecord, FolderSwitch
 from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.files.entry import OWN_PREFIX, FileEntry
 from nostos.core.files.tree import Asked, Call, Copy, FileTree, Signature
-from nostos.core.files.trees import tree_at
 from nostos.core.files.words import ending
 from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder, changes_of
 
@@ -128,6 +127,8 @@ class Staging:
         for o in work:
             disk = self.target.disk_of(o.path)
             size = sum(c.entry.size for c in changes_of(o) if isinstance(c, PutFile))
+            if self.target.host:  # what is replaced is kept there, too
+                size += sum(c.before.size for c in changes_of(o) if c.before is not None)
             if isinstance(o, SwitchFolder):  # where the filesystem has no second names, it is copied
                 size += self.target.size_of(o.path)
             sizes[disk] = sizes.get(disk, 0) + size
@@ -160,12 +161,13 @@ class Staging:
 
     # --- staging
 
-    def stage(self, operations: Sequence[Operation], before: Path) -> None:
-        """Copy what comes beside its target, digests checked, and what is replaced into `before`; all flushed."""
+    def stage(self, operations: Sequence[Operation], keep: Callable[[], FileTree]) -> None:
+        """Copy what comes beside its target, digests checked, and what is replaced into the tree that `keep` makes, if
+        anything is; all flushed."""
         with self.target.looking_ahead(("status", m.target) for m in self.moves):
             self._seen = {m.target: self.target.signature(m.target) for m in self.moves}
         self._keep([c for o in operations if isinstance(o, PutFile | RemoveFile | SwitchFolder) for c in changes_of(o)],
-                   tree_at(before))
+                   keep)
         for folder in self.makes:
             self._make(folder, {o.path: o.entry.mode for o in operations if isinstance(o, PutFile)})
         by_target = {m.target: m for m in self.moves}
@@ -212,14 +214,15 @@ class Staging:
             if digest != put.entry.digest:
                 raise LiveMoved(f"Staging's file {put.path} changed while it was copied.", next_step="Compare again.")
 
-    def _keep(self, changes: Sequence[PutFile | RemoveFile], before: FileTree) -> None:
+    def _keep(self, changes: Sequence[PutFile | RemoveFile], keep: Callable[[], FileTree]) -> None:
         """Check that live's files are as compared and keep copies of them."""
         with self.target.looking_ahead(_looks(changes)):
             for change in changes:
                 self._check(change.path, change.before)
         kept = [(c.path, c.before) for c in changes if c.before is not None and c.before.kind != "folder"]
-        if kept:
-            before.make_root()
+        if not kept:
+            return
+        before = keep()
         for path, _ in kept:
             before.make_above(path, lambda _: (0o700, None))
         files = [(path, old) for path, old in kept if old.kind == "file"]

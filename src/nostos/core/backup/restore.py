@@ -11,6 +11,7 @@ from collections import Counter
 from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from time import monotonic
 from typing import Any
@@ -51,6 +52,7 @@ from nostos.core.sites.recognise import Site, recognise, recognised_from
 from nostos.core.undisturbed import undisturbed
 from nostos.core.values.urls import UrlForms
 from nostos.core.voyages import journal as journals
+from nostos.core.voyages import kept
 from nostos.core.voyages.home import Home
 
 _TRIES = 3
@@ -248,7 +250,7 @@ class _Restore:
                 self.tell(Progress("staging files", 0, None, "files"))
                 switch.plan(operations)
                 journal.write(journals.Step.STAGING, switch=switch.record())
-                switch.stage(operations, self.folder / "before")
+                switch.stage(operations, partial(kept.begin, self.folder, self.site.files))
                 journal.write(journals.Step.STAGED, fresh=switch.fresh)
                 began = True
                 safety = self._commit(place, switch, safety, journal)
@@ -261,7 +263,7 @@ class _Restore:
                         place.discard()
                     except Exception as again:
                         raise in_doubt(again) from error
-                    shutil.rmtree(source, ignore_errors=True)
+                    _clear_copies(self.folder)
                     with suppress(OSError, NostosError):
                         journal.write(journals.Step.TAKEN_BACK, why=type(error).__name__)
                         hold.end(self.id)
@@ -424,9 +426,16 @@ def finish_restore(site: Site, folder: Path, place: Swap, switch: Switch, outlin
     switch.forward()
     switch.tidy()
     place.discard()
+    _clear_copies(folder)
+    return late
+
+
+def _clear_copies(folder: Path) -> None:
+    """Remove the files that were unpacked, and those that were replaced: the backup made before has them."""
+    with suppress(OSError, NostosError):
+        kept.let_go(folder)
     for name in ("source", "before"):
         shutil.rmtree(folder / name, ignore_errors=True)
-    return late
 
 
 def recover(folder: Path) -> str:
@@ -459,8 +468,7 @@ def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[
             return "finished"
         switch.back(journals.Step.STAGED in steps)
         place.discard()
-        for name in ("source", "before"):
-            shutil.rmtree(folder / name, ignore_errors=True)
+        _clear_copies(folder)
         journal.write(journals.Step.TAKEN_BACK, why="recovered")
         return "taken back"
     finally:

@@ -12,6 +12,7 @@ from nostos.core.files.tree import FileTree
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import host_of, on_host, written
 from nostos.core.sites.recognise import recognise
+from nostos.core.voyages import kept
 from nostos.core.voyages.home import Home, Voyage, VoyageState
 from nostos.core.voyages.journal import needed
 
@@ -50,6 +51,7 @@ def remove(home: Home, voyage: Voyage) -> list[str]:
             left.append(f"{target}: it does not bear this voyage's stamp")
         else:
             tree_at(target.parent).remove_empty(target.name)
+    left += kept.let_go_all(home.folder(voyage.name) / "merges")
     home.forget(voyage.name)
     return left
 

@@ -246,6 +246,12 @@ def reach(host: str) -> Connection:
         return found
 
 
+def is_open(host: str) -> bool:
+    """Whether there is a connection to a host now."""
+    found = _open.get(host)
+    return found is not None and not found.lost
+
+
 def close_all() -> None:
     """End every connection."""
     with _opening:

@@ -21,6 +21,7 @@ from nostos.core.errors import NostosError, VoyageError
 from nostos.core.sites.site_file import dotted, read_toml
 from nostos.core.takeback.undo import done, undone
 from nostos.core.voyages import journal as journals
+from nostos.core.voyages import kept
 from nostos.core.voyages.home import Home
 
 SETTINGS = "settings.toml"
@@ -101,7 +102,7 @@ def _whose(path: Path) -> tuple[str, str] | None:
 def _old_restores(home: Home, before: float) -> Iterator[Path]:
     unfinished = journals.unfinished(home.path, "restores")
     for folder in sorted((home.path / "restores").glob("*/")):
-        if folder.stat().st_mtime < before and folder not in unfinished:
+        if folder.stat().st_mtime < before and folder not in unfinished and _kept_is_gone(folder):
             shutil.rmtree(folder)
             yield folder
 
@@ -119,7 +120,7 @@ def _old_merges(home: Home, voyage: str, before: float) -> Iterator[Path]:
             stays.add(name)
             name = by_id[name].undoes
     for path in sorted(folder.glob("*/")):
-        if path.stat().st_mtime < before and path.name not in stays:
+        if path.stat().st_mtime < before and path.name not in stays and _kept_is_gone(path):
             shutil.rmtree(path)
             with suppress(VoyageError):
                 anchor = Anchor(home.folder(voyage) / "anchor.db")
@@ -127,6 +128,13 @@ def _old_merges(home: Home, voyage: str, before: float) -> Iterator[Path]:
                     anchor.forget_operation(path.name)
                 anchor.close()
             yield path
+
+
+def _kept_is_gone(journal: Path) -> bool:
+    """Remove what an operation keeps on another machine. False: another time, when that machine can be spoken to."""
+    with suppress(NostosError, OSError):
+        return kept.let_go(journal, connect=False)
+    return False
 
 
 def space(home: Home) -> list[Space]:

@@ -30,6 +30,7 @@ from nostos.core.hosts.far_path import host_of, on_host, written
 from nostos.core.sites.lock import clear_half, holding, marks
 from nostos.core.sites.recognise import Site, recognise
 from nostos.core.voyages import journal as journals
+from nostos.core.voyages import kept
 from nostos.core.voyages.home import Home, Voyage, VoyageState
 
 
@@ -160,7 +161,7 @@ class _Recovery:
         undoes = self.steps.get(journals.Step.PLAN, {}).get("undoes")
         target.files.called = dict(self.steps.get(journals.Step.PLAN, {}).get("called") or {})
         nowhere = tree_at(folder / NO_FILES)
-        self.source_files = (tree_at(folder.parent / undoes / "before") if undoes
+        self.source_files = (tree_at(kept.place_of(folder.parent / undoes)) if undoes
                              else source.files if source else nowhere)
 
     def run(self) -> str:
@@ -196,6 +197,9 @@ class _Recovery:
                     ended = journals.Step.TAKEN_BACK, "taken back"
                 self.carried = tuple(switch.carried) if switch is not None else ()
                 journal.write(ended[0], recovered=True, carried=self.carried)
+                if ended[0] is journals.Step.TAKEN_BACK:
+                    with suppress(OSError, NostosError):  # it goes when the journal does
+                        kept.let_go(self.folder)
                 return ended[1]
             finally:
                 database.close()

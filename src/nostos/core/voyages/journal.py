@@ -1,7 +1,7 @@
 """What a merge is about to do and what it replaces, on disk before it starts.
 
-One folder a merge: `journal.jsonl`, a line a step, each flushed to disk before the step is taken; `before/`, the files
-that are replaced.
+One folder a merge: `journal.jsonl`, a line a step, each flushed to disk before the step is taken. The files that are
+replaced are kept as kept.py says.
 """
 
 from __future__ import annotations
@@ -65,11 +65,6 @@ class Journal:
             self._file.write(b"\n")
         path.chmod(0o600)
         sync(folder)
-
-    @property
-    def before(self) -> Path:
-        """Where files that are replaced are kept."""
-        return self.folder / "before"
 
     def write(self, step: Step, **data: Any) -> None:
         """Add a line and flush it to disk."""
