@@ -6,7 +6,9 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+from nostos.core.anchor.open_voyage import opened
 from nostos.core.hosts import connection
+from nostos.core.plan.prepared import compare_voyage
 from tests.hosts import far
 from tests.real import test_system
 from tests.real.servers import PhpSite, mariadb, missing
@@ -36,6 +38,17 @@ class FarSystem(test_system.SystemTest):
     @staticmethod
     def at(site: PhpSite) -> str:
         return f"{far.HOST}:{site.folder}"
+
+    def test_a_compare_takes_few_trips(self) -> None:
+        """However many tables there are: what is asked of all of them is asked at once."""
+        staging = self.clone()
+        super().ask(staging, "page('Autumn'); update_option('blogname', 'Ridge');")
+        super().ask(self.live, "wp_insert_comment(['comment_post_ID' => 1, 'comment_content' => 'Lovely']);")
+        connection.close_all()
+        connection.reach(far.HOST)
+        with opened(self.home, self.home.read("autumn")) as crew:
+            self.assertIn("page/autumn", compare_voyage(crew)[0].items)
+        self.assertLessEqual(connection.traffic()[far.HOST].trips, 45)
 
     test_a_copy_under_its_own_address = test_system.RealSystem.test_a_copy_under_its_own_address
     test_work_goes_home_and_live_keeps_its_own = test_system.RealSystem.test_work_goes_home_and_live_keeps_its_own

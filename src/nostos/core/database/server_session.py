@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from functools import cache
 from typing import Any, Protocol
 
 from nostos.core.database.protocol import Database, ForeignColumn
@@ -28,12 +29,21 @@ class ServerSession(Database):
 
     computes = True
     _locking = False
+    _read: Callable[[], dict[str, Table]] | None = None  # the tables, as long as what is read is one state
 
     # --- what an engine brings
 
     @abstractmethod
     def run(self, sql: str, values: Sequence[Value] = ()) -> list[tuple[Any, ...]]:
         """Run a statement; its rows."""
+
+    @abstractmethod
+    def run_all(self, statements: Sequence[tuple[str, Sequence[Value]]]) -> list[list[tuple[Any, ...]]]:
+        """Run statements one after another, in one request; the rows of each."""
+
+    @abstractmethod
+    def _reflected(self) -> dict[str, Table]:
+        """The tables as the server has them now."""
 
     @staticmethod
     @abstractmethod
@@ -61,6 +71,18 @@ class ServerSession(Database):
         return self.quoted(column)
 
     # --- what follows
+
+    def tables(self) -> dict[str, Table]:
+        return dict((self._read or self._reflected)())
+
+    @contextmanager
+    def _one_state(self, tables: Callable[[], dict[str, Table]]) -> Iterator[None]:
+        """While what is read is one state, its tables are worked out once."""
+        self._read = cache(tables)
+        try:
+            yield
+        finally:
+            self._read = None
 
     def real(self, table: str) -> str:
         """A table's full name, quoted."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -56,6 +57,14 @@ def plain_text(raw: bytes | None) -> bytes | None:
     except UnicodeDecodeError:
         return None
     return raw
+
+
+def summed(pieces: Iterable[bytes]) -> bytes:
+    """BLAKE2b of a content that comes in pieces, 16 bytes."""
+    digest = hashlib.blake2b(digest_size=16)
+    for piece in pieces:
+        digest.update(piece)
+    return digest.digest()
 
 
 def digest_of(content: bytes) -> bytes:

@@ -8,7 +8,6 @@ FileNotFoundError, FileExistsError, PermissionError and so on. Nothing is ever w
 from __future__ import annotations
 
 import errno
-import hashlib
 import io
 import os
 from abc import ABC, abstractmethod
@@ -18,7 +17,7 @@ from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
 from nostos.core.errors import leaves
-from nostos.core.files.entry import NO_FILES, OWN_PREFIX, FileEntry, digest_of
+from nostos.core.files.entry import NO_FILES, OWN_PREFIX, FileEntry, digest_of, summed
 from nostos.core.files.words import LARGEST, Words, ending
 from nostos.core.hosts.far_path import AnyPath, host_of
 
@@ -227,10 +226,7 @@ class FileTree(ABC):
 
     def digest(self, path: str) -> bytes:
         """BLAKE2b of a file's content, 16 bytes."""
-        digest = hashlib.blake2b(digest_size=16)
-        for piece in self.pieces(path):
-            digest.update(piece)
-        return digest.digest()
+        return summed(self.pieces(path))
 
     def digests(self, paths: Sequence[str]) -> dict[str, bytes]:
         """The digests of many files, by their paths; none of what is not there."""
@@ -293,8 +289,9 @@ class FileTree(ABC):
         """Make a folder in one that is there. owner: whose it is to be; None: as the folder that it lies in."""
 
     @abstractmethod
-    def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None) -> None:
-        """Write a new file, flushed to disk. owner: as in `make_folder`."""
+    def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None, like: Status | None = None
+              ) -> None:
+        """Write a new file, flushed to disk. owner: as in `make_folder`. like: what it has its times from."""
 
     @abstractmethod
     def copy_in(self, source: FileTree, path: str, target: str, mode: int, owner: Owner | None = None) -> bytes:
@@ -371,8 +368,27 @@ class FileTree(ABC):
 
     def copies_in(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
         """`copy_in` of many files. Gives the digest of each, in their order."""
+        spoken = [(source.speaks(c.path) or self.speaks(c.target)) and c.size <= LARGEST for c in copies]
+        parts = {way: [c for c, said in zip(copies, spoken, strict=True) if said is way] for way in (True, False)}
+        ways = {True: self._copies_said(source, parts[True]), False: self._copies_plain(source, parts[False])}
+        for said in spoken:
+            yield next(ways[said])
+
+    def _copies_plain(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
         for copy in copies:
             yield self.copy_in(source, copy.path, copy.target, copy.mode, copy.owner)
+
+    def _copies_said(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
+        """Of files that either tree has in another site's words."""
+        for copy, (content, info) in zip(copies, source.contents([c.path for c in copies]), strict=True):
+            self.write(copy.target, content, copy.mode, copy.owner, info)
+            yield digest_of(content)
+
+    def contents(self, paths: Sequence[str]) -> Iterator[tuple[bytes, Status]]:
+        """What small files hold, in their order. Raises OSError where one cannot be read."""
+        for path in paths:
+            with self.opened(path) as file:
+                yield file.read(), file.status()
 
     # --- what follows from these
 
@@ -399,8 +415,7 @@ class FileTree(ABC):
         if info is None or info.size > LARGEST:
             return None
         content = source.read(path)
-        self.write(target, content, mode, owner)
-        self.times(target, info)
+        self.write(target, content, mode, owner, info)
         return digest_of(content)
 
     def pieces(self, path: str) -> Iterator[bytes]:

@@ -12,10 +12,17 @@ from nostos.core.profiles.model import Profile
 def own_links(tree: FileTree, profile: Profile) -> Iterator[tuple[str, str]]:
     """Links that the system uses as folders of its own for what is put up, and where they lead. Only what belongs to
     whom the link's folder belongs to is taken for that: whoever may write there could lead it anywhere."""
-    for path in dict.fromkeys(f.folder for f in profile.files if f.folder):
-        parts = path.split("/")
-        for number in range(1, len(parts) + 1):
-            link = "/".join(parts[:number])
+    folders = [path.split("/") for path in dict.fromkeys(f.folder for f in profile.files if f.folder)]
+    ways = [["/".join(parts[:number]) for number in range(1, len(parts) + 1)] for parts in folders]
+    links = [link for way in ways for link in way]
+    with tree.looking_ahead([*(("led", link) for link in links),
+                             *(("status", link.rpartition("/")[0]) for link in links)]):
+        yield from _own(tree, ways)
+
+
+def _own(tree: FileTree, ways: Sequence[Sequence[str]]) -> Iterator[tuple[str, str]]:
+    for way in ways:
+        for link in way:
             found = tree.led(link)
             above = tree.status(link.rpartition("/")[0])
             if found is not None:

@@ -144,10 +144,10 @@ def settings(profile: Profile, said: PhpConfiguration) -> tuple[str, str]:
         if table.table not in tables:
             raise SiteError(f"The database {said.database.shown} has no table {said.database.prefix}{table.table}.",
                             next_step="Check the table prefix in the configuration, or finish the site's installation.")
-        found = {}
-        for name in (profile.configuration.name, profile.configuration.url):
-            rows = database.find(tables[table.table], {table.name: name})
-            found[name] = str(rows[0][table.value]) if rows else ""
+        names = (profile.configuration.name, profile.configuration.url)
+        found = dict.fromkeys(names, "")
+        found |= {str(row[table.name]): str(row[table.value])
+                  for row in database.find_any(tables[table.table], table.name, names, {})}
     finally:
         database.close()
     url = said.constants.get("WP_HOME") or found[profile.configuration.url]

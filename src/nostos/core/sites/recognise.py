@@ -126,8 +126,8 @@ def _recognise(path: AnyPath) -> Site:
             raise refused
         raise SiteError(f"No site is recognised in {path}.",
                         next_step=f"Write a site file, {configuration.SITE_FILE}, there (docs/guide.md shows one).")
-    return replace(_site(path, said.name, said.url, said.database, said.profile, path, (said.own, *said.included)),
-                   uncopyable=said.uncopyable)
+    return replace(_site(path, said.name, said.url, said.database, said.profile, path, (said.own, *said.included),
+                         looked=said.looked), uncopyable=said.uncopyable)
 
 
 @dataclass(frozen=True)
@@ -141,6 +141,7 @@ class _SystemFacts:
     database: Location
     included: tuple[str, ...] = ()  # files that it takes in, alike
     uncopyable: str = ""  # why a copy of it would act on the original
+    looked: bool = True  # its database has been opened
 
 
 def _uncopyable(said: php_configuration.PhpConfiguration, moved: Mapping[str, str]) -> str:
@@ -179,7 +180,7 @@ def _system_at(folder: AnyPath) -> _SystemFacts | None:
                     raise SiteError(f"{folder / c.file} does not say {key}.", next_step="Mend the file.")
                 values.append(value)
             where = locate(values[2], folder) if "://" in values[2] else engine(c.engine).at_path(values[2], folder)
-            return _SystemFacts(profile, c.file, values[0], values[1], where)
+            return _SystemFacts(profile, c.file, values[0], values[1], where, looked=False)
     found_env = env_file.read(folder)
     return None if found_env is None else _SystemFacts(
         _by_schema(found_env.database), env_file.NAME, found_env.name, found_env.url, found_env.database)
@@ -203,8 +204,8 @@ def _from_site_file(path: AnyPath) -> Site:
     if section is None and (beside := _system_at(path.parent)) is not None:  # it merely adds to what is recognised
         return replace(
             _site(path.parent, beside.name, beside.url, beside.database, beside.profile, path.parent,
-                  (beside.own, *beside.included, path.name)), adds=_adds(data, path), uncopyable=beside.uncopyable,
-            commands=said_commands)
+                  (beside.own, *beside.included, path.name), looked=beside.looked),
+            adds=_adds(data, path), uncopyable=beside.uncopyable, commands=said_commands)
     if not isinstance(section, dict):
         raise SiteError(f"{path} has no [site] part.", next_step="docs/guide.md shows a site file.")
     folder = path.parent
@@ -222,16 +223,17 @@ def _from_site_file(path: AnyPath) -> Site:
         return other
 
     name, url = said("name", system.name if system else None), said("url", system.url if system else None)
+    looked = False
     if "database" in section or system is None:
         database = _database(said("database", None), folder, str(section.get("prefix", "")))
     else:
-        database = system.database
+        database, looked = system.database, system.looked
     if "profile" in section:
         profile = loader.load(str(section["profile"]), folder)
     elif system:
         profile = system.profile
     else:
-        profile = _by_schema(database)
+        profile, looked = _by_schema(database), True
     said_profile = str(section.get("profile", ""))
     profile_file = said_profile if said_profile.endswith(".toml") else ""
     visitors = section.get("visitors", data.get("visitors", []))
@@ -246,7 +248,7 @@ def _from_site_file(path: AnyPath) -> Site:
         own += [os.path.relpath(on_machine(files / name), on_machine(folder))
                 for name in (system.own, *system.included)]
     site = _site(folder, name, url, database, profile, files, tuple(own), tuple(map(str, visitors)), guards,
-                 site_file=True, profile_file=profile_file)
+                 site_file=True, profile_file=profile_file, looked=looked)
     more = {k: v for k, v in data.items() if k not in ("site", "guards", "visitors")}
     return replace(site, adds=_adds(more, path), uncopyable=system.uncopyable if system else "",
                    commands=said_commands)
@@ -271,14 +273,17 @@ def _adds(data: Mapping[str, Any], path: AnyPath) -> Layer | None:
 
 def _site(home: AnyPath, name: str, url: str, location: Location, profile: Profile, files: AnyPath,
           own: tuple[str, ...], visitors: tuple[str, ...] = (), guards: Mapping[str, Any] | None = None,
-          site_file: bool = False, profile_file: str = "") -> Site:
-    database = location.open(readonly=True)  # says so when it is missing or is no database
-    try:
-        # Kinds that no profile names are known only with the schema, and `visitors` may name those.
-        with told(database):
-            full = deduce.complete(profile, database.tables()) if visitors else profile
-    finally:
-        database.close()
+          site_file: bool = False, profile_file: str = "", looked: bool = False) -> Site:
+    """looked: the database has been opened already."""
+    full = profile
+    if visitors or not looked:
+        database = location.open(readonly=True)  # says so when it is missing or is no database
+        try:
+            # Kinds that no profile names are known only with the schema, and `visitors` may name those.
+            with told(database):
+                full = deduce.complete(profile, database.tables()) if visitors else profile
+        finally:
+            database.close()
     location = replace(location, own_set=profile.recognise_tables)
     tree = tree_at(files)
     tree.followed = dict(own_links(tree, profile))

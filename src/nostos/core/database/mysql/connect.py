@@ -36,6 +36,8 @@ def connect(location: Location, of: Any) -> Any:
     url, name = location.url, str(location.url.database)
     options: dict[str, Any] = {"user": url.username or "", "password": url.password or "", "database": name,
                                "charset": "utf8mb4", "autocommit": True, "use_unicode": False,
+                               "client_flag": importlib.import_module(
+                                   f"{of.__name__}.constants.CLIENT").MULTI_STATEMENTS,  # many in one request
                                # How values are written into statements; results come as the server sends them.
                                "conv": {k: v for k, v in conversions(of).items() if not isinstance(k, int)}}
     if url.query.get("unix_socket"):

@@ -70,7 +70,11 @@ class MysqlReading(MysqlSession):
         return high if step else None
 
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
-        return {int(b): Block(int(n), int(total)) for b, n, total in self.run(self._of(table).blocks(columns))}
+        return self.blocks_of([(table, columns)])[0]
+
+    def blocks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
+        said = self.run_all([(self._of(table).blocks(columns), ()) for table, columns in wanted])
+        return [{int(b): Block(int(n), int(total)) for b, n, total in rows} for rows in said]
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:

@@ -21,6 +21,8 @@ from nostos.core.errors import NostosError
 _LOCK_WAIT_SECONDS = 1  # while this waits for a row, visitors wait for those that it has
 _IDLE_SECONDS = 86400
 _SLOW_SECONDS = 3600
+_NAMES = "SELECT table_name FROM information_schema.tables WHERE table_schema = %s"
+_IN_ONE = 64  # statements of a request
 _FIRST, _BATCH_ROWS, _BATCH_BYTES = 16, 2000, 4_000_000  # of what is fetched at once
 
 
@@ -37,15 +39,17 @@ class MysqlSession(ServerSession):
         self.driver = connecting.driver()
         self._connection = connecting.connect(location, self.driver)
         # A server may end connections that idle for a few seconds, as ours do while files are copied.
-        self.run("SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', time_zone = '+00:00', "
-                 f"SESSION innodb_lock_wait_timeout = {_LOCK_WAIT_SECONDS}, SESSION group_concat_max_len = 1048576, "
-                 f"SESSION wait_timeout = {_IDLE_SECONDS}, SESSION net_write_timeout = {_SLOW_SECONDS}, "
-                 f"SESSION net_read_timeout = {_SLOW_SECONDS}")
+        settings = ["SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', time_zone = '+00:00', "
+                    f"SESSION innodb_lock_wait_timeout = {_LOCK_WAIT_SECONDS}, "
+                    f"SESSION group_concat_max_len = 1048576, SESSION wait_timeout = {_IDLE_SECONDS}, "
+                    f"SESSION net_write_timeout = {_SLOW_SECONDS}, SESSION net_read_timeout = {_SLOW_SECONDS}",
+                    "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ"]
         if readonly:
-            self.run("SET SESSION TRANSACTION READ ONLY")
-        self.run("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ")
+            settings.append("SET SESSION TRANSACTION READ ONLY")
+        self._settings = settings  # said with what is asked first
         self._sql: dict[str, RowSql] = {}
         self._nowait: bool | None = None
+        self._every: frozenset[str] = frozenset()  # the names of all tables that there are, once they are known
 
     @staticmethod
     def quoted(name: str) -> str:
@@ -56,6 +60,8 @@ class MysqlSession(ServerSession):
             self._connection.close()
 
     def _cursor(self, sql: str, values: Sequence[Value] = (), stream: bool = False) -> Any:
+        if self._settings:
+            self.run_all([])
         kind: Any = None
         if stream:
             kind = importlib.import_module(f"{self.driver.__name__}.cursors").SSCursor
@@ -70,6 +76,23 @@ class MysqlSession(ServerSession):
             return [tuple(as_text(v) for v in row) for row in cursor.fetchall()] if cursor.description else []
         finally:
             cursor.close()
+
+    def run_all(self, statements: Sequence[tuple[str, Sequence[Value]]]) -> list[list[tuple[Any, ...]]]:
+        found: list[list[tuple[Any, ...]]] = []
+        settings, self._settings = [(sql, ()) for sql in self._settings], []
+        statements = [*settings, *statements]
+        for at in range(0, len(statements), _IN_ONE):
+            part = statements[at:at + _IN_ONE]
+            cursor = self._cursor(";\n".join(sql for sql, _ in part), [v for _, values in part for v in values])
+            try:
+                more: Any = True
+                while more:
+                    rows = cursor.fetchall() if cursor.description else ()
+                    found.append([tuple(as_text(v) for v in row) for row in rows])
+                    more = cursor.nextset()
+            finally:
+                cursor.close()
+        return found[len(settings):]
 
     def _batches(self, sql: str, values: Sequence[Value]) -> Iterator[Sequence[tuple[Any, ...]]]:
         """A statement's rows, streamed, as many at once as take a few megabytes."""
@@ -112,14 +135,26 @@ class MysqlSession(ServerSession):
         said = str(self.run("SELECT VERSION()")[0][0])
         return said if "MariaDB" in said else f"MySQL {said}"
 
-    def tables(self) -> dict[str, Table]:
+    def _reflected(self) -> dict[str, Table]:
+        return self._read_out(self.run_all(self._asked()))
+
+    def _asked(self) -> list[tuple[str, Sequence[Value]]]:
+        return [(sql, (self.name,)) for sql in (_NAMES, *REFLECTION.values())]
+
+    def _read_out(self, answers: Sequence[list[tuple[Any, ...]]]) -> dict[str, Table]:
+        """The tables out of what the server says to `_asked`."""
         info: dict[str, dict[str, list[tuple[Any, ...]]]] = {}
-        for what, sql in REFLECTION.items():
-            for name, *rest in self.run(sql, (self.name,)):
+        names, *said = answers
+        self._every = frozenset(n for (n,) in names)
+        self.__dict__.pop("_foreign", None)
+        for what, rows in zip(REFLECTION, said, strict=True):
+            for name, *rest in rows:
                 if self.holds(name) and name not in (self.prefix + MARKS, self.prefix + COPY):
                     info.setdefault(name[len(self.prefix):], {}).setdefault(what, []).append(tuple(rest))
-        return {name: table_of(name, self.prefix, self.definition(name), found)
-                for name, found in sorted(info.items()) if "table" in found}
+        there = {name: found for name, found in sorted(info.items()) if "table" in found}
+        made = self.run_all([(f"SHOW CREATE TABLE {self.real(name)}", ()) for name in there])
+        return {name: table_of(name, self.prefix, str(rows[0][1]), found)
+                for (name, found), rows in zip(there.items(), made, strict=True)}
 
     def _of(self, table: Table) -> RowSql:
         """The SQL for a table's rows, made once."""
@@ -136,8 +171,7 @@ class MysqlSession(ServerSession):
         return [n for n in self.all_names() if self.holds(n)]
 
     def all_names(self) -> list[str]:
-        return [n for (n,) in self.run("SELECT table_name FROM information_schema.tables WHERE table_schema = %s",
-                                       (self.name,))]
+        return [n for (n,) in self.run(_NAMES, (self.name,))]
 
     def holds(self, name: str) -> bool:
         """Whether a table, by its full name, is the site's own: it begins with the prefix, and not with the longer
@@ -148,7 +182,7 @@ class MysqlSession(ServerSession):
     def _foreign(self) -> tuple[str, ...]:
         """The prefixes of other sites that begin with this one: of copies, by their mark, and of what has all that a
         site of this system has."""
-        every = set(self.all_names())
+        every = self._every or frozenset(self.all_names())
         found = {n[:-len(COPY)] for n in every if n.endswith(COPY)}
         for name in every if self.location.own_set else ():
             if name.endswith(self.location.own_set[0]):
@@ -159,9 +193,10 @@ class MysqlSession(ServerSession):
 
     @contextmanager
     def reading(self) -> Iterator[None]:
-        self.run("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+        _, *said = self.run_all([("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY", ()), *self._asked()])
         try:
-            yield
+            with self._one_state(lambda: self._read_out(said)):
+                yield
         finally:
             with suppress(self.driver.MySQLError):  # a connection that is gone holds no snapshot
                 self.run("ROLLBACK")

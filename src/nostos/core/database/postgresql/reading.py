@@ -39,10 +39,15 @@ class PostgresReading(PostgresSession):
             yield block_of(row[:keys]), row[-1]
 
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
-        sql = self._of(table)
-        if sql.ranged and self.number >= _BIT_XOR:
-            return {int(b): Block(int(n), int(total) % _WHOLE) for b, n, total in self.run(sql.blocks(columns))}
-        return Sums().add_by_keys(self.row_digests(table, columns)).blocks()
+        return self.blocks_of([(table, columns)])[0]
+
+    def blocks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
+        adds = [self.number >= _BIT_XOR and self._of(table).ranged for table, _ in wanted]
+        said = iter(self.run_all([(self._of(table).blocks(columns), ())
+                                  for (table, columns), by_itself in zip(wanted, adds, strict=True) if by_itself]))
+        return [{int(b): Block(int(n), int(total) % _WHOLE) for b, n, total in next(said)} if by_itself else
+                Sums().add_by_keys(self.row_digests(table, columns)).blocks()
+                for (table, columns), by_itself in zip(wanted, adds, strict=True)]
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:

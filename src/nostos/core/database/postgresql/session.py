@@ -42,22 +42,22 @@ class PostgresSession(ServerSession):
                 # lost after each transaction, or kept for somebody else.
                 raise SiteError(f"There is a pooler between here and the database {location.shown}.",
                                 next_step="Name the server itself, in a site file: its host and port.")
-            for name, value in connecting.SETTINGS:
-                self.run(f"SET {name} = '{value}'")
-            self.run(f"SET lock_timeout = '{_LOCK_WAIT}'")
             # A server may end transactions that idle, as ours do while files are renamed.
-            for name in ("statement_timeout", "idle_in_transaction_session_timeout"):
-                self.run(f"SET {name} = 0")
+            timeouts = {"lock_timeout": _LOCK_WAIT, "statement_timeout": "0",
+                        "idle_in_transaction_session_timeout": "0"}
+            settings = [f"SET {name} = '{value}'" for name, value in (*connecting.SETTINGS, *timeouts.items())]
             if self.schema:
-                self.run(f"SET search_path = {', '.join(quote(s) for s in self.schema.split(','))}")
-            if self.run("SELECT current_schema()")[0][0] is None:
+                settings.append(f"SET search_path = {', '.join(quote(s) for s in self.schema.split(','))}")
+            if readonly:
+                settings.append("SET default_transaction_read_only = on")
+            *_, schema, encoding = self.run_all([(sql, ()) for sql in (
+                *settings, "SELECT current_schema()", "SHOW server_encoding")])
+            if schema[0][0] is None:
                 raise SiteError(f"The database {location.shown} has no such schema.",
                                 next_step="Check `schema` in the database's URL.")
-            if self.run("SHOW server_encoding")[0][0] != "UTF8":
+            if encoding[0][0] != "UTF8":
                 raise SiteError(f"The database {location.shown} is not kept in UTF-8.",
                                 next_step="Only databases in UTF-8 can be worked on.")
-            if readonly:
-                self.run("SET default_transaction_read_only = on")
         except psycopg.Error as error:
             self._connection.close()
             raise SiteError(f"The database {location.shown} cannot be used: {str(error).splitlines()[0]}.",
@@ -84,6 +84,14 @@ class PostgresSession(ServerSession):
             cursor.execute(sql.encode(), values or None)
             return cursor.fetchall() if cursor.description else []
 
+    def run_all(self, statements: Sequence[tuple[str, Sequence[Value]]]) -> list[list[tuple[Any, ...]]]:
+        with self._connection.pipeline():
+            cursors = []
+            for sql, values in statements:
+                cursors.append(self._connection.cursor())
+                cursors[-1].execute(sql.encode(), values or None)
+            return [c.fetchall() if c.description else [] for c in cursors]
+
     def changed(self, sql: str, values: Sequence[Value] = ()) -> int:
         """Run a statement. Returns how many rows it touched."""
         with self._connection.cursor() as cursor:
@@ -101,11 +109,13 @@ class PostgresSession(ServerSession):
         if own:
             self.run("BEGIN READ ONLY")
         try:
-            self.run(f"DECLARE {name} NO SCROLL CURSOR FOR {self.text(sql, values)}")
-            while rows := self.run(f"FETCH FORWARD {_FETCH} FROM {name}"):
+            fetch = f"FETCH FORWARD {_FETCH} FROM {name}"
+            _, rows = self.run_all([(f"DECLARE {name} NO SCROLL CURSOR FOR {self.text(sql, values)}", ()),
+                                    (fetch, ())])
+            yield from rows
+            while len(rows) == _FETCH:
+                rows = self.run(fetch)
                 yield from rows
-                if len(rows) < _FETCH:
-                    break
         finally:
             with suppress(psycopg.Error):
                 if own:
@@ -125,8 +135,8 @@ class PostgresSession(ServerSession):
         """The server's version: 150004 is 15.4."""
         return self._connection.info.server_version
 
-    def tables(self) -> dict[str, Table]:
-        return tables_of([self.run(sql) for sql in STATEMENTS], self.prefix,
+    def _reflected(self) -> dict[str, Table]:
+        return tables_of(self.run_all([(sql, ()) for sql in STATEMENTS]), self.prefix,
                          (self.prefix + MARKS, self.prefix + COPY))
 
     def all_names(self) -> list[str]:
@@ -143,10 +153,10 @@ class PostgresSession(ServerSession):
 
     @contextmanager
     def reading(self) -> Iterator[None]:
-        self.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+        self.run_all([("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", ()), ("SELECT 1", ())])
         try:
-            self.run("SELECT 1")
-            yield
+            with self._one_state(self._reflected):
+                yield
         finally:
             with suppress(psycopg.Error):
                 self.run("ROLLBACK")

@@ -38,14 +38,18 @@ class LocalTree(LocalReading):
             os.mkdir(name, 0o700, dir_fd=parent)
         self.give(path, owner, mode)
 
-    def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None) -> None:
+    def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None, like: Status | None = None
+              ) -> None:
         owner = owner or self.owner(path)
         if self.words is not None and self.speaks(path):
             content = self.words.own(path, content)
         opened = self.create(path)
         try:
             put(opened, content)
-            self._finish(opened, path, mode, owner, flush=True)
+            self._finish(opened, path, mode, owner)
+            if like is not None:
+                os.utime(opened, ns=(like.accessed, like.modified))
+            os.fsync(opened)
         finally:
             os.close(opened)
 
@@ -90,10 +94,9 @@ class LocalTree(LocalReading):
             os.close(write)
         return digest.digest()
 
-    def copies_in(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
-        plain = [c for c in copies if not (source.speaks(c.path) or self.speaks(c.target))]
-        if isinstance(source, LocalTree) or len(plain) < len(copies):
-            yield from super().copies_in(source, copies)
+    def _copies_plain(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
+        if isinstance(source, LocalTree):
+            yield from super()._copies_plain(source, copies)
             return
         entries = [FileEntry(c.path, "file", c.size, c.mode, (0, 0)) for c in copies]
         for copy, given in zip(copies, source.given_out(entries), strict=True):

@@ -7,7 +7,7 @@ from contextlib import contextmanager, suppress
 from typing import Any
 
 from nostos.core.errors import HostError
-from nostos.core.files.entry import FileEntry, digest_of
+from nostos.core.files.entry import FileEntry, digest_of, summed
 from nostos.core.files.remote.asking import AT_ONCE, FarAsking
 from nostos.core.files.remote.bulk import copied_there, given_out, taken_there
 from nostos.core.files.remote.readers import broken, owner_data, owner_of, status_of
@@ -74,10 +74,9 @@ class _FarFile:
 class FarTree(FarAsking):
     """A tree below a folder of another machine."""
 
-    def copies_in(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
-        plain = [c for c in copies if not (source.speaks(c.path) or self.speaks(c.target))]
-        if not isinstance(source, FarTree) or source.host != self.host or len(plain) < len(copies):
-            yield from super().copies_in(source, copies)
+    def _copies_plain(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
+        if not isinstance(source, FarTree) or source.host != self.host:
+            yield from super()._copies_plain(source, copies)
             return
         self._ahead.clear()
         wanted = [[source._there(c.path), self._there(c.target), c.mode, owner_data(c.owner)] for c in copies]
@@ -143,11 +142,8 @@ class FarTree(FarAsking):
         return found
 
     def digests(self, paths: Sequence[str]) -> dict[str, bytes]:
-        found = {}
-        for path in paths:
-            if self.speaks(path):
-                with suppress(FileNotFoundError):
-                    found[path] = super().digest(path)
+        said = [p for p in paths if self.speaks(p)]
+        found = {p: digest for p, digest in zip(said, self._digests_said(said), strict=True) if digest is not None}
         rest = [p for p in paths if not self.speaks(p)]
         for at in range(0, len(rest), AT_ONCE):
             some = rest[at:at + AT_ONCE]
@@ -157,6 +153,30 @@ class FarTree(FarAsking):
                 raise broken(self.where)
             found |= {p: self._digest(d) for p, d in zip(some, given, strict=True) if d is not None}
         return found
+
+    def _digests_said(self, paths: Sequence[str]) -> Iterator[bytes | None]:
+        """Of files in this site's words, as they are in live's; None of what is not there."""
+        for path, given in zip(paths, self._streamed(paths), strict=True):
+            if given.info is not None and given.info.is_file:
+                small = given.info.size <= LARGEST
+                yield digest_of(self._in_live_words(path, given)) if small else summed(given.pieces)
+            elif given.error is None or isinstance(given.error, FileNotFoundError):
+                yield None
+            else:
+                raise given.error
+
+    def contents(self, paths: Sequence[str]) -> Iterator[tuple[bytes, Status]]:
+        for path, given in zip(paths, self._streamed(paths), strict=True):
+            if given.error is not None or given.info is None:
+                raise given.error or broken(self.where)
+            yield self._in_live_words(path, given), given.info
+
+    def _streamed(self, paths: Sequence[str]) -> Iterator[GivenFile]:
+        return self.given_out([FileEntry(self._there(p), "file", 0, 0, (0, 0)) for p in paths]) if paths else iter(())
+
+    def _in_live_words(self, path: str, given: GivenFile) -> bytes:
+        content = b"".join(given.pieces)
+        return self.words.live(path, content) if self.words is not None and self.speaks(path) else content
 
     def entry(self, path: str, digest: bool = False) -> FileEntry | None:
         if digest and self.speaks(path):
@@ -216,10 +236,12 @@ class FarTree(FarAsking):
     def make_folder(self, path: str, mode: int, owner: Owner | None = None) -> None:
         self._noted(path, self._ask("make_folder", self._there(path), mode, owner_data(owner)))
 
-    def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None) -> None:
+    def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None, like: Status | None = None
+              ) -> None:
         if self.words is not None and self.speaks(path):
             content = self.words.own(path, content)
-        self._pour(path, (content[at:at + _PIECE] for at in range(0, len(content), _PIECE)), mode, owner, None)
+        self._pour(path, (content[at:at + _PIECE] for at in range(0, len(content), _PIECE)), mode, owner,
+                   None if like is None else [like.accessed, like.modified])
 
     def _pour(self, path: str, pieces: Iterable[bytes], mode: int, owner: Owner | None,
               times: list[int] | None) -> bytes:
