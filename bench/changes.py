@@ -11,7 +11,6 @@ import argparse
 import json
 import math
 import os
-import resource
 import sqlite3
 import subprocess
 import sys
@@ -27,7 +26,7 @@ from tests.real.postgres import postgres
 from tests.real.servers import PhpSite, free_port, mariadb
 
 from nostos.core.anchor.names import Side
-from nostos.core.anchor.open_voyage import opened
+from nostos.core.anchor.open_voyage import Crew, opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
 from nostos.core.database.mysql.session import MysqlSession
@@ -184,36 +183,63 @@ def one(kind: str, rows: int) -> dict[str, float]:
     found: dict[str, float] = {}
     with tempfile.TemporaryDirectory() as made:
         site = Site(kind, Path(made))
-        site.seed()
-        site.clone()
-        site.work(site.staging, 1, rows // 10, rows // 2)
-        site.gain(rows)
-        for number in range(rows // 10):
-            place = site.folder / f"staging/papers/{number // 100}/{number}.txt"
-            place.parent.mkdir(parents=True, exist_ok=True)
-            place.write_text(f"paper {number}")
-
-        def measured(name: str, work: Callable[[], Any]) -> Any:
-            Counter.statements, begun = 0, time.monotonic()
-            result = work()
-            found[name] = time.monotonic() - begun
-            found[name + " statements"] = Counter.statements
-            return result
-
+        child = os.fork()
+        if not child:  # what it takes in memory is not to count
+            try:
+                _made(site, rows)
+            finally:
+                os._exit(0)
+        os.waitpid(child, 0)
         kinds = ("page/*", "pages/*", "page_fields/*", "file/*")
-        with counted(), opened(site.home, site.home.read("bench")) as crew:
-            comparison, _ = measured("compare", lambda: compare_voyage(crew))
-            take = tuple(k for k in kinds if any(i.startswith(k[:-1]) for i in comparison.items))
-            del comparison
-            done = measured("merge", lambda: merge(site.home, crew, prepare(crew, Choice(take))))
-            found["locked"] = done.locked
-            measured("undo", lambda: merge(site.home, crew, prepare_undo(
-                site.home, crew, to_take_back(site.home, "bench", None))))
-            measured("refresh", lambda: merge(site.home, crew, prepare(
-                crew, Choice(everyone=True), toward=Side.STAGING)))
+
+        def compare(crew: Crew) -> dict[str, Any]:
+            items = compare_voyage(crew)[0].items
+            return {"take": [k for k in kinds if any(i.startswith(k[:-1]) for i in items)]}
+
+        take = tuple(_apart(site, "compare", found, compare)["take"])
+        found |= _apart(site, "merge", found, lambda crew: {
+            "locked": merge(site.home, crew, prepare(crew, Choice(take))).locked})
+        _apart(site, "undo", found, lambda crew: {"": merge(site.home, crew, prepare_undo(
+            site.home, crew, to_take_back(site.home, "bench", None))).id})
+        _apart(site, "refresh", found, lambda crew: {"": merge(site.home, crew, prepare(
+            crew, Choice(everyone=True), toward=Side.STAGING)).id})
         found["plain"] = _plain(site, rows)
-    found["memory"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     return found
+
+
+def _made(site: Site, rows: int) -> None:
+    site.seed()
+    site.clone()
+    site.work(site.staging, 1, rows // 10, rows // 2)
+    site.gain(rows)
+    for number in range(rows // 10):
+        place = site.folder / f"staging/papers/{number // 100}/{number}.txt"
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.write_text(f"paper {number}")
+
+
+def _apart(site: Site, name: str, found: dict[str, float], work: Callable[[Crew], dict[str, Any]]) -> dict[str, Any]:
+    """Do one thing in a process of its own, as a command does it. Takes down how long it took, its statements, and the
+    most memory that any of them took."""
+    read, write = os.pipe()
+    child = os.fork()
+    if not child:
+        try:
+            Path("/proc/self/clear_refs").write_text("5")  # the peak is what this process takes from here on
+            Counter.statements, begun = 0, time.monotonic()
+            with counted(), opened(site.home, site.home.read("bench")) as crew:
+                result = work(crew)
+            peak = next(line for line in Path("/proc/self/status").read_text().splitlines() if "VmHWM" in line)
+            os.write(write, json.dumps([time.monotonic() - begun, Counter.statements, int(peak.split()[1]) / 1024,
+                                        result]).encode())
+        finally:
+            os._exit(0)
+    os.close(write)
+    with os.fdopen(read, "rb") as said:
+        took, statements, memory, result = json.loads(said.read())
+    os.waitpid(child, 0)
+    found |= {name: took, name + " statements": statements, "memory": max(memory, found.get("memory", 0))}
+    return dict(result)
 
 
 def _plain(site: Site, rows: int) -> float:

@@ -65,7 +65,7 @@ class CanonicalName:
         return _parsed(str(name))
 
 
-@lru_cache(maxsize=1 << 16)
+@lru_cache(maxsize=1 << 12)
 def _parsed(name: str) -> CanonicalName:
     found = re.fullmatch(r"([slgx]?)(-?[0-9]+)", name)
     if found is None:

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
-from typing import Any
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from functools import partial
+from typing import Any, TypeVar
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.anchor.store import Anchor
 from nostos.core.compare.field_merge import FieldMerge, Standing, merge
 from nostos.core.compare.file_changes import FileState
-from nostos.core.compare.items import Comparison, Field, Gained, Item
+from nostos.core.compare.items import Comparison, Field, Gained, Item, Work
 from nostos.core.compare.portable import PREFIX, Portable, plain
 from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.protocol import Database
@@ -27,25 +28,38 @@ from nostos.core.values.merging import ABSENT
 from nostos.core.values.names import for_people
 from nostos.core.values.tokens import OPEN
 
+T = TypeVar("T")
 _DEEPEST = 10  # parts of parts of parts
 
 
-@dataclass
+@dataclass(slots=True)
 class _Draft:
     id: str
     kind: str
     root: RowName | None = None
     title: str = ""
-    rows: list[RowState] = field(default_factory=list)
-    files: list[FileState] = field(default_factory=list)
+    rows: Sequence[RowState] = ()  # most have one, and there are many
+    files: Sequence[FileState] = ()
     folder: str = ""
+
+    def add(self, state: RowState) -> None:
+        self.rows = _with(self.rows, state)
+
+
+def _with(some: Sequence[T], one: T) -> Sequence[T]:
+    """A sequence and one more: a tuple of one, or a list that grows."""
+    if not some:
+        return (one,)
+    grown = some if isinstance(some, list) else list(some)
+    grown.append(one)
+    return grown
 
 
 def assemble(anchor: Anchor, rows: Rows, files: list[FileState], schema: Iterable[Item], staging_db: Database,
              live_db: Database) -> Comparison:
     """Gather rows and files into items. schema: those that the schemas make."""
     drafts: dict[object, _Draft] = {}
-    owner: dict[RowName, _Draft] = {}
+    owner: dict[RowName, Any] = {}
     local = Locals(rows.profile)
     for state in rows.states.values():
         if any(v is not None and local.is_local(rows.table(state.table), {**plain(v), **state.joined})
@@ -55,25 +69,29 @@ def assemble(anchor: Anchor, rows: Rows, files: list[FileState], schema: Iterabl
         draft = _draft_for(anchor, rows, drafts, state)
         if draft is None:
             continue
-        draft.rows.append(state)
+        draft.add(state)
         owner[state.id] = draft
     file_owner: dict[str, _Draft] = {}
     for file in files:
         draft = _file_draft(rows, drafts, anchor, file, staging_db, live_db)
-        draft.files.append(file)
+        draft.files = _with(draft.files, file)
         file_owner[file.path] = draft
     schema = tuple(schema)
     _tell_apart(drafts.values(), [i.id for i in schema])
+    for name, draft in owner.items():
+        owner[name] = draft.id
     items = {}
-    for draft in drafts.values():
-        item = _item(anchor, rows, draft)
+    gained = partial(_fields, anchor, rows)
+    for key in list(drafts):  # one takes the place of the other: there may be very many
+        item = _item(anchor, rows, drafts.pop(key), gained)
         if item is not None:
             items[item.id] = item
     for item in schema:
         items[item.id] = item
     items = dict(sorted(items.items()))
-    return Comparison(items, rows, {r: d.id for r, d in owner.items() if d.id in items},
-                      {p: d.id for p, d in file_owner.items() if d.id in items})
+    for name in [n for n, item_id in owner.items() if item_id not in items]:
+        del owner[name]
+    return Comparison(items, rows, owner, {p: d.id for p, d in file_owner.items() if d.id in items})
 
 
 # --- which item a row belongs to
@@ -232,12 +250,19 @@ def _file_root(rows: Rows, drafts: dict[object, _Draft], side: Side, database: D
 # --- the fields of an item
 
 
-def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
+def _fields(anchor: Anchor, rows: Rows, states: Sequence[RowState], root: RowState | None) -> tuple[Field, ...]:
+    return tuple(f for state in states for f in _row_fields(anchor, rows, state, root=state is root))
+
+
+def _item(anchor: Anchor, rows: Rows, draft: _Draft, gained: Work) -> Item | None:
     root = next((r for r in draft.rows if r.id == draft.root), None)
     if root is not None and not draft.files and all(
             s.live is not None and s.base is None and s.staging is None for s in draft.rows):
-        return _gained(anchor, rows, draft, root)
-    fields = [f for state in draft.rows for f in _row_fields(anchor, rows, state, root=state is root)]
+        # Of what live alone has a site may gain more than of all else.
+        return Item(draft.id, draft.kind, draft.title, "new", Standing.KEPT, Gained(gained, draft.rows, root),
+                    tuple(draft.rows), (), (), rows.profile.is_visitors(draft.kind), "", "", draft.root,
+                    rows.profile.is_account(draft.kind))
+    fields = list(_fields(anchor, rows, draft.rows, root))
     for file in draft.files:
         name = file.path[len(draft.folder) + 1:] if draft.folder else "file " + file.path
         base, live, staging = (_file_value(e) for e in (file.base, file.live, file.staging))
@@ -255,15 +280,6 @@ def _item(anchor: Anchor, rows: Rows, draft: _Draft) -> Item | None:
     return Item(draft.id, draft.kind, draft.title, change, standing, tuple(fields), tuple(draft.rows),
                 tuple(draft.files), (), rows.profile.is_visitors(draft.kind), draft.folder, reason, draft.root,
                 rows.profile.is_account(draft.kind))
-
-
-def _gained(anchor: Anchor, rows: Rows, draft: _Draft, root: RowState) -> Item:
-    """What live alone has: a site may gain more of it than of all else."""
-    def fields() -> tuple[Field, ...]:
-        return tuple(f for state in draft.rows for f in _row_fields(anchor, rows, state, root=state is root))
-
-    return Item(draft.id, draft.kind, draft.title, "new", Standing.KEPT, Gained(fields), tuple(draft.rows), (), (),
-                rows.profile.is_visitors(draft.kind), "", "", draft.root, rows.profile.is_account(draft.kind))
 
 
 def _file_value(entry: FileEntry | None) -> Any:

@@ -30,16 +30,22 @@ class Field:
         return self.merged.standing
 
 
-class Gained(Sequence[Field]):
-    """The fields of what live alone has gained: they are worked out when somebody looks at them."""
+Work = Callable[[Sequence[RowState], RowState], tuple[Field, ...]]
 
-    def __init__(self, work: Callable[[], tuple[Field, ...]]) -> None:
-        self._work = work
+
+class Gained(Sequence[Field]):
+    """The fields of what live alone has gained: they are worked out when somebody looks at them. work: how, from the
+    item's rows and the row that it is."""
+
+    __slots__ = ("_found", "_root", "_states", "_work")
+
+    def __init__(self, work: Work, states: Sequence[RowState], root: RowState) -> None:
+        self._work, self._states, self._root = work, states, root
         self._found: tuple[Field, ...] | None = None
 
     def _fields(self) -> tuple[Field, ...]:
         if self._found is None:
-            self._found = self._work()
+            self._found = self._work(self._states, self._root)
         return self._found
 
     def __len__(self) -> int:

@@ -40,10 +40,10 @@ class RowState:
     live_digest: bytes | None = None
     staging_digest: bytes | None = None
     joined: Row = field(default_factory=dict)  # what it is joined to, for telling its kind
+    id: RowName = field(init=False)
 
-    @property
-    def id(self) -> RowName:
-        return self.table, self.name
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "id", (self.table, self.name))
 
     def version(self) -> Portable:
         """Any version there is, staging's first: for naming things."""
@@ -89,10 +89,10 @@ class Rows:
 def canonical_key(table: Table, move: RowMove, keys: Keys, translator: Translator) -> Key:
     if table.surrogate:
         name = keys.name(table.name, move.key[0])
-        parsed = CanonicalName.parse(name)
-        if (move.row is None and not move.born and parsed.origin in (Origin.STAGING, Origin.LIVE)
-                and parsed.number == move.key[0]):
-            return (str(move.key[0]),)  # the old row of a key that was given out again
+        if move.row is None and not move.born:
+            parsed = CanonicalName.parse(name)
+            if parsed.origin in (Origin.STAGING, Origin.LIVE) and parsed.number == move.key[0]:
+                return (str(move.key[0]),)  # the old row of a key that was given out again
         return (name,)
     row = dict(zip(table.key, move.key, strict=True))
     return tuple(translator.value(table.name, row, c) for c in table.key)

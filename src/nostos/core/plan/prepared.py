@@ -32,6 +32,7 @@ from nostos.core.profiles.learning.findings import Certainty, Layer
 from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.addresses import forms_of
+from nostos.core.undisturbed import not_collecting
 from nostos.core.values.traces import Traces
 
 DEFAULT = Choice()
@@ -67,6 +68,12 @@ def compare_voyage(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE
          prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: ()) -> tuple[Comparison, Needs]:
     """Compare the two sites of a voyage, seen from the side that a merge is to write. prefer: how clashes are decided.
     Reads both, changes neither."""
+    with not_collecting():
+        return _compare_voyage(crew, tell, toward, prefer)
+
+
+def _compare_voyage(crew: Crew, tell: Listener, toward: Side, prefer: Callable[[Comparison], Sequence[Decision]]
+                    ) -> tuple[Comparison, Needs]:
     # Files first: while they are read no snapshot of a database is held, which writers may wait for.
     tell(Progress("comparing files", 0, None, "files"))
     skipped = replace(crew.live.profile, ignore=(*crew.live.profile.ignore, *(crew.anchor.fact("skip") or ())))

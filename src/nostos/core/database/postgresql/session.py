@@ -85,12 +85,12 @@ class PostgresSession(ServerSession):
             return cursor.fetchall() if cursor.description else []
 
     def run_all(self, statements: Sequence[tuple[str, Sequence[Value]]]) -> list[list[tuple[Any, ...]]]:
+        cursors = []
         with self._connection.pipeline():
-            cursors = []
             for sql, values in statements:
                 cursors.append(self._connection.cursor())
                 cursors[-1].execute(sql.encode(), values or None)
-            return [c.fetchall() if c.description else [] for c in cursors]
+        return [c.fetchall() if c.description else [] for c in cursors]
 
     def changed(self, sql: str, values: Sequence[Value] = ()) -> int:
         """Run a statement. Returns how many rows it touched."""
