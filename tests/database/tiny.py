@@ -177,7 +177,7 @@ class TinyDatabase(Database):
         self.data[table.name] = {"table": msgspec.to_builtins(table), "rows": [], "next": 1}
         self._save()
 
-    def add_column(self, table: Table, column: Column) -> None:
+    def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
         self.data[table.name]["table"]["columns"].append(msgspec.to_builtins(column))
         self._save()
 

@@ -320,6 +320,11 @@ class _Commit:
                                               self.rows.live_prefix).value(value)
         if operation.key is not None:
             row.update(zip(table.key, operation.key, strict=True))
+        before = self.rows.live_tables.get(operation.table)
+        for declared in table.columns if before is not None else ():  # of new columns what is empty is said, too
+            bare = declared.default is None and not declared.nullable and not declared.generated
+            if bare and declared.name not in row and before is not None and before.column(declared.name) is None:
+                row[declared.name] = self.rows.engine.default_value(declared)
         return _Ready(operation, self._masked(operation.table, row, {}), later, places, up)
 
     def _inserted(self, ready: _Ready, key: Key) -> Iterator[_Update]:

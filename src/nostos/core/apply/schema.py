@@ -32,13 +32,13 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
             continue  # live has gained it by itself
         old = rows.live_tables.get(step.table) if step.what == "column" and step.action is SchemaAction.CHANGE else None
         note({"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
-              "before": step.before, "old_table": msgspec.to_builtins(old)})
+              "before": step.before, "old_table": msgspec.to_builtins(old), "filled": step.filled})
         if step.what == "table":
             target_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
         elif step.what == "column":
             assert column is not None
             if step.action is SchemaAction.ADD:
-                target_db.add_column(staging, column)
+                target_db.add_column(staging, column, step.filled)
             else:
                 target_db.change_column(staging, column)
         else:
@@ -60,7 +60,8 @@ def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> 
         if step["action"] == "add":
             column = table.column(name)
             ours = {"table": database.count(table.name) == 0,
-                    "column": column is not None and not any(database.rows_where_set(table, [column])),
+                    "column": column is not None and all(row.get(name) == step.get("filled")
+                                                         for row in database.rows_where_set(table, [column])),
                     "index": dict(table.indexes).get(name) == step["ddl"]}
             if ours[what]:
                 database.drop(what, table.name, name)

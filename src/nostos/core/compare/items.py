@@ -11,6 +11,7 @@ from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.field_merge import FieldMerge, Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.row_states import Rows, RowState
+from nostos.core.database.schema import Value
 from nostos.core.profiles.sources import Sources
 
 TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
@@ -69,7 +70,8 @@ class SchemaAction(StrEnum):
 class SchemaStep:
     """Something that one side changed in its schema: a table, a column of a table, or an index.
 
-    ddl: its definition, in words of the engine's. before: what it was.
+    ddl: its definition, in words of the engine's. before: what it was. filled: of a column that may not be empty and
+    has no default, what all rows that were there have got in it.
     """
 
     what: str  # "table", "column" or "index"
@@ -79,6 +81,7 @@ class SchemaStep:
     ddl: str
     action: SchemaAction = SchemaAction.ADD
     before: str = ""
+    filled: Value = None
 
 
 @dataclass(frozen=True, slots=True)

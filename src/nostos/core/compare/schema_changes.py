@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 
 from nostos.core.anchor.names import Side
+from nostos.core.anchor.store import Anchor
 from nostos.core.compare.field_merge import FieldMerge, Standing
 from nostos.core.compare.items import Field, Item, SchemaAction, SchemaStep
 from nostos.core.compare.row_states import Rows
@@ -14,6 +15,8 @@ from nostos.core.patterns import matches
 from nostos.core.profiles.compared import OWN_TABLES
 from nostos.core.profiles.policies import PLAIN
 from nostos.core.values.merging import ABSENT, same
+from nostos.core.values.structures import Tree
+from nostos.core.values.tokens import OPEN
 
 
 @dataclass(frozen=True)
@@ -25,7 +28,7 @@ class _Versions:
     staging: str | None
 
 
-def schema_items(rows: Rows) -> Iterator[Item]:
+def schema_items(rows: Rows, anchor: Anchor | None = None) -> Iterator[Item]:
     """Every table, column and index that is not defined alike on live, in staging and at the anchor."""
     live, staging = ({n: t for n, t in tables.items() if not matches(n, (*OWN_TABLES, *rows.profile.volatile))}
                      for tables in (rows.live_tables, rows.staging_tables))
@@ -42,12 +45,33 @@ def schema_items(rows: Rows) -> Iterator[Item]:
             versions = _Versions(*(definition(c) if c else None for c in columns))
             found = _item(f"column/{name}.{column}", "column", name, column, versions, rows, columns)
             if found is not None:
-                yield found
+                yield _with_filled(found, rows, anchor, columns)
         for index in sorted({*dict(mine.indexes), *dict(theirs.indexes)}):
             versions = _Versions(*(dict(t.indexes).get(index) if t else None for t in (before, theirs, mine)))
             found = _item(f"index/{index}", "index", name, index, versions, rows)
             if found is not None:
                 yield found
+
+
+def _with_filled(item: Item, rows: Rows, anchor: Anchor | None, columns: Sequence[Column | None]) -> Item:
+    """The item of a new column, with what the side that added it has put into all rows that were there: rows that the
+    other side gained since are to have it, too."""
+    step = item.schema[0]
+    column = columns[1] if step.side is Side.LIVE else columns[2]
+    if anchor is None or step.action is not SchemaAction.ADD or column is None or column.nullable or (
+            column.default is not None or column.generated):
+        return item
+    blocks = anchor.blocks(step.side, step.table).values()
+    if not blocks or any(block is None for block in blocks):
+        return item
+    there = [s for s in rows.states.values() if s.table == step.table and s.base is not None]
+    sides = [s.live if step.side is Side.LIVE else s.staging for s in there]
+    values = [form[column.name] for form in sides if form is not None and column.name in form]
+    count = sum(block.count for block in blocks if block is not None) - sum(form is None for form in sides)
+    one = values[0] if values else None
+    if len(values) < count or isinstance(one, Tree) or any(v != one for v in values) or OPEN in str(one):
+        return item
+    return replace(item, schema=(replace(step, filled=one),))
 
 
 def definition(column: Column) -> str:

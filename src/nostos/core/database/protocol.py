@@ -283,8 +283,9 @@ class Database(ABC):
     def create_table(self, table: Table) -> None: ...
 
     @abstractmethod
-    def add_column(self, table: Table, column: Column) -> None:
-        """Add a column as `table` of the other side has it."""
+    def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
+        """Add a column as `table` of the other side has it. filled: of one that may not be empty and has no default,
+        what all rows are to have in it; None: its type's empty value."""
 
     @abstractmethod
     def change_column(self, table: Table, column: Column) -> None:

@@ -125,7 +125,7 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
 def _gathered(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], layers: Sequence[Layer]
               ) -> Comparison:
     rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db, layers, crew.staging.files.called)
-    return assemble(crew.anchor, rows, files, schema_items(rows), staging_db, live_db)
+    return assemble(crew.anchor, rows, files, schema_items(rows, crew.anchor), staging_db, live_db)
 
 
 def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,

@@ -15,7 +15,7 @@ from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, below, on_machine
 from nostos.core.profiles.loader import built_in
 from nostos.core.profiles.model import Configuration
-from nostos.core.sites import env_file, php_configuration
+from nostos.core.sites import env_file, php_configuration, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.values.urls import UrlForms
 
@@ -71,7 +71,11 @@ def adapt(own: CopyFacts, files: Mapping[str, OriginalFile], system: Configurati
         # A system's own file is that, whichever profile the site has been given.
         system = next((p.configuration for p in built_in().values() if p.configuration is not None
                        and p.configuration.file == Path(name).name), given)
-        if Path(name).name == env_file.NAME:
+        if name == python_settings.FILE:
+            continue  # made below
+        if name.endswith(".py"):
+            made = python_settings.named_anew(original.content)
+        elif Path(name).name == env_file.NAME:
             made = env_file.rewritten(original.content, own.url, location, own.folder, own.in_own_words)
         elif name.endswith(".php") and given is not None and given.format == "php-constants":
             made = _php(own, original.content)  # one that it takes in
@@ -83,6 +87,11 @@ def adapt(own: CopyFacts, files: Mapping[str, OriginalFile], system: Configurati
             made = configuration.rewritten_toml(original.content, {system.url: own.url, system.database: path})
         tree.make_above(name, lambda _: (0o755, None))
         tree.write(name, made, original.mode, original.owner)
+    if env_file.PROGRAM in files:
+        settings = python_settings.settings_taken({n: f.content for n, f in files.items()})
+        was = own.forms[0].folder.path if own.forms is not None else ""
+        made = python_settings.own_module(settings, was, own.folder, own.url, location)
+        tree.write(python_settings.FILE, made, 0o640, files[env_file.PROGRAM].owner)
 
 
 def _php(own: CopyFacts, content: bytes) -> bytes:

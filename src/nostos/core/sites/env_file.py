@@ -19,7 +19,7 @@ from nostos.core.sites.site_file import read_bounded
 NAME = ".env"
 PROGRAM = "manage.py"  # by which such a project's folder is known
 _DATABASE = "DATABASE_URL"
-_ADDRESSES = ("WAGTAILADMIN_BASE_URL", "BASE_URL", "SITE_URL")
+ADDRESSES = ("WAGTAILADMIN_BASE_URL", "BASE_URL", "SITE_URL")
 _LINE = re.compile(r"(?m)^(?P<head>[ \t]*(?:export[ \t]+)?(?P<name>[A-Za-z_]\w*)[ \t]*=[ \t]*)"
                    r"(?P<value>'[^'\n]*'|\"(?:[^\"\\\n]|\\.)*\"|[^\n#]*?)(?P<tail>[ \t]*(?:#[^\n]*)?)$")
 _SCHEMES = {"postgres": "postgresql", "psql": "postgresql", "pgsql": "postgresql", "mariadb": "mysql",
@@ -54,11 +54,16 @@ def read(folder: AnyPath) -> EnvFacts | None:
     if not (folder / PROGRAM).is_file() or not (folder / NAME).is_file():
         return None
     found = said(read_bounded(folder / NAME))
-    address = next((found[n] for n in _ADDRESSES if found.get(n)), None)
+    address = next((found[n] for n in ADDRESSES if found.get(n)), None)
     if not found.get(_DATABASE) or address is None:
         return None
-    scheme, mark, rest = found[_DATABASE].partition("://")
-    return EnvFacts(folder.name, address, locate(f"{_SCHEMES.get(scheme, scheme)}{mark}{rest}", folder))
+    return EnvFacts(folder.name, address, locate(as_url(found[_DATABASE]), folder))
+
+
+def as_url(said: str) -> str:
+    """A database's URL as it is written here: such files have more words for a kind of database."""
+    scheme, mark, rest = said.partition("://")
+    return f"{_SCHEMES.get(scheme, scheme)}{mark}{rest}"
 
 
 def refused(folder: AnyPath) -> SiteError | None:
@@ -68,7 +73,7 @@ def refused(folder: AnyPath) -> SiteError | None:
     return SiteError(
         f"{folder} is a project of the Python web framework, whose settings are a program: they are never run.",
         next_step=f"Write a nostos.toml there ([site] with name, url and database; docs/wagtail.md shows one), or put "
-                  f"{_DATABASE} and {_ADDRESSES[0]} into {NAME}.")
+                  f"{_DATABASE} and {ADDRESSES[0]} into {NAME}.")
 
 
 def rewritten(content: bytes, url: str, location: Location, folder: AnyPath,
@@ -76,7 +81,7 @@ def rewritten(content: bytes, url: str, location: Location, folder: AnyPath,
     """The file in a copy's words: its database and address, and what else of its texts `written` changes; every other
     line, comments too, stays as it is."""
     text = content.decode("utf-8", "surrogateescape")
-    addresses = {n for n in _ADDRESSES if n in said(content)}
+    addresses = {n for n in ADDRESSES if n in said(content)}
     new: Mapping[str, str] = {**dict.fromkeys(addresses, url), _DATABASE: _database(said(content)[_DATABASE], location,
                                                                                    folder)}
 

@@ -22,7 +22,7 @@ from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.learning.findings import Layer, from_data
 from nostos.core.profiles.model import Profile
-from nostos.core.sites import env_file, php_configuration
+from nostos.core.sites import env_file, php_configuration, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.commands import AFTER, BEFORE, Commands, commands_in
 from nostos.core.sites.links import own_links
@@ -121,6 +121,7 @@ def _recognise(path: AnyPath) -> Site:
         return _from_site_file(path / configuration.SITE_FILE)
     said = _system_at(path)
     if said is None:
+        python_settings.read(path)  # which says why it could not be told
         refused = env_file.refused(path)
         if refused is not None:
             raise refused
@@ -155,8 +156,9 @@ def _uncopyable(said: php_configuration.PhpConfiguration, moved: Mapping[str, st
     return ""
 
 
-def _system_at(folder: AnyPath) -> _SystemFacts | None:
-    """The built-in profile whose configuration file is here, and what that file says."""
+def _system_at(folder: AnyPath, given: Location | None = None) -> _SystemFacts | None:
+    """The built-in profile whose configuration file is here, and what that file says. given: where the database is, if
+    that is said elsewhere."""
     for profile in loader.built_in().values():
         c = profile.configuration
         if c is None:
@@ -182,8 +184,38 @@ def _system_at(folder: AnyPath) -> _SystemFacts | None:
             where = locate(values[2], folder) if "://" in values[2] else engine(c.engine).at_path(values[2], folder)
             return _SystemFacts(profile, c.file, values[0], values[1], where, looked=False)
     found_env = env_file.read(folder)
-    return None if found_env is None else _SystemFacts(
-        _by_schema(found_env.database), env_file.NAME, found_env.name, found_env.url, found_env.database)
+    if found_env is not None:
+        return _SystemFacts(_by_schema(found_env.database), env_file.NAME, found_env.name, found_env.url,
+                            found_env.database)
+    try:
+        settings = python_settings.read(folder)
+    except python_settings.NotTold:
+        return None
+    if settings is None:
+        return None
+    database = given or settings.database
+    address = settings.url or _said_address(database)
+    if address is None:
+        raise SiteError(f"It is not known what the address of the site in {folder} is.",
+                        next_step=f"Say {env_file.ADDRESSES[0]} in its settings, or write a nostos.toml there.")
+    return _SystemFacts(_by_schema(database), settings.own[0], settings.name, address, database, settings.own[1:],
+                        settings.uncopyable)
+
+
+def _said_address(location: Location) -> str | None:
+    """The address that a project's database gives its site."""
+    opened = location.open(readonly=True)
+    try:
+        with told(opened):
+            table = opened.tables().get("wagtailcore_site")
+            rows = opened.find(table, {"is_default_site": 1}) if table is not None else []
+    finally:
+        opened.close()
+    if not rows:
+        return None
+    host, port = str(rows[0].get("hostname")), str(rows[0].get("port") or 80)
+    scheme, end = ("https", "") if port == "443" else ("http", "" if port == "80" else f":{port}")
+    return f"{scheme}://{host}{end}"
 
 
 def _by_schema(location: Location) -> Profile:
@@ -213,7 +245,9 @@ def _from_site_file(path: AnyPath) -> Site:
     files = folder / NO_FILES if said_files == NONE else named(folder, said_files).resolve()
     if said_files != NONE and not tree_at(files).is_folder(""):
         raise SiteError(f"The site's files, {files}, are not a folder.", next_step=f"Check `files` in {path}.")
-    system = _system_at(files) if said_files != NONE else None
+    given = _database(configuration.expand(str(section["database"])), folder, str(section.get("prefix", ""))
+                      ) if "database" in section else None
+    system = _system_at(files, given) if said_files != NONE else None
 
     def said(key: str, other: str | None) -> str:
         if key in section:
@@ -224,8 +258,8 @@ def _from_site_file(path: AnyPath) -> Site:
 
     name, url = said("name", system.name if system else None), said("url", system.url if system else None)
     looked = False
-    if "database" in section or system is None:
-        database = _database(said("database", None), folder, str(section.get("prefix", "")))
+    if given is not None or system is None:
+        database = given or _database(said("database", None), folder, str(section.get("prefix", "")))
     else:
         database, looked = system.database, system.looked
     if "profile" in section:

@@ -12,10 +12,12 @@ import sqlalchemy as sa
 from nostos.core.database.engines import Location, Made, Place, Swap, check_prefix, locate, register
 from nostos.core.database.mysql import lock, places
 from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.database.mysql.reflection import implied
 from nostos.core.database.mysql.session import same_server
 from nostos.core.database.mysql.swap import TablesSwap
 from nostos.core.database.outline import Outline, check_names, check_table, refused, stays_inside
 from nostos.core.database.protocol import Database, ServerLock
+from nostos.core.database.schema import Column, Value
 from nostos.core.database.server_engine import HERE, ServerEngine
 from nostos.core.errors import NoSuchDatabase, SiteError
 from nostos.core.hosts.far_path import AnyPath
@@ -131,6 +133,10 @@ class MysqlEngine(ServerEngine):
 
     def swap(self, location: Location, folder: Path, mark: str) -> Swap:
         return TablesSwap(location, mark)
+
+    def default_value(self, column: Column) -> Value:
+        bare = column.default is None and not column.nullable and not column.generated
+        return implied(column) if bare else super().default_value(column)
 
     def check_outline(self, outline: Outline) -> None:
         check_names(outline)

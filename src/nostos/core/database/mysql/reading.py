@@ -6,7 +6,7 @@ import re
 import secrets
 from collections.abc import Collection, Generator, Iterator, Mapping, Sequence
 
-from nostos.core.database.mysql.reflection import quote
+from nostos.core.database.mysql.reflection import implied, quote
 from nostos.core.database.mysql.row_sql import READERS, RowSql
 from nostos.core.database.mysql.session import MysqlSession
 from nostos.core.database.outline import Trigger, reached
@@ -86,8 +86,11 @@ class MysqlReading(MysqlSession):
                 yield row[:-1], bytes.fromhex(str(row[-1]))
 
     def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
-        tests = " OR ".join(f"NOT ({quote(c.name)} <=> DEFAULT({quote(c.name)}))" for c in columns)
-        yield from self._rows(table, tests, ())
+        # A column that may not be empty and has no default is told none.
+        bare = {c.name: implied(c) for c in columns if not c.nullable and c.default is None}
+        tests = " OR ".join(f"NOT ({quote(c.name)} <=> {'%s' if c.name in bare else f'DEFAULT({quote(c.name)})'})"
+                            for c in columns)
+        yield from self._rows(table, tests, [bare[c.name] for c in columns if c.name in bare])
 
     def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:
         wanted, kinds = self._of(table).select(table.stored)

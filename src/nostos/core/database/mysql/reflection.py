@@ -6,7 +6,8 @@ import re
 from collections.abc import Mapping
 from typing import Any
 
-from nostos.core.database.schema import Column, ForeignKey, Table
+from nostos.core.database.column_types import empty_value
+from nostos.core.database.schema import Column, ForeignKey, Table, Value
 
 _INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint", "year")
 _BINARY = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit", "geometry", "point")
@@ -43,6 +44,27 @@ def kind_of(declared: str) -> str:
     if word in ("float", "double", "decimal"):
         return word if word == "float" else "other"
     return "text" if "char" in word or "text" in word or word in ("enum", "set", "json") else "other"
+
+
+def implied(column: Column) -> Value:
+    """What rows that were there get in a new column that may not be empty and has no default."""
+    declared = column.declared.lower()
+    word = re.split(r"[ (]", declared, maxsplit=1)[0]
+    if word in ("date", "datetime", "timestamp"):
+        return "0000-00-00" if word == "date" else "0000-00-00 00:00:00"
+    if word == "time":
+        return "00:00:00"
+    if word in ("float", "double", "real"):
+        return "0"
+    if word == "decimal":
+        places = re.search(r",\s*(\d+)", declared)
+        return "0" if places is None or places.group(1) == "0" else "0." + "0" * int(places.group(1))
+    if word == "enum":
+        first = re.search(r"'((?:[^']|'')*)'", column.declared)
+        return first.group(1).replace("''", "'") if first else ""
+    if word == "bit":
+        return bytes(-(-int(re.search(r"\d+", declared + "1").group()) // 8))  # type: ignore[union-attr]
+    return empty_value(column)
 
 
 def _literal(declared: str, default: str | None, extra: str) -> str | None:

@@ -131,8 +131,13 @@ class MysqlWriting(MysqlReading):
     def create_table(self, table: Table) -> None:
         self.run(renamed(table.ddl, "", self.prefix, table.name).replace("%", "%%"))
 
-    def add_column(self, table: Table, column: Column) -> None:
-        self.run(f"ALTER TABLE {self.real(table.name)} ADD COLUMN {column_line(table, column)}")
+    def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
+        line = f"ALTER TABLE {self.real(table.name)} ADD COLUMN {column_line(table, column)}"
+        if filled is None:
+            self.run(line)
+            return
+        self.run(f"{line} DEFAULT (%s)", (filled,))
+        self.run(f"ALTER TABLE {self.real(table.name)} ALTER COLUMN {quote(column.name)} DROP DEFAULT")
 
     def change_column(self, table: Table, column: Column) -> None:
         self.run(f"ALTER TABLE {self.real(table.name)} MODIFY COLUMN {column_line(table, column)}")

@@ -116,7 +116,7 @@ class NoDatabase(Database):
     def create_table(self, table: Table) -> None:
         raise LookupError(table.name)
 
-    def add_column(self, table: Table, column: Column) -> None:
+    def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
         raise LookupError(table.name)
 
     def change_column(self, table: Table, column: Column) -> None:

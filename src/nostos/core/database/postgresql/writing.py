@@ -121,7 +121,7 @@ class PostgresWriting(PostgresReading):
         for sql in (*table.ddl.split(AND_THEN), *(ddl for _, ddl in table.indexes)):
             self.run(sql)
 
-    def add_column(self, table: Table, column: Column) -> None:
+    def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
         line = f"{quote(column.name)} {column.declared}"
         if column.generated:
             line += f" GENERATED ALWAYS AS ({column.default}) STORED"
@@ -129,9 +129,11 @@ class PostgresWriting(PostgresReading):
             line += f" DEFAULT {column.default}"
         solid = not column.nullable and not column.generated
         if solid and column.default is None:
-            self.run(f"ALTER TABLE {self.real(table.name)} ADD COLUMN {line}")
-            self.run(f"UPDATE {self.real(table.name)} SET {quote(column.name)} = %s", (str(empty_value(column)),))
-            self.run(f"ALTER TABLE {self.real(table.name)} ALTER COLUMN {quote(column.name)} SET NOT NULL")
+            value = empty_value(column) if filled is None else filled
+            value = value if isinstance(value, bytes) else str(value)
+            default = self.text("%s", (value,))
+            self.run(f"ALTER TABLE {self.real(table.name)} ADD COLUMN {line} NOT NULL DEFAULT {default}")
+            self.run(f"ALTER TABLE {self.real(table.name)} ALTER COLUMN {quote(column.name)} DROP DEFAULT")
             return
         self.run(f"ALTER TABLE {self.real(table.name)} ADD COLUMN {line}{' NOT NULL' if solid else ''}")
 

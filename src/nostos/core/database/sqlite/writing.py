@@ -163,21 +163,21 @@ class SqliteWriting(SqliteReading):
             raise MergeRefused(reason, next_step="Make the change on live by hand, then merge.")
         self._define(table.name, table.ddl)
 
-    def add_column(self, table: Table, column: Column) -> None:
+    def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
         if not column.nullable and column.default is None and not column.generated:
-            self._add_filled(table, column)
+            self._add_filled(table, column, empty_value(column) if filled is None else filled)
             return
         rest = "" if column.nullable else " NOT NULL"
         if column.default is not None:
             rest += f" DEFAULT {column.default}"
         self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {quote(column.name)} {column.declared}{rest}")
 
-    def _add_filled(self, table: Table, column: Column) -> None:
-        """A column that may not be empty and has no default, which SQLite adds only with one: added with its type's
-        empty value, which is written into every row, and then defined as it is to be."""
+    def _add_filled(self, table: Table, column: Column, value: Value) -> None:
+        """A column that may not be empty and has no default, which SQLite adds only with one: added with a value for
+        every row, which is written into each, and then defined as it is to be."""
         plain = f"{quote(column.name)} {column.declared} NOT NULL"
-        empty = empty_value(column)
-        said = str(empty) if isinstance(empty, int | float) else "X''" if isinstance(empty, bytes) else f"'{empty}'"
+        said = str(value) if isinstance(value, int | float) else (
+            f"X'{value.hex()}'" if isinstance(value, bytes) else "'" + str(value).replace("'", "''") + "'")
         self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {plain} DEFAULT {said}")
         self._run(f"UPDATE {quote(table.name)} SET {quote(column.name)} = {quote(column.name)}")
         ddl = str(self._run("SELECT sql FROM sqlite_master WHERE type='table' AND name=?", (table.name,)).fetchone()[0])
