@@ -64,6 +64,7 @@ class PythonSettings(SiteTest):
         self.assertEqual((site.name, site.url, str(site.database.file), site.profile.name, site.uncopyable),
                          ("live", "https://ridge.example", str(self.live / "data/site.db"), "django", ""))
         h = Harbour(self.folder, self.live, "http://staging.example:8001")
+        self.assertEqual([g.name for g in h.cloned.guards], ["nostos_copy.py"])
         copy = recognise(h.staging_folder)
         self.assertEqual((copy.url, copy.database.file), (h.home.read("trip").url, h.staging_folder / "data/site.db"))
         self.assertEqual(h.standings(), {})

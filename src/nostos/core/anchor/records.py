@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, Self
 
 import msgspec
 
+from nostos.core.anchor.alike import ALIKE
 from nostos.core.errors import VoyageError
 from nostos.core.values.packed import pack
 
@@ -125,6 +126,11 @@ class AnchorRecords:
 
     def set_fact(self, name: str, value: Any) -> None:
         self._file.execute("INSERT OR REPLACE INTO facts VALUES (?, ?)", (name, msgspec.json.encode(value).decode()))
+
+    def know_alike(self, found: Mapping[str, list[str]]) -> None:
+        """Take down definitions that are one."""
+        if found:
+            self.set_fact(ALIKE, {**(self.fact(ALIKE) or {}), **found})
 
     def fact(self, name: str) -> Any:
         found = self._file.execute("SELECT value FROM facts WHERE name=?", (name,)).fetchone()

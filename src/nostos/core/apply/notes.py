@@ -6,7 +6,7 @@ whoever carries it out, this process or one that recovers later, needs neither o
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -47,6 +47,9 @@ class AnchorNotes:
     def remember_table(self, side: Side, table: Table) -> None:
         self.lines.append(["table", str(side), msgspec.to_builtins(table)])
 
+    def know_alike(self, found: Mapping[str, list[str]]) -> None:
+        self.lines.append(["alike", dict(found)])
+
     def forget_table(self, name: str) -> None:
         self.lines.append(["no table", name])
 
@@ -77,6 +80,7 @@ class AnchorNotes:
             "pair": lambda side, table, key, called: anchor.pair(Side(side), table, key, called),
             "table": lambda side, table: anchor.remember_table(Side(side), msgspec.convert(table, Table)),
             "no table": anchor.forget_table,
+            "alike": anchor.know_alike,
             "revert": lambda operation, owners: anchor.revert(operation, [tuple(o) for o in owners]),
             "file": _Files(anchor, target, source).settle}
         files = [told for what, *told in self.lines if what == "file"]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
+from nostos.core.anchor.alike import alike
 from nostos.core.anchor.names import FILES, RowName, Side, names_of, numbers_of, of_anchor, steps_of
 from nostos.core.anchor.rows import ALWAYS_LOOK
 from nostos.core.anchor.store import Anchor
@@ -16,7 +17,7 @@ from nostos.core.compare.nesting import numbered
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.rows.row_bytes import row_form
-from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.database.schema import Key, Row, Table, Value, definitions
 from nostos.core.files.entry import FileEntry
 from nostos.core.plan.operations import Plan, PutFile, SchemaOperation, SwitchFolder
 from nostos.core.profiles.row_trees import RowTree
@@ -60,6 +61,13 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
                 notes.remember_table(side, tables[step.table])
         elif step.what == "table":
             notes.forget_table(step.table)
+    steps = {p for o in plan.of(SchemaOperation) for p in (
+        f"{o.step.what}/{o.step.table}.{o.step.name}", *(definitions(tables[o.step.table])
+                                                         if o.step.what == "table" and o.step.table in tables else ()))}
+    if steps:
+        source = comparison.rows.staging_tables
+        both = (tables, source) if toward is Side.LIVE else (source, tables)
+        notes.know_alike(alike(*both, steps))
     rows = _Settler(anchor, notes, comparison.rows, done, tables, toward)
     written = _written_files(plan)
     rows.moved_along()

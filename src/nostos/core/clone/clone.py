@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from time import monotonic
 
+from nostos.core.anchor.alike import alike
 from nostos.core.anchor.copy_words import remember
 from nostos.core.anchor.names import Origin, Side, canonical
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
@@ -33,6 +34,7 @@ from nostos.core.profiles.learning.findings import as_data
 from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.sites import env_file, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt
 from nostos.core.sites.guards import Guard, guards_of, lay_guard_file, set_guards
@@ -257,7 +259,8 @@ class _Clone:
             self.home.write(done)
         finally:
             anchor.close()
-        return CloneResult(done, len(tables), self.rows, files, size, self.rewritten, proved, (*guards, *laid),
+        return CloneResult(done, len(tables), self.rows, files, size, self.rewritten, proved,
+                           (*guards, *laid, *self._own_module()),
                       tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
                       self.masked if self.mask else None, tuple(self.left), unasked)
 
@@ -335,6 +338,7 @@ class _Clone:
                 for side in Side:
                     anchor.remember_table(side, tables[name])
             copier.run({n: t for n, t in tables.items() if n not in self.skip_rows})
+            anchor.know_alike(alike(tables, target.tables()))
         finally:
             target.close()
         self.rows, self.rewritten = copier.rows, copier.rewritten
@@ -417,7 +421,8 @@ class _Clone:
         profile = str(self.live.home / self.live.profile_file) if self.live.profile_file and not (
             self.target / self.live.profile_file).exists() else None
         adapt(CopyFacts(self.target, self.voyage.url, self.location_for_copy, files, prefixed, kept, profile,
-                        (self.live_urls, self.staging_urls)), own,
+                        (self.live_urls, self.staging_urls),
+                        f"STAGING COPY of {self.live.name}: voyage {self.voyage.name}"), own,
               self.live.profile.configuration)
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:
@@ -446,6 +451,10 @@ class _Clone:
 
     def _facts(self) -> dict[str, str]:
         return {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name, "gate": self.gate}
+
+    def _own_module(self) -> list[Guard]:
+        made = env_file.PROGRAM in self.live.configuration_files
+        return [Guard(python_settings.FILE, python_settings.GUARDED)] if made else []
 
     def _guard_file(self) -> list[Guard]:
         return lay_guard_file(self.profile, self.files, self._facts())

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
+from nostos.core.anchor.alike import ALIKE, Alike
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import Anchor
 from nostos.core.compare.field_merge import FieldMerge, Standing
 from nostos.core.compare.items import Field, Item, SchemaAction, SchemaStep
 from nostos.core.compare.row_states import Rows
-from nostos.core.database.schema import Column
+from nostos.core.database.schema import Column, definition
 from nostos.core.patterns import matches
 from nostos.core.profiles.compared import OWN_TABLES
 from nostos.core.profiles.policies import PLAIN
 from nostos.core.values.merging import ABSENT, same
-from nostos.core.values.structures import Tree
 from nostos.core.values.tokens import OPEN
 
 
@@ -28,10 +29,16 @@ class _Versions:
     staging: str | None
 
 
+def _versions(known: Alike | None, base: str | None, live: str | None, staging: str | None) -> _Versions:
+    return _Versions(base, live, known.live if known is not None and staging == known.staging else staging)
+
+
 def schema_items(rows: Rows, anchor: Anchor | None = None) -> Iterator[Item]:
     """Every table, column and index that is not defined alike on live, in staging and at the anchor."""
     live, staging = ({n: t for n, t in tables.items() if not matches(n, (*OWN_TABLES, *rows.profile.volatile))}
                      for tables in (rows.live_tables, rows.staging_tables))
+    said = anchor.fact(ALIKE) if anchor is not None else None
+    known = {place: Alike(*both) for place, both in (said or {}).items()}
     for name in sorted(staging.keys() | live.keys()):
         mine, theirs, before = staging.get(name), live.get(name), rows.anchor_tables.get(name)
         if mine is None or theirs is None:
@@ -42,12 +49,13 @@ def schema_items(rows: Rows, anchor: Anchor | None = None) -> Iterator[Item]:
             continue
         for column in sorted({*mine.names, *theirs.names}):
             columns = [t.column(column) if t else None for t in (before, theirs, mine)]
-            versions = _Versions(*(definition(c) if c else None for c in columns))
+            versions = _versions(known.get(f"column/{name}.{column}"), *(definition(c) if c else None for c in columns))
             found = _item(f"column/{name}.{column}", "column", name, column, versions, rows, columns)
             if found is not None:
                 yield _with_filled(found, rows, anchor, columns)
         for index in sorted({*dict(mine.indexes), *dict(theirs.indexes)}):
-            versions = _Versions(*(dict(t.indexes).get(index) if t else None for t in (before, theirs, mine)))
+            versions = _versions(known.get(f"index/{name}.{index}"), *(
+                dict(t.indexes).get(index) if t else None for t in (before, theirs, mine)))
             found = _item(f"index/{index}", "index", name, index, versions, rows)
             if found is not None:
                 yield found
@@ -66,20 +74,13 @@ def _with_filled(item: Item, rows: Rows, anchor: Anchor | None, columns: Sequenc
         return item
     there = [s for s in rows.states.values() if s.table == step.table and s.base is not None]
     sides = [s.live if step.side is Side.LIVE else s.staging for s in there]
-    values = [form[column.name] for form in sides if form is not None and column.name in form]
+    values = [v for form in sides if form is not None and isinstance(v := form.get(column.name), str | int | float)]
     count = sum(block.count for block in blocks if block is not None) - sum(form is None for form in sides)
-    one = values[0] if values else None
-    if len(values) < count or isinstance(one, Tree) or any(v != one for v in values) or OPEN in str(one):
+    one, times = Counter(values).most_common(1)[0] if values else (None, 0)
+    # Some may have been edited since. One row alone says nothing: it may be an edit.
+    if times < 2 or 2 * times <= count or OPEN in str(one):
         return item
     return replace(item, schema=(replace(step, filled=one),))
-
-
-def definition(column: Column) -> str:
-    """A column's definition as text, for comparing and for people."""
-    return " ".join(filter(None, (column.declared, f"character set {column.charset}" if column.charset else "",
-                                  "" if column.nullable else "not null",
-                                  "generated" if column.generated else "",
-                                  f"default {column.default}" if column.default is not None else "")))
 
 
 def _item(name: str, what: str, table: str, part: str, v: _Versions, rows: Rows,

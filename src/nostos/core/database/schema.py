@@ -36,6 +36,20 @@ def in_todays_names(data: bytes) -> bytes:
     return data.replace(b'"travels":', b'"kind":')
 
 
+def definition(column: Column) -> str:
+    """A column's definition as text, for comparing and for people."""
+    return " ".join(filter(None, (column.declared, f"character set {column.charset}" if column.charset else "",
+                                  "" if column.nullable else "not null",
+                                  "generated" if column.generated else "",
+                                  f"default {column.default}" if column.default is not None else "")))
+
+
+def definitions(table: Table) -> dict[str, str]:
+    """How a table's columns and indexes are defined, by `column/table.name` and `index/table.name`."""
+    return {**{f"column/{table.name}.{c.name}": definition(c) for c in table.columns},
+            **{f"index/{table.name}.{name}": ddl for name, ddl in table.indexes}}
+
+
 @dataclass(frozen=True)
 class ForeignKey:
     """Columns that point at columns of another table."""

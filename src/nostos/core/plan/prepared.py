@@ -25,7 +25,7 @@ from nostos.core.plan.decisions import Decision, decide
 from nostos.core.plan.leftovers import Trace, leftovers
 from nostos.core.plan.mirror import mirrored, turned
 from nostos.core.plan.needs import Needs
-from nostos.core.plan.operations import Plan, PutFile, RemoveFile, SwitchFolder, changes_of, plan
+from nostos.core.plan.operations import Plan, PutFile, RemoveFile, SchemaOperation, SwitchFolder, changes_of, plan
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.unknown import Explainer, hold_back, unexplained
 from nostos.core.profiles.learning.findings import Certainty, Layer
@@ -150,6 +150,8 @@ def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = si
         traces = tuple(leftovers(planned, Traces(forms_of(crew.staging), forms_of(crew.live)), crew.staging.files))
     noted = replace(selection, warnings=(
         *selection.warnings, *not_given(target.files, planned),
+        *(f"{o.item}: rows that {toward.other} does not have get {o.step.filled!r} in it, as most that were there have"
+          for o in planned.of(SchemaOperation) if o.step.filled is not None),
         *(f"{t.item} still speaks of staging, in {t.place}: {t.said}" for t in traces)))
     return PreparedMerge(comparison, needs, replace(planned, selection=noted), choice, toward, made, undecided,
                          traces=traces)

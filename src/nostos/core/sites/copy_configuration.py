@@ -34,6 +34,7 @@ class CopyFacts:
     database: str | None = None
     profile: str | None = None
     forms: tuple[UrlForms, UrlForms] | None = None  # how the original's address and folder are written, and the copy's
+    mark: str = ""  # what a copy's pages are to say, where it is its configuration that makes them do so
 
     def in_own_words(self, text: str) -> str:
         """A text of the original's, as the copy has it."""
@@ -90,7 +91,7 @@ def adapt(own: CopyFacts, files: Mapping[str, OriginalFile], system: Configurati
     if env_file.PROGRAM in files:
         settings = python_settings.settings_taken({n: f.content for n, f in files.items()})
         was = own.forms[0].folder.path if own.forms is not None else ""
-        made = python_settings.own_module(settings, was, own.folder, own.url, location)
+        made = python_settings.own_module(settings, was, own.folder, own.url, location, own.mark)
         tree.write(python_settings.FILE, made, 0o640, files[env_file.PROGRAM].owner)
 
 

@@ -215,9 +215,12 @@ def settings_taken(files: Mapping[str, bytes]) -> str:
     return module
 
 
-def own_module(module: str, was: str, folder: AnyPath, url: str, location: Location) -> bytes:
+GUARDED = "a mark on every page, no search engines, no mail, jobs, caches, cookies and folders of its own"
+
+
+def own_module(module: str, was: str, folder: AnyPath, url: str, location: Location, mark: str) -> bytes:
     """The copy's own module. module: the settings that it takes in. was: the original's folder, as its machine writes
-    it; empty where it is not known. folder: the copy's."""
+    it; empty where it is not known. folder: the copy's. mark: what its pages are to say; empty: nothing."""
     if not all(part.isidentifier() for part in module.split(".")):
         raise _refused(f"{module!r} is no module of settings")
     parts, said = urlsplit(url), location.url
@@ -233,7 +236,7 @@ def own_module(module: str, was: str, folder: AnyPath, url: str, location: Locat
         database = f'"ENGINE": "django.db.backends.{kind}", ' + ", ".join(
             f"{name!r}: {str(value or '')!r}" for name, value in words.items()) + f', "OPTIONS": {_options(location)!r}'
     return _TEMPLATE.format(
-        module=module, database=database, was=was, host=host, secure=secure, origin=f"{parts.scheme}://{parts.netloc}",
+        module=module, database=database, was=was, host=host, secure=secure, mark=mark, origin=f"{parts.scheme}://{parts.netloc}",
         addresses="\n".join(f"{name} = {url!r}" for name in env_file.ADDRESSES)).encode()
 
 
@@ -260,6 +263,31 @@ CELERY_TASK_ALWAYS_EAGER = True
 if globals().get("CACHES"):
     CACHES = {{_name: {{**_cache, "KEY_PREFIX": "copy of " + str(_cache.get("KEY_PREFIX", ""))}}
               for _name, _cache in CACHES.items()}}
+MARK = {mark!r}
+if MARK:
+    MIDDLEWARE = ["nostos_copy.marked", *globals().get("MIDDLEWARE", [])]
+
+
+def marked(get_response):
+    """Every page says that it is a copy's, to people and to search engines."""
+    import html
+
+    shown = ('<div style="position:fixed;bottom:0;left:0;z-index:99999;padding:4px 10px;background:#8a1c1c;color:#fff;'
+             'font:bold 13px sans-serif">' + html.escape(MARK) + '</div></body>').encode()
+
+    def answer(request):
+        response = get_response(request)
+        response["X-Robots-Tag"] = "noindex, nofollow"
+        kind = response.get("Content-Type", "")
+        if kind.startswith("text/html") and not response.streaming and not response.get("Content-Encoding"):
+            head, end, tail = response.content.rpartition(b"</body>")
+            if end:
+                response.content = head + shown + tail
+                if response.has_header("Content-Length"):
+                    response["Content-Length"] = str(len(response.content))
+        return response
+
+    return answer
 '''
 
 

@@ -1,0 +1,124 @@
+"""A project of the Python content system as its own command starts it: settings are read, migrations go home."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import unittest
+import urllib.request
+from importlib.util import find_spec
+from pathlib import Path
+from time import sleep
+from typing import Any
+
+from nostos.core.apply.merge import merge
+from nostos.core.sites.recognise import recognise
+from nostos.core.takeback.undo import prepare_undo, to_take_back
+from tests.real.postgres import PASSWORD, missing, postgres
+from tests.real.servers import free_port
+from tests.support import Harbour, SiteTest
+
+MODELS = """
+from django.db import models
+from modelcluster.fields import ParentalKey
+from wagtail.fields import RichTextField
+from wagtail.models import Orderable, Page
+
+
+class HomePage(Page):
+    intro = RichTextField(default="hello")
+
+
+class Partner(Orderable):
+    page = ParentalKey(HomePage, related_name="partners")
+    name = models.CharField(max_length=80)
+"""
+TOLD = """
+import json
+from home.models import HomePage
+print(json.dumps({p.title: [p.url_path, getattr(p, "intro", None), sorted(
+    x.name for x in p.partners.all()) if hasattr(p, "partners") else []] for p in HomePage.objects.all()}))
+"""
+
+
+@unittest.skipIf(find_spec("wagtail") is None, "not installed: wagtail")
+class Project(SiteTest):
+    def database(self) -> dict[str, Any]:
+        return {"ENGINE": "django.db.backends.sqlite3", "NAME": str(self.folder / "live" / "data" / "site.db")}
+
+    def manage(self, folder: Path, *words: str) -> str:
+        done = subprocess.run([sys.executable, "-W", "ignore", "manage.py", *words], cwd=folder, capture_output=True,
+                              text=True, check=False)
+        self.assertEqual(done.returncode, 0, done.stdout[-1000:] + done.stderr[-2000:])
+        return done.stdout
+
+    def told(self, folder: Path) -> Any:
+        return json.loads(self.manage(folder, "shell", "-v0", "-c", TOLD).splitlines()[-1])
+
+    def test_an_app_that_staging_changed_goes_home_with_its_migrations(self) -> None:
+        live = self.folder / "live"
+        (live / "data").mkdir(parents=True)
+        subprocess.run([Path(sys.executable).parent / "wagtail", "start", "ridge", str(live)], check=True,
+                       capture_output=True)
+        (live / "ridge" / "settings" / "local.py").write_text(
+            f"DATABASES = {{'default': {self.database()!r}}}\nWAGTAILADMIN_BASE_URL = 'http://ridge.example'\n")
+        self.manage(live, "migrate", "-v0")
+        self.manage(live, "shell", "-v0", "-c", "from home.models import *; h = HomePage.objects.first(); "
+                    "[h.add_child(instance=HomePage(title=t, slug=t.lower())) for t in ('One', 'Two')]")
+        site = recognise(live)
+        self.assertEqual((site.url, site.profile.name, site.uncopyable), ("http://ridge.example", "wagtail", ""))
+        port = free_port()
+        h = Harbour(self.folder, live, f"http://127.0.0.1:{port}")
+        self.assertEqual(h.standings(), {})
+        (h.staging_folder / "home" / "models.py").write_text(MODELS)
+        self.manage(h.staging_folder, "makemigrations", "home", "-v0")
+        self.manage(h.staging_folder, "migrate", "-v0")
+        self.manage(h.staging_folder, "shell", "-v0", "-c", "from home.models import *; "
+                    "h = HomePage.objects.first(); h.intro = 'new'; h.save_revision().publish(); "
+                    "Partner.objects.create(page=h, name='Ada'); "
+                    "h.add_child(instance=HomePage(title='Autumn', slug='autumn', intro='x'))")
+        self.manage(live, "shell", "-v0", "-c", "from home.models import *; "
+                    "HomePage.objects.first().add_child(instance=HomePage(title='Live', slug='live'))")
+        with subprocess.Popen([sys.executable, "manage.py", "runserver", str(port), "--noreload"],
+                              cwd=h.staging_folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
+            try:
+                said = self.page(f"http://127.0.0.1:{port}/")
+            finally:
+                server.terminate()
+        self.assertIn("STAGING COPY of live: voyage trip", said)
+        h.merge()
+        self.assertEqual(self.told(live), {
+            "Home": ["/home/", "new", ["Ada"]], "One": ["/home/one/", "hello", []], "Two": ["/home/two/", "hello", []],
+            "Live": ["/home/live/", "hello", []], "Autumn": ["/home/autumn/", "x", []]})
+        self.manage(live, "migrate", "--check")
+        self.manage(live, "makemigrations", "--check", "--dry-run")
+        self.assertIn("No problems found", self.manage(live, "fixtree"))
+        self.assertEqual([], h.homeward())
+        with h.crew() as crew:
+            merge(h.home, crew, prepare_undo(h.home, crew, to_take_back(h.home, "trip", None), schema=True))
+        self.manage(live, "migrate", "--check")
+        self.assertEqual(self.told(live), {
+            title: [place, None, []] for title, place in {
+                "Home": "/home/", "One": "/home/one/", "Two": "/home/two/", "Live": "/home/live/"}.items()})
+
+    @staticmethod
+    def page(address: str) -> str:
+        for _ in range(100):
+            try:
+                with urllib.request.urlopen(address, timeout=10) as said:
+                    return str(said.read().decode())
+            except OSError:
+                sleep(0.2)
+        raise AssertionError(f"{address} does not answer")
+
+
+@unittest.skipIf(find_spec("wagtail") is None or missing(), missing() or "not installed: wagtail")
+class OnPostgresql(Project):
+    def database(self) -> dict[str, Any]:
+        return {"ENGINE": "django.db.backends.postgresql", "NAME": postgres().new_database(), "USER": "live",
+                "PASSWORD": PASSWORD, "HOST": "127.0.0.1", "PORT": postgres().port}
+
+
+if __name__ == "__main__":
+    unittest.main()
