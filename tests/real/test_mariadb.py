@@ -188,10 +188,11 @@ class Library(LibraryTest):
             UPDATE kr_books SET weight = 0.3, price = 2 WHERE id = 1;
             ALTER TABLE kr_books ADD COLUMN pages int NOT NULL DEFAULT 7, ADD INDEX by_title (title(20));
             UPDATE kr_books SET pages = 300 WHERE id = 2;
-            ALTER TABLE kr_loans ADD COLUMN kind text NOT NULL, ADD COLUMN share decimal(5,2) NOT NULL,
+            ALTER TABLE kr_books ADD COLUMN kind text NOT NULL;
+            UPDATE kr_books SET kind = 'it''s';
+            ALTER TABLE kr_loans ADD COLUMN share decimal(5,2) NOT NULL,
               ADD COLUMN day date NOT NULL, ADD COLUMN sort enum('it''s', 'b') NOT NULL, ADD COLUMN far float NOT NULL,
               ADD COLUMN raw varbinary(9) NOT NULL, ADD COLUMN flag bit(9) NOT NULL, ADD COLUMN at time NOT NULL;
-            UPDATE kr_loans SET kind = 'it''s';
             CREATE TABLE kr_desks (id int AUTO_INCREMENT PRIMARY KEY, shelf varchar(9) CHARACTER SET latin1,
               FOREIGN KEY (shelf) REFERENCES kr_shelves (code));
             INSERT INTO kr_desks (shelf) VALUES ('C')""")
@@ -202,7 +203,7 @@ class Library(LibraryTest):
             UPDATE kr_books SET shelf = 'B' WHERE id = 1""")
         before = self.dump(self.live_name)
         with opened(self.home, self.home.read("trip")) as crew:
-            self.assertEqual([f.name for f in compare_voyage(crew)[0].items["loans/1"].fields], ["kind"])
+            self.assertNotIn("loans/1", compare_voyage(crew)[0].items)
             result = merge(self.home, crew, prepare(crew))
             self.assertTrue(all(line.holds for line in result.ledger))
             self.assertEqual([i for i in compare_voyage(crew)[0].items.values() if i.goes_home], [])
@@ -215,8 +216,9 @@ class Library(LibraryTest):
         self.assertEqual(self.server.run("SELECT shelf, price, weight = CAST(0.3 AS FLOAT), pages FROM kr_books "
                                          "ORDER BY id LIMIT 2", database=self.live_name)[1][3], 300)
         self.assertEqual(len(after["desks"]), 1)
-        self.assertEqual(self.server.run("SELECT DISTINCT kind, share + 0, sort FROM kr_loans",
-                                         database=self.live_name), [("it's", 0, "it's")])
+        self.assertEqual(self.server.run("SELECT DISTINCT kind FROM kr_books", database=self.live_name), [("it's",)])
+        self.assertEqual(self.server.run("SELECT DISTINCT share + 0, sort FROM kr_loans", database=self.live_name),
+                         [(0, "it's")])
 
     def test_schemas_change_and_drop(self) -> None:
         """Wider columns and new unique keys go home; drops when they are named; a refused merge takes changes back."""
