@@ -8,6 +8,7 @@ from nostos.core.apply.merge import MergeResult
 from nostos.core.backup.restore import Outlook, RestoreResult
 from nostos.core.backup.write import BackupResult
 from nostos.core.compare.items import Comparison, Item
+from nostos.core.inspect.trial.watch import Watched
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import PutFile, as_data
 from nostos.core.plan.prepared import PreparedMerge
@@ -81,6 +82,16 @@ def restored(result: RestoreResult, anew: bool) -> dict[str, Any]:
     return {"restore": result.id, "replaced_is_in": None if anew else str(result.safety), "rows": result.rows,
             "late": result.late, "seconds": round(result.seconds, 3),
             "seconds_between_states": round(result.between, 4)}
+
+
+def watched(found: Watched | None, undone: MergeResult | None, again: Watched | None) -> dict[str, Any]:
+    """What a watch saw, if there was one."""
+    if found is None:
+        return {}
+    said: dict[str, Any] = {"watched": {"visited": found.visited, "failing": found.failing}}
+    if undone is not None:
+        said["taken_back"] = {"undo": undone.id, "still_failing": [p.path for p in again.failing] if again else []}
+    return said
 
 
 def merged(result: MergeResult) -> dict[str, Any]:

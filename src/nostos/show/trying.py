@@ -7,9 +7,11 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
+from nostos.core.apply.merge import MergeResult
 from nostos.core.inspect.trial.compare import Verdict, count
 from nostos.core.inspect.trial.pictures import Pictured
 from nostos.core.inspect.trial.run import Trial
+from nostos.core.inspect.trial.watch import Watched
 from nostos.show.tables import clean, heading, table
 from nostos.show.tables import count as number
 
@@ -43,6 +45,36 @@ def trial(console: Console, found: Trial, remembered: str | None) -> None:
         console.print(f"Found and not visited: {number(found.left, 'address', 'addresses')}. --most visits more.")
     if remembered:
         console.print(f"Remembered as {remembered}. After an update: nostos trial --against {remembered}")
+
+
+def failing(console: Console, found: Watched, voyage: str) -> None:
+    """Pages of live that answered before a merge, and fail now."""
+    console.print()
+    heading(console, f"{number(len(found.failing), 'page')} of live {'fails' if len(found.failing) == 1 else 'fail'} "
+                     "that answered before the merge.",
+            f"`nostos undo {voyage}` takes it back, and keeps what live gained since.", "bold red")
+    table(console, ("page", "item", "what a visitor notices"), [
+        (clean(p.path), clean(p.item), clean("\n".join(p.why[:_REASONS]))) for p in found.failing])
+
+
+def unbroken(console: Console, found: Watched) -> None:
+    console.print()
+    console.print(f"Watched: {number(found.visited, 'page')} of live before and after the merge. None of them fails.")
+
+
+def taken_back(console: Console, undone: MergeResult, again: Watched | None, live: str) -> None:
+    """A merge that was taken back because pages failed."""
+    console.print()
+    heading(console, f"The merge into {live} was taken back.", f"undo {undone.id}, {undone.seconds:.2f} s",
+            "bold yellow")
+    console.print(f"Live spent {undone.between * 1000:.1f} ms between two states. What it gained since is there.")
+    if again is not None and not again.failing:
+        console.print(f"Visited again: {number(again.visited, 'page')}. All of them answer as before the merge.")
+    elif again is not None:
+        console.print(Text(f"Visited again: {number(len(again.failing), 'page')} still fail, such as "
+                           f"{again.failing[0].path}. The cause is not in the merge, or a cache holds it.",
+                           style="bold red"), soft_wrap=True)
+    console.print("Nothing of staging is lost. Mend it there, try it with `nostos rehearse`, and merge again.")
 
 
 def pictures(console: Console, found: Sequence[Pictured]) -> None:

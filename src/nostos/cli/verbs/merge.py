@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nostos.cli import around, choosing
+from nostos.cli import around, choosing, watching
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
@@ -24,11 +24,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--dry-run", action="store_true", help="show the operations and stop")
     parser.add_argument("--html", metavar="FILE", help="also write what goes home, and the ledger, to a page")
     parser.add_argument("--yes", action="store_true", help="do not ask")
+    watching.arguments(parser)
     around.arguments(parser)
     parser.epilog = ("Examples:\n  nostos merge autumn --dry-run\n"
                      "  nostos merge autumn --take 'page/*' --take menu/main\n"
                      "  nostos merge autumn --selection pages.toml\n"
-                     "\nExit status 1: merged, and clashes or questions are left for you to look at.")
+                     "  nostos merge autumn --watch\n"
+                     "\nExit status 1: merged, and clashes or questions are left for you to look at; or pages of live "
+                     "fail since.")
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
@@ -37,9 +40,10 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.apply.merge import merge
     from nostos.core.errors import NostosError
     from nostos.core.plan.prepared import prepare
+    from nostos.core.takeback.undo import to_take_back
     from nostos.core.voyages.history import recorded
     from nostos.core.voyages.home import Home
-    from nostos.show import backups, data, merging
+    from nostos.show import backups, data, merging, trying
     from nostos.show.output import write_json
     from nostos.show.progress import shown
 
@@ -58,6 +62,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             return ended
         going = len(prepared.plan.selection.chosen)
         choosing.confirm(env, args.yes, f"Bring {going} items home to {voyage.live_name}?")
+        watch = watching.begun(args, env, crew, prepared)
         with recorded(home, "merge", voyage.name, voyage.live_name) as record, shown(env.err) as tell, \
                 around.commands(args, env, crew.live, "merge", record) as ran:
             result = merge(home, crew, prepared, tell)
@@ -65,17 +70,30 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             gone = age_out(env, home)
             record.counts = {"items": going, "clashes": len(result.clashes),
                              "gained on live": sum(line.gained for line in result.ledger)}
+        watched = watching.looked(watch, env) if watch is not None else None
+        undone = again = None
+        if watch is not None and watched is not None and watched.failing:
+            if not env.json:
+                trying.failing(env.out, watched, voyage.name)
+            if watching.wants_back(args, env):
+                undone = watching.take_back(args, env, home, crew, to_take_back(home, voyage.name, result.id))
+                again = watch.after(only=[p.path for p in watched.failing])
         try:
             _report(args, env, crew, prepared, result)
         except NostosError as error:  # the merge is done all the same
             env.err.print(f"The merge is done. Its report is not: {error.what}", soft_wrap=True)
             ended = ExitStatus.LOOK
-    ended = ExitStatus.LOOK if ran.failed else ended
+    ended = ExitStatus.LOOK if ran.failed or (watched is not None and watched.failing) else ended
     if env.json:
-        write_json(env.stdout, {**data.plan(prepared), **data.merged(result)})
+        write_json(env.stdout, {**data.plan(prepared), **data.merged(result),
+                                **data.watched(watched, undone, again)})
+    elif undone is not None:
+        trying.taken_back(env.out, undone, again, voyage.live_name)
     else:
         env.out.print()
         merging.merged(env.out, result, voyage.live_name, voyage.since)
+        if watched is not None and not watched.failing:
+            trying.unbroken(env.out, watched)
         backups.aged_out(env.out, gone)
     return ended
 

@@ -32,10 +32,16 @@ class Access:
 
 
 class Visitor:
-    """Visits one site. rate: requests a second at most. also: other URLs that mean the site in its text."""
+    """Visits one site. rate: requests a second at most. also: other URLs that mean the site in its text. timeout:
+    seconds that one answer may take. at: where the site answers in truth, if its own address leads elsewhere: a host
+    and a port; it is told which address is meant."""
 
-    def __init__(self, base: str, rate: float, entry: Access | None = None, also: tuple[str, ...] = ()) -> None:
+    def __init__(self, base: str, rate: float, entry: Access | None = None, also: tuple[str, ...] = (),
+                 timeout: float = _TIMEOUT_SECONDS, at: str = "") -> None:
         self.base = base
+        self._timeout = timeout
+        self._elsewhere = bool(at)
+        self._to = f"http://{at}{urlsplit(base).path}" if at else base
         self._also = also
         self._gap = 1 / rate
         self._next = 0.0
@@ -44,6 +50,9 @@ class Visitor:
         self._session.headers["User-Agent"] = "Nostos trial"
         if urlsplit(base).hostname in ("127.0.0.1", "localhost", "::1"):
             self._session.trust_env = False
+        if at:
+            self._session.trust_env = False
+            self._session.headers.update({"Host": urlsplit(base).netloc, "X-Forwarded-Proto": urlsplit(base).scheme})
         if entry is not None:
             self._session.auth = entry.login
             self._session.verify = not entry.any_certificate
@@ -61,7 +70,7 @@ class Visitor:
             try:
                 self._wait()
                 began = time.monotonic()
-                with self._session.get(self.base + here, timeout=_TIMEOUT_SECONDS, allow_redirects=False,
+                with self._session.get(self._to + here, timeout=self._timeout, allow_redirects=False,
                                        stream=True) as answer:
                     seconds = time.monotonic() - began
                     target = answer.headers.get("Location")
@@ -73,7 +82,7 @@ class Visitor:
                         continue
                     return self._read(path, here, answer, seconds)
             except requests.RequestException as error:
-                return Page(path, 0, _why(error))
+                return Page(path, 0, _why(error, self._timeout))
         return Page(path, 0, "is led in a circle")
 
     def _read(self, path: str, here: str, answer: requests.Response, seconds: float) -> Page:
@@ -94,7 +103,8 @@ class Visitor:
         if path not in self._answers:
             try:
                 self._wait()
-                with self._session.get(self.base + path, timeout=_TIMEOUT_SECONDS, stream=True) as answer:
+                with self._session.get(self._to + path, timeout=self._timeout, allow_redirects=not self._elsewhere,
+                                       stream=True) as answer:
                     self._answers[path] = answer.status_code
             except requests.RequestException:
                 self._answers[path] = 0
@@ -126,7 +136,8 @@ class Visitor:
     def _text(self, path: str) -> str:
         try:
             self._wait()
-            with self._session.get(self.base + path, timeout=_TIMEOUT_SECONDS, stream=True) as answer:
+            with self._session.get(self._to + path, timeout=self._timeout, allow_redirects=not self._elsewhere,
+                                   stream=True) as answer:
                 if answer.status_code != 200:
                     return ""
                 return (answer.raw.read(_LARGEST, decode_content=True) or b"").decode("utf-8", "replace")
@@ -149,9 +160,9 @@ def may_follow(path: str) -> bool:
     return all(name in _QUERIES for name, _ in parse_qsl(query, keep_blank_values=True))
 
 
-def _why(error: requests.RequestException) -> str:
+def _why(error: requests.RequestException, timeout: float) -> str:
     if isinstance(error, requests.Timeout):
-        return f"does not answer within {_TIMEOUT_SECONDS} s"
+        return f"does not answer within {timeout:.0f} s"
     if isinstance(error, requests.exceptions.SSLError):
         return "has a certificate that is not trusted"
     return "cannot be reached"

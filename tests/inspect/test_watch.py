@@ -1,0 +1,76 @@
+"""A merge that is watched: pages that answered before and fail now are told, and it is taken back if so asked."""
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+from nostos.demo.seed import make
+from nostos.demo.server import Server
+from tests.real.servers import free_port
+from tests.support import Harbour, SiteTest, state
+
+
+class Watching(SiteTest):
+    def setUp(self) -> None:
+        super().setUp()
+        live, staging = (f"http://127.0.0.1:{free_port()}" for _ in range(2))
+        make(self.folder / "live", live)
+        self.h = Harbour(self.folder, self.folder / "live", staging)
+        self.server = Server(self.h.live_folder)
+        self.server.start()
+        self.addCleanup(self.server.server_close)
+        self.addCleanup(self.server.shutdown)
+
+    def nostos(self, *words: str, said: str = "") -> tuple[int, str, str]:
+        done = subprocess.run([sys.executable, "-m", "nostos", "--home", str(self.h.home.path), *words], input=said,
+                              capture_output=True, text=True, check=False)
+        return done.returncode, done.stdout, done.stderr
+
+    def theme(self) -> Path:
+        return self.h.staging_folder / "themes" / str(self.h.staging.setting("theme")) / "layout.html"
+
+    def test_what_answers_stays_and_what_was_chosen_to_go_goes(self) -> None:
+        staging = self.h.staging
+        staging.edit(staging.find("page", "visit")["id"], title="How to reach us")
+        staging.remove(staging.find("page", "winter-closing")["id"])
+        status, out, err = self.nostos("merge", "trip", "--yes", "--watch", "--take", "page/*")
+        self.assertEqual(status, 0, out + err)
+        self.assertIn("None of them fails", " ".join(out.split()))
+        (self.folder / "pages.txt").write_text(f"# two\n/visit\n{self.h.live.address}/programme\n")
+        staging.edit(staging.find("page", "visit")["id"], title="How to find us")
+        _, out, _ = self.nostos("--json", "merge", "trip", "--yes", "--pages", str(self.folder / "pages.txt"))
+        self.assertEqual(json.loads(out)["watched"], {"visited": 2, "failing": []})
+
+    def test_pages_that_fail_are_told_and_the_merge_is_taken_back(self) -> None:
+        good = self.theme().read_text()
+        self.theme().write_text(good.replace("</body>", "<p>Fatal error: nothing here on line 7</p></body>"))
+        before = state(self.h.live_folder)
+        status, out, _ = self.nostos("merge", "trip", "--watch", "--watch-pages", "5", said="y\nn\n")
+        self.assertEqual(status, 1)
+        self.assertIn("5 pages of live fail that answered before the merge", out)
+        self.assertIn("prints an error: Fatal error", " ".join(out.split()))
+        self.assertLess(out.index("fail that answered"), out.index("Ledger"))
+        self.assertEqual(self.nostos("undo", "trip", "--yes")[0], 0)
+        self.assertEqual(state(self.h.live_folder), before)
+        for words, said in ((("--watch",), "y\ny\n"), (("--yes", "--undo-if-broken"), "")):
+            self.h.live.comment(self.h.live.find("note", "a-still-night")["id"], "A Visitor", "Nice")
+            now = state(self.h.live_folder)
+            status, out, _ = self.nostos("merge", "trip", *words, said=said)
+            self.assertEqual(status, 1)
+            self.assertIn("was taken back", out)
+            self.assertIn("All of them answer as before the merge", " ".join(out.split()))
+            self.assertEqual(state(self.h.live_folder), now)
+
+    def test_what_cannot_be_watched_is_said_before_anything_is_done(self) -> None:
+        self.h.staging.add("page", "new", "New")
+        before = state(self.h.live_folder)
+        (self.folder / "pages.txt").write_text("/visit\nhttps://elsewhere.example/x\n")
+        status, _, err = self.nostos("merge", "trip", "--yes", "--pages", str(self.folder / "pages.txt"))
+        self.assertEqual(status, 3)
+        self.assertIn("Line 2 of", err)
+        self.server.shutdown()
+        self.server.server_close()
+        status, _, err = self.nostos("merge", "trip", "--yes", "--watch")
+        self.assertEqual((status, state(self.h.live_folder)), (3, before))
+        self.assertIn("Live cannot be watched", err)
