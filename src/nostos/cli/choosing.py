@@ -51,6 +51,19 @@ def chosen(args: argparse.Namespace, voyage: Voyage, everyone: bool = False) -> 
     return choice
 
 
+def words(args: argparse.Namespace) -> tuple[tuple[str, ...], ...]:
+    """What the options said, to be said again: what is taken, what is left, and sides and items by turns."""
+    return tuple(args.take), tuple(args.leave), tuple(word for pair in args.prefer for word in pair)
+
+
+def say_again(args: argparse.Namespace, said: tuple[tuple[str, ...], ...]) -> None:
+    """Put what was said once into options that say nothing."""
+    if not (args.take or args.leave or args.prefer or getattr(args, "selection", None)) and len(said) == 3:
+        take, leave, prefer = said
+        args.take, args.leave = list(take), list(leave)
+        args.prefer = [list(pair) for pair in zip(prefer[::2], prefer[1::2], strict=True)]
+
+
 def confirm(env: Environment, sure: bool, question: str) -> None:
     """Ask before anything is done. Raises MergeRefused when the answer is not yes."""
     from nostos.core.errors import MergeRefused

@@ -20,6 +20,7 @@ VERBS = {
     "versions": "core, extensions and themes on both sides",
     "compare": "what each side changed since the clone",
     "select": "choose what goes home, and write it to a file",
+    "rehearse": "carry a merge out on a fresh copy of live, and visit it",
     "merge": "bring chosen changes home to live",
     "refresh": "bring live's changes into staging",
     "undo": "take a merge back, keeping what live gained since",

@@ -185,13 +185,21 @@ class _Handler(BaseHTTPRequestHandler):
 
 
 class Server(ThreadingHTTPServer):
-    """A site's web server on loopback, at the port of the site's own address."""
+    """A site's web server on loopback, at the port of the site's own address if no other is named."""
 
     daemon_threads = True
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, place: tuple[str, int] | None = None) -> None:
+        """place: a host and a port other than the site's own."""
         self.renderer = Renderer(Observatory(folder))
-        super().__init__(("127.0.0.1", urlsplit(self.renderer.site.address).port or 80), _Handler)
+        super().__init__(place or ("127.0.0.1", urlsplit(self.renderer.site.address).port or 80), _Handler)
 
     def start(self) -> None:
         threading.Thread(target=self.serve_forever, daemon=True).start()
+
+
+if __name__ == "__main__":  # a folder, and a host and port: for a copy that is tried out on this machine
+    import sys
+
+    said_host, _, said_port = sys.argv[2].rpartition(":")
+    Server(Path(sys.argv[1]), (said_host, int(said_port))).serve_forever()

@@ -21,6 +21,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--selection", metavar="FILE", type=Path, help="what `nostos select --save` wrote")
     parser.add_argument("--as-written", action="store_true",
                         help="texts that still speak of staging go home as they are")
+    parser.add_argument("--as-rehearsed", metavar="ID",
+                        help="do what `nostos rehearse` did; refuse if it would be anything else")
     parser.add_argument("--dry-run", action="store_true", help="show the operations and stop")
     parser.add_argument("--html", metavar="FILE", help="also write what goes home, and the ledger, to a page")
     parser.add_argument("--yes", action="store_true", help="do not ask")
@@ -39,6 +41,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.anchor.open_voyage import opened
     from nostos.core.apply.merge import merge
     from nostos.core.errors import NostosError
+    from nostos.core.inspect.rehearsal.rehearse import check_same, rehearsed
     from nostos.core.plan.prepared import prepare
     from nostos.core.takeback.undo import to_take_back
     from nostos.core.voyages.history import recorded
@@ -50,8 +53,13 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     home = Home(env.home)
     voyage = home.only(args.voyage)
     with home.lock(voyage.name), opened(home, voyage) as crew:
+        rehearsal = rehearsed(home, args.as_rehearsed, voyage.name) if args.as_rehearsed else None
+        if rehearsal is not None:
+            choosing.say_again(args, rehearsal.choice)
         with shown(env.err) as tell:
             prepared = prepare(crew, choosing.chosen(args, voyage), tell)
+        if rehearsal is not None:
+            check_same(rehearsal, prepared)
         clashes = prepared.plan.selection.clashes
         ended = ExitStatus.LOOK if clashes or prepared.plan.selection.waiting else ExitStatus.DONE
         if not env.json:

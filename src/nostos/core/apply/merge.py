@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import ExitStack, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from time import monotonic, sleep
 from typing import Any
@@ -115,7 +115,8 @@ def _merge(home: Home, crew: Crew, prepared: PreparedMerge, tell: Listener, star
         except LiveMoved as moved:
             if attempt == _TRIES or (isinstance(moved, Disturbed) and monotonic() - start > _PATIENCE_SECONDS):
                 raise
-        prepared = prepared.again() if prepared.again else prepare(crew, prepared.choice, tell, prepared.toward)
+        again = prepared.again() if prepared.again else prepare(crew, prepared.choice, tell, prepared.toward)
+        prepared = replace(again, journals=prepared.journals)
         if [i.id for i in prepared.plan.selection.items] != wanted:
             raise LiveMoved("Live moved on meanwhile, and what would go home is no longer what you saw.",
                             next_step="Run merge again and look at the new list.")

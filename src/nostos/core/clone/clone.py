@@ -124,7 +124,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
                         str(target / written(recognised_from(live)).name) if live.site_file else str(target),
                         str(target), url, staging_db.shown, now())
         asked = database is not None or prefix is not None
-        work = _Clone(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask, gate,
+        work = Cloning(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask, gate,
                       skip_rows, over)
         home.write(voyage)
         try:
@@ -190,7 +190,7 @@ def _staging_database(live: Site, target: AnyPath, name: str, wanted: str | None
     return engine.asked(live.database, wanted, prefix, target if host_of(target) else Path.cwd())
 
 
-class _Clone:
+class Cloning:
     def __init__(self, home: Home, voyage: Voyage, live: Site, target: AnyPath, staging_db: Location, asked: bool,
                  skip: Sequence[str], entries: list[FileEntry], passed: list[SkippedFile], tell: Listener, mask: bool,
                  gate: str, skip_rows: Sequence[str], over: bool) -> None:
@@ -214,6 +214,7 @@ class _Clone:
         self.files = tree_at(target / self.inside)
         self.profile: Profile = live.profile
         mine, theirs = (on_machine(t.at) for t in (live.files, self.files)) if live.has_files else ("", "")
+        self.mark = f"STAGING COPY of {live.name}: voyage {voyage.name}"
         self.live_urls = UrlForms(live.url, folder=mine)
         self.staging_urls = UrlForms(voyage.url, (live.url,), theirs, (mine,) if mine else ())
         self.entries = entries
@@ -268,19 +269,7 @@ class _Clone:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
         source = self.live.open(readonly=True)
         try:
-            place = self.database.engine.make_place(
-                self.live.database, self.database, self.asked, self._fallback_prefix())
-            names = (*source.tables(), *source.views())  # the place is marked by now, if it is beside live's tables
-            self.database, self.location_for_copy = place.location, place.for_copy
-            self.voyage = replace(
-                self.voyage, database=place.location.shown, place=place.location.engine.place_of(place.location),
-                prefix=place.location.prefix, made=place.made,
-                engine=place.location.engine.name,
-                tables=tuple(place.location.prefix + name for name in names),
-                elsewhere=place.location.file is None and not self.live.database.on_server_of(place.location),
-                user=f"{place.user[0]}@{place.user[1]}" if place.user else "")
-            self.home.write(self.voyage)
-            check_names(place.location, names)
+            place = self._make_place(source)
             with told(source), source.reading():
                 tables = source.tables()
                 self.profile = self.live.full_profile(tables)
@@ -293,6 +282,23 @@ class _Clone:
                 return tables, self._rows_of(anchor, source, self._opened(place), tables)
         finally:
             source.close()
+
+    def _make_place(self, source: Database) -> Place:
+        """Make the place for the copy's tables, and take down what it is before anything is put there."""
+        place = self.database.engine.make_place(
+            self.live.database, self.database, self.asked, self._fallback_prefix())
+        names = (*source.tables(), *source.views())  # the place is marked by now, if it is beside live's tables
+        self.database, self.location_for_copy = place.location, place.for_copy
+        self.voyage = replace(
+            self.voyage, database=place.location.shown, place=place.location.engine.place_of(place.location),
+            prefix=place.location.prefix, made=place.made,
+            engine=place.location.engine.name,
+            tables=tuple(place.location.prefix + name for name in names),
+            elsewhere=place.location.file is None and not self.live.database.on_server_of(place.location),
+            user=f"{place.user[0]}@{place.user[1]}" if place.user else "")
+        self.home.write(self.voyage)
+        check_names(place.location, names)
+        return place
 
     def _opened(self, place: Place) -> Database:
         """Staging's database, open for filling. A file belongs to whom live's does: from the start, for whatever the
@@ -422,7 +428,7 @@ class _Clone:
             self.target / self.live.profile_file).exists() else None
         adapt(CopyFacts(self.target, self.voyage.url, self.location_for_copy, files, prefixed, kept, profile,
                         (self.live_urls, self.staging_urls),
-                        f"STAGING COPY of {self.live.name}: voyage {self.voyage.name}"), own,
+                        self.mark), own,
               self.live.profile.configuration)
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:

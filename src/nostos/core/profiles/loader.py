@@ -245,6 +245,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                             tuple(v["column"] for v in j.get("via", []))) for j in data.get("join", [])),
         **_habits(data),
         "guard_file": _guard_file(data.get("guards", {}).get("file")),
+        "serve": _names(data.get("serve", {}).get("command", [])),
         "question": Question(data["ask"]["program"], _template(data["ask"])) if "ask" in data else None,
         "gate_setting": data.get("guards", {}).get("gate", ""),
         "cautions": tuple(ProfileCaution(tuple(c["tables"]), c["what"], c["why"], c["remedy"])

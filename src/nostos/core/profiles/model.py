@@ -318,6 +318,7 @@ class Profile:
     joins: tuple[Join, ...] = ()
     guard_file: GuardFile | None = None
     question: Question | None = None
+    serve: tuple[str, ...] = ()  # a command by which a copy answers on this machine; see inspect/rehearsal/serving
     minds: tuple[tuple[str, Where, str], ...] = ()  # table, which rows, and what is told where one of them comes home
     gate_setting: str = ""  # the setting by which a copy's pages ask for a password
     prefixed: tuple[tuple[str, str, tuple[str, ...]], ...] = ()  # table, column, patterns of what follows the prefix

@@ -15,6 +15,9 @@ if ( count( $nostos_gate ) === 4 && PHP_SAPI !== 'cli' ) {
 		exit( 'This staging copy asks for a name and a password.' );
 	}
 }
+if ( PHP_SAPI === 'cli-server' && 'https' === ( $_SERVER['HTTP_X_FORWARDED_PROTO'] ?? '' ) ) {
+	$_SERVER['HTTPS'] = 'on'; // answering on this machine for an address that is reached by https
+}
 add_filter( 'pre_wp_mail', '__return_false', PHP_INT_MAX );
 add_filter( 'pre_get_ready_cron_jobs', '__return_empty_array', PHP_INT_MAX );
 add_filter( 'automatic_updater_disabled', '__return_true', PHP_INT_MAX );

@@ -18,6 +18,7 @@ from nostos.core.hosts.far_path import AnyPath, FarPath
 from nostos.core.hosts.running import run
 
 BEFORE, AFTER = "before", "after"
+SERVE = "serve"
 VERBS = ("clone", "merge", "undo", "restore", "refresh")
 _SECONDS = 300
 _KEPT = 2000  # characters of what a command says
@@ -31,6 +32,7 @@ class Commands:
     file: AnyPath
     named: Mapping[tuple[str, str], tuple[Arguments, ...]] = field(default_factory=dict)
     seconds: float = _SECONDS
+    serve: Arguments = ()  # by which a copy answers on this machine
 
     def of(self, when: str, verb: str) -> tuple[Arguments, ...]:
         return self.named.get((when, verb), ())
@@ -79,7 +81,18 @@ def commands_in(data: Mapping[str, Any], file: AnyPath) -> Commands | None:
                     isinstance(c, list) and c and all(isinstance(a, str) and "\0" not in a for a in c) for c in said):
                 raise _wrong(file, f"{when}.{verb}")
             named[when, verb] = tuple(tuple(c) for c in said)
-    return Commands(file, named, seconds) if named else None
+    serve = _serve(data, file)
+    return Commands(file, named, seconds, serve) if named or serve else None
+
+
+def _serve(data: Mapping[str, Any], file: AnyPath) -> Arguments:
+    part = data.get(SERVE, {})
+    said = part.get("command", []) if isinstance(part, Mapping) else None
+    if not isinstance(said, list) or not all(isinstance(a, str) and "\0" not in a for a in said) or (
+            SERVE in data and not said):
+        raise SiteError(f"{file} cannot be used: [{SERVE}] names no command.", next_step=(
+            'Write it like: command = ["php", "-S", "{address}", "-t", "{files}"].'))
+    return tuple(said)
 
 
 def _wrong(file: AnyPath, what: str) -> SiteError:

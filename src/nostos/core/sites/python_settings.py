@@ -236,10 +236,12 @@ def own_module(module: str, was: str, folder: AnyPath, url: str, location: Locat
         database = f'"ENGINE": "django.db.backends.{kind}", ' + ", ".join(
             f"{name!r}: {str(value or '')!r}" for name, value in words.items()) + f', "OPTIONS": {_options(location)!r}'
     return _TEMPLATE.format(
-        module=module, database=database, was=was, host=host, secure=secure, mark=mark, origin=f"{parts.scheme}://{parts.netloc}",
+        module=module, behind="" if mark else _BEHIND, database=database, was=was, host=host, secure=secure, mark=mark, origin=f"{parts.scheme}://{parts.netloc}",
         addresses="\n".join(f"{name} = {url!r}" for name in env_file.ADDRESSES)).encode()
 
 
+# What answers on this machine for the original's own address, which is reached by https.
+_BEHIND = 'SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")\n'
 _TEMPLATE = '''"""This copy's own settings, made by nostos. They never go home."""
 
 from {module} import *
@@ -255,7 +257,7 @@ DATABASES = {{"default": {{{database}}}}}
 {addresses}
 ALLOWED_HOSTS, CSRF_TRUSTED_ORIGINS = [{host!r}], [{origin!r}]
 SECURE_SSL_REDIRECT = SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = {secure}
-SECURE_HSTS_SECONDS, SESSION_COOKIE_DOMAIN, CSRF_COOKIE_DOMAIN = 0, None, None
+{behind}SECURE_HSTS_SECONDS, SESSION_COOKIE_DOMAIN, CSRF_COOKIE_DOMAIN = 0, None, None
 SESSION_COOKIE_NAME, CSRF_COOKIE_NAME = "copysession", "copytoken"
 # No mail is sent, and no job of the original's is taken or given.
 EMAIL_BACKEND = "django.core.mail.backends.dummy.EmailBackend"

@@ -24,7 +24,7 @@ from nostos.core.profiles.learning.findings import Layer, from_data
 from nostos.core.profiles.model import Profile
 from nostos.core.sites import env_file, php_configuration, python_settings
 from nostos.core.sites import site_file as configuration
-from nostos.core.sites.commands import AFTER, BEFORE, Commands, commands_in
+from nostos.core.sites.commands import AFTER, BEFORE, SERVE, Commands, commands_in
 from nostos.core.sites.links import own_links
 
 _URL = re.compile(r"[A-Za-z][A-Za-z0-9+]*://")
@@ -231,7 +231,7 @@ def _by_schema(location: Location) -> Profile:
 def _from_site_file(path: AnyPath) -> Site:
     data = configuration.read_toml(path)
     said_commands = commands_in(data, path)
-    data = {k: v for k, v in data.items() if k not in (BEFORE, AFTER)}
+    data = {k: v for k, v in data.items() if k not in (BEFORE, AFTER, SERVE)}
     section = data.get("site")
     if section is None and (beside := _system_at(path.parent)) is not None:  # it merely adds to what is recognised
         return replace(

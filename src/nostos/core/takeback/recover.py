@@ -19,6 +19,7 @@ from nostos.core.apply.files import Switch
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.schema import take_back_schema
 from nostos.core.backup import restore as restoring
+from nostos.core.clone.exact_copy import clear_copies
 from nostos.core.clone.remove import remove
 from nostos.core.database.engines import Made
 from nostos.core.database.marker import marked
@@ -65,6 +66,8 @@ def recover(home: Home, name: str | None = None) -> list[RecoveryResult]:
         else:
             ended = restoring.recover(folder)
         found.append(RecoveryResult("", f"restore {folder.name}", ended, "restore", begun.get("at", ""), carried))
+    if name is None:
+        found += [RecoveryResult("", f"rehearsal {number}", "removed", "rehearse") for number in clear_copies(home)]
     _clear_marks(home)
     return found
 

@@ -13,6 +13,7 @@ from nostos.core.compare.items import Comparison
 from nostos.core.compare.row_states import RowState
 from nostos.core.database.schema import Key
 from nostos.core.inspect.trial.compare import PageFacts
+from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.model import Kind, Profile
 from nostos.core.sites.recognise import Site
@@ -60,6 +61,26 @@ def addresses(crew: Crew, comparison: Comparison, most: int) -> dict[str, PageFa
             known = PageFacts(at.item, edited, only)
             result[path] = known if path not in result else replace(known, only="")
     return result
+
+
+def beside(live: Site, copy: Site, prepared: PreparedMerge, most: int) -> dict[str, PageFacts]:
+    """The public addresses of live, and of a copy of it on which a merge was carried out. What the merge touched counts
+    as edited there."""
+    profile = prepared.comparison.rows.profile
+    there, made = dict(_of(live, profile, most)), dict(_of(copy, profile, most))
+    touched: set[tuple[str, Key]] = set()
+    for item in prepared.plan.selection.items:
+        for state in item.rows:
+            if state.live_key is not None:
+                touched.add((state.table, state.live_key))
+                touched.update(_points(profile, state, Side.LIVE))
+    found: dict[str, PageFacts] = {}
+    for path, at in {**there, **made}.items():
+        only = "" if path in there and path in made else "live" if path in there else "staging"
+        edited = (at.table, at.key) in touched
+        if only != "live" or edited:  # else live has gained it since the copy was made
+            found[path] = PageFacts(at.item, edited, only)
+    return found
 
 
 def _points(profile: Profile, state: RowState, side: Side) -> Iterator[tuple[str, Key]]:

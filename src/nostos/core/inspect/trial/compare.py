@@ -118,6 +118,8 @@ def _broken(before: Seen, after: Seen, edited: bool) -> Iterator[str]:
         yield f"answered with {now.status}, was {then.status}"
     if "://" in now.moved and "://" not in then.moved:
         yield f"leads away, to {now.moved}"
+    if then.whole and not now.whole and now.status < 400:
+        yield "is cut off: its HTML does not come to an end"
     new = [e for e in now.errors if e not in then.errors]
     yield from (f"prints an error: {e}" for e in new[:_SHOWN])
     if len(new) > _SHOWN:

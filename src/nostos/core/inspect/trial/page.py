@@ -57,6 +57,7 @@ class Page:
     links: tuple[str, ...] = ()
     seconds: float = 0.0
     size: int = 0
+    whole: bool = True  # its HTML comes to an end
 
 
 def inside(base: str, url: str, here: str = "") -> str | None:
@@ -95,7 +96,7 @@ def read(path: str, status: int, html: str, base: str, also: Iterable[str] = ())
               if (tag.name != "a" or tag.find_parent("nav")) and (main not in tag.parents or tag.find_parent("aside"))]
     return Page(path, status, "", "", title, tuple(heads[:_MOST_LINES]), tuple(_lines(main, own)),
                 tuple(dict.fromkeys(around)), forms, errors, _all_inside(base, assets, path),
-                _all_inside(base, links, path))
+                _all_inside(base, links, path), whole="</html" in html[-2000:].lower())
 
 
 def _main(soup: BeautifulSoup) -> Tag:

@@ -79,13 +79,15 @@ def visit(crew: Crew, options: Options, tell: Listener = silent) -> tuple[Visite
                 raise SiteError(f"The {what} site {why}: {visitor.base}.",
                                 next_step="Start it, or say how to enter with --login or --cookie-file."
                                 if what == "staging" else "See that it answers, then try again.")
-        return _Round(live, staging, known, options.most, tell).run()
+        return Round(live, staging, known, options.most, tell).run()
     finally:
         live.close()
         staging.close()
 
 
-class _Round:
+class Round:
+    """A round over the pages of two sites that answer for the same paths."""
+
     def __init__(self, live: Visitor, staging: Visitor, known: dict[str, PageFacts], most: int, tell: Listener) -> None:
         self.live, self.staging, self.known, self.most, self.tell = live, staging, known, most, tell
         self.queue = list(dict.fromkeys(["/", *known, *live.sitemap(most)]))

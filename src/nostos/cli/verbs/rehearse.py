@@ -1,0 +1,66 @@
+"""`nostos rehearse [VOYAGE]`"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from nostos.cli import choosing
+from nostos.cli.environment import Environment, ExitStatus
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
+    choosing.arguments(parser, "all that editors and administrators changed")
+    parser.add_argument("--selection", metavar="FILE", type=Path, help="what `nostos select --save` wrote")
+    parser.add_argument("--as-written", action="store_true",
+                        help="texts that still speak of staging go home as they are")
+    parser.add_argument("--most", metavar="N", type=int, default=100, help="visit so many pages at most (100)")
+    parser.add_argument("--rate", metavar="N", type=float, default=8.0, help="requests a second on each site (8)")
+    parser.add_argument("--no-visit", action="store_true", help="carry the merge out on the copy, and visit nothing")
+    parser.add_argument("--no-commands", action="store_true",
+                        help="do not run the site file's [serve]; then nothing is visited")
+    parser.epilog = ("Examples:\n  nostos rehearse autumn\n  nostos rehearse autumn --take 'page/*'\n"
+                     "  nostos merge autumn --as-rehearsed ID\n\n"
+                     "Live is only read. Exit status 1: something broke on the copy.")
+
+
+def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.core.anchor.open_voyage import opened
+    from nostos.core.errors import VoyageError
+    from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
+    from nostos.core.inspect.rehearsal.serving import command_of
+    from nostos.core.inspect.trial.compare import count
+    from nostos.core.plan.prepared import prepare
+    from nostos.core.voyages.history import recorded
+    from nostos.core.voyages.home import Home
+    from nostos.show import merging, rehearsing
+    from nostos.show.output import write_json
+    from nostos.show.progress import shown
+
+    if args.most < 1 or not args.rate > 0:
+        raise VoyageError("--most and --rate must be above nought.", next_step="Leave them out, or write a number.")
+    home = Home(env.home)
+    voyage = home.only(args.voyage)
+    with home.lock(voyage.name), opened(home, voyage) as crew:
+        with shown(env.err) as tell:
+            prepared = prepare(crew, choosing.chosen(args, voyage), tell)
+        if not prepared.acts:
+            if env.json:
+                write_json(env.stdout, {"rehearsal": None})
+            else:
+                merging.plan(env.out, prepared, voyage.live_name)
+                env.out.print("There is nothing to bring home, so there is nothing to rehearse.")
+            return ExitStatus.DONE
+        command = () if args.no_visit or args.no_commands else command_of(crew.live)
+        options = RehearsalOptions(command, args.most, args.rate, choosing.words(args))
+        with recorded(home, "rehearse", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
+            found = rehearse(home, crew, prepared, options, tell)
+            record.counts = {"items": found.items, "pages": len(found.pages),
+                             **{str(v): n for v, n in count(found.pages).items()}}
+            record.note_route(voyage.live_url, f"a copy of it, {found.id}")
+    if env.json:
+        write_json(env.stdout, {"rehearsal": found})
+    else:
+        rehearsing.rehearsal(env.out, found, voyage.live_name, bool(args.selection))
+    return ExitStatus.LOOK if found.broke else ExitStatus.DONE

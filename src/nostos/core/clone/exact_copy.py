@@ -1,0 +1,198 @@
+"""A copy of live at one moment, row for row and file for file, under live's own address: to try something out on.
+
+It is never for people: it is reached on this machine only, while something is tried, and removed then. Its mail and its
+jobs are off as a staging copy's are.
+"""
+
+from __future__ import annotations
+
+import secrets
+import shutil
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import dataclass
+
+from nostos.core.clock import now
+from nostos.core.clone.asking import asked
+from nostos.core.clone.clone import Cloning
+from nostos.core.clone.remove import remove
+from nostos.core.database.protocol import Block, Database, told
+from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.errors import SiteError, VoyageError
+from nostos.core.files.entry import OWN_PREFIX, STAMP
+from nostos.core.files.tree import SkippedFile
+from nostos.core.hosts.far_path import AnyPath, written
+from nostos.core.profiles.model import ignored
+from nostos.core.progress import Listener, Progress, silent
+from nostos.core.sites.recognise import Site, recognise, recognised_from
+from nostos.core.voyages.home import Home, Voyage
+
+NAME = "rehearsal"
+PLACE = "rehearsals"  # in a home
+BESIDE = f"{OWN_PREFIX}rehearsal-"  # beside a site
+_AT_ONCE = 5000  # rows that travel through this program
+_BLOCKS = 256
+
+
+@dataclass(frozen=True)
+class ExactCopy:
+    """A copy, as a site of its own. voyage: what was made for it, in the home that it was made with."""
+
+    site: Site
+    voyage: Voyage
+    rows: int
+    files: int
+    file_bytes: int
+
+
+def copy_exactly(home: Home, live: Site, folder: AnyPath, tell: Listener = silent) -> ExactCopy:
+    """Copy live into a new folder. home: a private one, for this copy alone: what was made is taken down there before
+    it is made, so that it can be removed whatever happens. Raises SiteError, with everything removed that was made."""
+    passed: list[SkippedFile] = []
+    entries = list(live.files.scan(live.foreign_paths(), ignored(live.profile), passed.append))
+    home.make()
+    database = live.database.engine.beside(live.database, live.home, folder, f"{NAME}_{secrets.token_hex(3)}")
+    recognised = recognised_from(live)
+    voyage = Voyage(NAME, secrets.token_hex(8), recognised, live.name, live.url,
+                    str(folder / written(recognised).name) if live.site_file else str(folder), str(folder), live.url,
+                    database.shown, now())
+    work = _ExactCopy(home, voyage, live, folder, database, False, (), entries, passed, tell, False, "", (), False)
+    home.write(voyage)
+    try:
+        return work.make()
+    except BaseException:
+        remove(home, home.read(NAME))
+        raise
+
+
+class _ExactCopy(Cloning):
+    def make(self) -> ExactCopy:
+        self.mark = ""
+        self.place.make_root()
+        self._closed(0o700)
+        self.place.write(STAMP, self.voyage.id.encode() + b"\n", 0o600)
+        self._rows()
+        files, size = self._all_files()
+        self._guard_file()
+        self._configuration()
+        self._open_up(None)
+        site = recognise(self.voyage.staging)
+        if not site.database.same_as(self.database):
+            raise SiteError("The copy's configuration does not lead to its own database.",
+                            left="Live was only read; the copy was removed.",
+                            next_step="Check that the site file names `database` plainly.")
+        question = self.live.profile.question
+        if question is not None:
+            asked(question, self.target / self.inside, self.voyage.url, self.database)
+        return ExactCopy(site, self.voyage, self.rows, files, size)
+
+    def _fallback_prefix(self) -> str:
+        return f"r{secrets.token_hex(2)}_{self.live.database.prefix}"
+
+    def _rows(self) -> None:
+        source = self.live.open(readonly=True)
+        try:
+            place = self._make_place(source)
+            with told(source), source.reading():
+                tables = source.tables()
+                self.profile = self.live.full_profile(tables)
+                target = self._opened(place)
+                try:
+                    self.rows = rows_exactly(source, target, tables, self.tell)
+                finally:
+                    target.close()
+        finally:
+            source.close()
+
+    def _all_files(self) -> tuple[int, int]:
+        done = size = 0
+        for copied in self.files.copy_all(self.live.files, self.entries, 0) if self.live.has_files else ():
+            if copied.error is not None and not isinstance(copied.error, FileNotFoundError):
+                raise SiteError(f"The file {copied.entry.path} could not be copied: {copied.error.strerror}.",
+                                left="Live was only read; what had been copied was removed.",
+                                next_step="Mend it, then rehearse again.") from copied.error
+            done, size = done + 1, size + copied.entry.size
+            if done % 50 == 0 or done == len(self.entries):
+                self.tell(Progress("files", done, len(self.entries), "files", size))
+        return done, size
+
+
+def rows_exactly(source: Database, target: Database, tables: Mapping[str, Table], tell: Listener = silent) -> int:
+    """Copy every row of the source's snapshot, as it is. Returns how many there are. Raises SiteError where the copy is
+    not equal to it."""
+    outline = source.outline()
+    target.build(outline)
+    for name in outline.raw:
+        target.put_raw(name, source.raw_rows(name))
+    keyed = [t for t in tables.values() if t.key]
+    inside = target.copy_inside(source, keyed)
+    arrived: dict[str, dict[int, Block]] = {}
+    try:
+        if inside is None:
+            with target.writing():
+                for table in tables.values():
+                    _through_here(source, target, table)
+                target.finish(outline)
+        else:
+            for table in tables.values():
+                if not table.key:
+                    _through_here(source, target, table)
+            for number, table in enumerate(keyed, start=1):
+                blocks = inside.wait(table.name)
+                if blocks is None:  # it could not be copied inside the server
+                    target.clear(table.name)
+                    _through_here(source, target, table)
+                else:
+                    arrived[table.name] = blocks
+                tell(Progress("database", number, len(keyed), "tables"))
+            target.finish(outline)
+    finally:
+        if inside is not None:
+            inside.close()
+    return sum(_equal(source, target, table, arrived.get(table.name)) for table in keyed)
+
+
+def _through_here(source: Database, target: Database, table: Table) -> None:
+    batch: list[tuple[Value, ...]] = []
+    for values in source.scan(table, table.stored):
+        batch.append(values)
+        if len(batch) == _AT_ONCE:
+            target.insert_many(table, table.stored, batch)
+            batch = []
+    target.insert_many(table, table.stored, batch)
+
+
+def _equal(source: Database, target: Database, table: Table, arrived: dict[int, Block] | None) -> int:
+    """Hold the copy of a table against the snapshot, and mend what moved in between. arrived: the copy's blocks, if
+    they are known. Returns the number of rows."""
+    then = source.blocks(table, table.stored)
+    made = target.blocks(table, table.stored) if arrived is None else arrived
+    doubtful = sorted(n for n in then.keys() | made.keys() if then.get(n) != made.get(n))
+    for at in range(0, len(doubtful), _BLOCKS):
+        part = doubtful[at:at + _BLOCKS]
+        wanted: dict[Key, bytes] = dict(source.row_digests(table, table.stored, [n for n in part if n in then]))
+        found: dict[Key, bytes] = dict(target.row_digests(table, table.stored, [n for n in part if n in made]))
+        for key in found.keys() - wanted.keys():
+            target.remove(table, key)
+        rows: list[Row] = list(source.fetch_many(table, [k for k, d in wanted.items() if found.get(k) != d]))
+        target.replace_many(table, table.stored, [tuple(row[c] for c in table.stored) for row in rows])
+    if doubtful and target.blocks(table, table.stored) != then:
+        raise SiteError(f"The copy's table {table.name} is not equal to live's snapshot.",
+                        left="Live was only read; the copy was removed.", next_step="Please report this.")
+    return sum(block.count for block in then.values())
+
+
+def clear_copies(home: Home) -> list[str]:
+    """Remove copies that were left when a rehearsal was killed. Returns their ids."""
+    found = []
+    for folder in sorted((home.path / PLACE).glob("*/")):
+        inner = Home(folder)
+        with suppress(VoyageError), inner.lock(NAME):  # one that is at work holds it
+            left = remove(inner, inner.read(NAME)) if NAME in inner.names() else []
+            if left:
+                raise SiteError(f"What a rehearsal had made could not be removed: {'; '.join(left)}.",
+                                left="Live was not touched.", next_step="Remove that by hand, then recover again.")
+            found.append(folder.name)
+        if folder.name in found:
+            shutil.rmtree(folder, ignore_errors=True)
+    return found

@@ -1,0 +1,199 @@
+"""Rehearsing a merge: a fresh copy of live, the very operations that the merge would carry out, and a visit.
+
+Live is only read. The copy answers for live's own address, on this machine, for as long as it is visited; so what is
+seen there is what visitors would see.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from time import monotonic
+
+import msgspec
+
+from nostos.core.anchor.open_voyage import Crew
+from nostos.core.apply.merge import merge
+from nostos.core.clock import now
+from nostos.core.clone.exact_copy import BESIDE, NAME, PLACE, ExactCopy, copy_exactly
+from nostos.core.clone.remove import remove
+from nostos.core.errors import MergeRefused, SiteError, VoyageError
+from nostos.core.hosts.far_path import FarPath
+from nostos.core.inspect.rehearsal.serving import served
+from nostos.core.inspect.trial.addresses import beside
+from nostos.core.inspect.trial.compare import Judged, Verdict
+from nostos.core.inspect.trial.run import Round, judged
+from nostos.core.inspect.trial.visit import Visitor
+from nostos.core.plan.operations import PutFile, RemoveFile, SwitchFolder, as_data, changes_of
+from nostos.core.plan.prepared import PreparedMerge
+from nostos.core.private_files import make_private, write_private
+from nostos.core.progress import Listener, Progress, silent
+from nostos.core.sites.recognise import Site
+from nostos.core.undisturbed import undisturbed
+from nostos.core.values.structures import builtins
+from nostos.core.voyages.home import Home
+from nostos.core.voyages.journal import new_id
+
+
+@dataclass(frozen=True)
+class RehearsalOptions:
+    """How a rehearsal visits. command: what serves the copy; none: it is not visited. most: pages. rate: requests a
+    second. choice: what was chosen, as the command line had it."""
+
+    command: Sequence[str] = ()
+    most: int = 100
+    rate: float = 8.0
+    choice: tuple[tuple[str, ...], ...] = ()
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """What a merge did on a copy. operations: a digest of what was carried out. pages: those of the copy held against
+    live's, the worst first. left: addresses that were not visited. seconds: that the merge took; locked: for how long
+    it held rows; copying: what making the copy took. space: bytes that the merge needs on live's disk. holds: what live
+    had gained was there afterwards, and equal. visited: the copy was served."""
+
+    id: str
+    voyage: str
+    when: str
+    operations: str
+    items: int
+    pages: tuple[Judged, ...]
+    left: int
+    seconds: float
+    locked: float
+    copying: float
+    space: int
+    holds: bool
+    visited: bool
+    choice: tuple[tuple[str, ...], ...] = ()
+    clashes: int = 0
+    everywhere: tuple[str, ...] = ()
+
+    @property
+    def broke(self) -> bool:
+        return not self.holds or any(p.verdict is Verdict.BROKE for p in self.pages)
+
+
+def digest_of(prepared: PreparedMerge) -> str:
+    """What a merge would do, as a digest: two that would do the same have the same one."""
+    said = msgspec.json.encode([builtins(as_data(o)) for o in prepared.plan.operations], order="sorted")
+    return hashlib.blake2b(said, digest_size=16).hexdigest()
+
+
+def rehearse(home: Home, crew: Crew, prepared: PreparedMerge, options: RehearsalOptions, tell: Listener = silent
+             ) -> Rehearsal:
+    """Carry a prepared merge out on a copy of live, visit the copy, remove it. Raises NostosError with the copy removed
+    and live as it was."""
+    if isinstance(crew.live.files.at, FarPath) or crew.live.database.host:
+        raise MergeRefused("A rehearsal needs live on this machine: its copy has to answer here.", left="Nothing was "
+                           "done.", next_step="Run it on the machine that live is on.")
+    if crew.live.uncopyable:
+        raise SiteError(f"{crew.live.uncopyable}.", left="Nothing was made.",
+                        next_step="Write it in the configuration as a text; then rehearse.")
+    number = new_id()
+    inner = Home(home.path / PLACE / number)
+    make_private(home.path / PLACE)
+    make_private(inner.path)
+    folder = _place(crew.live, inner, number)
+    with inner.lock(NAME):
+        try:
+            return _on_copy(home, inner, folder, crew, prepared, options, number, tell)
+        finally:
+            with undisturbed():
+                _clear(inner)
+
+
+def _place(live: Site, inner: Home, number: str) -> Path:
+    """Where the copy lies: beside live, on its disk, where whoever owns it can reach it; else in the private home."""
+    above = Path(str(live.home)).resolve().parent
+    return above / f"{BESIDE}{number}" if os.access(above, os.W_OK | os.X_OK) else inner.path / "copy"
+
+
+def _clear(inner: Home) -> None:
+    if NAME in inner.names():
+        left = remove(inner, inner.read(NAME))
+        if left:
+            raise SiteError(f"The rehearsal's copy could not be removed: {'; '.join(left)}.",
+                            left="Live is as it was.", next_step="Remove that by hand, then run `nostos recover`.")
+    shutil.rmtree(inner.path, ignore_errors=True)
+
+
+def _on_copy(home: Home, inner: Home, folder: Path, crew: Crew, prepared: PreparedMerge, options: RehearsalOptions,
+             number: str, tell: Listener) -> Rehearsal:
+    begun = monotonic()
+    made = copy_exactly(inner, crew.live, folder, tell)
+    copying = monotonic() - begun
+    copy = replace(made.site, profile=crew.live.profile, commands=None)
+    on_copy = replace(crew, live=copy)
+    make_private(inner.path / "journals")
+    result = merge(inner, on_copy, replace(prepared, journals=inner.path / "journals"), tell)
+    pages, left, everywhere = _visited(crew, on_copy, prepared, options, made, tell) if options.command else ((), 0, ())
+    found = Rehearsal(number, crew.voyage.name, now(), digest_of(prepared), len(prepared.plan.selection.chosen), pages,
+                      left, result.seconds, result.locked, copying, _space(prepared),
+                      all(line.holds for line in result.ledger), bool(options.command), options.choice,
+                      len(result.clashes), everywhere)
+    write_private(home.path / PLACE / f"{number}.json", msgspec.json.format(msgspec.json.encode(found)))
+    return found
+
+
+def _space(prepared: PreparedMerge) -> int:
+    """Bytes that a merge lays down on live's disk before anything is replaced."""
+    changes = [c for o in prepared.plan.of(PutFile, RemoveFile, SwitchFolder) for c in changes_of(o)]
+    return sum(c.entry.size for c in changes if isinstance(c, PutFile))
+
+
+def _visited(crew: Crew, on_copy: Crew, prepared: PreparedMerge, options: RehearsalOptions, made: ExactCopy,
+             tell: Listener) -> tuple[tuple[Judged, ...], int, tuple[str, ...]]:
+    """Visit the copy beside live."""
+    known = beside(crew.live, on_copy.live, prepared, options.most)
+    with served(on_copy.live, options.command) as address:
+        live = Visitor(crew.live.url, options.rate)
+        copy = Visitor(crew.live.url, options.rate, at=address)
+        try:
+            tell(Progress("visiting", 0, None, "pages"))
+            for visitor, what in ((live, "Live"), (copy, "The copy")):
+                first = visitor.page("/")
+                if first.failed:
+                    raise SiteError(f"{what} {first.failed}, so they cannot be held against one another.",
+                                    left="Live was only read; the copy was removed.",
+                                    next_step="See that live answers from here." if what == "Live" else
+                                    "See what the command of [serve] says, or name another.")
+            seen, left = Round(live, copy, known, options.most, tell).run()
+        finally:
+            live.close()
+            copy.close()
+    found = judged(replace(on_copy, live=crew.live, staging=on_copy.live), seen, left)
+    return found.pages, left, found.everywhere
+
+
+def rehearsed(home: Home, number: str, voyage: str) -> Rehearsal:
+    """A rehearsal that was made. Raises VoyageError when there is none of this id, or it was of another voyage."""
+    folder = home.path / PLACE
+    names = sorted(p.stem for p in folder.glob("*.json"))
+    if number not in names:
+        raise VoyageError(f"There is no rehearsal {number}.", left="Nothing was done.",
+                          next_step=f"There are: {', '.join(names[-5:])}." if names else
+                          f"`nostos rehearse {voyage}` makes one.")
+    try:
+        found = msgspec.json.decode((folder / f"{number}.json").read_bytes(), type=Rehearsal)
+    except (msgspec.DecodeError, msgspec.ValidationError) as error:
+        raise VoyageError(f"The rehearsal {number} cannot be read.", left="Nothing was done.",
+                          next_step=f"`nostos rehearse {voyage}` makes a new one.") from error
+    if found.voyage != voyage:
+        raise VoyageError(f"The rehearsal {number} was of voyage {found.voyage}.", left="Nothing was done.",
+                          next_step=f"`nostos rehearse {voyage}` makes one of this.")
+    return found
+
+
+def check_same(found: Rehearsal, prepared: PreparedMerge) -> None:
+    """Raise MergeRefused where what a merge would do is not what was rehearsed."""
+    if digest_of(prepared) != found.operations:
+        raise MergeRefused(f"What would be done is not what was rehearsed as {found.id}.", left="Nothing was done.",
+                           next_step=f"Live or staging has moved where it matters, or something else is chosen. "
+                                     f"`nostos rehearse {found.voyage}` tries it again.")
+

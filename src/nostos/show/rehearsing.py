@@ -1,0 +1,58 @@
+"""Showing what a rehearsal found."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.text import Text
+
+from nostos.core.inspect.rehearsal.rehearse import Rehearsal
+from nostos.core.inspect.trial.compare import Verdict
+from nostos.show.tables import clean, count, heading, size, table
+
+_REASONS = 4
+_GROUPS = (
+    ((Verdict.BROKE,), "Broke", "would fail for visitors", "bold red"),
+    ((Verdict.CHANGED, Verdict.SLOWER), "Not meant", "changed or slower, though nothing that goes home is behind them",
+     "bold yellow"),
+    ((Verdict.EXPECTED, Verdict.NEW), "Meant", "what goes home", "bold green"))
+
+
+def rehearsal(console: Console, found: Rehearsal, live: str, by_file: bool) -> None:
+    """What visitors would notice; by_file: what was chosen stands in a file."""
+    broke = sum(p.verdict is Verdict.BROKE for p in found.pages)
+    said = ("the ledger does not hold" if not found.holds else "not visited" if not found.visited
+            else f"{count(broke, 'page')} broke" if broke else "no page broke")
+    heading(console, f"Rehearsed on a copy of {live}: {count(found.items, 'item')}, {said}.", f"rehearsal {found.id}",
+            "bold red" if found.broke else "bold green")
+    table(console, ("", ""), [
+        ("the merge", f"{found.seconds:.2f} s; rows held for {found.locked * 1000:.0f} ms; "
+                      f"{size(found.space)} laid down beside what is there"),
+        ("what live gained", "there afterwards, and equal" if found.holds else Text("NOT EQUAL", style="bold red")),
+        ("the copy", f"made in {found.copying:.2f} s, removed; live was only read"),
+    ])
+    for verdicts, name, what, style in _GROUPS:
+        pages = [p for p in found.pages if p.verdict in verdicts]
+        if not pages:
+            continue
+        console.print()
+        heading(console, f"{name}: {count(len(pages), 'page')}", what, style)
+        table(console, ("page", "item", "what a visitor would notice"), [
+            (clean(p.path), clean(p.item), clean("\n".join([
+                *p.why[:_REASONS], *([f"and {len(p.why) - _REASONS} more"] if len(p.why) > _REASONS else [])])))
+            for p in pages])
+    if found.everywhere:
+        heading(console, "Around the text of many pages:")
+        table(console, ("",), [(clean(text),) for text in found.everywhere])
+    same = sum(p.verdict is Verdict.SAME for p in found.pages)
+    if same:
+        console.print(f"As before, for a visitor: {count(same, 'page')}.")
+    if found.left:
+        console.print(f"Found and not visited: {count(found.left, 'address', 'addresses')}. --most visits more.")
+    if not found.visited:
+        console.print("Nothing was visited: it is not known how a copy of this site is served. Name a command in a "
+                      "site file, under [serve].", soft_wrap=True)
+    if found.clashes:
+        console.print(f"Clashes left, live as it is: {found.clashes}.")
+    file = " --selection FILE" if by_file else ""
+    console.print(f"To do this on live, and nothing else: nostos merge {found.voyage}{file} --as-rehearsed {found.id}",
+                  soft_wrap=True)
