@@ -31,7 +31,7 @@ class Completing(SiteTest):
         site = Observatory(self.folder / "staging")
         site.edit(site.find("page", "visit")["id"], title="New")
         run_it("compare", "autumn")
-        self.assertEqual(self.ask("nostos re"), {"refresh", "restore", "recover", "retire"})
+        self.assertEqual(self.ask("nostos re"), {"refresh", "rehearse", "restore", "recover", "retire"})
         self.assertEqual(self.ask("nostos status a"), {"autumn"})
         self.assertEqual(self.ask("nostos merge autumn --take p"), {"page/\\*", "page/visit"})  # for the shell, escaped
         self.assertEqual(self.ask("nostos compare autumn pa"), {"page/visit"})

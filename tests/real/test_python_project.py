@@ -3,16 +3,24 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 import unittest
 import urllib.request
+from collections.abc import Iterator
+from contextlib import contextmanager
 from importlib.util import find_spec
 from pathlib import Path
 from time import sleep
 from typing import Any
+from unittest import mock
 
 from nostos.core.apply.merge import merge
+from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
+from nostos.core.inspect.rehearsal.serving import command_of
+from nostos.core.plan.prepared import prepare
+from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from tests.real.postgres import PASSWORD, missing, postgres
@@ -61,13 +69,14 @@ class Project(SiteTest):
         (live / "data").mkdir(parents=True)
         subprocess.run([Path(sys.executable).parent / "wagtail", "start", "ridge", str(live)], check=True,
                        capture_output=True)
+        address = f"http://127.0.0.1:{free_port()}"
         (live / "ridge" / "settings" / "local.py").write_text(
-            f"DATABASES = {{'default': {self.database()!r}}}\nWAGTAILADMIN_BASE_URL = 'http://ridge.example'\n")
+            f"DATABASES = {{'default': {self.database()!r}}}\nWAGTAILADMIN_BASE_URL = {address!r}\n")
         self.manage(live, "migrate", "-v0")
         self.manage(live, "shell", "-v0", "-c", "from home.models import *; h = HomePage.objects.first(); "
                     "[h.add_child(instance=HomePage(title=t, slug=t.lower())) for t in ('One', 'Two')]")
         site = recognise(live)
-        self.assertEqual((site.url, site.profile.name, site.uncopyable), ("http://ridge.example", "wagtail", ""))
+        self.assertEqual((site.url, site.profile.name, site.uncopyable), (address, "wagtail", ""))
         port = free_port()
         h = Harbour(self.folder, live, f"http://127.0.0.1:{port}")
         self.assertEqual(h.standings(), {})
@@ -80,13 +89,16 @@ class Project(SiteTest):
                     "h.add_child(instance=HomePage(title='Autumn', slug='autumn', intro='x'))")
         self.manage(live, "shell", "-v0", "-c", "from home.models import *; "
                     "HomePage.objects.first().add_child(instance=HomePage(title='Live', slug='live'))")
-        with subprocess.Popen([sys.executable, "manage.py", "runserver", str(port), "--noreload"],
-                              cwd=h.staging_folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
-            try:
-                said = self.page(f"http://127.0.0.1:{port}/")
-            finally:
-                server.terminate()
-        self.assertIn("STAGING COPY of live: voyage trip", said)
+        with self.served(h.staging_folder, port):
+            self.assertIn("STAGING COPY of live: voyage trip", self.page(f"http://127.0.0.1:{port}/"))
+        told = self.told(live)
+        with self.served(live, int(address.rpartition(":")[2])), h.crew() as crew, mock.patch.dict(
+                os.environ, {"PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}):
+            self.page(address)
+            prepared = prepare(crew, Choice())
+            found = rehearse(h.home, crew, prepared, RehearsalOptions(command_of(crew.live), 9, 200))
+        self.assertIn("/", [p.path for p in found.pages])
+        self.assertEqual((found.broke, found.holds, self.told(live)), (False, True, told))
         h.merge()
         self.assertEqual(self.told(live), {
             "Home": ["/home/", "new", ["Ada"]], "One": ["/home/one/", "hello", []], "Two": ["/home/two/", "hello", []],
@@ -101,6 +113,15 @@ class Project(SiteTest):
         self.assertEqual(self.told(live), {
             title: [place, None, []] for title, place in {
                 "Home": "/home/", "One": "/home/one/", "Two": "/home/two/", "Live": "/home/live/"}.items()})
+
+    @contextmanager
+    def served(self, folder: Path, port: int) -> Iterator[None]:
+        with subprocess.Popen([sys.executable, "manage.py", "runserver", str(port), "--noreload"], cwd=folder,
+                              stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as server:
+            try:
+                yield
+            finally:
+                server.terminate()
 
     @staticmethod
     def page(address: str) -> str:
