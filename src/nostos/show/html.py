@@ -9,9 +9,10 @@ from __future__ import annotations
 import base64
 import hashlib
 import io
+import json
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from difflib import SequenceMatcher
 from importlib import resources
 from pathlib import Path
@@ -35,6 +36,7 @@ from nostos.core.inspect.trial.compare import count
 from nostos.core.inspect.trial.pictures import Pictured
 from nostos.core.inspect.trial.run import Trial
 from nostos.core.plan.needs import Needs
+from nostos.core.plan.offered import Offer
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.private_files import write_private
 from nostos.core.values.merging import ABSENT
@@ -68,10 +70,17 @@ class _Entry:
     fields: Sequence[dict[str, Any]] = ()
     pictures: Sequence[dict[str, str]] = ()
     more: str = ""
+    offer: Offer | None = None
 
     @property
     def anchor(self) -> str:
         return anchor_of(self.name)
+
+    @property
+    def offered(self) -> str:
+        """What the page's script has to know of it, as JSON."""
+        return json.dumps({"needs": self.offer.needs, "usual": self.offer.usual, "careful": self.offer.careful,
+                           "clash": self.offer.clash, "seen": self.offer.seen}) if self.offer is not None else ""
 
 
 @dataclass
@@ -96,8 +105,8 @@ class Reporter:
         self.describe = describe
         self._left = _ALL_PICTURES
 
-    def comparison(self, path: Path, items: Sequence[Item] = ()) -> None:
-        """What goes home, what clashes, what is kept. items: only these."""
+    def comparison(self, path: Path, items: Sequence[Item] = (), offered: Mapping[str, Offer] | None = None) -> None:
+        """What goes home, what clashes, what is kept. items: only these. offered: what can be chosen on the page."""
         voyage = self.crew.voyage
         chosen = list(items) or list(self.found.items.values())
         groups = [
@@ -111,13 +120,15 @@ class Reporter:
         for item in chosen:
             at = 1 if item.standing is Standing.CLASH else 4 if item.standing is Standing.SETTLED else (
                 3 if item.id not in self.needs else 2 if item.visitors else 0)
-            groups[at].entries.append(self._entry(item, brief=item.id not in known))
+            entry = self._entry(item, brief=item.id not in known)
+            groups[at].entries.append(replace(entry, offer=(offered or {}).get(item.id)))
         notes = [f"Not compared, for want of a key: {', '.join(self.found.rows.skipped)}."] if (
             self.found.rows.skipped) else []
         if len(chosen) > _MOST_ENTRIES:
             notes.append(f"Of {len(chosen):,} items, {_MOST_ENTRIES:,} are shown with their fields: clashes first. For "
                          "another: nostos compare, with its name.")
-        write(path, f"{voyage.live_name}: what changed where", _facts(voyage), groups, notes)
+        write(path, f"{voyage.live_name}: what changed where", _facts(voyage), groups, notes,
+              choosing={"voyage": voyage.name, "site": voyage.live_name} if offered else None)
 
     def merge(self, path: Path, prepared: PreparedMerge, result: MergeResult | None) -> None:
         """What a merge takes home, or took (result), with its ledger."""
@@ -307,16 +318,20 @@ def _facts(voyage: Voyage) -> list[str]:
 
 
 def write(path: Path, title: str, facts: Iterable[str], groups: Sequence[_Group], notes: Sequence[str] = (),
-          ledger: Sequence[Line] = ()) -> None:
-    """Write a page, readable by its owner alone. Raises SiteError when it cannot be written."""
+          ledger: Sequence[Line] = (), choosing: Mapping[str, str] | None = None) -> None:
+    """Write a page, readable by its owner alone. choosing: it is one to choose on, of this voyage. Raises SiteError
+    when it cannot be written."""
     folder = resources.files("nostos.show") / "templates"
     style, script = ((folder / f"report.{ending}").read_text(encoding="utf-8") for ending in ("css", "js"))
+    if choosing:
+        style, script = (text + (folder / f"choose.{ending}").read_text(encoding="utf-8")
+                         for text, ending in ((style, "css"), (script, "js")))
     template = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined).from_string(
         (folder / "report.html").read_text(encoding="utf-8"))
     shown = [g for g in groups if g.entries]
     entries = [e for g in shown for e in g.entries]
     text = template.render(
-        title=title, facts=list(facts), groups=shown, entries=entries, notes=notes, ledger=ledger,
+        title=title, choosing=choosing, facts=list(facts), groups=shown, entries=entries, notes=notes, ledger=ledger,
         counts=list(Counter(e.standing for e in entries).items()), kinds=sorted({e.kind for e in entries}),
         opened=len(entries) <= _OPENED, made=now()[:16].replace("T", " ") + " UTC", version=nostos.__version__,
         style=Markup(style), script=Markup(script),  # noqa: S704 - our own

@@ -58,6 +58,11 @@ def history(console: Console, entries: list[HistoryEntry]) -> None:
          ", ".join(count(v, k.removesuffix("s").removesuffix("e") if k == "clashes" else k.removesuffix("s"), k)
                    for k, v in e.counts.items())) for e in entries], indent=0, right=(5, 6))
     for entry in entries:
+        if entry.chosen_by or entry.remarks:
+            who = f"chosen by {entry.chosen_by}" if entry.chosen_by else "chosen on a page"
+            remarks = "; ".join(f"{item}: {said}" for item, said in entry.remarks.items())
+            console.print(clean(f"{entry.when[:19].replace('T', ' ')}  {who}{f'. {remarks}' if remarks else ''}"),
+                          markup=False, highlight=False, soft_wrap=True)
         for ran in entry.commands:
             how = "done" if ran.status == 0 else ran.why or f"exit status {ran.status}"
             said = clean(f"{ran.when} the {entry.verb}: {shlex.join(ran.arguments)}: {how}, {ran.seconds:.2f} s")

@@ -58,9 +58,11 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             return describe_reference(crew.anchor, found.rows, text)
 
         if args.html:
+            from nostos.core.plan.offered import offers
             from nostos.show.html import Reporter
 
-            Reporter(crew, found, needs, describe).comparison(Path(args.html), chosen)
+            offered = None if chosen else offers(crew, found, needs)
+            Reporter(crew, found, needs, describe).comparison(Path(args.html), chosen, offered)
             env.err.print(f"Written to {args.html}.")
         if env.json:
             if chosen:

@@ -43,6 +43,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.errors import NostosError
     from nostos.core.inspect.rehearsal.rehearse import check_same, rehearsed
     from nostos.core.plan.prepared import prepare
+    from nostos.core.plan.selection_file import read
     from nostos.core.takeback.undo import to_take_back
     from nostos.core.voyages.history import recorded
     from nostos.core.voyages.home import Home
@@ -75,6 +76,9 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                 around.commands(args, env, crew.live, "merge", record) as ran:
             result = merge(home, crew, prepared, tell)
             record.note_route(voyage.url, voyage.live_url, result.between)
+            if args.selection:
+                file = read(args.selection)
+                record.chosen_by, record.remarks = file.chosen_by, dict(file.remarks)
             gone = age_out(env, home)
             record.counts = {"items": going, "clashes": len(result.clashes),
                              "gained on live": sum(line.gained for line in result.ledger)}

@@ -6,7 +6,7 @@ import hashlib
 import json
 import tomllib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -25,11 +25,13 @@ from nostos.core.values.packed import pack
 from nostos.core.values.structures import jsonable
 from nostos.core.voyages.home import Voyage
 
+_MOST_REMARKS, _LONGEST_REMARK = 5000, 2000
+
 
 @dataclass(frozen=True)
 class SelectionFile:
     """What a file says. seen: how each item stood, and a digest of it, when the file was written; the file's writer
-    may have left it out."""
+    may have left it out. chosen_by, remarks: who chose, and what was said of items, for the history."""
 
     path: Path
     voyage: str
@@ -37,6 +39,8 @@ class SelectionFile:
     leave: tuple[str, ...]
     decisions: tuple[Decision, ...]
     seen: Mapping[str, str]
+    chosen_by: str = ""
+    remarks: Mapping[str, str] = field(default_factory=dict)
 
     def choice(self, comparison: Comparison) -> Choice:
         """The choice for the sites as they are now, with notes of what has changed since the file was written.
@@ -103,13 +107,22 @@ def read(path: Path) -> SelectionFile:
         take, leave = (_strings(part.get(k, []), k) for k in ("take", "leave"))
         decisions = tuple(_decisions(data.get("decide", {})))
         known = {str(k): str(v) for k, v in data.get("seen", {}).items()}
-        return SelectionFile(path, str(part.get("voyage", "")), take, leave, decisions, known)
+        remarks = {_said(k): _said(v) for k, v in list(data.get("remarks", {}).items())[:_MOST_REMARKS]}
+        return SelectionFile(path, str(part.get("voyage", "")), take, leave, decisions, known,
+                             _said(part.get("chosen_by", ""))[:80], remarks)
     except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise SelectionError(f"The selection {path} cannot be read: {error}.", next_step="Mend the file.") from error
     except (KeyError, ValueError, TypeError, AttributeError) as error:
         said = f"{error.args[0]!r} is missing" if isinstance(error, KeyError) else str(error)
         raise SelectionError(f"The selection {path} cannot be used: {said}.",
                              next_step="`nostos select --save FILE` writes one to compare with.") from error
+
+
+def _said(value: Any) -> str:
+    """What somebody wrote, in words that can be shown and kept: it came from elsewhere."""
+    if not isinstance(value, str):
+        raise ValueError(f"{value!r} is no text")
+    return _plain(value)[:_LONGEST_REMARK]
 
 
 def _strings(value: Any, name: str) -> tuple[str, ...]:
@@ -120,10 +133,10 @@ def _strings(value: Any, name: str) -> tuple[str, ...]:
 
 def _decisions(table: Any) -> Iterator[Decision]:
     for item, said in table.items():
-        for field, side in (said.items() if isinstance(said, dict) else [("", said)]):
+        for part, side in (said.items() if isinstance(said, dict) else [("", said)]):
             if side not in ("live", "staging"):
                 raise ValueError(f"{item!r} is decided for {side!r}; it must be \"live\" or \"staging\"")
-            yield Decision(item, Side(side), field)
+            yield Decision(item, Side(side), part)
 
 
 def write(path: Path, voyage: Voyage, prepared: PreparedMerge, when: str) -> None:

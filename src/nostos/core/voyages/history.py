@@ -22,7 +22,7 @@ class HistoryEntry:
     """One operation. when: its start, ISO 8601 UTC. seconds: how long it took. result: how it ended.
 
     origin, target: from where to where. between: seconds that the site spent between two states. commands: those of the
-    site file that were run around it.
+    site file that were run around it. chosen_by, remarks: who chose what went, and what they said of items.
     """
 
     when: str
@@ -37,6 +37,8 @@ class HistoryEntry:
     target: str = ""
     between: float | None = None
     commands: list[RanCommand] = field(default_factory=list)
+    chosen_by: str = ""
+    remarks: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass
@@ -49,6 +51,8 @@ class Record:
     target: str = ""
     between: float | None = None
     commands: list[RanCommand] = field(default_factory=list)
+    chosen_by: str = ""
+    remarks: dict[str, str] = field(default_factory=dict)
 
     def note_route(self, origin: str, target: str, between: float | None = None) -> None:
         """Say from where to where it went, and for how many seconds the target was between two states."""
@@ -70,7 +74,8 @@ def recorded(home: Home, verb: str, voyage: str, site: str) -> Iterator[Record]:
     finally:
         append(home, HistoryEntry(when, who(), verb, voyage, site, round(monotonic() - start, 3), record.result,
                            record.counts, record.origin, record.target,
-                           None if record.between is None else round(record.between, 4), record.commands))
+                           None if record.between is None else round(record.between, 4), record.commands,
+                           record.chosen_by, record.remarks))
 
 
 def who() -> str:
