@@ -20,7 +20,6 @@ from nostos.cli.main import main
 from nostos.core.inspect.tide import tide
 from nostos.core.sites.recognise import recognise
 from nostos.demo.seed import make
-from nostos.demo.server import Server
 from nostos.demo.story import SHOWING_URL, VOYAGE, Story
 from nostos.demo.system import Observatory
 from nostos.show.tides import figure
@@ -106,22 +105,12 @@ def take_all(folder: Path) -> None:
         photograph_command(folder, "select", ["select", VOYAGE, "--prefer", "staging", "page/visit", "--save",
                                               str(story.selection)])
 
-    def merge(_: Path) -> None:
-        pages("before")
-        photograph_command(folder, "merge", ["merge", VOYAGE, "--selection", str(story.selection), "--yes"])
-        pages("after")
+    def merge(_: Path) -> None:  # both sites answer by now
+        photograph_command(folder, "merge", ["merge", VOYAGE, "--selection", str(story.selection), "--yes", "--watch"])
+        photograph_page(story.live_url + "/autumn-programme", "live-after")
 
-    def pages(when: str) -> None:
-        servers = [Server(story.live_folder), Server(story.staging_folder)]
-        for server in servers:
-            server.start()
-        if when == "before":
-            photograph_page(story.staging_url + "/autumn-programme", "staging")
-        else:
-            photograph_page(story.live_url + "/autumn-programme", "live-after")
-        for server in servers:
-            server.shutdown()
-            server.server_close()
+    def rehearse(_: Path) -> None:
+        photograph_command(folder, "rehearse", ["rehearse", VOYAGE, "--selection", str(story.selection)])
 
     def trial(_: Path) -> None:
         photograph_command(folder, "trial", ["trial", VOYAGE, "--remember", "redesign"])
@@ -129,14 +118,14 @@ def take_all(folder: Path) -> None:
     def versions(_: Path) -> None:
         photograph_command(folder, "versions", ["versions", VOYAGE])
         with (folder / "log").open("a") as log:
-            main(["compare", VOYAGE, "page/programme", "picture/autumn-sky", "page/visit", "--html", str(story.report),
-                  "--home", str(story.home)], Environment(stdout=log, stderr=log))
+            main(["compare", VOYAGE, "--html", str(story.report), "--home", str(story.home)],
+                 Environment(stdout=log, stderr=log))
         photograph_page(f"file://{story.report}", "report")
 
     play(folder, {
         "clone": clone, f"trial {VOYAGE}": trial, f"versions {VOYAGE}": versions, f"compare {VOYAGE} --html": compare,
         f"compare {VOYAGE} page/programme": fields, f"select {VOYAGE}": select,
-        f"merge {VOYAGE} --selection": merge})
+        f"rehearse {VOYAGE}": rehearse, f"merge {VOYAGE} --selection": merge})
     story.one_more_order()
     photograph_command(folder, "undo", ["undo", VOYAGE, "--yes"])
     photograph_command(folder, "refresh", ["refresh", VOYAGE, "--yes"])

@@ -48,7 +48,7 @@ class Reports(SiteTest):
         done = self.run_it("compare", "autumn", "--html", "all.html")
         self.assertEqual(done.returncode, 1, done.stderr)
         soup = self.page("all.html")
-        entries = {str(e.find(class_="name").get_text()): e for e in soup.find_all("details")}  # type: ignore[union-attr]
+        entries = {str(e.find(class_="name").get_text()): e for e in soup.find_all("details", class_="entry")}  # type: ignore[union-attr]
         self.assertEqual({str(e["data-standing"]) for e in entries.values()}, {"homeward", "blended", "clash", "kept"})
         self.assertIn(HOSTILE[0], entries["page/hostile-0"].get_text())
         self.assertIn("{{ 7*7 }}", entries["page/hostile-3"].get_text())

@@ -112,8 +112,14 @@ class Story:
                     command=("select", VOYAGE, "--prefer", "staging", "page/visit", "--save", str(self.selection)),
                     status=1)
         yield Scene("This is the file:", shows=self.selection, step="select")
-        yield Scene("Bring it home.", command=("merge", VOYAGE, "--selection", str(self.selection), "--yes"), status=1,
-                    step="merge")
+        yield Scene("", act=self.open_both)
+        if self.servers and not self.host:
+            yield Scene("Rehearse it first: the very same merge, on a fresh copy of live that nobody else sees.",
+                        command=("rehearse", VOYAGE, "--selection", str(self.selection)))
+        yield Scene("Bring it home, and watch live's pages while that happens." if self.servers else "Bring it home.",
+                    command=("merge", VOYAGE, "--selection", str(self.selection), "--yes",
+                             *(["--watch"] if self.servers else [])), status=1, step="merge")
+        yield Scene("", act=self.close_both)
         yield Scene("Merging again does nothing: it is all there.", command=("merge", VOYAGE, "--yes"), status=1)
 
     def _back(self) -> Iterator[Scene]:
