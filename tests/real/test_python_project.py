@@ -97,7 +97,9 @@ class Project(SiteTest):
             self.page(address)
             prepared = prepare(crew, Choice())
             found = rehearse(h.home, crew, prepared, RehearsalOptions(command_of(crew.live), 9, 200))
-        self.assertIn("/", [p.path for p in found.pages])
+        said = {p.path: (str(p.verdict), p.item) for p in found.pages}
+        self.assertEqual({p: said[p][0] for p in ("/", "/one/", "/live/", "/autumn/")}, {
+            "/": "same", "/one/": "same", "/live/": "same", "/autumn/": "new"})
         self.assertEqual((found.broke, found.holds, self.told(live)), (False, True, told))
         h.merge()
         self.assertEqual(self.told(live), {

@@ -192,6 +192,7 @@ def _kind(k: dict[str, Any]) -> Kind:
     return Kind(k["name"], k["table"], _where(k), _names(k.get("label", [])), k.get("title"),
                 tuple(k.get("identity", [])), k.get("born"), k.get("visitors", False), k.get("strip", ""),
                 k.get("volatile", False), k.get("address", ""), _where({"where": k.get("shown", {})}),
+                k.get("top", ""),
                 gone=_where({"where": k.get("gone", {})}), account=k.get("account", False))
 
 

@@ -49,6 +49,7 @@ class Kind:
     volatile: bool = False
     address: str = ""  # where visitors see one, below the site's URL, with columns in braces
     shown: Where = ()  # which of them they see
+    top: str = ""  # a column that points at the row whose address is the site's own: only what is below is seen
     natural: bool = False  # no profile names it: the schema does, and its identity is a natural unique value
     gone: Where = ()  # for which rows its own system counts it as removed, though it keeps them
     account: bool = False  # who may log in: what staging does to it goes home only when it is named

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from urllib.parse import quote
 
@@ -11,7 +11,8 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.compare.items import Comparison
 from nostos.core.compare.row_states import RowState
-from nostos.core.database.schema import Key
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Key, Table
 from nostos.core.inspect.trial.compare import PageFacts
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.profiles.conditions import holds
@@ -102,15 +103,31 @@ def _of(site: Site, profile: Profile, most: int) -> Iterator[tuple[str, _At]]:
             if table is None:
                 continue
             wanted = [*table.key, *_columns(kind)]
+            top = _top(database, tables, kind)
             for number, values in enumerate(database.scan(table, wanted)):
                 row = dict(zip(wanted, values, strict=True))
                 if number < most * 50 and holds(kind.where, row) and holds(kind.shown, row) and (
                         profile.kind_of(kind.table, row) in (kind, None)):
                     path = _PART.sub(lambda m, row=row: quote(str(row[m.group(1)])), kind.address)  # type: ignore[misc]
+                    if not path.startswith(top):
+                        continue
+                    path = "/" + path[len(top):] if top else path
                     label = ",".join(str(row[c]) for c in (kind.label or table.key))
                     yield path, _At(table.name, table.key_of(row), f"{kind.named(row)}/{label}")
     finally:
         database.close()
+
+
+def _top(database: Database, tables: Mapping[str, Table], kind: Kind) -> str:
+    """What the address of the row that the site begins at would be; empty where all rows have their own."""
+    name, _, column = kind.top.partition(".")
+    pointing, table = tables.get(name), tables[kind.table]
+    if not column or pointing is None:
+        return ""
+    first = next(iter(database.end(pointing, 1, False)), None)
+    found = database.find(table, {table.key[0]: first[column]}) if first is not None else []
+    row = found[0] if found else None
+    return "" if row is None else quote(_PART.sub(lambda m: str(row[m.group(1)]), kind.address))
 
 
 def _columns(kind: Kind) -> list[str]:
