@@ -6,6 +6,7 @@ import atexit
 import hashlib
 import os
 import shutil
+import socket
 import sqlite3
 import subprocess
 import sys
@@ -26,6 +27,7 @@ from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.voyages.home import Home
 from nostos.demo.seed import make
+from nostos.demo.server import Server
 from nostos.demo.story import Story
 from nostos.demo.system import Observatory
 
@@ -106,6 +108,30 @@ class SiteTest(unittest.TestCase):
         story.work_on_staging()
         story.life_on_live()
         return harbour
+
+
+class ServedTest(SiteTest):
+    """A voyage of a demo site whose sites answer on this machine. answering: which of them."""
+
+    answering: tuple[str, ...] = ("live",)
+
+    def setUp(self) -> None:
+        super().setUp()
+        live, staging = (f"http://127.0.0.1:{free_port()}" for _ in range(2))
+        make(self.folder / "live", live)
+        self.h = Harbour(self.folder, self.folder / "live", staging)
+        self.servers = [Server(self.folder / name) for name in self.answering]
+        for server in self.servers:
+            server.start()
+            self.addCleanup(server.server_close)
+            self.addCleanup(server.shutdown)
+
+
+def free_port() -> int:
+    """A port of this machine's that nobody listens on."""
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        return int(one.getsockname()[1])
 
 
 def rows(path: Path, sql: str, *values: Any) -> list[tuple[Any, ...]]:

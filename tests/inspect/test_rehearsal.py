@@ -13,24 +13,11 @@ from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.takeback.recover import recover
-from nostos.demo.seed import make
-from nostos.demo.server import Server
 from tests.faults import broken
-from tests.real.servers import free_port
-from tests.support import Harbour, SiteTest, state
+from tests.support import ServedTest, state
 
 
-class Rehearsing(SiteTest):
-    def setUp(self) -> None:
-        super().setUp()
-        live, staging = (f"http://127.0.0.1:{free_port()}" for _ in range(2))
-        make(self.folder / "live", live)
-        self.h = Harbour(self.folder, self.folder / "live", staging)
-        server = Server(self.h.live_folder)
-        server.start()
-        self.addCleanup(server.server_close)
-        self.addCleanup(server.shutdown)
-
+class Rehearsing(ServedTest):
     def command(self, *words: str) -> list[str]:
         return [sys.executable, "-m", "nostos", "--home", str(self.h.home.path), *words]
 

@@ -23,22 +23,13 @@ from nostos.core.voyages.home import Home
 from nostos.demo.seed import make
 from nostos.demo.server import Server
 from tests.real.servers import free_port
-from tests.support import Harbour, SiteTest
+from tests.support import ServedTest
 
 FAST = Options(rate=500)
 
 
-class Stand(SiteTest):
-    def setUp(self) -> None:
-        super().setUp()
-        live, staging = (f"http://127.0.0.1:{free_port()}" for _ in range(2))
-        make(self.folder / "live", live)
-        self.h = Harbour(self.folder, self.folder / "live", staging)
-        for folder in (self.h.live_folder, self.h.staging_folder):
-            server = Server(folder)
-            server.start()
-            self.addCleanup(server.server_close)
-            self.addCleanup(server.shutdown)
+class Stand(ServedTest):
+    answering = ("live", "staging")
 
     def visit(self, options: Options = FAST) -> tuple[Trial, VisitedPages]:
         with self.h.crew() as crew:

@@ -5,23 +5,10 @@ import subprocess
 import sys
 from pathlib import Path
 
-from nostos.demo.seed import make
-from nostos.demo.server import Server
-from tests.real.servers import free_port
-from tests.support import Harbour, SiteTest, state
+from tests.support import ServedTest, state
 
 
-class Watching(SiteTest):
-    def setUp(self) -> None:
-        super().setUp()
-        live, staging = (f"http://127.0.0.1:{free_port()}" for _ in range(2))
-        make(self.folder / "live", live)
-        self.h = Harbour(self.folder, self.folder / "live", staging)
-        self.server = Server(self.h.live_folder)
-        self.server.start()
-        self.addCleanup(self.server.server_close)
-        self.addCleanup(self.server.shutdown)
-
+class Watching(ServedTest):
     def nostos(self, *words: str, said: str = "") -> tuple[int, str, str]:
         done = subprocess.run([sys.executable, "-m", "nostos", "--home", str(self.h.home.path), *words], input=said,
                               capture_output=True, text=True, check=False)
@@ -69,8 +56,8 @@ class Watching(SiteTest):
         status, _, err = self.nostos("merge", "trip", "--yes", "--pages", str(self.folder / "pages.txt"))
         self.assertEqual(status, 3)
         self.assertIn("Line 2 of", err)
-        self.server.shutdown()
-        self.server.server_close()
+        self.servers[0].shutdown()
+        self.servers[0].server_close()
         status, _, err = self.nostos("merge", "trip", "--yes", "--watch")
         self.assertEqual((status, state(self.h.live_folder)), (3, before))
         self.assertIn("Live cannot be watched", err)

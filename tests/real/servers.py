@@ -6,7 +6,6 @@ import atexit
 import getpass
 import os
 import shutil
-import socket
 import subprocess
 import tempfile
 import time
@@ -17,6 +16,8 @@ from functools import cache
 from pathlib import Path
 
 import pymysql
+
+from tests.support import free_port
 
 SYSTEM = Path("/usr/share/wordpress")
 NEEDED = {"mariadbd": "mariadb-server", "mariadb-install-db": "mariadb-server", "php": "php-cli"}
@@ -29,12 +30,6 @@ def missing() -> str:
     if not SYSTEM.is_dir():
         lacking.append("wordpress")
     return f"not installed: {', '.join(lacking)}" if lacking else ""
-
-
-def free_port() -> int:
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        return int(s.getsockname()[1])
 
 
 class MariaDB:

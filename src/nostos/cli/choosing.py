@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -21,6 +22,14 @@ def arguments(parser: argparse.ArgumentParser, what: str) -> None:
     parser.add_argument("--leave", metavar="P", action="append", default=[], help="leave these; repeatable")
     parser.add_argument("--prefer", nargs=2, metavar=("SIDE", "ITEM"), action="append", default=[],
                         help="decide a clash for live or for staging; ITEM may name one field: page/visit:title")
+
+
+def merge_arguments(parser: argparse.ArgumentParser) -> None:
+    """Add the options by which a merge is chosen, and its rehearsal."""
+    arguments(parser, "all that editors and administrators changed")
+    parser.add_argument("--selection", metavar="FILE", type=Path, help="what `nostos select --save` wrote")
+    parser.add_argument("--as-written", action="store_true",
+                        help="texts that still speak of staging go home as they are")
 
 
 def chosen(args: argparse.Namespace, voyage: Voyage, everyone: bool = False) -> ChoiceOf:

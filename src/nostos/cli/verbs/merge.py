@@ -17,10 +17,7 @@ if TYPE_CHECKING:
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
-    choosing.arguments(parser, "all that editors and administrators changed")
-    parser.add_argument("--selection", metavar="FILE", type=Path, help="what `nostos select --save` wrote")
-    parser.add_argument("--as-written", action="store_true",
-                        help="texts that still speak of staging go home as they are")
+    choosing.merge_arguments(parser)
     parser.add_argument("--as-rehearsed", metavar="ID",
                         help="do what `nostos rehearse` did; refuse if it would be anything else")
     parser.add_argument("--dry-run", action="store_true", help="show the operations and stop")

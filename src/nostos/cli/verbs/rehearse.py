@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
 from nostos.cli import choosing
 from nostos.cli.environment import Environment, ExitStatus
@@ -11,10 +10,7 @@ from nostos.cli.environment import Environment, ExitStatus
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
-    choosing.arguments(parser, "all that editors and administrators changed")
-    parser.add_argument("--selection", metavar="FILE", type=Path, help="what `nostos select --save` wrote")
-    parser.add_argument("--as-written", action="store_true",
-                        help="texts that still speak of staging go home as they are")
+    choosing.merge_arguments(parser)
     parser.add_argument("--most", metavar="N", type=int, default=100, help="visit so many pages at most (100)")
     parser.add_argument("--rate", metavar="N", type=float, default=8.0, help="requests a second on each site (8)")
     parser.add_argument("--no-visit", action="store_true", help="carry the merge out on the copy, and visit nothing")

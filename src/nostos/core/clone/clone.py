@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import secrets
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -25,7 +25,7 @@ from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError, VoyageError
 from nostos.core.files.entry import STAMP, FileEntry, plain_text
-from nostos.core.files.tree import FileTree, Owner, SkippedFile
+from nostos.core.files.tree import CopiedFile, FileTree, Owner, SkippedFile
 from nostos.core.files.trees import tree_at
 from nostos.core.files.words import ending
 from nostos.core.hosts.connection import reach
@@ -362,26 +362,30 @@ class Cloning:
     # --- files
 
     def _files(self, anchor: Anchor) -> tuple[int, int]:
-        entries = self.entries
         done, size = 0, 0
-        if not self.live.has_files:
-            return 0, 0
-        for copied in self.files.copy_all(self.live.files, entries, SMALL_TEXT):
-            entry, error = copied.entry, copied.error
-            if isinstance(error, FileNotFoundError):
-                self.passed.append(SkippedFile(entry.path, "vanished while it was being copied"))
-                continue
-            if error is not None:
-                raise SiteError(f"The file {entry.path} could not be copied: {error.strerror}.",
-                                left="Live was only read; what had been copied was removed.",
-                                next_step="Mend it, or leave it out with --skip.") from error
-            entry = replace(entry, digest=copied.digest)
+        for copied in self._copied(SMALL_TEXT):
+            entry = replace(copied.entry, digest=copied.digest)
             stamp = self._in_own_words(entry, copied.head) or copied.stamp
             anchor.keep_copied(entry, replace(entry, stamp=stamp), plain_text(copied.head))
             done, size = done + 1, size + entry.size
-            if done % 50 == 0 or done == len(entries):
-                self.tell(Progress("files", done, len(entries), "files", size))
         return done, size
+
+    def _copied(self, small: int) -> Iterator[CopiedFile]:
+        """Copy every file; gives each that is there. small: up to how many bytes its content is given along."""
+        done, size = 0, 0
+        for copied in self.files.copy_all(self.live.files, self.entries, small) if self.live.has_files else ():
+            path, error = copied.entry.path, copied.error
+            if isinstance(error, FileNotFoundError):
+                self.passed.append(SkippedFile(path, "vanished while it was being copied"))
+                continue
+            if error is not None:
+                raise SiteError(f"The file {path} could not be copied: {error.strerror}.",
+                                left="Live was only read; what had been copied was removed.",
+                                next_step="Mend it, or leave it out with --skip.") from error
+            yield copied
+            done, size = done + 1, size + copied.entry.size
+            if done % 50 == 0 or done == len(self.entries):
+                self.tell(Progress("files", done, len(self.entries), "files", size))
 
     def _in_own_words(self, entry: FileEntry, content: bytes | None) -> tuple[int, int] | None:
         """Write a text file anew where it speaks of live, if it is of a known kind, and could be written back. Returns

@@ -72,7 +72,7 @@ class _ExactCopy(Cloning):
         self._closed(0o700)
         self.place.write(STAMP, self.voyage.id.encode() + b"\n", 0o600)
         self._rows()
-        files, size = self._all_files()
+        sizes = [copied.entry.size for copied in self._copied(0)]
         self._guard_file()
         self._configuration()
         self._open_up(None)
@@ -84,7 +84,7 @@ class _ExactCopy(Cloning):
         question = self.live.profile.question
         if question is not None:
             asked(question, self.target / self.inside, self.voyage.url, self.database)
-        return ExactCopy(site, self.voyage, self.rows, files, size)
+        return ExactCopy(site, self.voyage, self.rows, len(sizes), sum(sizes))
 
     def _fallback_prefix(self) -> str:
         return f"r{secrets.token_hex(2)}_{self.live.database.prefix}"
@@ -103,18 +103,6 @@ class _ExactCopy(Cloning):
                     target.close()
         finally:
             source.close()
-
-    def _all_files(self) -> tuple[int, int]:
-        done = size = 0
-        for copied in self.files.copy_all(self.live.files, self.entries, 0) if self.live.has_files else ():
-            if copied.error is not None and not isinstance(copied.error, FileNotFoundError):
-                raise SiteError(f"The file {copied.entry.path} could not be copied: {copied.error.strerror}.",
-                                left="Live was only read; what had been copied was removed.",
-                                next_step="Mend it, then rehearse again.") from copied.error
-            done, size = done + 1, size + copied.entry.size
-            if done % 50 == 0 or done == len(self.entries):
-                self.tell(Progress("files", done, len(self.entries), "files", size))
-        return done, size
 
 
 def rows_exactly(source: Database, target: Database, tables: Mapping[str, Table], tell: Listener = silent) -> int:
