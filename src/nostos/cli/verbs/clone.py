@@ -24,6 +24,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--over", action="store_true",
                         help="the folder holds something, such as a host's placeholders: it is set aside, and comes "
                              "back when the copy is retired")
+    parser.add_argument("--site", metavar="NUMBER|ADDRESS", dest="of_site", default="",
+                        help="of an installation of several sites, the one that this voyage is of; what is another's, "
+                             "or shared, goes home only when it is named")
     parser.add_argument("--with", metavar="FILE", dest="answers",
                         help="what is known of the site that no profile says, as `nostos learn --save` wrote it")
     parser.add_argument("--mask", action="store_true",
@@ -58,7 +61,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell, \
             around.commands(args, env, live, "clone", record, written(args.into)) as ran:
         result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell,
-                       args.mask, gate, args.follow, args.skip_rows, args.over)
+                       args.mask, gate, args.follow, args.skip_rows, args.over, args.of_site)
         record.note_route(live.url, result.voyage.url)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
     if env.json:

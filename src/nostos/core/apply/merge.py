@@ -390,7 +390,8 @@ class _Merge:
                     target_db.clear(table)
             settings = rows.profile.settings
             if settings is not None and rows.profile.clear_settings:
-                target_db.clear(settings.table, settings.name, rows.profile.clear_settings)
+                for name in settings.tables:
+                    target_db.clear(name, settings.name, rows.profile.clear_settings)
             target_db.mark(MARKER, self.id, now())
             self.ledger.prove(target_db, done)
             journal.keep_undo([{"table": c.table, "key": list(c.key), "before": c.before, "after": c.after}

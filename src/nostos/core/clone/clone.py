@@ -33,6 +33,8 @@ from nostos.core.hosts.far_path import AnyPath, below, host_of, on_machine, writ
 from nostos.core.profiles.learning.findings import as_data
 from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
+from nostos.core.profiles.network import number_of
+from nostos.core.profiles.network import sites as network_sites
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites import env_file, python_settings
 from nostos.core.sites import site_file as configuration
@@ -89,7 +91,7 @@ class CloneResult:
 def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
           prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent, mask: bool = False,
           gate: str = "", follow_links: Sequence[str] = (), skip_rows: Sequence[str] = (),
-          over: bool = False) -> CloneResult:
+          over: bool = False, of_site: str = "") -> CloneResult:
     """Make a staging copy of the site at `where` in the new folder `into`, answering at `url`.
 
     database: staging's own, as a URL (or a path, for SQLite); prefix: what its tables' names begin with. Both left
@@ -97,7 +99,9 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
     skip: patterns of files to leave out. mask: put made-up values in the place of personal data. gate: what the copy's
     pages ask for, as `guards.gate` makes it. follow_links: links out of the tree that count as the folders that they
     lead to. skip_rows: patterns of tables whose rows the copy does without. over: what the folder holds is set aside,
-    and comes back when the copy is removed. Raises SiteError or VoyageError, with everything removed that was made.
+    and comes back when the copy is removed. of_site: of an installation of several sites, the one that the voyage is
+    of, by its number, address or path; the rest is copied, too, and goes home only when it is named. Raises SiteError
+    or VoyageError, with everything removed that was made.
     """
     check_name(name)
     start = monotonic()
@@ -125,7 +129,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
                         str(target), url, staging_db.shown, now())
         asked = database is not None or prefix is not None
         work = Cloning(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask, gate,
-                      skip_rows, over)
+                      skip_rows, over, of_site)
         home.write(voyage)
         try:
             result = work.run()
@@ -146,6 +150,7 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
     links: list[str] = []
     rows: list[str] = []
     over = False
+    of_site = ""
     mask, gate = False, ""
     with suppress(VoyageError):
         anchor = Anchor(home.folder(voyage.name) / "anchor.db")
@@ -153,6 +158,7 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
         links = list(anchor.fact("followed") or {})
         rows = list(anchor.fact("skip_rows") or ())
         over = bool(anchor.fact("over"))
+        of_site = str(anchor.fact("network_site") or "")
         mask, gate = bool(anchor.fact("mask")), str(anchor.fact("gate") or "")
         anchor.close()
     database, prefix = None, None
@@ -167,7 +173,7 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
         raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
                           next_step="Remove what is left by hand, then clone again.")
     return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell, mask, gate,
-                 links, rows, over)
+                 links, rows, over, of_site)
 
 
 def _check_voyage(home: Home, name: str) -> None:
@@ -193,7 +199,8 @@ def _staging_database(live: Site, target: AnyPath, name: str, wanted: str | None
 class Cloning:
     def __init__(self, home: Home, voyage: Voyage, live: Site, target: AnyPath, staging_db: Location, asked: bool,
                  skip: Sequence[str], entries: list[FileEntry], passed: list[SkippedFile], tell: Listener, mask: bool,
-                 gate: str, skip_rows: Sequence[str], over: bool) -> None:
+                 gate: str, skip_rows: Sequence[str], over: bool, of_site: str = "") -> None:
+        self.of_site = of_site
         self.over = over
         self.gate = gate
         self.skip_rows = skip_rows
@@ -273,6 +280,10 @@ class Cloning:
             with told(source), source.reading():
                 tables = source.tables()
                 self.profile = self.live.full_profile(tables)
+                if self.of_site:
+                    network = self.profile.network
+                    there = network_sites(network, source, tables) if network is not None else {}
+                    anchor.set_fact("network_site", number_of(there, self.of_site))
                 self.tell(Progress("learning", 0, None, "tables"))
                 learned = learn(source, tables, self.profile, address=self.live_urls.pieces())
                 anchor.set_fact("learned", as_data(learned))

@@ -17,6 +17,7 @@ from nostos.core.profiles.from_schema import NO_PROFILE
 from nostos.core.profiles.learning.findings import Certainty, Layer
 from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
+from nostos.core.profiles.network import kind_in, sites
 from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.effective_profile import effective_profile
@@ -101,7 +102,7 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
             database_bytes = sum(size for _, size in database.sizes().values())
             findings = [*_learned(known), *_keys(tables, profile), *_references(database, tables),
                         *_values(database, tables, profile),
-                        *_engine(database), *_profile(profile, tables),
+                        *_engine(database), *_profile(profile, tables), *_network(database, profile, tables),
                         *_left_out(database, tables, known.over(profile))]
     finally:
         database.close()
@@ -231,6 +232,20 @@ def _profile(profile: Profile, tables: dict[str, Table]) -> Iterator[Finding]:
             "Every table is a kind of its own. Nothing is known of settings, so a staging copy gets no guards: "
             "it may send mail and run jobs like the live site.",
             "Switch off mail and jobs in the copy by hand, or write a profile (docs/profiles.md).", Whose.YOU)
+
+
+def _network(database: Database, profile: Profile, tables: dict[str, Table]) -> Iterator[Finding]:
+    network = profile.network
+    found = sites(network, database, tables) if network is not None else {}
+    if network is not None and found:
+        every = ", ".join(f"{n} {address}" for n, address in sorted(found.items())[:20])
+        other = next((n for n in sorted(found) if n != network.first), network.first)
+        yield Finding(
+            Level.NOTICE, f"It is an installation of {len(found)} sites: {every}.",
+            f"What is another's than the first one's has its number in its kind, such as {kind_in('page', other, 1)}. "
+            "Extensions, themes, users and the installation's own settings are shared by all.",
+            f"clone --site {other} makes a voyage of one of them: then what is another's, or shared, goes home only "
+            "when it is named.", Whose.YOU)
 
 
 def _rights(site: Site) -> Iterator[Finding]:

@@ -13,6 +13,7 @@ from nostos.core.anchor.open_voyage import Crew
 from nostos.core.compare.file_changes import FileState, compare_files
 from nostos.core.compare.gather import assemble
 from nostos.core.compare.items import Comparison, Item
+from nostos.core.compare.network_scope import in_scope
 from nostos.core.compare.row_changes import compare_rows
 from nostos.core.compare.schema_changes import schema_items
 from nostos.core.compare.two_names import both_ways, renamed_files
@@ -125,7 +126,8 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
 def _gathered(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], layers: Sequence[Layer]
               ) -> Comparison:
     rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db, layers, crew.staging.files.called)
-    return assemble(crew.anchor, rows, files, schema_items(rows, crew.anchor), staging_db, live_db)
+    found = assemble(crew.anchor, rows, files, schema_items(rows, crew.anchor), staging_db, live_db)
+    return in_scope(found, crew.anchor.fact("network_site"))
 
 
 def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,

@@ -26,7 +26,7 @@ class Locals:
         settings = profile.settings
         self._depends = {
             *(k.table for k in profile.kinds if k.where), *(c.table for c in profile.children if c.where),
-            *(p.table for p in profile.policies if p.where), *((settings.table,) if settings is not None else ())}
+            *(p.table for p in profile.policies if p.where), *(settings.tables if settings is not None else ())}
 
     def depends(self, table: str) -> bool:
         """Whether it hangs on what is in a row."""
@@ -49,7 +49,7 @@ def is_local(profile: Profile, table: Table, row: Row) -> bool:
     if kind is not None and kind.volatile and profile.child_of(table.name, row) is None:
         return True
     settings = profile.settings
-    if settings is not None and settings.table == table.name:
+    if settings is not None and table.name in settings.tables:
         return not profile.policy(table.name, row, settings.value).compared
     child = profile.child_of(table.name, row)
     naming = {*table.key, *(kind.identity if kind else ()), *(kind.label if kind else ()),

@@ -9,6 +9,7 @@ from fnmatch import fnmatchcase
 from nostos.core.database.schema import Table
 from nostos.core.profiles.learning.words import says_weakly
 from nostos.core.profiles.model import Child, FieldPolicy, Kind, Profile, Reference
+from nostos.core.profiles.network import networked
 from nostos.core.profiles.policies import STRUCTURE
 
 NO_PROFILE = Profile(name="none", title="no profile: worked out from the schema")
@@ -20,6 +21,7 @@ def complete(profile: Profile, tables: Mapping[str, Table]) -> Profile:
     A table that the profile does not name becomes a kind of its own. Its rows' identity is the first natural unique
     key, if there is one. Declared foreign keys become references, in named tables too.
     """
+    profile = networked(profile, tables)
     named = {k.table for k in profile.kinds} | {c.table for c in profile.children} | set(profile.volatile)
     taken = {k.name for k in profile.kinds}
     kinds = list(profile.kinds)

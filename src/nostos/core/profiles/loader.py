@@ -36,6 +36,7 @@ from nostos.core.profiles.model import (
     Through,
     Version,
 )
+from nostos.core.profiles.network import Network
 from nostos.core.profiles.policies import policy_named
 from nostos.core.profiles.row_trees import NestedTree, RowTree
 
@@ -246,6 +247,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                             tuple(v["column"] for v in j.get("via", []))) for j in data.get("join", [])),
         **_habits(data),
         "guard_file": _guard_file(data.get("guards", {}).get("file")),
+        "network": _network(data["network"]) if "network" in data else None,
         "serve": _names(data.get("serve", {}).get("command", [])),
         "question": Question(data["ask"]["program"], _template(data["ask"])) if "ask" in data else None,
         "gate_setting": data.get("guards", {}).get("gate", ""),
@@ -263,6 +265,11 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "nested": tuple(NestedTree(**t) for t in data.get("nested-tree", [])),
         "prefixed": tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     }
+
+
+def _network(data: dict[str, Any]) -> Network:
+    return Network(data["sites"], data["key"], data["domain"], data["path"], frozenset(data["tables"]), data["files"],
+                   data["folder"], data.get("first", 1))
 
 
 def _habits(data: dict[str, Any]) -> dict[str, Any]:

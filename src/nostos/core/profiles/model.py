@@ -12,6 +12,7 @@ from typing import Any, TypeVar
 from nostos.core.database.schema import Value
 from nostos.core.profiles.conditions import FirstThat, Where, holds
 from nostos.core.profiles.habits import Along, Job, Numbered, Slug, Together
+from nostos.core.profiles.network import Network
 from nostos.core.profiles.policies import DERIVED, INHERITED, PLACE, PLAIN, RECKONED, Policy
 from nostos.core.profiles.row_trees import NestedTree, RowTree
 
@@ -239,6 +240,11 @@ class SettingsTable:
     name: str
     value: str
     format: str
+    also: tuple[str, ...] = ()  # the same of further sites
+
+    @property
+    def tables(self) -> tuple[str, ...]:
+        return self.table, *self.also
 
 
 @dataclass(frozen=True)
@@ -319,6 +325,8 @@ class Profile:
     joins: tuple[Join, ...] = ()
     guard_file: GuardFile | None = None
     question: Question | None = None
+    network: Network | None = None  # how an installation keeps several sites
+    networked: bool = False  # what it says is said of each of them
     serve: tuple[str, ...] = ()  # a command by which a copy answers on this machine; see inspect/rehearsal/serving
     minds: tuple[tuple[str, Where, str], ...] = ()  # table, which rows, and what is told where one of them comes home
     gate_setting: str = ""  # the setting by which a copy's pages ask for a password

@@ -25,7 +25,7 @@ def left_out(patterns: Sequence[str], tables: Mapping[str, Table], profile: Prof
             raise SiteError(f"The rows of {target} cannot be left out: {place} points at them.",
                             left="Live was only read; what was made is removed.",
                             next_step=f"Leave out those of {place.rpartition('.')[0]}, too, or none of both.")
-    if profile.settings is not None and profile.settings.table in found:
+    if profile.settings is not None and set(profile.settings.tables) & set(found):
         raise SiteError(f"The rows of {profile.settings.table} cannot be left out: they are the site's settings.",
                         left="Live was only read; what was made is removed.")
     return found

@@ -1,0 +1,144 @@
+"""Several sites in one installation: the first one's tables are known by a profile, each other's are the same tables
+under a number. What the profile says of the first is said of each.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, fields, is_dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Table
+from nostos.core.errors import SiteError
+
+if TYPE_CHECKING:
+    from nostos.core.profiles.model import Profile
+
+_NAMES_A_TABLE = frozenset({"table", "to", "owner", "source", "counts"})  # fields of a profile's parts
+_PARTS = ("kinds", "children", "references", "files", "policies", "derived", "joins", "activities", "masks", "trees",
+          "nested", "slugs", "along")
+
+
+@dataclass(frozen=True)
+class Network:
+    """How an installation keeps several sites. sites: the table with a row for each; key, domain, path: its columns.
+    tables: those that each site has; the others are shared. first: the number of the site that has them without one.
+    files, folder: where the first puts files, and where another does, with `{n}` for its number."""
+
+    sites: str
+    key: str
+    domain: str
+    path: str
+    tables: frozenset[str]
+    files: str
+    folder: str
+    first: int = 1
+
+    def table(self, number: int, name: str) -> str:
+        """What a site calls one of its tables."""
+        return name if number == self.first else f"{number}_{name}"
+
+    def numbers(self, tables: Iterable[str]) -> list[int]:
+        """The further sites that have all of their tables."""
+        there = set(tables)
+        found = {int(m.group(1)) for t in there if (m := re.fullmatch(r"(\d+)_(.+)", t)) and m.group(2) in self.tables}
+        return sorted(n for n in found if n != self.first and all(self.table(n, t) in there for t in self.tables))
+
+    def site_of(self, name: str) -> int | None:
+        """Which site a table is of; None: it is shared by all."""
+        if name in self.tables:
+            return self.first
+        number, _, rest = name.partition("_")
+        return int(number) if number.isdigit() and rest in self.tables else None
+
+    def site_of_file(self, path: str) -> int | None:
+        """Which site a file is of; None: it is shared by all."""
+        head, _, tail = self.folder.partition("{n}")
+        found = re.match(re.escape(head) + r"(\d+)" + re.escape(tail) + "/", path)
+        if found:
+            return int(found.group(1))
+        return self.first if path.startswith(self.files + "/") else None
+
+
+def kind_in(name: str, number: int, first: int) -> str:
+    """What the items of a kind are called for a site: `page`, and of the second site `page@2`."""
+    return name if number == first else f"{name}@{number}"
+
+
+def networked(profile: Profile, tables: Iterable[str]) -> Profile:
+    """The profile with what it says of the first site said of every other one that has tables here."""
+    network = profile.network
+    numbers = network.numbers(tables) if network is not None else []
+    if network is None or not numbers or profile.networked:
+        return profile
+    more: dict[str, Any] = {}
+    for name in _PARTS:
+        old = getattr(profile, name)
+        more[name] = (*old, *(new for n in numbers for part in old if (new := _for(part, n, network)) is not None))
+    more["prefixed"] = (*profile.prefixed, *(
+        (network.table(n, t), c, tuple(f"{n}_{p}" for p in patterns))
+        for n in numbers for t, c, patterns in profile.prefixed if t in network.tables))
+    for name in ("volatile", "clear"):
+        old = getattr(profile, name)
+        more[name] = (*old, *(f"{n}_{p}" for n in numbers for p in old))
+    settings = profile.settings
+    if settings is not None and settings.table in network.tables:
+        more["settings"] = replace(settings, also=tuple(network.table(n, settings.table) for n in numbers))
+    return replace(profile, networked=True, **more)
+
+
+def _for(part: Any, number: int, network: Network) -> Any:
+    """A part of a profile for another site; None where it says nothing of a site's own tables."""
+    moved = _moved(part, number, network)
+    if moved == part:
+        return None
+    found = {f.name: getattr(moved, f.name) for f in fields(moved)}
+    if "folder" in found and found["folder"] == network.files:
+        found["folder"] = network.folder.replace("{n}", str(number))
+    if type(part).__name__ in ("Kind", "Activity"):
+        found["name"] = kind_in(found["name"], number, network.first)
+    if "address" in found:
+        found["address"] = ""  # it has another beginning
+    return replace(moved, **{k: v for k, v in found.items() if v != getattr(moved, k)})
+
+
+def _moved(value: Any, number: int, network: Network) -> Any:
+    if not is_dataclass(value) or isinstance(value, type):
+        return value
+    changed = {}
+    for f in fields(value):
+        old = getattr(value, f.name)
+        new = old
+        if isinstance(old, str) and f.name in _NAMES_A_TABLE and old in network.tables:
+            new = network.table(number, old)
+        elif is_dataclass(old):
+            new = _moved(old, number, network)
+        elif isinstance(old, tuple):
+            new = tuple(_moved(one, number, network) for one in old)
+        if new != old:
+            changed[f.name] = new
+    return replace(value, **changed) if changed else value
+
+
+def sites(network: Network, database: Database, tables: Mapping[str, Table]) -> dict[int, str]:
+    """The sites of an installation: domain and path by their numbers."""
+    table = tables.get(network.sites)
+    if table is None:
+        return {}
+    columns = (network.key, network.domain, network.path)
+    return {int(str(n)): str(domain) + str(path) for n, domain, path in database.scan(table, columns)}
+
+
+def number_of(found: Mapping[int, str], said: str) -> int:
+    """The number of a site that is named by it, by its address, or by its path. Raises SiteError."""
+    wanted = said.partition("://")[2] or said
+    for number, address in found.items():
+        path = "/" + address.partition("/")[2]
+        if wanted.strip("/") in (str(number), address.strip("/"), path.strip("/") or "/") or (
+                wanted == "/" and path == "/"):
+            return number
+    raise SiteError(f"There is no site {said} in this installation.", left="Nothing was made.", next_step=(
+        "There are: " + ", ".join(f"{n} {a}" for n, a in sorted(found.items())) + "." if found else
+        "It holds one site only: leave --site out."))
