@@ -10,7 +10,8 @@ from nostos.cli.environment import PASSWORD, Environment, ExitStatus, staging_pa
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("site", metavar="SITE", help="the live site's folder, or its site file")
+    parser.add_argument("site", metavar="SITE",
+                        help="the live site's folder, or its site file; SITE#ADDRESS is --site ADDRESS")
     parser.add_argument("voyage", metavar="VOYAGE", help="a name for this staging copy")
     parser.add_argument("--into", metavar="DIR", required=True, help="the folder to make; it must not hold anything")
     parser.add_argument("--url", metavar="URL", required=True, help="where the staging copy will answer")
@@ -54,6 +55,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
 
     gate = make_gate(args.gate, staging_password()) if args.gate else ""
     home = Home(env.home)
+    if "#" in args.site and not args.of_site and not Path(args.site).exists():
+        args.site, _, args.of_site = args.site.rpartition("#")
     live = recognise(args.site)
     if args.answers:
         home.make()
