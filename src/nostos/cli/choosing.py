@@ -27,7 +27,8 @@ def arguments(parser: argparse.ArgumentParser, what: str) -> None:
 def merge_arguments(parser: argparse.ArgumentParser) -> None:
     """Add the options by which a merge is chosen, and its rehearsal."""
     arguments(parser, "all that editors and administrators changed")
-    parser.add_argument("--selection", metavar="FILE", type=Path, help="what `nostos select --save` wrote")
+    parser.add_argument("--selection", metavar="FILE", type=Path,
+                        help="what `nostos select --save` wrote, or what was saved on a page")
     parser.add_argument("--as-written", action="store_true",
                         help="texts that still speak of staging go home as they are")
 
