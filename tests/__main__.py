@@ -22,7 +22,8 @@ ROOT = Path(__file__).parent
 # What takes longest begins first, so that the last ones to end are short.
 SLOW = ("tests.real.test_laws_mariadb", "tests.real.test_system", "tests.real.test_faults", "tests.apply.test_laws",
         "tests.real.test_mariadb", "tests.apply.test_live_goes_on", "tests.takeback.test_faults",
-        "tests.real.test_backup")
+        "tests.real.test_backup", "tests.real.test_python_project", "tests.real.test_python_system",
+        "tests.real.test_corners", "tests.real.test_network")
 
 
 @dataclass

@@ -109,6 +109,28 @@ class ChoosingPage(SiteTest):
         self.assertEqual(done.returncode, 3)
         self.assertIn("made for voyage other", done.stderr)
 
+    def test_a_clash_decided_field_by_field(self) -> None:
+        for site, said in ((self.h.live, "live"), (self.h.staging, "staging")):
+            page = site.find("page", "school-groups")
+            site.edit(page["id"], title=f"Of {said}", status="public" if said == "live" else "draft")
+            site.set_field(page["id"], "picture", 1 if said == "live" else 2)
+        self.open()
+        entry = self.entry("page/school-groups")
+        self.decide("page/school-groups", "fields")
+        names = [f.get_attribute("data-field") for f in entry.find_elements("css selector", "[data-field]")]
+        self.assertGreater(len(names), 1)
+        self.assertNotIn("page/school-groups", tomllib.loads(self.saved_file().read_text())["decide"])
+        for name in names:
+            side = "staging" if name == "title" else "live"
+            self.script("arguments[0].click()", entry.find_element(
+                "css selector", f'[data-field="{name}"] input[value="{side}"]'))
+        file = self.saved_file()
+        self.assertEqual(tomllib.loads(file.read_text())["decide"]["page/school-groups"],
+                         {n: "staging" if n == "title" else "live" for n in names})
+        done = self.run_it("merge", "trip", "--selection", str(file), "--yes")
+        self.assertIn(done.returncode, (0, 1), done.stderr)
+        self.assertEqual(self.h.live.find("page", "school-groups")["title"], "Of staging")
+
     def test_what_the_page_works_out_is_what_a_merge_works_out(self) -> None:
         site = self.h.staging
         parent = None

@@ -26,7 +26,7 @@ class Rehearsing(ServedTest):
         return done.returncode, done.stdout, done.stderr
 
     def rehearsed(self, *words: str) -> tuple[int, dict[str, Any]]:
-        status, out, err = self.nostos("--json", "rehearse", "trip", *words)
+        status, out, err = self.nostos("--json", "rehearse", "trip", "--rate", "200", *words)
         self.assertIn(status, (0, 1), err)
         return status, json.loads(out)["rehearsal"]
 
@@ -69,7 +69,7 @@ class Rehearsing(ServedTest):
         theme = self.h.staging_folder / "themes" / str(self.h.staging.setting("theme")) / "layout.html"
         theme.write_text(theme.read_text().replace("</body>", "<p>Fatal error: none on line 7</p></body>"))
         before = state(self.h.live_folder)
-        status, out, _ = self.nostos("rehearse", "trip", "--most", "4")
+        status, out, _ = self.nostos("rehearse", "trip", "--most", "4", "--rate", "200")
         self.assertEqual((status, state(self.h.live_folder)), (1, before))
         self.assertIn("Broke: 4 pages", out)
         self.assertIn("prints an error: Fatal error", " ".join(out.split()))

@@ -23,14 +23,15 @@ from nostos.core.plan.selection_file import seen
 @dataclass(frozen=True)
 class Offer:
     """What can be done with an item. usual: it goes where nothing is chosen. careful: it goes only when it is named.
-    clash: it goes only when it is decided for staging. needs: what goes along, and why. seen: how it stands, and a
-    digest of it."""
+    clash: it goes only when it is decided for staging. fields: those that clash in it. needs: what goes along, and why.
+    seen: how it stands, and a digest of it."""
 
     usual: bool
     careful: bool
     clash: bool
     needs: tuple[tuple[str, str], ...]
     seen: str
+    fields: tuple[str, ...] = ()
 
 
 def offers(crew: Crew, comparison: Comparison, needs: Needs) -> dict[str, Offer]:
@@ -55,8 +56,9 @@ def offers(crew: Crew, comparison: Comparison, needs: Needs) -> dict[str, Offer]
     for name in (*needs, *(n for n in all_needs if n not in needs)):
         item = comparison.items.get(name) or after.items[name]
         own = all_needs.get(name, needs.get(name, ()))
+        fields = tuple(f.name for f in item.fields if f.standing is Standing.CLASH) if name in decided else ()
         found[name] = Offer(name in usual, item.careful, name in decided, tuple((n.on, n.reason) for n in own),
-                            seen(item))
+                            seen(item), fields)
     return found
 
 

@@ -8,7 +8,7 @@
     var offer = JSON.parse(entry.dataset.offer);
     items.set(entry.dataset.item, {
       name: entry.dataset.item, entry: entry, needs: offer.needs, usual: offer.usual, careful: offer.careful,
-      clash: offer.clash, seen: offer.seen, ticked: offer.usual, side: "",
+      clash: offer.clash, seen: offer.seen, ticked: offer.usual, side: "", fields: null,
       tick: entry.querySelector(".tick"), because: entry.querySelector(".because"),
       remark: entry.querySelector(".remark textarea"), choice: entry.querySelector(".choice")
     });
@@ -62,7 +62,9 @@
     lines.push("]", "", "[decide]");
     items.forEach(function (one) {
       if (one.clash && one.side && (one.side === "live" || found.goes.has(one.name))) {
-        lines.push(quoted(one.name) + " = " + quoted(one.side));
+        lines.push(quoted(one.name) + " = " + (one.fields ? "{ " + Array.from(one.fields, function (pair) {
+          return quoted(pair[0]) + " = " + quoted(pair[1]);
+        }).join(", ") + " }" : quoted(one.side)));
       }
     });
     lines.push("", "[remarks]");
@@ -108,8 +110,27 @@
       one.tick.addEventListener("click", function (event) { event.stopPropagation(); });
       one.tick.addEventListener("change", function () { one.ticked = one.tick.checked; changed = true; show(); });
     }
-    one.entry.querySelectorAll(".decide input").forEach(function (input) {
-      input.addEventListener("change", function () { one.side = input.value; changed = true; show(); });
+    var byField = one.choice.querySelector(".by-field");
+    var decide = function () {
+      var whole = one.choice.querySelector(".decide:not([data-field]) input:checked").value;
+      one.fields = null;
+      one.side = whole === "fields" ? "" : whole;
+      if (byField) { byField.hidden = whole !== "fields"; }
+      if (whole === "fields") {  // decided once each of them is
+        var parts = Array.from(byField.querySelectorAll("[data-field]")), said = new Map();
+        parts.forEach(function (part) {
+          var one = part.querySelector("input:checked");
+          if (one) { said.set(part.dataset.field, one.value); }
+        });
+        if (said.size === parts.length) {
+          one.fields = said;
+          one.side = Array.from(said.values()).indexOf("staging") >= 0 ? "staging" : "live";
+        }
+      }
+      changed = true; show();
+    };
+    one.choice.querySelectorAll(".decide input").forEach(function (input) {
+      input.addEventListener("change", decide);
     });
     one.remark.addEventListener("input", function () { changed = true; });
   });
