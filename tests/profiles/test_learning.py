@@ -13,8 +13,9 @@ from pathlib import Path
 from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.profiles.from_schema import NO_PROFILE, complete
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.learning.findings import Certainty, Place
+from nostos.core.profiles.learning.findings import Certainty
 from nostos.core.profiles.learning.learn import learn
+from nostos.core.profiles.places import Place
 
 NOUNS = ("album", "artist", "branch", "city", "class", "course", "device", "engine", "farm", "garden", "harbour",
          "island",

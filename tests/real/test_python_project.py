@@ -29,13 +29,27 @@ from tests.support import Harbour, SiteTest
 
 MODELS = """
 from django.db import models
+from modelcluster.contrib.taggit import ClusterTaggableManager
 from modelcluster.fields import ParentalKey
+from taggit.models import TaggedItemBase
 from wagtail.fields import RichTextField
 from wagtail.models import Orderable, Page
+from wagtail.snippets.models import register_snippet
+
+
+@register_snippet
+class Advert(models.Model):
+    text = models.CharField(max_length=80)
+
+
+class PageTag(TaggedItemBase):
+    content_object = ParentalKey("HomePage", related_name="tagged", on_delete=models.CASCADE)
 
 
 class HomePage(Page):
     intro = RichTextField(default="hello")
+    advert = models.ForeignKey(Advert, null=True, on_delete=models.SET_NULL, related_name="+")
+    tags = ClusterTaggableManager(through=PageTag, blank=True)
 
 
 class Partner(Orderable):
@@ -47,6 +61,50 @@ import json
 from home.models import HomePage
 print(json.dumps({p.title: [p.url_path, getattr(p, "intro", None), sorted(
     x.name for x in p.partners.all()) if hasattr(p, "partners") else []] for p in HomePage.objects.all()}))
+"""
+
+WORK = """
+from django.contrib.auth.models import Group
+from home.models import *
+from wagtail.models import *
+h = HomePage.objects.get(slug="home")
+advert = Advert.objects.create(text="Wheel")
+h.intro, h.advert = "new", advert
+h.tags.add("dusk", "early")
+h.save_revision().publish()
+Partner.objects.create(page=h, name="Ada")
+autumn = h.add_child(instance=HomePage(title="Autumn", slug="autumn", intro="x", advert=advert))
+german = Locale.objects.create(language_code="de")
+autumn.copy_for_translation(german, copy_parents=True)
+HomePage.objects.filter(locale=german, slug__startswith="autumn").update(title="Herbst", draft_title="Herbst")
+flow, task = Workflow.objects.create(name="Evenings"), GroupApprovalTask.objects.create(name="Look")
+task.groups.add(Group.objects.first())
+WorkflowTask.objects.create(workflow=flow, task=task, sort_order=0)
+WorkflowPage.objects.create(workflow=flow, page=autumn)
+"""
+LIFE = """
+from home.models import *
+from taggit.models import Tag
+from wagtail.models import *
+HomePage.objects.get(slug="home").add_child(instance=HomePage(title="Live", slug="live"))
+for name in ("of-live", "dusk"):
+    Tag.objects.create(name=name, slug=name)
+Locale.objects.create(language_code="fr")
+flow = Workflow.objects.create(name="Of live")
+WorkflowTask.objects.create(workflow=flow, task=GroupApprovalTask.objects.create(name="Live looks"), sort_order=0)
+"""
+MORE = """
+import json
+from home.models import HomePage
+from taggit.models import Tag
+from wagtail.models import Locale, Workflow
+p, autumn = HomePage.objects.get(slug="home"), HomePage.objects.get(title="Autumn")
+print(json.dumps([sorted(p.tags.names()), p.advert.text, autumn.advert_id == p.advert_id,
+    autumn.get_workflow().name, [t.name for t in autumn.get_workflow().tasks],
+    [t.name for t in Workflow.objects.get(name="Of live").tasks],
+    autumn.get_translation(Locale.objects.get(language_code="de")).title,
+    sorted(Locale.objects.values_list("language_code", flat=True)),
+    sorted(Tag.objects.values_list("slug", flat=True))]))
 """
 
 
@@ -71,7 +129,9 @@ class Project(SiteTest):
                        capture_output=True)
         address = f"http://127.0.0.1:{free_port()}"
         (live / "ridge" / "settings" / "local.py").write_text(
-            f"DATABASES = {{'default': {self.database()!r}}}\nWAGTAILADMIN_BASE_URL = {address!r}\n")
+            f"DATABASES = {{'default': {self.database()!r}}}\nWAGTAILADMIN_BASE_URL = {address!r}\n"
+            "WAGTAIL_I18N_ENABLED = True\n"
+            "LANGUAGES = WAGTAIL_CONTENT_LANGUAGES = [('en-us', 'E'), ('de', 'German'), ('fr', 'French')]\n")
         self.manage(live, "migrate", "-v0")
         self.manage(live, "shell", "-v0", "-c", "from home.models import *; h = HomePage.objects.first(); "
                     "[h.add_child(instance=HomePage(title=t, slug=t.lower())) for t in ('One', 'Two')]")
@@ -83,12 +143,8 @@ class Project(SiteTest):
         (h.staging_folder / "home" / "models.py").write_text(MODELS)
         self.manage(h.staging_folder, "makemigrations", "home", "-v0")
         self.manage(h.staging_folder, "migrate", "-v0")
-        self.manage(h.staging_folder, "shell", "-v0", "-c", "from home.models import *; "
-                    "h = HomePage.objects.first(); h.intro = 'new'; h.save_revision().publish(); "
-                    "Partner.objects.create(page=h, name='Ada'); "
-                    "h.add_child(instance=HomePage(title='Autumn', slug='autumn', intro='x'))")
-        self.manage(live, "shell", "-v0", "-c", "from home.models import *; "
-                    "HomePage.objects.first().add_child(instance=HomePage(title='Live', slug='live'))")
+        self.manage(h.staging_folder, "shell", "-v0", "-c", WORK)
+        self.manage(live, "shell", "-v0", "-c", LIFE)
         with self.served(h.staging_folder, port):
             self.assertIn("STAGING COPY of live: voyage trip", self.page(f"http://127.0.0.1:{port}/"))
         told = self.told(live)
@@ -101,10 +157,15 @@ class Project(SiteTest):
         self.assertEqual({p: said[p][0] for p in ("/", "/one/", "/live/", "/autumn/")}, {
             "/": "same", "/one/": "same", "/live/": "same", "/autumn/": "new"})
         self.assertEqual((found.broke, found.holds, self.told(live)), (False, True, told))
+        self.assertEqual([str(q.place) for q in h.compare().questions], [])
         h.merge()
-        self.assertEqual(self.told(live), {
-            "Home": ["/home/", "new", ["Ada"]], "One": ["/home/one/", "hello", []], "Two": ["/home/two/", "hello", []],
+        after = self.told(live)
+        self.assertEqual({t: after[t] for t in ("One", "Two", "Live", "Autumn")}, {
+            "One": ["/home/one/", "hello", []], "Two": ["/home/two/", "hello", []],
             "Live": ["/home/live/", "hello", []], "Autumn": ["/home/autumn/", "x", []]})
+        self.assertEqual(json.loads(self.manage(live, "shell", "-v0", "-c", MORE).splitlines()[-1]), [
+            ["dusk", "early"], "Wheel", True, "Evenings", ["Look"], ["Live looks"], "Herbst", ["de", "en-us", "fr"],
+            ["dusk", "early", "of-live"]])
         self.manage(live, "migrate", "--check")
         self.manage(live, "makemigrations", "--check", "--dry-run")
         self.assertIn("No problems found", self.manage(live, "fixtree"))

@@ -19,7 +19,7 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place
+from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
 from nostos.core.profiles.learning.kinds import CHANCE
 from nostos.core.profiles.learning.markup import HEAD, attributes
 from nostos.core.profiles.learning.references import (
@@ -33,6 +33,7 @@ from nostos.core.profiles.learning.references import (
     sampled,
     spread,
 )
+from nostos.core.profiles.places import Place
 from nostos.core.values.structures import all_leaves, fits
 from nostos.core.values.tokens import CLOSE, OPEN
 

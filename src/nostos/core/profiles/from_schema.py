@@ -9,7 +9,7 @@ from fnmatch import fnmatchcase
 from nostos.core.database.schema import Table
 from nostos.core.profiles.learning.words import says_weakly
 from nostos.core.profiles.model import Child, FieldPolicy, Kind, Profile, Reference
-from nostos.core.profiles.network import networked
+from nostos.core.profiles.networked import networked
 from nostos.core.profiles.policies import STRUCTURE
 
 NO_PROFILE = Profile(name="none", title="no profile: worked out from the schema")

@@ -37,13 +37,14 @@ from nostos.core.profiles.model import (
     Version,
 )
 from nostos.core.profiles.network import Network
+from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import policy_named
 from nostos.core.profiles.row_trees import NestedTree, RowTree
 
 # What a file may add to the profile of a site.
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
                        "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "nested-tree",
-                       "unique", "mind", "slug", "job", "together", "along", "numbered", "prefixed"})
+                       "unique", "mind", "numbers", "slug", "job", "together", "along", "numbered", "prefixed"})
 _DEEPEST = 5  # profiles that build upon one another
 
 
@@ -262,6 +263,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "trees": tuple(RowTree(**{**t, "inherited": tuple(t.get("inherited", ()))}) for t in data.get("tree", [])),
         "minds": tuple((m["table"], _where(m), m["says"]) for m in data.get("mind", [])),
         "uniques": tuple(_column({"column": c}) for c in data.get("unique", {}).get("columns", [])),
+        "numbers": frozenset(map(Place.parse, data.get("numbers", {}).get("places", []))),
         "nested": tuple(NestedTree(**t) for t in data.get("nested-tree", [])),
         "prefixed": tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     }

@@ -7,7 +7,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.learning.findings import Certainty, Finding, Place
+from nostos.core.profiles.learning.findings import Certainty, Finding
+from nostos.core.profiles.places import Place
 
 _LOOKED_UP, _FEW = 150, 3
 _NOT = frozenset({"path", "filename", "url", "hash", "domain"})  # they name no rows

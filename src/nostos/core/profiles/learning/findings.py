@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
@@ -20,6 +19,7 @@ from nostos.core.profiles.learning import markup
 from nostos.core.profiles.learning.words import says_weakly
 from nostos.core.profiles.loader import ADDITIONS, additions, extended
 from nostos.core.profiles.model import Child, FieldPolicy, Join, Kind, Piece, Profile, Reference
+from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import STRUCTURE, policy_named
 from nostos.core.profiles.row_trees import NestedTree, RowTree
 
@@ -32,36 +32,6 @@ class Certainty(StrEnum):
     SURE = "sure"
     OPEN = "open"
     NONE = "none"
-
-
-@dataclass(frozen=True)
-class Place:
-    """Where a number stands: a column, for rows of one kind (where), at a path inside its structure."""
-
-    table: str
-    column: str
-    where: tuple[tuple[str, str], ...] = ()
-    path: tuple[str, ...] = ()
-
-    def at(self, path: tuple[str, ...]) -> Place:
-        """The place at a path inside, the numbers of entries standing as `*`."""
-        return Place(self.table, self.column, self.where, tuple(re.sub(r"^\d+(?=@|$)", "*", step) for step in path))
-
-    def __str__(self) -> str:
-        rows = "".join(f"[{column}={value}]" for column, value in self.where)
-        inner = "".join(f"/{step}" for step in self.path)
-        return f"{self.table}.{self.column}{rows}{inner}"
-
-    @classmethod
-    def parse(cls, text: str) -> Place:
-        """Raises ValueError for what is no place."""
-        head, *steps = text.split("/")
-        name, *rows = head.split("[")
-        table, dot, column = name.partition(".")
-        where = tuple((c, v) for c, mark, v in (r.rstrip("]").partition("=") for r in rows) if mark)
-        if not dot or not table or not column or len(where) != len(rows):
-            raise ValueError(f"{text!r} is not written like table.column, table.column[key=value] or table.column/a/b")
-        return cls(table, column, where, tuple(steps))
 
 
 @dataclass(frozen=True)

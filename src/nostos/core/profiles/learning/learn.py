@@ -18,12 +18,13 @@ from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.address import pieces_in
 from nostos.core.profiles.learning.by_name import named_rows_in
-from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, Place, learned
+from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, learned
 from nostos.core.profiles.learning.parts import parts
 from nostos.core.profiles.learning.references import ROWS, Judge, echoes, key_columns, places, siblings
 from nostos.core.profiles.learning.trees import nested_of, tree_of
 from nostos.core.profiles.learning.whose import whose
 from nostos.core.profiles.model import Kind, Profile
+from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import COUNTED, NEWEST, TEXT
 from nostos.core.profiles.row_trees import RowTree
 from nostos.core.values.structures import fits, may_be_structure, read

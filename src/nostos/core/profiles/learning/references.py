@@ -9,9 +9,10 @@ from dataclasses import dataclass
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.learning import markup, words
-from nostos.core.profiles.learning.findings import Certainty, Finding, Place
+from nostos.core.profiles.learning.findings import Certainty, Finding
 from nostos.core.profiles.learning.kinds import Kinds
 from nostos.core.profiles.model import Join, Reference
+from nostos.core.profiles.places import Place
 from nostos.core.values import structures
 
 ROWS = 2000  # of a table, that are looked at

@@ -1,0 +1,36 @@
+"""Where a number stands in a database: a column, or a path inside its values."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a number stands: a column, for rows of one kind (where), at a path inside its structure."""
+
+    table: str
+    column: str
+    where: tuple[tuple[str, str], ...] = ()
+    path: tuple[str, ...] = ()
+
+    def at(self, path: tuple[str, ...]) -> Place:
+        """The place at a path inside, the numbers of entries standing as `*`."""
+        return Place(self.table, self.column, self.where, tuple(re.sub(r"^\d+(?=@|$)", "*", step) for step in path))
+
+    def __str__(self) -> str:
+        rows = "".join(f"[{column}={value}]" for column, value in self.where)
+        inner = "".join(f"/{step}" for step in self.path)
+        return f"{self.table}.{self.column}{rows}{inner}"
+
+    @classmethod
+    def parse(cls, text: str) -> Place:
+        """Raises ValueError for what is no place."""
+        head, *steps = text.split("/")
+        name, *rows = head.split("[")
+        table, dot, column = name.partition(".")
+        where = tuple((c, v) for c, mark, v in (r.rstrip("]").partition("=") for r in rows) if mark)
+        if not dot or not table or not column or len(where) != len(rows):
+            raise ValueError(f"{text!r} is not written like table.column, table.column[key=value] or table.column/a/b")
+        return cls(table, column, where, tuple(steps))
