@@ -6,7 +6,6 @@ import atexit
 import hashlib
 import os
 import shutil
-import socket
 import sqlite3
 import subprocess
 import sys
@@ -23,6 +22,7 @@ from nostos.core.anchor.open_voyage import Crew, opened
 from nostos.core.apply.merge import MergeResult, merge
 from nostos.core.clone.clone import clone
 from nostos.core.compare.items import Comparison
+from nostos.core.inspect.rehearsal.serving import free_port
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.voyages.home import Home
@@ -125,13 +125,6 @@ class ServedTest(SiteTest):
             server.start()
             self.addCleanup(server.server_close)
             self.addCleanup(server.shutdown)
-
-
-def free_port() -> int:
-    """A port of this machine's that nobody listens on."""
-    with socket.socket() as one:
-        one.bind(("127.0.0.1", 0))
-        return int(one.getsockname()[1])
 
 
 def rows(path: Path, sql: str, *values: Any) -> list[tuple[Any, ...]]:

@@ -12,6 +12,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from nostos.core.errors import SiteError
+from nostos.core.inspect.rehearsal.serving import free_port
 
 HOST = "ridge-host"
 _KEYS = ("host", "user")
@@ -41,9 +42,7 @@ class SshServer:
         keys = folder / "keys"
         shutil.copy(folder / "user.pub", keys)
         keys.chmod(0o644)
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            self.port = int(free.getsockname()[1])
+        self.port = free_port()
         if os.geteuid() == 0:
             Path("/run/sshd").mkdir(mode=0o755, exist_ok=True)  # where it leaves its rights behind
         (folder / "sshd.conf").write_text(

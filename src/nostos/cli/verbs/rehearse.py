@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import argparse
 
-from nostos.cli import choosing
+from nostos.cli import choosing, visiting
 from nostos.cli.environment import Environment, ExitStatus
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
     choosing.merge_arguments(parser)
-    parser.add_argument("--most", metavar="N", type=int, default=100, help="visit so many pages at most (100)")
-    parser.add_argument("--rate", metavar="N", type=float, default=8.0, help="requests a second on each site (8)")
+    visiting.arguments(parser, 100)
     parser.add_argument("--no-visit", action="store_true", help="carry the merge out on the copy, and visit nothing")
     parser.add_argument("--no-commands", action="store_true",
                         help="do not run the site file's [serve]; then nothing is visited")
@@ -23,7 +22,6 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.anchor.open_voyage import opened
-    from nostos.core.errors import VoyageError
     from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
     from nostos.core.inspect.rehearsal.serving import command_of
     from nostos.core.inspect.trial.compare import count
@@ -34,8 +32,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.show.output import write_json
     from nostos.show.progress import shown
 
-    if args.most < 1 or not args.rate > 0:
-        raise VoyageError("--most and --rate must be above nought.", next_step="Leave them out, or write a number.")
+    visiting.check(args)
     home = Home(env.home)
     voyage = home.only(args.voyage)
     with home.lock(voyage.name), opened(home, voyage) as crew:

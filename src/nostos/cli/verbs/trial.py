@@ -6,6 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from nostos.cli import visiting
 from nostos.cli.environment import PASSWORD, Environment, ExitStatus, staging_password
 
 if TYPE_CHECKING:
@@ -14,8 +15,7 @@ if TYPE_CHECKING:
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
-    parser.add_argument("--most", metavar="N", type=int, default=200, help="visit so many pages at most (200)")
-    parser.add_argument("--rate", metavar="N", type=float, default=8.0, help="requests a second on each site (8)")
+    visiting.arguments(parser, 200)
     parser.add_argument("--login", metavar="USER",
                         help=f"staging asks for a name and a password: the name; the password is asked for, or read "
                              f"from {PASSWORD}")
@@ -31,7 +31,6 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.anchor.open_voyage import opened
-    from nostos.core.errors import VoyageError
     from nostos.core.inspect.trial.compare import count
     from nostos.core.inspect.trial.run import Options, judged, remember, remembered, visit
     from nostos.core.voyages.history import recorded
@@ -40,8 +39,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.show.output import write_json
     from nostos.show.progress import shown
 
-    if args.most < 1 or not args.rate > 0:
-        raise VoyageError("--most and --rate must be above nought.", next_step="Leave them out, or write a number.")
+    visiting.check(args)
     home = Home(env.home)
     voyage = home.only(args.voyage)
     against = (args.against, remembered(home, voyage.name, args.against)) if args.against else None

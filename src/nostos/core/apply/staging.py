@@ -12,7 +12,7 @@ from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.files.entry import OWN_PREFIX, FileEntry
 from nostos.core.files.tree import Asked, Call, Copy, FileTree, Signature
 from nostos.core.files.words import ending
-from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder, changes_of
+from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder, changes_of, laid_down
 
 _SPARE = 16 * 1024 * 1024  # bytes that are left free on live's disk
 
@@ -126,7 +126,7 @@ class Staging:
         sizes: dict[str, int] = {}
         for o in work:
             disk = self.target.disk_of(o.path)
-            size = sum(c.entry.size for c in changes_of(o) if isinstance(c, PutFile))
+            size = laid_down(o)
             if self.target.host:  # what is replaced is kept there, too
                 size += sum(c.before.size for c in changes_of(o) if c.before is not None)
             if isinstance(o, SwitchFolder):  # where the filesystem has no second names, it is copied

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import secrets
 from collections.abc import Iterator, Sequence
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from time import monotonic
@@ -274,23 +274,29 @@ class Cloning:
 
     def _database(self, anchor: Anchor) -> tuple[dict[str, Table], int]:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
+        with self._moment() as (source, place, tables):
+            if self.of_site:
+                network = self.profile.network
+                there = network_sites(network, source, tables) if network is not None else {}
+                anchor.set_fact("network_site", number_of(there, self.of_site))
+            self.tell(Progress("learning", 0, None, "tables"))
+            learned = learn(source, tables, self.profile, address=self.live_urls.pieces())
+            anchor.set_fact("learned", as_data(learned))
+            self.skip_rows = left_out(self.skip_rows, tables, learned.over(self.profile))
+            self.profile = replace(self.profile, pieces=(*self.profile.pieces, *learned.pieces),
+                                   personal=learned.personal)
+            return tables, self._rows_of(anchor, source, self._opened(place), tables)
+
+    @contextmanager
+    def _moment(self) -> Iterator[tuple[Database, Place, dict[str, Table]]]:
+        """Live's database as it is at one moment, a place made for the copy, and live's tables."""
         source = self.live.open(readonly=True)
         try:
             place = self._make_place(source)
             with told(source), source.reading():
                 tables = source.tables()
                 self.profile = self.live.full_profile(tables)
-                if self.of_site:
-                    network = self.profile.network
-                    there = network_sites(network, source, tables) if network is not None else {}
-                    anchor.set_fact("network_site", number_of(there, self.of_site))
-                self.tell(Progress("learning", 0, None, "tables"))
-                learned = learn(source, tables, self.profile, address=self.live_urls.pieces())
-                anchor.set_fact("learned", as_data(learned))
-                self.skip_rows = left_out(self.skip_rows, tables, learned.over(self.profile))
-                self.profile = replace(self.profile, pieces=(*self.profile.pieces, *learned.pieces),
-                                       personal=learned.personal)
-                return tables, self._rows_of(anchor, source, self._opened(place), tables)
+                yield source, place, tables
         finally:
             source.close()
 

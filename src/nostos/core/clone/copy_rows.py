@@ -287,13 +287,19 @@ class _Table:
     def _settled(self, numbers: list[int], expected: Mapping[Key, bytes], mend: bool) -> bool:
         """Whether these blocks' rows in staging are as they must be. If not, they are mended, if that is asked for."""
         table, target = self.table, self.copier.target
-        found = dict(target.row_digests(table, table.stored, numbers))
-        extra = [k for k in found if k not in expected]
-        differing = [k for k, d in expected.items() if found.get(k) != d]
+        extra, wrong = differing(target, table, numbers, expected)
         if mend:
             for key in extra:
                 target.remove(table, key)
-            rows = self.copier.source.fetch_many(table, [self.keys_moved.get(k, k) for k in differing])
+            rows = self.copier.source.fetch_many(table, [self.keys_moved.get(k, k) for k in wrong])
             target.replace_many(table, table.stored, [
                 self.copier.local.change(table, tuple(row[c] for c in table.stored)) for row in rows])
-        return not extra and not differing
+        return not extra and not wrong
+
+
+def differing(copy: Database, table: Table, numbers: list[int], expected: Mapping[Key, bytes]
+              ) -> tuple[list[Key], list[Key]]:
+    """The rows of a copy's blocks that are too many there, and those that are missing or not as they must be.
+    expected: the digests that they must have, by key."""
+    found = dict(copy.row_digests(table, table.stored, numbers))
+    return [k for k in found if k not in expected], [k for k, d in expected.items() if found.get(k) != d]

@@ -9,14 +9,15 @@ from __future__ import annotations
 import secrets
 import shutil
 from collections.abc import Mapping
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import dataclass
 
 from nostos.core.clock import now
 from nostos.core.clone.asking import asked
 from nostos.core.clone.clone import Cloning
+from nostos.core.clone.copy_rows import differing
 from nostos.core.clone.remove import remove
-from nostos.core.database.protocol import Block, Database, told
+from nostos.core.database.protocol import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import SiteError, VoyageError
 from nostos.core.files.entry import OWN_PREFIX, STAMP
@@ -90,19 +91,8 @@ class _ExactCopy(Cloning):
         return f"r{secrets.token_hex(2)}_{self.live.database.prefix}"
 
     def _rows(self) -> None:
-        source = self.live.open(readonly=True)
-        try:
-            place = self._make_place(source)
-            with told(source), source.reading():
-                tables = source.tables()
-                self.profile = self.live.full_profile(tables)
-                target = self._opened(place)
-                try:
-                    self.rows = rows_exactly(source, target, tables, self.tell)
-                finally:
-                    target.close()
-        finally:
-            source.close()
+        with self._moment() as (source, place, tables), closing(self._opened(place)) as target:
+            self.rows = rows_exactly(source, target, tables, self.tell)
 
 
 def rows_exactly(source: Database, target: Database, tables: Mapping[str, Table], tell: Listener = silent) -> int:
@@ -159,10 +149,10 @@ def _equal(source: Database, target: Database, table: Table, arrived: dict[int, 
     for at in range(0, len(doubtful), _BLOCKS):
         part = doubtful[at:at + _BLOCKS]
         wanted: dict[Key, bytes] = dict(source.row_digests(table, table.stored, [n for n in part if n in then]))
-        found: dict[Key, bytes] = dict(target.row_digests(table, table.stored, [n for n in part if n in made]))
-        for key in found.keys() - wanted.keys():
+        extra, wrong = differing(target, table, [n for n in part if n in made], wanted)
+        for key in extra:
             target.remove(table, key)
-        rows: list[Row] = list(source.fetch_many(table, [k for k, d in wanted.items() if found.get(k) != d]))
+        rows: list[Row] = list(source.fetch_many(table, wrong))
         target.replace_many(table, table.stored, [tuple(row[c] for c in table.stored) for row in rows])
     if doubtful and target.blocks(table, table.stored) != then:
         raise SiteError(f"The copy's table {table.name} is not equal to live's snapshot.",
@@ -176,11 +166,15 @@ def clear_copies(home: Home) -> list[str]:
     for folder in sorted((home.path / PLACE).glob("*/")):
         inner = Home(folder)
         with suppress(VoyageError), inner.lock(NAME):  # one that is at work holds it
-            left = remove(inner, inner.read(NAME)) if NAME in inner.names() else []
-            if left:
-                raise SiteError(f"What a rehearsal had made could not be removed: {'; '.join(left)}.",
-                                left="Live was not touched.", next_step="Remove that by hand, then recover again.")
+            clear_copy(inner)
             found.append(folder.name)
-        if folder.name in found:
-            shutil.rmtree(folder, ignore_errors=True)
     return found
+
+
+def clear_copy(inner: Home) -> None:
+    """Remove a copy, and the private home that it was made with. Raises SiteError where something has to be left."""
+    left = remove(inner, inner.read(NAME)) if NAME in inner.names() else []
+    if left:
+        raise SiteError(f"What a rehearsal had made could not be removed: {'; '.join(left)}.",
+                        left="Live was not touched.", next_step="Remove that by hand, then run `nostos recover`.")
+    shutil.rmtree(inner.path, ignore_errors=True)

@@ -204,3 +204,8 @@ def changes_of(operation: PutFile | RemoveFile | SwitchFolder) -> tuple[PutFile 
     if isinstance(operation, SwitchFolder):
         return (*operation.puts, *operation.removals)
     return (operation,)
+
+
+def laid_down(operation: PutFile | RemoveFile | SwitchFolder) -> int:
+    """Bytes of the files that an operation puts."""
+    return sum(c.entry.size for c in changes_of(operation) if isinstance(c, PutFile))

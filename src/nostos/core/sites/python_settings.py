@@ -52,8 +52,8 @@ def read(folder: AnyPath) -> SettingsFacts | None:
     if not (folder / env_file.PROGRAM).is_file():
         return None
     programs = dict(_programs(folder))
-    module = next((m for f, m in programs.items() if f.endswith("wsgi.py")), programs.get(env_file.PROGRAM))
-    if module is None:
+    module = _answering(programs)
+    if not module:
         return None
     said = env_file.said(read_bounded(folder / env_file.NAME)) if (folder / env_file.NAME).is_file() else {}
     reader = SettingsReader(folder, said)
@@ -95,10 +95,19 @@ def _programs(folder: AnyPath) -> Iterator[tuple[str, str]]:
 def _package(folder: AnyPath, module: str) -> str:
     """The folder of the project's own package; in a copy, that of the settings that it takes in."""
     if module == OWN:
-        tree = tree_of(read_bounded(folder / FILE)) if (folder / FILE).is_file() else None
-        taken = next((s.module for s in (tree.body if tree else ()) if isinstance(s, ast.ImportFrom)), None)
-        module = taken or ""
+        module = _taken_in(read_bounded(folder / FILE)) if (folder / FILE).is_file() else ""
     return module.partition(".")[0] if "." in module else ""
+
+
+def _answering(programs: Mapping[str, str]) -> str:
+    """The settings that a project answers with; empty where none are named. programs: modules by who names them."""
+    return next((m for f, m in programs.items() if f.endswith("wsgi.py")), programs.get(env_file.PROGRAM, ""))
+
+
+def _taken_in(content: bytes) -> str:
+    """The settings that a copy's own module takes in."""
+    tree = tree_of(content)
+    return next((s.module or "" for s in (tree.body if tree else ()) if isinstance(s, ast.ImportFrom)), "")
 
 
 def _named(folder: AnyPath, name: str) -> str | None:
@@ -207,12 +216,8 @@ def named_anew(content: bytes) -> bytes:
 
 def settings_taken(files: Mapping[str, bytes]) -> str:
     """The settings that the copy's module takes in. files: the original's own files, by their paths."""
-    modules = {name: module for name, content in files.items() for *_, module in _spots(content)}
-    module = next((m for n, m in modules.items() if n.endswith("wsgi.py")), modules.get(env_file.PROGRAM, ""))
-    if module == OWN and FILE in files:  # a copy of a copy
-        tree = tree_of(files[FILE])
-        module = next((s.module or "" for s in (tree.body if tree else ()) if isinstance(s, ast.ImportFrom)), "")
-    return module
+    module = _answering({name: module for name, content in files.items() for *_, module in _spots(content)})
+    return _taken_in(files[FILE]) if module == OWN and FILE in files else module  # a copy of a copy
 
 
 GUARDED = "a mark on every page, no search engines, no mail, jobs, caches, cookies and folders of its own"
@@ -236,7 +241,8 @@ def own_module(module: str, was: str, folder: AnyPath, url: str, location: Locat
         database = f'"ENGINE": "django.db.backends.{kind}", ' + ", ".join(
             f"{name!r}: {str(value or '')!r}" for name, value in words.items()) + f', "OPTIONS": {_options(location)!r}'
     return _TEMPLATE.format(
-        module=module, behind="" if mark else _BEHIND, database=database, was=was, host=host, secure=secure, mark=mark, origin=f"{parts.scheme}://{parts.netloc}",
+        module=module, behind="" if mark else _BEHIND, database=database, was=was, host=host, secure=secure, mark=mark,
+        origin=f"{parts.scheme}://{parts.netloc}",
         addresses="\n".join(f"{name} = {url!r}" for name in env_file.ADDRESSES)).encode()
 
 

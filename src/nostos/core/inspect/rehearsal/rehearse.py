@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import hashlib
 import os
-import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -19,8 +18,7 @@ import msgspec
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.apply.merge import merge
 from nostos.core.clock import now
-from nostos.core.clone.exact_copy import BESIDE, NAME, PLACE, ExactCopy, copy_exactly
-from nostos.core.clone.remove import remove
+from nostos.core.clone.exact_copy import BESIDE, NAME, PLACE, ExactCopy, clear_copy, copy_exactly
 from nostos.core.errors import MergeRefused, SiteError, VoyageError
 from nostos.core.hosts.far_path import FarPath
 from nostos.core.inspect.rehearsal.serving import served
@@ -28,7 +26,7 @@ from nostos.core.inspect.trial.addresses import beside
 from nostos.core.inspect.trial.compare import Judged, Verdict
 from nostos.core.inspect.trial.run import Round, judged
 from nostos.core.inspect.trial.visit import Visitor
-from nostos.core.plan.operations import PutFile, RemoveFile, SwitchFolder, as_data, changes_of
+from nostos.core.plan.operations import PutFile, RemoveFile, SwitchFolder, as_data, laid_down
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.private_files import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent
@@ -105,22 +103,13 @@ def rehearse(home: Home, crew: Crew, prepared: PreparedMerge, options: Rehearsal
             return _on_copy(home, inner, folder, crew, prepared, options, number, tell)
         finally:
             with undisturbed():
-                _clear(inner)
+                clear_copy(inner)
 
 
 def _place(live: Site, inner: Home, number: str) -> Path:
     """Where the copy lies: beside live, on its disk, where whoever owns it can reach it; else in the private home."""
     above = Path(str(live.home)).resolve().parent
     return above / f"{BESIDE}{number}" if os.access(above, os.W_OK | os.X_OK) else inner.path / "copy"
-
-
-def _clear(inner: Home) -> None:
-    if NAME in inner.names():
-        left = remove(inner, inner.read(NAME))
-        if left:
-            raise SiteError(f"The rehearsal's copy could not be removed: {'; '.join(left)}.",
-                            left="Live is as it was.", next_step="Remove that by hand, then run `nostos recover`.")
-    shutil.rmtree(inner.path, ignore_errors=True)
 
 
 def _on_copy(home: Home, inner: Home, folder: Path, crew: Crew, prepared: PreparedMerge, options: RehearsalOptions,
@@ -143,8 +132,7 @@ def _on_copy(home: Home, inner: Home, folder: Path, crew: Crew, prepared: Prepar
 
 def _space(prepared: PreparedMerge) -> int:
     """Bytes that a merge lays down on live's disk before anything is replaced."""
-    changes = [c for o in prepared.plan.of(PutFile, RemoveFile, SwitchFolder) for c in changes_of(o)]
-    return sum(c.entry.size for c in changes if isinstance(c, PutFile))
+    return sum(map(laid_down, prepared.plan.of(PutFile, RemoveFile, SwitchFolder)))
 
 
 def _visited(crew: Crew, on_copy: Crew, prepared: PreparedMerge, options: RehearsalOptions, made: ExactCopy,
