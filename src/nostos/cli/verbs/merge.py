@@ -38,21 +38,23 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.anchor.open_voyage import opened
     from nostos.core.apply.merge import merge
     from nostos.core.errors import NostosError
-    from nostos.core.inspect.rehearsal.rehearse import check_same, rehearsed
     from nostos.core.plan.prepared import prepare
     from nostos.core.plan.selection_file import read
     from nostos.core.takeback.undo import to_take_back
     from nostos.core.voyages.history import recorded
     from nostos.core.voyages.home import Home
-    from nostos.show import backups, data, merging, trying
+    from nostos.show import backups, data, merging
     from nostos.show.output import write_json
     from nostos.show.progress import shown
 
     home = Home(env.home)
     voyage = home.only(args.voyage)
     with home.lock(voyage.name), opened(home, voyage) as crew:
-        rehearsal = rehearsed(home, args.as_rehearsed, voyage.name) if args.as_rehearsed else None
-        if rehearsal is not None:
+        rehearsal = None
+        if args.as_rehearsed:  # what visits sites is not loaded for every merge
+            from nostos.core.inspect.rehearsal.rehearse import check_same, rehearsed
+
+            rehearsal = rehearsed(home, args.as_rehearsed, voyage.name)
             choosing.say_again(args, rehearsal.choice)
         with shown(env.err) as tell:
             prepared = prepare(crew, choosing.chosen(args, voyage), tell)
@@ -68,19 +70,22 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             return ended
         going = len(prepared.plan.selection.chosen)
         choosing.confirm(env, args.yes, f"Bring {going} items home to {voyage.live_name}?")
+        file = read(args.selection) if args.selection else None
         watch = watching.begun(args, env, crew, prepared)
         with recorded(home, "merge", voyage.name, voyage.live_name) as record, shown(env.err) as tell, \
                 around.commands(args, env, crew.live, "merge", record) as ran:
             result = merge(home, crew, prepared, tell)
             record.note_route(voyage.url, voyage.live_url, result.between)
-            if args.selection:
-                file = read(args.selection)
+            if file is not None:
                 record.chosen_by, record.remarks = file.chosen_by, dict(file.remarks)
             gone = age_out(env, home)
             record.counts = {"items": going, "clashes": len(result.clashes),
                              "gained on live": sum(line.gained for line in result.ledger)}
-        watched = watching.looked(watch, env) if watch is not None else None
-        undone = again = None
+        watched = undone = again = None
+        if watch is not None:
+            from nostos.show import trying
+
+            watched = watching.looked(watch, env)
         if watch is not None and watched is not None and watched.failing:
             if not env.json:
                 trying.failing(env.out, watched, voyage.name)
