@@ -22,13 +22,13 @@ from nostos.core.apply.foreign_keys import check_parents, may_check_itself
 from nostos.core.apply.ledger import Ledger, Line
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows import CommitResult, apply_rows
-from nostos.core.apply.schema import apply_schema, drop_schema, fill, take_back_schema
+from nostos.core.apply.schema import add_constraints, apply_schema, drop_schema, fill, take_back_schema
 from nostos.core.apply.settle import settle, settle_rest
 from nostos.core.clock import now
 from nostos.core.compare.items import Item, SchemaAction
 from nostos.core.database.marker import MARKER, marked
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Table
+from nostos.core.database.schema import NAMED, Table
 from nostos.core.errors import (
     Disturbed,
     LiveMoved,
@@ -400,6 +400,7 @@ class _Merge:
             self.notes.write(self.folder)
             if target_db.transactional_schema:
                 self._drop(target_db, journal)
+                add_constraints(self.plan, target_db)
             calm.enter_context(undisturbed())
             journal.write(journals.Step.COMMITTING)
             began = monotonic()
@@ -413,7 +414,7 @@ class _Merge:
         """Drop what was named to be dropped, with what it held kept in the journal's folder."""
         for operation in self.plan.of(SchemaOperation):
             step = operation.step
-            if step.action is SchemaAction.DROP and step.what != "index":
+            if step.action is SchemaAction.DROP and step.what not in NAMED:
                 table = self.comparison.rows.live_tables[step.table]
                 columns = table.stored if step.what == "table" else (*table.key, step.name)
                 journal.keep_rows(f"{step.what}-{step.table}-{step.name}", columns, target_db.scan(table, columns))

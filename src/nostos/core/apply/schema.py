@@ -27,6 +27,8 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
             continue  # at the very end
         staging = rows.staging_tables[step.table]
         column = staging.column(step.name)
+        if step.what == "constraint":
+            continue  # when the rows are as they are to be
         there = dict(target_db.tables()[step.table].indexes) if step.what == "index" else {}
         if step.what == "index" and there.get(step.name) == step.ddl:
             continue  # live has gained it by itself
@@ -63,7 +65,7 @@ def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> 
                     "column": column is not None and all(row.get(name) == step.get("filled")
                                                          for row in database.rows_where_set(table, [column])),
                     "index": dict(table.indexes).get(name) == step["ddl"]}
-            if ours[what]:
+            if ours.get(what):
                 database.drop(what, table.name, name)
         elif what == "index":
             if name in dict(table.indexes):
@@ -76,10 +78,22 @@ def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> 
                 database.change_column(before, old)
 
 
+def add_constraints(plan: Plan, target_db: Database) -> None:
+    """Add what rows must keep to, where it is part of their transaction. Raises what the driver does where they do not.
+    """
+    for step in (o.step for o in plan.of(SchemaOperation) if o.step.what == "constraint"):
+        there = target_db.tables()[step.table].named("constraint")
+        if step.action is SchemaAction.DROP or there.get(step.name) == step.ddl:
+            continue
+        if step.name in there:
+            target_db.drop("constraint", step.table, step.name)
+        target_db.add_constraint(step.table, step.name, step.ddl)
+
+
 def drop_schema(plan: Plan, target_db: Database) -> None:
-    """Drop what was named to be dropped: indexes and columns, then tables."""
+    """Drop what was named to be dropped: what is defined over columns, columns, then tables."""
     steps = [o.step for o in plan.of(SchemaOperation) if o.step.action is SchemaAction.DROP]
-    for step in sorted(steps, key=lambda s: ("index", "column", "table").index(s.what)):
+    for step in sorted(steps, key=lambda s: ("constraint", "index", "column", "table").index(s.what)):
         target_db.drop(step.what, step.table, step.name)
 
 

@@ -347,7 +347,7 @@ class _Restore:
             live = database.outline().counters
         finally:
             database.close()
-        names = {t.name for t in outline.tables}
+        names = {*(t.name for t in outline.tables), *outline.counters}
         return replace(outline, counters={n: max(outline.counters.get(n, 0), live.get(n, 0))
                                           for n in {*outline.counters, *live} if n in names})
 

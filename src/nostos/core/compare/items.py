@@ -68,13 +68,14 @@ class SchemaAction(StrEnum):
 
 @dataclass(frozen=True)
 class SchemaStep:
-    """Something that one side changed in its schema: a table, a column of a table, or an index.
+    """Something that one side changed in its schema: a table, a column of a table, an index or a
+    constraint.
 
     ddl: its definition, in words of the engine's. before: what it was. filled: of a column that may not be empty and
     has no default, what all rows that were there have got in it.
     """
 
-    what: str  # "table", "column" or "index"
+    what: str  # "table", "column", "index" or "constraint"
     table: str
     name: str
     side: Side

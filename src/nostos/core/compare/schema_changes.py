@@ -1,4 +1,4 @@
-"""What one side changed in its schema: tables, columns and indexes gained, dropped or defined anew."""
+"""What one side changed in its schema: tables, columns, indexes and constraints gained, dropped or defined anew."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from nostos.core.anchor.store import Anchor
 from nostos.core.compare.field_merge import FieldMerge, Standing
 from nostos.core.compare.items import Field, Item, SchemaAction, SchemaStep
 from nostos.core.compare.row_states import Rows
-from nostos.core.database.schema import Column, definition
+from nostos.core.database.schema import NAMED, Column, definition
 from nostos.core.patterns import matches
 from nostos.core.profiles.compared import OWN_TABLES
 from nostos.core.profiles.policies import PLAIN
@@ -34,7 +34,7 @@ def _versions(known: Alike | None, base: str | None, live: str | None, staging: 
 
 
 def schema_items(rows: Rows, anchor: Anchor | None = None) -> Iterator[Item]:
-    """Every table, column and index that is not defined alike on live, in staging and at the anchor."""
+    """Every table, column, index and constraint that is not defined alike on live, in staging and at the anchor."""
     live, staging = ({n: t for n, t in tables.items() if not matches(n, (*OWN_TABLES, *rows.profile.volatile))}
                      for tables in (rows.live_tables, rows.staging_tables))
     said = anchor.fact(ALIKE) if anchor is not None else None
@@ -53,12 +53,14 @@ def schema_items(rows: Rows, anchor: Anchor | None = None) -> Iterator[Item]:
             found = _item(f"column/{name}.{column}", "column", name, column, versions, rows, columns)
             if found is not None:
                 yield _with_filled(found, rows, anchor, columns)
-        for index in sorted({*dict(mine.indexes), *dict(theirs.indexes)}):
-            versions = _versions(known.get(f"index/{name}.{index}"), *(
-                dict(t.indexes).get(index) if t else None for t in (before, theirs, mine)))
-            found = _item(f"index/{index}", "index", name, index, versions, rows)
-            if found is not None:
-                yield found
+        for what in NAMED:
+            for part in sorted({*mine.named(what), *theirs.named(what)}):
+                versions = _versions(known.get(f"{what}/{name}.{part}"), *(
+                    t.named(what).get(part) if t else None for t in (before, theirs, mine)))
+                called = part if what == "index" else f"{name}.{part}"
+                found = _item(f"{what}/{called}", what, name, part, versions, rows)
+                if found is not None:
+                    yield found
 
 
 def _with_filled(item: Item, rows: Rows, anchor: Anchor | None, columns: Sequence[Column | None]) -> Item:
@@ -118,7 +120,7 @@ def _written_since(rows: Rows, what: str, table: str, part: str) -> bool:
     there = rows.live_tables.get(table)
     column = there.column(part) if there and what == "column" else None
     for state in rows.states.values():
-        if what == "index" or state.table != table or Side.LIVE not in state.moved or state.live is None:
+        if what in NAMED or state.table != table or Side.LIVE not in state.moved or state.live is None:
             continue
         if column is None:
             return True

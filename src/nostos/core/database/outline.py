@@ -49,6 +49,9 @@ class Outline:
     triggers: tuple[Trigger, ...] = ()
     counters: Mapping[str, int] = field(default_factory=dict)
     before: tuple[tuple[str, str], ...] = ()  # what tables rest on: extensions, types, functions; name and statement
+    leaning: tuple[tuple[str, str], ...] = ()  # functions that rest on tables, which come before them
+    after: tuple[tuple[str, str], ...] = ()  # what is attached to what is there: rules, row security, comments
+    rights: tuple[tuple[str, str], ...] = ()  # who may do what, where those are known; name and statement
 
 
 def check_names(outline: Outline) -> None:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Column, Key, Row, Table, Value
-from nostos.core.errors import Disturbed, NostosError, SiteError
+from nostos.core.errors import Disturbed, MergeRefused, NostosError, SiteError
 
 
 @dataclass(frozen=True)
@@ -296,7 +296,11 @@ class Database(ABC):
 
     @abstractmethod
     def drop(self, what: str, table: str, name: str) -> None:
-        """Remove a "table", "column" or "index"."""
+        """Remove a "table", "column", "index" or "constraint"."""
+
+    def add_constraint(self, table: str, name: str, ddl: str) -> None:
+        """Add a constraint, as `Table.constraints` has it. Only where schema changes are part of transactions."""
+        raise NotImplementedError
 
     computes: bool = False  # whether a server computes the digests, so that two of them are asked at once
     scans_for_children = False  # whether removing a row reads whole tables where no index leads to its children
@@ -356,8 +360,9 @@ def told(*databases: Database) -> Iterator[None]:
             said = database.explained(error)
             if said is not None:
                 what = said.what.replace("refused the changes", "could not be read")
+                next_step = "See to the database server, then run it again."
                 raise SiteError(what, left="It was only being read.",
-                                next_step="See to the database server, then run it again.") from error
+                                next_step=said.next_step if isinstance(said, MergeRefused) else next_step) from error
         raise
 
 

@@ -9,6 +9,7 @@ from functools import cached_property
 Value = None | int | float | str | bytes
 Row = dict[str, Value]
 Key = tuple[Value, ...]
+NAMED = ("index", "constraint")  # parts of a table that are defined over its columns, and hold no values
 
 
 @dataclass(frozen=True)
@@ -47,7 +48,7 @@ def definition(column: Column) -> str:
 def definitions(table: Table) -> dict[str, str]:
     """How a table's columns and indexes are defined, by `column/table.name` and `index/table.name`."""
     return {**{f"column/{table.name}.{c.name}": definition(c) for c in table.columns},
-            **{f"index/{table.name}.{name}": ddl for name, ddl in table.indexes}}
+            **{f"{what}/{table.name}.{name}": ddl for what in NAMED for name, ddl in table.named(what).items()}}
 
 
 @dataclass(frozen=True)
@@ -76,6 +77,11 @@ class Table:
     ddl: str = ""
     indexes: tuple[tuple[str, str], ...] = field(default=())  # (name, DDL) of the indexes that are not constraints
     form: str = "packed"
+    constraints: tuple[tuple[str, str], ...] = ()  # (name, definition) of those that can be added and dropped by name
+
+    def named(self, what: str) -> dict[str, str]:
+        """What is defined over it by name and text. what: one of `NAMED`."""
+        return dict(self.indexes if what == "index" else self.constraints)
 
     @property
     def names(self) -> tuple[str, ...]:

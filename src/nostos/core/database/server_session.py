@@ -88,6 +88,10 @@ class ServerSession(Database):
         """A table's full name, quoted."""
         return self.quoted(self.prefix + table)
 
+    def held(self, table: str) -> str:
+        """A table's full name for what is done to the rows that it holds itself."""
+        return self.real(table)
+
     @staticmethod
     def _marks(count: int) -> str:
         return ", ".join(["%s"] * count)
@@ -101,7 +105,7 @@ class ServerSession(Database):
             self._locking = False
 
     def count(self, table: str) -> int:
-        return int(self.run(f"SELECT COUNT(*) FROM {self.real(table)}")[0][0])
+        return int(self.run(f"SELECT COUNT(*) FROM {self.held(table)}")[0][0])
 
     def _keyed(self, table: Table, keys: Sequence[Key]) -> Iterator[tuple[str, list[Value]]]:
         """Conditions that select rows by their keys, some at once."""
@@ -126,7 +130,7 @@ class ServerSession(Database):
             yield from self._rows(table, where, values)
 
     def top(self, table: Table) -> int | None:
-        found = self.run(f"SELECT MAX({self.quoted(table.key[0])}) FROM {self.real(table.name)}")[0][0]
+        found = self.run(f"SELECT MAX({self.quoted(table.key[0])}) FROM {self.held(table.name)}")[0][0]
         return None if found is None else int(found)
 
     def above(self, table: Table, key: int) -> Iterator[Row]:
@@ -136,12 +140,12 @@ class ServerSession(Database):
         yield from ()  # the server holds its foreign keys itself
 
     def has_null(self, table: Table, column: str) -> bool:
-        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {self.quoted(column)} IS NULL LIMIT 1"))
+        return bool(self.run(f"SELECT 1 FROM {self.held(table.name)} WHERE {self.quoted(column)} IS NULL LIMIT 1"))
 
     def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
         names = ", ".join(self._comparable(table, c) for c in columns)
         full = " AND ".join(f"{self.quoted(c)} IS NOT NULL" for c in columns)
-        return bool(self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE {full} GROUP BY {names} "
+        return bool(self.run(f"SELECT 1 FROM {self.held(table.name)} WHERE {full} GROUP BY {names} "
                              "HAVING COUNT(*) > 1 LIMIT 1"))
 
     def recount(self, table: Table, column: str, counted: Table, by: str, where: Mapping[str, Value],
@@ -151,23 +155,23 @@ class ServerSession(Database):
         if through is not None:
             other, points, wanted = through
             more, values = self._matching(other, wanted)
-            tests += f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {self.real(other.name)} WHERE {more})"
+            tests += f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {self.held(other.name)} WHERE {more})"
             bound += values
         own = f"{self.real(table.name)}.{quote(table.key[0])}"
         for at in range(0, len(keys), AT_ONCE):
             part = [self._own(table, table.key[0], k) for k in keys[at:at + AT_ONCE]]
-            self.run(f"UPDATE {self.real(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM "
-                     f"{self.real(counted.name)} nostos_counted WHERE nostos_counted.{quote(by)} = {own} AND {tests}) "
+            self.run(f"UPDATE {self.held(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM "
+                     f"{self.held(counted.name)} nostos_counted WHERE nostos_counted.{quote(by)} = {own} AND {tests}) "
                      f"WHERE {own} IN ({self._marks(len(part))})", [*bound, *part])
 
     def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
         if column is None:
-            self.run(f"DELETE FROM {self.real(table)}")
+            self.run(f"DELETE FROM {self.held(table)}")
             return
         place = self.quoted(column)
         plain = [p for p in patterns if "*" not in p]
         if plain:
-            self.run(f"DELETE FROM {self.real(table)} WHERE {place} IN ({self._marks(len(plain))})", plain)
+            self.run(f"DELETE FROM {self.held(table)} WHERE {place} IN ({self._marks(len(plain))})", plain)
         for pattern in (p for p in patterns if "*" in p):  # each by itself: so an index leads to these rows alone
             like = pattern.replace("|", "||").replace("%", "|%").replace("_", "|_").replace("*", "%")
-            self.run(f"DELETE FROM {self.real(table)} WHERE {place} LIKE %s ESCAPE '|'", [like])
+            self.run(f"DELETE FROM {self.held(table)} WHERE {place} LIKE %s ESCAPE '|'", [like])

@@ -13,6 +13,7 @@ from nostos.core.anchor.store import Anchor
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Item, SchemaAction
 from nostos.core.database.protocol import Database
+from nostos.core.database.schema import NAMED
 from nostos.core.files.entry import FileEntry
 from nostos.core.inspect.version_heads import HEAD, is_part, version_in
 from nostos.core.plan.prepared import compare_voyage
@@ -175,7 +176,7 @@ def _brought(items: Iterable[Item], folder: Folder, name: str) -> Iterator[str]:
         step = item.schema[0] if item.schema else None
         if step is not None and step.action is SchemaAction.ADD:
             full = step.table if step.what == "table" else f"{step.table}.{step.name}"
-            if step.what != "index" and any(fnmatchcase(full, p) for p in owns):
+            if step.what not in NAMED and any(fnmatchcase(full, p) for p in owns):
                 yield item.id
         elif any(fnmatchcase(item.id, p) for p in offers):
             yield item.id

@@ -17,6 +17,7 @@ from nostos.core.compare.items import Comparison, Item, SchemaAction, SchemaStep
 from nostos.core.compare.portable import Unresolved, named_rows, plain
 from nostos.core.compare.row_states import RowState
 from nostos.core.database.protocol import Database
+from nostos.core.database.schema import NAMED
 from nostos.core.patterns import matching
 from nostos.core.plan.decisions import brings_back
 from nostos.core.plan.obstacles import Need, Obstacle
@@ -177,6 +178,14 @@ class _Finder(TreePlaces):
                 for column in columns:
                     if live.column(column) is None:
                         yield Need(item.id, f"column/{step.table}.{column}", "it is made over that column")
+        if step.what == "constraint" and step.action is not SchemaAction.DROP:
+            for column in set(staging.names) - set(live.names):
+                if re.search(rf"(?<!\w){re.escape(column)}(?!\w)", step.ddl):
+                    yield Need(item.id, f"column/{step.table}.{column}", "it is about that column")
+            for key in set(staging.foreign_keys) - set(live.foreign_keys):
+                if key.target not in self.rows.live_tables and re.search(
+                        rf"(?<!\w){re.escape(key.target)}(?!\w)", step.ddl):
+                    yield Need(item.id, f"table/{key.target}", "it points at that table")
         if step.what == "column" and step.action is SchemaAction.CHANGE:
             reason = self.target_db.cannot_change(staging)
             if reason is not None:
@@ -293,7 +302,7 @@ class _Finder(TreePlaces):
             if other.schema and other.change == "new" and other.schema[0].side is Side.STAGING:
                 step = other.schema[0]
                 full = step.table if step.what == "table" else f"{step.table}.{step.name}"
-                if step.what != "index" and any(fnmatchcase(full, p.replace("{name}", name)) for p in folder.owns):
+                if step.what not in NAMED and any(fnmatchcase(full, p.replace("{name}", name)) for p in folder.owns):
                     yield Need(item.id, other.id, f"the {step.what} comes with it")
 
 

@@ -148,7 +148,7 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
             files.append(SwitchFolder(item.id, item.folder, puts, removals))
         else:
             files.extend([*puts, *removals])
-    schema.sort(key=lambda o: ("table", "column", "index").index(o.step.what))  # type: ignore[union-attr]
+    schema.sort(key=lambda o: ("table", "column", "index", "constraint").index(o.step.what))  # type: ignore[union-attr]
     gone = [o for _, o in _parents_first(removes)]
     new = [replace(o, level=level) for level, o in _parents_first(inserts)]
     operations = (*schema, *reversed(gone), *new, *updates, *files)

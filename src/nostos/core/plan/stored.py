@@ -19,7 +19,7 @@ from nostos.core.compare.portable import Translator
 from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.compare.schema_changes import schema_items
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Key, Row, Table
+from nostos.core.database.schema import NAMED, Key, Row, Table
 from nostos.core.files.entry import FileEntry
 from nostos.core.plan import needs as need_finder
 from nostos.core.plan.needs import Needs
@@ -61,9 +61,9 @@ def _schema_before(database: Database, rows: Rows, steps: Iterable[Mapping[str, 
                 tables.setdefault(table.name, table)
             elif there is not None and step["what"] == "column" and there.column(name) is None and column is not None:
                 tables[table.name] = replace(there, columns=(*there.columns, column), ddl=table.ddl)
-            elif there is not None and step["what"] == "index" and name not in dict(there.indexes):
-                index = (name, dict(table.indexes)[name])
-                tables[table.name] = replace(there, indexes=(*there.indexes, index))
+            elif there is not None and step["what"] in NAMED and name not in there.named(step["what"]):
+                tables[table.name] = _with(there, step["what"], {
+                    **there.named(step["what"]), name: table.named(step["what"])[name]})
         elif additions and there is not None:
             goes = {s.live_key for s in rows.states.values() if s.table == there.name and s.staging is None}
             column = there.column(name)
@@ -72,9 +72,16 @@ def _schema_before(database: Database, rows: Rows, steps: Iterable[Mapping[str, 
             elif step["what"] == "column" and column is not None and all(
                     there.key_of(row) in goes for row in database.rows_where_set(there, [column])):
                 tables[there.name] = replace(there, columns=tuple(c for c in there.columns if c != column))
-            elif step["what"] == "index":
-                tables[there.name] = replace(there, indexes=tuple(i for i in there.indexes if i[0] != name))
+            elif step["what"] in NAMED:
+                tables[there.name] = _with(there, step["what"], {
+                    n: ddl for n, ddl in there.named(step["what"]).items() if n != name})
     return tables
+
+
+def _with(table: Table, what: str, named: Mapping[str, str]) -> Table:
+    if what == "index":
+        return replace(table, indexes=tuple(named.items()))
+    return replace(table, constraints=tuple(named.items()))
 
 
 def ancestors(database: Database) -> Anchor:

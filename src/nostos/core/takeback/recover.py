@@ -24,6 +24,7 @@ from nostos.core.clone.remove import remove
 from nostos.core.database.engines import Made
 from nostos.core.database.marker import marked
 from nostos.core.database.protocol import Database
+from nostos.core.database.schema import NAMED
 from nostos.core.errors import LockHeld, NostosError, NoSuchDatabase, SiteError, VoyageError
 from nostos.core.files.entry import NO_FILES
 from nostos.core.files.trees import tree_at
@@ -214,9 +215,9 @@ class _Recovery:
             what, name = step["what"], step["name"]
             there = table is not None and (
                 what == "table" or (what == "column" and table.column(name) is not None)
-                or (what == "index" and name in dict(table.indexes)))
+                or (what in NAMED and name in table.named(what)))
             if table is not None and there:
-                if what != "index":
+                if what not in NAMED:
                     columns = table.stored if what == "table" else (*table.key, name)
                     journal.keep_rows(f"{what}-{table.name}-{name}", columns, database.scan(table, columns))
                 database.drop(what, table.name, name)

@@ -2,121 +2,176 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import re
+from collections.abc import Sequence
+from contextlib import nullcontext, suppress
+from typing import Any
 
 import psycopg
 
 from nostos.core.database.outline import Outline, Trigger
-from nostos.core.database.postgresql.reflection import AND_THEN, SEQUENCES, quote
+from nostos.core.database.postgresql import attached, objects
+from nostos.core.database.postgresql.reflection import AND_THEN, HERE, at_home, not_brought, quote
 from nostos.core.database.postgresql.writing import PostgresWriting
 from nostos.core.errors import MergeRefused
 
-_HERE = "current_schema()::regnamespace"
-_EXTENSIONS = "SELECT extname FROM pg_extension WHERE extname <> 'plpgsql' ORDER BY extname"
-_OWN = "NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.objid = {0}.oid AND d.deptype = 'e')"
-_ENUMS = ("SELECT t.typname, string_agg(quote_literal(e.enumlabel), ', ' ORDER BY e.enumsortorder) FROM pg_type t "
-          f"JOIN pg_enum e ON e.enumtypid = t.oid WHERE t.typnamespace = {_HERE} AND {_OWN.format('t')} "
-          "GROUP BY t.typname ORDER BY t.typname")
-_DOMAINS = ("SELECT t.typname, format_type(t.typbasetype, t.typtypmod), t.typnotnull, t.typdefault, "
-            "(SELECT string_agg('CONSTRAINT ' || quote_ident(k.conname) || ' ' || pg_get_constraintdef(k.oid), ' ') "
-            "FROM pg_constraint k WHERE k.contypid = t.oid AND k.contype = 'c') FROM pg_type t "
-            f"WHERE t.typtype = 'd' AND t.typnamespace = {_HERE} AND {_OWN.format('t')} ORDER BY t.oid")
-_COMPOSITES = ("SELECT t.typname, string_agg(quote_ident(a.attname) || ' ' || format_type(a.atttypid, a.atttypmod), "
-               "', ' ORDER BY a.attnum) FROM pg_type t JOIN pg_class c ON c.oid = t.typrelid AND c.relkind = 'c' "
-               "JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped "
-               f"WHERE t.typnamespace = {_HERE} AND {_OWN.format('t')} GROUP BY t.oid, t.typname ORDER BY t.oid")
-_FUNCTIONS = ("SELECT p.oid::regprocedure::text, pg_get_functiondef(p.oid) FROM pg_proc p JOIN pg_language l "
-              f"ON l.oid = p.prolang WHERE p.pronamespace = {_HERE} AND p.prokind IN ('f', 'p') "
-              f"AND l.lanname IN ('sql', 'plpgsql') AND {_OWN.format('p')} ORDER BY p.oid")
-_VIEWS = ("SELECT relname, relkind = 'm', pg_get_viewdef(oid) FROM pg_class "
-          f"WHERE relnamespace = {_HERE} AND relkind IN ('v', 'm') AND {_OWN.format('pg_class')} ORDER BY oid")
+# Views that read from other views after these.
+_VIEWS = ("WITH RECURSIVE reads(one, other) AS (SELECT DISTINCT r.ev_class, d.refobjid FROM pg_rewrite r "
+          "JOIN pg_depend d ON d.classid = 'pg_rewrite'::regclass AND d.objid = r.oid AND d.refclassid = "
+          "'pg_class'::regclass WHERE d.refobjid <> r.ev_class), deep(one, level) AS (SELECT c.oid, 0 FROM pg_class c "
+          f"WHERE c.relnamespace = {HERE} AND c.relkind IN ('v', 'm') UNION SELECT r.one, d.level + 1 FROM deep d "
+          "JOIN reads r ON r.other = d.one) SELECT c.relname, c.relkind = 'm', pg_get_viewdef(c.oid), c.relispopulated "
+          f"FROM pg_class c WHERE c.relnamespace = {HERE} AND c.relkind IN ('v', 'm') AND "
+          f"{not_brought('c.oid', 'pg_class')} ORDER BY (SELECT max(d.level) FROM deep d WHERE d.one = c.oid), c.oid")
 _TRIGGERS = ("SELECT t.tgname, c.relname, pg_get_triggerdef(t.oid) FROM pg_trigger t "
-             "JOIN pg_class c ON c.oid = t.tgrelid "
-             f"WHERE NOT t.tgisinternal AND c.relnamespace = {_HERE} ORDER BY c.relname, t.tgname")
+             "JOIN pg_class c ON c.oid = t.tgrelid, LATERAL to_jsonb(t) j WHERE NOT t.tgisinternal "
+             f"AND COALESCE(j ->> 'tgparentid', '0') = '0' AND c.relnamespace = {HERE} "
+             f"AND {not_brought('c.oid', 'pg_class')} ORDER BY c.relname, t.tgname")
+_COUNTERS = "SELECT sequencename, last_value FROM pg_sequences WHERE schemaname = current_schema() ORDER BY 1"
+_UNOWNED = re.compile(r'\s*CREATE SEQUENCE IF NOT EXISTS ("(?:[^"]|"")*") ')
+_OWNED = re.compile(r'\s*ALTER SEQUENCE (?:"(?:[^"]|"")*"\.)?("(?:[^"]|"")*") OWNED BY ')
+_ROUTINE = re.compile(r"\s*CREATE (?:OR REPLACE )?(?:FUNCTION|PROCEDURE) ", re.IGNORECASE)
+_LITERAL = re.compile(r"('(?:[^']|'')*')")
+_HEIR = re.compile(r'(\n\) INHERITS \()((?:"(?:[^"]|"")*"(?:, )?)+)(?=\))')
+_LEADS_OUT = re.compile(r' REFERENCES (?:"(?:[^"]|"")*"|[^".( ]+)\.')
+# What a copy can often do without, as monitoring is: an extension that only the server's administrator may make.
+_FIRST = ("CREATE SCHEMA ", "CREATE EXTENSION ")
+_THERE = ("42710", "42723", "42P06", "42P07", "23505")  # it exists already
+_NOT_THERE = ("42704", "42883", "42P01")  # what it is about does not
 
 
 def outline(database: PostgresWriting) -> Outline:
     """Everything of a schema but its rows."""
     prefix = database.prefix
-    before = [(n, f"CREATE EXTENSION IF NOT EXISTS {quote(n)}") for (n,) in database.run(_EXTENSIONS)]
-    before += [(n, f"CREATE TYPE {quote(n)} AS ENUM ({labels})") for n, labels in database.run(_ENUMS)]
-    for name, base, solid, default, checks in database.run(_DOMAINS):
-        before.append((name, f"CREATE DOMAIN {quote(name)} AS {base}" + (f" DEFAULT {default}" if default else "")
-                       + (" NOT NULL" if solid else "") + (f" {checks}" if checks else "")))
-    before += [(n, f"CREATE TYPE {quote(n)} AS ({parts})") for n, parts in database.run(_COMPOSITES)]
-    before += database.run(_FUNCTIONS)
-    counters = {str(n): int(last) for n, *_, last in database.run(SEQUENCES) if last is not None}
+    said = database.run_all([(sql, ()) for sql in (
+        *objects.STATEMENTS, *attached.STATEMENTS, *attached.RIGHTS, _VIEWS, _TRIGGERS, _COUNTERS,
+        "SELECT current_schema()", objects.LEANING)])
+    before, rest = _listed(said[:len(objects.STATEMENTS)]), said[len(objects.STATEMENTS):]
+    after, rest = _listed(rest[:len(attached.STATEMENTS)]), rest[len(attached.STATEMENTS):]
+    rights, rest = _listed(rest[:len(attached.RIGHTS)]), rest[len(attached.RIGHTS):]
+    views, triggers, counters, schema, leaning = rest
     return Outline(
-        "postgresql", database.name, prefix, tuple(database.tables().values()), {"schema": _schema(database)},
-        views=tuple((n[len(prefix):], f"{'MATERIALIZED VIEW' if kept else 'VIEW'} {body}")
-                    for n, kept, body in database.run(_VIEWS) if n.startswith(prefix)),
-        triggers=tuple(Trigger(n, t[len(prefix):], "", "", body) for n, t, body in database.run(_TRIGGERS)
-                       if t.startswith(prefix)),
-        counters=counters, before=tuple((str(n), str(sql)) for n, sql in before))
+        "postgresql", database.name, prefix, tuple(database.tables().values()), {"schema": str(schema[0][0])},
+        views=tuple((n[len(prefix):], f"MATERIALIZED VIEW {body.rstrip().rstrip(';')}{'' if full else ' WITH NO DATA'}"
+                     if kept else f"VIEW {body}") for n, kept, body, full in views if n.startswith(prefix)),
+        triggers=tuple(Trigger(n, t[len(prefix):], "", "", body) for n, t, body in triggers if t.startswith(prefix)),
+        counters={str(n): int(last or 0) for n, last in counters},  # 0: it has given out none
+        before=before, leaning=tuple((str(n), str(sql)) for _, n, sql in leaning), after=after, rights=rights)
+
+
+def _listed(found: Sequence[list[tuple[Any, ...]]]) -> tuple[tuple[str, str], ...]:
+    return tuple((str(n), str(sql)) for rows in found for n, sql in rows)
 
 
 def _schema(database: PostgresWriting) -> str:
     return str(database.run("SELECT current_schema()")[0][0])
 
 
+def placed(sql: str, old: str, new: str) -> str:
+    """A statement that names its schema, in another. What functions say is theirs, too, literals included: a copy's
+    must not write into live's tables."""
+    if old == new:
+        return sql
+    name = rf"(?<![\w.\"$])(?:{re.escape(old)}|{re.escape(quote(old))})"
+    own = re.compile(rf"{name}(?=\.)")
+    if _ROUTINE.match(sql):
+        return own.sub(lambda _: quote(new), sql)
+    if sql.startswith(("GRANT ", "ALTER DEFAULT PRIVILEGES ")):
+        own = re.compile(rf"{name}(?=\.)|(?<=SCHEMA ){name}(?= )")
+    return "".join(part if at % 2 else own.sub(lambda _: quote(new), part)
+                   for at, part in enumerate(_LITERAL.split(sql)))
+
+
 def build(target: PostgresWriting, wanted: Outline) -> None:
     """Make types, functions and tables, empty; no indexes and no foreign keys yet, which would make filling slow."""
     target.run("SET check_function_bodies = off")
     schema, here = str(wanted.settings.get("schema", "public")), _schema(target)
+    beside = target.schema.partition(",")[2]  # where the site's own types and functions are, which are used
+    if beside:
+        leaning = _not_there(target, beside, [(n, placed(sql, schema, beside)) for n, sql in wanted.leaning])
+        statements = _not_there(target, beside, [(n, placed(sql, schema, beside)) for n, sql in wanted.before])
+    else:
+        leaning = [placed(sql, schema, here) for _, sql in wanted.leaning]
+        statements = [placed(sql, schema, here) for _, sql in wanted.before]
+    tables = [[sql for sql in table.ddl.split(AND_THEN) if not _is_late(sql)] for table in wanted.tables]
+    # A table inherits from one that is made here, not from one of that name which is found elsewhere.
+    tables = [[_HEIR.sub(lambda m: m.group(1) + m.group(2).replace('"', f'{quote(here)}."', 1).replace(
+        ', "', f', {quote(here)}."'), sql) for sql in parts] for parts in tables]
+    tables = [[at_home(sql, here) for sql in parts] for parts in tables]
+    if beside:  # a sequence that belongs to no table is the site's own, and stays
+        owned = {m.group(1) for parts in tables for sql in parts if (m := _OWNED.match(sql))}
+        tables = [[sql for sql in parts if not (m := _UNOWNED.match(sql)) or m.group(1) in owned] for parts in tables]
+    first = [sql for sql in statements if sql.startswith(_FIRST)]
+    unmade = _tried(target, [[sql] for sql in first])
+    target.look_again()
+    groups = [*([sql] for sql in statements if sql not in first), *tables, *([sql] for sql in leaning)]
+    left = _tried(target, groups, _THERE if beside else ())
+    needed = [(group, error) for group, error in left if not group[0].startswith("CREATE CAST ")]
+    if needed:
+        raise _refused(*needed[0], [f"{group[0]}: {_said(error)}" for group, error in unmade])
 
-    def placed(sql: str) -> str:
-        """A statement that names its schema, in this one."""
-        return sql if schema == here else sql.replace(f" {schema}.", f" {quote(here)}.")
 
-    beside = target.schema.partition(",")[2]
-    before = _not_there(target, beside, wanted) if beside else [placed(sql) for _, sql in wanted.before]
-    waiting = _tried(target, before)
-    for table in wanted.tables:
-        for sql in table.ddl.split(AND_THEN):
-            if not _is_foreign(sql):
-                target.run(sql)
-    left = _tried(target, waiting)
-    if left:
-        target.run(left[0])  # says why not
+def _refused(group: Sequence[str], error: psycopg.Error, unmade: Sequence[str] = ()) -> MergeRefused:
+    what = " ".join(group[-1 if group[0].startswith("CREATE SEQUENCE") else 0].split())[:90]
+    more = f" Before that: {unmade[0]}." if unmade else ""
+    return MergeRefused(f"A part of the site's schema cannot be made there: {_said(error)} (at: {what} ...).{more}",
+                        next_step="Run `nostos survey`: it tells what cannot be carried, and what to do about it.")
 
 
-def _not_there(target: PostgresWriting, schema: str, wanted: Outline) -> list[str]:
-    """Of types and functions, those that the site itself does not have. Raises MergeRefused where it has another of
-    that name."""
-    types = {str(n) for (n,) in target.run("SELECT typname FROM pg_type WHERE typnamespace = %s::regnamespace",
-                                           (quote(schema),))}
-    functions = {str(sql) for _, sql in target.run(_FUNCTIONS.replace(_HERE, "%s::regnamespace"), (quote(schema),))}
-    heads = {sql.partition("\n")[0] for sql in functions}
+def _said(error: psycopg.Error) -> str:
+    return (error.diag.message_primary or str(error)).strip().splitlines()[0]
+
+
+def _not_there(target: PostgresWriting, schema: str, before: Sequence[tuple[str, str]]) -> list[str]:
+    """Of statements, those whose object the site may not have; it has the same functions. Raises MergeRefused where it
+    has another of that name."""
+    own = {str(sql) for _, sql in target.run(objects.FUNCTIONS.replace(HERE, "%s::regnamespace"), (quote(schema),))}
+    heads = {sql.partition("\n")[0] for sql in own}
     missing = []
-    for name, sql in wanted.before:
-        if name in types or sql in functions:
-            continue
-        if sql.partition("\n")[0] in heads:
+    for name, sql in before:
+        if _ROUTINE.match(sql) and sql not in own and sql.partition("\n")[0] in heads:
             raise MergeRefused(f"The function {name} is another now than in the backup.",
                                next_step="Put it back by hand, then restore again.")
-        missing.append(sql if sql.startswith(("CREATE OR REPLACE", "CREATE EXTENSION")) else
-                       sql.replace(f" {quote(name)} AS ", f" {quote(schema)}.{quote(name)} AS ", 1))
+        if sql not in own:
+            missing.append(sql)
     return missing
 
 
 def finish(target: PostgresWriting, wanted: Outline) -> None:
-    """Counters, indexes, foreign keys, views and triggers."""
+    """Counters, indexes, foreign keys, views and triggers, and what is attached to all of these."""
+    schema, here = str(wanted.settings.get("schema", "public")), _schema(target)
+    beside = target.schema.partition(",")[2]
+    own = {str(n) for (n,) in target.run(f"SELECT relname FROM pg_class WHERE relkind = 'S' AND relnamespace = {HERE}")}
     for name, number in wanted.counters.items():
-        target.run("SELECT setval(%s, %s)", (quote(name), number))
+        if number and name in own:
+            target.run("SELECT setval(%s::regclass, %s)", (f"{quote(here)}.{quote(name)}", number))
+        elif number and beside:  # the site's own, which gives numbers out meanwhile: it goes on, and never back
+            place = f"{quote(beside)}.{quote(name)}"
+            if target.run("SELECT to_regclass(%s)", (place,))[0][0] is not None:
+                target.run(f"SELECT setval(%s::regclass, GREATEST(last_value, %s)) FROM {place}", (place, number))
     for table in wanted.tables:
         for _, sql in table.indexes:
-            target.run(sql)
+            target.run_one(at_home(sql, here))
     for table in wanted.tables:
-        for sql in filter(_is_foreign, table.ddl.split(AND_THEN)):
-            target.run(sql)
-    views = [f"CREATE {what}{quote(target.prefix + name)} AS {rest}" for name, body in wanted.views
+        for sql in filter(_is_late, table.ddl.split(AND_THEN)):
+            # What a copy would point at in other schemas is not there, or is live's, which it would hold on to.
+            if beside or not _LEADS_OUT.search(sql):
+                target.run_one(at_home(sql, here))
+    views = [[f"CREATE {what}{quote(target.prefix + name)} AS {rest}"] for name, body in wanted.views
              for what, rest in (parted(body),)]
-    left = _tried(target, views)
-    if left:
-        target.run(left[0])
-    schema, here = str(wanted.settings.get("schema", "public")), _schema(target)
-    for trigger in wanted.triggers:
-        target.run(trigger.body if schema == here else trigger.body.replace(f" ON {schema}.", f" ON {quote(here)}."))
+    last = [[placed(t.body, schema, here)] for t in wanted.triggers]
+    last += [[placed(sql, schema, here)] for _, sql in wanted.after]
+    # In a restore, what is said of types and functions is said of the site's own already.
+    for groups in (views, last):
+        left = _tried(target, groups, (*_THERE, *_NOT_THERE) if beside else ())
+        if left:
+            raise _refused(*left[0])
+    if here != schema and not beside:
+        held = target.run(f"{objects.HOLDING_ON} LIMIT 1", (schema, schema, here, schema))
+        if held:
+            raise MergeRefused(f"In a schema beside live's, {held[0][0]} would rest on live's own tables.",
+                               next_step="Name a database of its own for the copy, with --database.")
+    _tried(target, [[placed(sql, schema, here)] for _, sql in wanted.rights])
     target.run("ANALYZE")
 
 
@@ -127,25 +182,43 @@ def parted(body: str) -> tuple[str, str]:
     return "VIEW ", body
 
 
-def _is_foreign(sql: str) -> bool:
-    return sql.startswith("ALTER TABLE ") and " FOREIGN KEY " in sql
+def _is_late(sql: str) -> bool:
+    return sql.startswith("ALTER TABLE ") and (" FOREIGN KEY " in sql or sql.endswith(" NOT VALID"))
 
 
-def _tried(target: PostgresWriting, statements: Iterable[str]) -> list[str]:
-    """Run statements that may rest on each other, in whatever order they can be. Returns those that cannot."""
-    waiting = list(statements)
-    while waiting:
-        left = []
-        for sql in waiting:
+def _tried(target: PostgresWriting, groups: Sequence[Sequence[str]], done: Sequence[str] = ()
+           ) -> list[tuple[Sequence[str], psycopg.Error]]:
+    """Run statements, each group as a whole, which may rest on each other, in whatever order they can be. done: errors
+    that mean that nothing is to be done. Returns the groups that cannot be run, and why."""
+    waiting = list(groups)
+    while True:
+        left: list[tuple[Sequence[str], psycopg.Error]] = []
+        for group in waiting:
             try:
-                if target.in_transaction:
-                    with target.holding_on():
-                        target.run(sql)
-                else:
-                    target.run(sql)
-            except psycopg.Error:
-                left.append(sql)
-        if len(left) == len(waiting):
+                _run(target, group)
+            except psycopg.Error as error:
+                if error.sqlstate not in done:
+                    left.append((group, error))
+        if not left or len(left) == len(waiting):
             return left
-        waiting = left
-    return []
+        waiting = [group for group, _ in left]
+
+
+def _run(target: PostgresWriting, group: Sequence[str]) -> None:
+    if len(group) == 1 and not target.in_transaction:
+        target.run_one(group[0])
+        return
+    inside = target.in_transaction
+    with target.holding_on() if inside else nullcontext():
+        if not inside:
+            target.run("BEGIN")
+        try:
+            for sql in group:
+                target.run_one(sql)
+            if not inside:
+                target.run("COMMIT")
+        except psycopg.Error:
+            with suppress(psycopg.Error):
+                if not inside:
+                    target.run("ROLLBACK")
+            raise

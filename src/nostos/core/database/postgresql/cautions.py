@@ -4,43 +4,67 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from nostos.core.database.postgresql.objects import ELSEWHERE, LANGUAGES
+from nostos.core.database.postgresql.reflection import HERE, not_brought
 from nostos.core.database.postgresql.writing import PostgresWriting
 from nostos.core.database.protocol import EngineCaution
 
-_HERE = "current_schema()::regnamespace"
+_OURS = f"c.relnamespace = {HERE} AND {not_brought('c.oid', 'pg_class')}"
+_SAID = (
+    (f"SELECT c.relname FROM pg_class c WHERE {_OURS} AND c.relkind = 'f' AND NOT c.relispartition",
+     "Foreign tables are not copied: {}.", "What they hold is on another server.", "Make them in the copy by hand."),
+    ("SELECT n.nspname || ' (' || count(*) || ' tables)' FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+     f"WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND n.oid <> {HERE} AND n.nspname NOT LIKE 'pg\\_%' "
+     f"AND n.nspname NOT IN ('information_schema', 'public') AND {not_brought('c.oid', 'pg_class')} AND "
+     "has_schema_privilege(n.oid, 'USAGE') GROUP BY n.nspname ORDER BY 1",
+     "Tables in other schemas of this database are not the site's: {}.",
+     "A site's tables are those of the first schema in its search path; the others are not copied and not merged.",
+     "Where one of them is the site's, too, make a site file for it with ?schema=NAME."),
+    (ELSEWHERE, "The site's tables rest on what is in other schemas: {}.",
+     "A copy in a database of its own would not have it: it is made in a schema of the same database.",
+     "Leave --database out, or name one with ?schema=NAME."),
+    ("SELECT DISTINCT c.relname || ' -> ' || n.nspname || '.' || f.relname FROM pg_constraint k JOIN pg_class c "
+     "ON c.oid = k.conrelid JOIN pg_class f ON f.oid = k.confrelid JOIN pg_namespace n ON n.oid = f.relnamespace "
+     f"WHERE {_OURS} AND f.relnamespace <> c.relnamespace",
+     "Foreign keys lead to tables in other schemas: {}.",
+     "A copy has nothing of its own for them to point at: these keys are left out of it.",
+     "Nothing is to be done; live keeps them."),
+    (f"SELECT c.relname FROM pg_class c WHERE {_OURS} AND c.relkind IN ('r', 'p') AND "
+     "NOT pg_has_role(c.relowner, 'MEMBER') ORDER BY 1",
+     "Tables belong to a role that this user is no member of: {}.",
+     "They can be copied, as far as they may be read, but not changed by a merge; the copy's belong to this user.",
+     "Name the tables' owner in a site file, or ask for membership."),
+    (f"SELECT c.relname FROM pg_class c WHERE {_OURS} AND c.relrowsecurity AND row_security_active(c.oid)",
+     "Row security hides rows from this user: {}.",
+     "Rows that cannot be read cannot be copied, and nothing is read in part.",
+     "Name the tables' owner in a site file, or a role with BYPASSRLS."),
+    ("SELECT DISTINCT c.relname || '.' || r.rulename FROM pg_rewrite r JOIN pg_class c ON c.oid = r.ev_class "
+     f"WHERE {_OURS} AND c.relkind IN ('r', 'p')",
+     "Rules change what is done to tables: {}.",
+     "They are copied, and act on what a merge writes, too; what they write besides is not compared first.",
+     "Look at these tables after a merge, or replace the rules by triggers."),
+    ("SELECT DISTINCT c.relname FROM pg_class c JOIN pg_attribute a ON a.attrelid = c.oid AND NOT a.attisdropped "
+     f"JOIN pg_type t ON t.oid = a.atttypid AND t.typname IN ('oid', 'lo') WHERE {_OURS} AND c.relkind = 'r' "
+     "AND a.attnum > 0", "Large objects are not copied; these tables may name some: {}.",
+     "The copy's would lead nowhere.", "Keep such files in a column, or outside of the database."),
+    ("SELECT p.oid::regprocedure::text FROM pg_proc p LEFT JOIN pg_aggregate a ON a.aggfnoid = p.oid "
+     f"WHERE p.pronamespace = {HERE} AND {not_brought('p.oid', 'pg_proc')} AND (p.prolang NOT IN ({LANGUAGES}) "
+     "AND p.prokind <> 'a' OR a.aggkind <> 'n')",
+     "Functions in languages that only the server's administrator may use, and aggregates over ordered sets, are not "
+     "copied: {}.", "What rests on them fails in the copy.", "Have them made there by hand, in template1 or the copy."),
+    (f"SELECT o.opcname FROM pg_opclass o WHERE o.opcnamespace = {HERE} AND {not_brought('o.oid', 'pg_opclass')} "
+     "UNION ALL SELECT t.typname FROM pg_type t WHERE t.typnamespace = "
+     f"{HERE} AND t.typtype = 'b' AND t.typelem = 0 AND {not_brought('t.oid', 'pg_type')}",
+     "Operator classes and types of the server's own code are not copied: {}.", "What rests on them fails in the copy.",
+     "Have them made there by hand, or keep them in an extension."))
 
 
 def cautions(database: PostgresWriting) -> Iterator[EngineCaution]:
-    def names(sql: str) -> str:
-        return ", ".join(str(n) for (n,) in database.run(sql)[:10])
-
     if database.run("SELECT pg_is_in_recovery()")[0][0]:
         yield EngineCaution("This server is a replica.", "Nothing can be written to it, and nothing merged home.",
                             "Name the server that it follows in the site's configuration.")
-    said = (
-        (f"SELECT relname FROM pg_class WHERE relnamespace = {_HERE} AND relkind = 'f'",
-         "Foreign tables are not copied: {}.", "What they hold is on another server.",
-         "Make them in the copy by hand."),
-        (f"SELECT c.relname FROM pg_class c JOIN pg_inherits i ON i.inhrelid = c.oid WHERE c.relnamespace = {_HERE} "
-         "AND NOT c.relispartition", "Tables that inherit from others are copied as tables of their own: {}.",
-         "What is read of the table above holds their rows, too, so both would be written.",
-         "Do not merge rows of these."),
-        (f"SELECT relname FROM pg_class WHERE relnamespace = {_HERE} AND relrowsecurity",
-         "Row security is not copied: {}.", "A user whom it hides rows from would copy only some of them.",
-         "Work as the tables' owner, and make the policies in the copy by hand."),
-        ("SELECT DISTINCT tablename || '.' || rulename FROM pg_rules WHERE schemaname = current_schema()",
-         "Rules are not copied: {}.", "They change what statements do.", "Make them in the copy by hand."),
-        (f"SELECT DISTINCT relname FROM pg_class c JOIN pg_attribute a ON a.attrelid = c.oid AND NOT a.attisdropped "
-         f"AND a.atttypid IN ('oid'::regtype, 'lo'::regtype) WHERE c.relnamespace = {_HERE} AND c.relkind = 'r' "
-         "AND a.attnum > 0" if database.run("SELECT 1 FROM pg_type WHERE typname = 'lo'") else
-         f"SELECT DISTINCT relname FROM pg_class c JOIN pg_attribute a ON a.attrelid = c.oid AND NOT a.attisdropped "
-         f"AND a.atttypid = 'oid'::regtype WHERE c.relnamespace = {_HERE} AND c.relkind = 'r' AND a.attnum > 0",
-         "Large objects are not copied; these tables may name some: {}.", "The copy's would lead nowhere.",
-         "Keep such files in a column, or outside of the database."),
-        (f"SELECT p.proname FROM pg_proc p JOIN pg_language l ON l.oid = p.prolang WHERE p.pronamespace = {_HERE} "
-         "AND l.lanname NOT IN ('sql', 'plpgsql', 'c', 'internal')", "Functions in other languages are not copied: {}.",
-         "What rests on them fails in the copy.", "Make them there by hand."))
-    for sql, what, why, remedy in said:
-        found = names(sql)
+    for sql, what, why, remedy in _SAID:
+        found = [str(n) for (n,) in database.run(sql)]
         if found:
-            yield EngineCaution(what.format(found), why, remedy)
+            more = f" and {len(found) - 10} more" if len(found) > 10 else ""
+            yield EngineCaution(what.format(", ".join(found[:10]) + more), why, remedy)

@@ -15,9 +15,10 @@ _KNOWN = ("sslmode", "sslrootcert", "sslcert", "sslkey", "connect_timeout")
 _OURS = ("host", "schema")  # a socket's folder; the schema that the site's tables are in
 # The transaction was broken off, and nothing of it is there: serialisation, deadlocks, locks that were not to be had.
 _BROKEN_OFF = {"40001", "40P01", "55P03", "25P02", "57014"}
-# What a session is set to, so that values have one spelling. By statements: a pooler passes no options on.
+# What a session is set to, so that values have one spelling. By statements: a pooler passes no options on. Where row
+# security would hide rows, reading is an error: what nobody saw cannot be kept.
 SETTINGS = (("DateStyle", "ISO,YMD"), ("IntervalStyle", "postgres"), ("bytea_output", "hex"), ("TimeZone", "UTC"),
-            ("extra_float_digits", "1"), ("client_min_messages", "warning"))
+            ("extra_float_digits", "1"), ("row_security", "off"), ("client_min_messages", "warning"))
 Row = tuple[Any, ...]
 
 
@@ -82,6 +83,11 @@ def explained(error: BaseException, at: str) -> NostosError | None:
     if not code or code.startswith(("08", "57P")):
         return Disturbed(f"The connection to the database broke{where}: {said}.",
                          left="The server has taken the changes back.", next_step="Try again.")
+    if code == "42501":
+        return MergeRefused(f"The database refused the changes{where}: {said} ({code}).",
+                            left="They were all taken back.",
+                            next_step="Name a user in a site file who owns the tables; where row security hides rows "
+                                      "from the owner, one with BYPASSRLS.")
     return MergeRefused(f"The database refused the changes{where}: {said} ({code}).", left="They were all taken back.",
                         next_step=f"Look at {at}, or leave it out." if at else "Look at what the message names.")
 

@@ -22,9 +22,17 @@ from nostos.core.database.server_engine import HERE, ServerEngine
 from nostos.core.errors import NoSuchDatabase, SiteError
 from nostos.core.hosts.far_path import AnyPath
 
-_BEFORE = re.compile(r"\s*CREATE\s+(?:OR\s+REPLACE\s+)?(EXTENSION|TYPE|DOMAIN|FUNCTION|PROCEDURE)\b", re.IGNORECASE)
+_BEFORE = re.compile(r"\s*(?:CREATE\s+(?:OR\s+REPLACE\s+)?(?:SCHEMA|EXTENSION|COLLATION|TYPE|DOMAIN|SEQUENCE|FUNCTION|"
+                     r"PROCEDURE|AGGREGATE|OPERATOR|CAST|TEXT\s+SEARCH\s+(?:DICTIONARY|CONFIGURATION))|"
+                     r"ALTER\s+TEXT\s+SEARCH\s+CONFIGURATION)\b", re.IGNORECASE)
+_AFTER = re.compile(r"\s*(?:CREATE\s+(?:(?:UNIQUE\s+)?INDEX|RULE|POLICY|STATISTICS)|ALTER\s+(?:TABLE|VIEW|"
+                    r"MATERIALIZED\s+VIEW)|COMMENT\s+ON)\b", re.IGNORECASE)
+_RIGHTS = re.compile(r"\s*(?:GRANT|REVOKE|ALTER\s+(?:DEFAULT\s+PRIVILEGES|TABLE|VIEW|MATERIALIZED\s+VIEW|SEQUENCE|"
+                     r"ROUTINE))\b", re.IGNORECASE)
+# In a backup, which anybody may have written: languages that cannot reach out of the database.
+_LANGUAGE = re.compile(r"\bLANGUAGE\s+(?!sql\b|plpgsql\b|plperl\b|pltcl\b|plv8\b|pllua\b)", re.IGNORECASE)
 _PARTS = re.compile(r"\s*(?:CREATE\s+(?:UNLOGGED\s+)?TABLE|CREATE\s+SEQUENCE|ALTER\s+SEQUENCE|ALTER\s+TABLE|"
-                    r"COMMENT\s+ON\s+TABLE)\s", re.IGNORECASE)
+                    r"COMMENT\s+ON\s+(?:TABLE|COLUMN))\s", re.IGNORECASE)
 
 
 class PostgresEngine(ServerEngine):
@@ -99,11 +107,25 @@ class PostgresEngine(ServerEngine):
             return self._empty(wanted)  # says that there is none
         source = PostgresDatabase(live)
         try:
-            places.make_database(source, str(wanted.url.database))
+            own = str(source.run("SELECT current_schema()")[0][0])
+            beside = not asked and places.rests_elsewhere(source)
+            if not beside:
+                places.make_database(source, str(wanted.url.database))
+        except SiteError:
+            if asked:
+                raise
+            beside = True  # the rights do not allow it: a schema of the same database does
         finally:
             source.close()
-        if "schema" in wanted.url.query:
-            wanted = replace(wanted, url=wanted.url.difference_update_query(["schema"]))
+        if beside:
+            return self._empty(replace(live, url=live.url.update_query_dict({"schema": str(wanted.url.database)})))
+        schema = str(wanted.url.query.get("schema") or own)
+        if schema != "public":  # where whoever uses the copy looks for its tables, as live's do
+            plain = PostgresDatabase(replace(wanted, url=wanted.url.update_query_dict({"schema": "public"})))
+            try:
+                places.make_schema(plain, schema)
+            finally:
+                plain.close()
         return Place(wanted, Made.DATABASE)
 
     def _empty(self, wanted: Location) -> Place:
@@ -154,9 +176,12 @@ class PostgresEngine(ServerEngine):
 
     def check_outline(self, outline: Outline) -> None:
         check_names(outline)
-        for name, sql in outline.before:
-            if not _BEFORE.match(sql):
-                raise refused(f"the statement for {name} makes something else")
+        parts = ((_BEFORE, outline.before), (_BEFORE, outline.leaning), (_AFTER, outline.after),
+                 (_RIGHTS, outline.rights))
+        for kind, statements in parts:
+            for name, sql in statements:
+                if not kind.match(sql) or (kind is _BEFORE and _LANGUAGE.search(sql.partition(" AS ")[0])):
+                    raise refused(f"the statement for {name} makes something else")
         for table in outline.tables:
             for sql in table.ddl.split(AND_THEN):
                 if not _PARTS.match(sql):
@@ -172,10 +197,12 @@ class PostgresEngine(ServerEngine):
         for table in outline.tables:
             yield from table.ddl.split(AND_THEN)
             yield from (sql for _, sql in table.indexes)
+        yield from (sql for _, sql in outline.leaning)
         for name, body in outline.views:
             what, rest = build.parted(body)
             yield f"CREATE {what}{quote(name)} AS {rest}"
         yield from (t.body for t in outline.triggers)
+        yield from (sql for _, sql in (*outline.after, *outline.rights))
 
 
 def _address(location: Location) -> tuple[object, ...]:

@@ -31,7 +31,7 @@ class PostgresPipeCopy(ServerCopy[PostgresWriting]):
         names = ", ".join(quote(c) for c in table.stored)
         values = ", ".join(self._guess(table, c) for c in table.stored)
         with read._connection.cursor() as source, write._connection.cursor() as target, source.copy(
-                f"COPY (SELECT {values} FROM {read.real(table.name)}) TO STDOUT".encode()) as out, target.copy(
+                f"COPY (SELECT {values} FROM {read.held(table.name)}) TO STDOUT".encode()) as out, target.copy(
                 f"COPY {write.real(table.name)} ({names}) FROM STDIN".encode()) as into:
             for piece in out:
                 if self._stop:

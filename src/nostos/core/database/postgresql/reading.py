@@ -23,11 +23,11 @@ class PostgresReading(PostgresSession):
     """What is read of a database."""
 
     def end(self, table: Table, count: int, last: bool) -> list[Row]:
-        order = ", ".join(f"{quote(c)}{' DESC' if last else ''}" for c in table.key) or "1"
-        return list(self._rows(table, f"true ORDER BY {order} LIMIT {int(count)}", ()))
+        order = ", ".join(f"{quote(c)}{' DESC' if last else ''}" for c in table.key)
+        return list(self._rows(table, f"true{f' ORDER BY {order}' if order else ''} LIMIT {int(count)}", ()))
 
     def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
-        yield from self.stream(f"SELECT {self._of(table).select(columns)} FROM {self.real(table.name)}")
+        yield from self.stream(f"SELECT {self._of(table).select(columns)} FROM {self.held(table.name)}")
 
     def scan_payloads(self, table: Table) -> Iterator[tuple[int, bytes]]:
         sql = self._of(table)
@@ -64,7 +64,7 @@ class PostgresReading(PostgresSession):
         yield from self._rows(table, tests, ())
 
     def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:
-        sql = f"SELECT {self._of(table).select(table.stored)} FROM {self.real(table.name)} WHERE {where}"
+        sql = f"SELECT {self._of(table).select(table.stored)} FROM {self.held(table.name)} WHERE {where}"
         for row in self.stream(sql, values):
             yield dict(zip(table.stored, row, strict=True))
 
@@ -102,7 +102,7 @@ class PostgresReading(PostgresSession):
         # What has changed since the transaction's snapshot breaks it off, and it is tried again.
         wanted = self._of(table).select(table.stored)
         for where, values in self._keyed(table, sorted(keys, key=repr)):
-            for row in self.run(f"SELECT {wanted} FROM {self.real(table.name)} WHERE {where} FOR UPDATE NOWAIT",
+            for row in self.run(f"SELECT {wanted} FROM {self.held(table.name)} WHERE {where} FOR UPDATE NOWAIT",
                                 values):
                 yield dict(zip(table.stored, row, strict=True))
 
@@ -115,14 +115,14 @@ class PostgresReading(PostgresSession):
     def _hold(self, table: Table, where: str, bound: Sequence[Value]) -> None:
         """Keep others from adding to a table, and see that nobody has added what this transaction's snapshot does not
         show. Raises Disturbed."""
-        self.run(f"LOCK TABLE {self.real(table.name)} IN SHARE ROW EXCLUSIVE MODE")
+        self.run(f"LOCK TABLE {self.held(table.name)} IN SHARE ROW EXCLUSIVE MODE")
         if not table.key:
             return
         own = int(self.run("SELECT pg_current_xact_id_if_assigned()::text")[0][0] or 0) % (1 << 32)
         keys = self._of(table).select(table.key)
-        sql = f"SELECT {keys} FROM {self.real(table.name)} WHERE {where}"
+        sql = f"SELECT {keys} FROM {self.held(table.name)} WHERE {where}"
         mine = set(self.run(sql, bound))
-        for *key, last in self._beside().run(f"SELECT {keys}, xmax::text FROM {self.real(table.name)} WHERE {where}",
+        for *key, last in self._beside().run(f"SELECT {keys}, xmax::text FROM {self.held(table.name)} WHERE {where}",
                                              bound):
             if tuple(key) not in mine and int(last) != own:  # what this transaction removed is not new
                 raise Disturbed(f"Rows were added to {table.name} meanwhile.", left="Nothing was changed.",
@@ -170,12 +170,12 @@ class PostgresReading(PostgresSession):
         own = self._of(table).select(table.key)
         if len(numbers) <= PATTERNS:
             any_of = "|".join(str(n) for n in sorted(numbers))
-            found = list(self.stream(f"SELECT {own} FROM {self.real(table.name)} WHERE {value} ~ %s{more}",
+            found = list(self.stream(f"SELECT {own} FROM {self.held(table.name)} WHERE {value} ~ %s{more}",
                                      [f"(^|[^0-9])({any_of})([^0-9]|$)", *texts, *said]))
         else:
             wanted = {str(n) for n in numbers}
             found = [row[:-1] for row in self.stream(
-                f"SELECT {own}, {value} FROM {self.real(table.name)} WHERE {quote(column)} IS NOT NULL{more}",
+                f"SELECT {own}, {value} FROM {self.held(table.name)} WHERE {quote(column)} IS NOT NULL{more}",
                 [*texts, *said]) if not wanted.isdisjoint(re.findall(r"\d+", str(row[-1])))]
         for at in range(0, len(found), AT_ONCE):
             yield from list(self.fetch_many(table, found[at:at + AT_ONCE]))

@@ -8,12 +8,12 @@ from itertools import count
 from typing import Any
 
 import psycopg
-from psycopg.pq import TransactionStatus
+from psycopg.pq import ExecStatus, TransactionStatus
 
 from nostos.core.database.engines import Location
 from nostos.core.database.held_lock import MARKS
 from nostos.core.database.postgresql import connect as connecting
-from nostos.core.database.postgresql.reflection import STATEMENTS, quote, tables_of
+from nostos.core.database.postgresql.reflection import HERE, STATEMENTS, not_brought, quote, tables_of
 from nostos.core.database.postgresql.row_sql import RowSql
 from nostos.core.database.schema import Table, Value
 from nostos.core.database.server_session import COPY, ServerSession
@@ -21,6 +21,14 @@ from nostos.core.errors import NostosError, SiteError
 
 _LOCK_WAIT = "1s"  # while this waits for a row, visitors wait for those that it has
 _FETCH = 2000
+
+# Where things are looked for: what is named, or else the first schema of the server's path, then where extensions are.
+# So both sides write down what extensions brought in the same words, wherever that is.
+_PATH = ("SELECT set_config('search_path', concat_ws(', ', CASE WHEN {named} THEN "
+         "current_setting('search_path') ELSE "
+         "quote_ident(current_schema()) END, (SELECT string_agg(DISTINCT quote_ident(n.nspname), ', ') FROM "
+         "pg_extension x JOIN pg_namespace n ON n.oid = x.extnamespace WHERE n.nspname NOT LIKE 'pg\\_%' "
+         "AND n.nspname <> current_schema())), false)")
 
 
 class PostgresSession(ServerSession):
@@ -36,6 +44,7 @@ class PostgresSession(ServerSession):
         self._connection = connecting.connect(location)
         self._names = count()
         self._sql: dict[str, RowSql] = {}
+        self._inherited: set[str] | None = None
         try:
             if self.run("SELECT pg_backend_pid()")[0][0] != self._connection.info.backend_pid:
                 # Who answers is not who was connected to. What a session is set to, and a lock on the site, would be
@@ -50,8 +59,10 @@ class PostgresSession(ServerSession):
                 settings.append(f"SET search_path = {', '.join(quote(s) for s in self.schema.split(','))}")
             if readonly:
                 settings.append("SET default_transaction_read_only = on")
-            *_, schema, encoding = self.run_all([(sql, ()) for sql in (
-                *settings, "SELECT current_schema()", "SHOW server_encoding")])
+            *_, schema, encoding, _ = self.run_all([(sql, ()) for sql in (
+                *settings, "SELECT current_schema()", "SHOW server_encoding",
+                self._path())])
+            self._schema = str(schema[0][0])
             if schema[0][0] is None:
                 raise SiteError(f"The database {location.shown} has no such schema.",
                                 next_step="Check `schema` in the database's URL.")
@@ -65,6 +76,13 @@ class PostgresSession(ServerSession):
         except BaseException:
             self._connection.close()
             raise
+
+    def _path(self) -> str:
+        return _PATH.format(named="true" if "," in self.schema else "false")
+
+    def look_again(self) -> None:
+        """Look for what extensions have brought since."""
+        self.run(self._path())
 
     @staticmethod
     def quoted(name: str) -> str:
@@ -83,6 +101,12 @@ class PostgresSession(ServerSession):
         with self._connection.cursor() as cursor:
             cursor.execute(sql.encode(), values or None)
             return cursor.fetchall() if cursor.description else []
+
+    def run_one(self, sql: str) -> None:
+        """Run what may come out of a file: by the protocol's way that takes one statement and no more."""
+        result = self._connection.pgconn.exec_params(sql.encode(), None)
+        if result.status not in (ExecStatus.COMMAND_OK, ExecStatus.TUPLES_OK, ExecStatus.EMPTY_QUERY):
+            raise psycopg.errors.error_from_result(result, "utf-8")
 
     def run_all(self, statements: Sequence[tuple[str, Sequence[Value]]]) -> list[list[tuple[Any, ...]]]:
         cursors = []
@@ -141,14 +165,28 @@ class PostgresSession(ServerSession):
 
     def all_names(self) -> list[str]:
         return [str(n) for (n,) in self.run(
-            "SELECT c.relname FROM pg_class c WHERE c.relnamespace = current_schema()::regnamespace "
-            "AND c.relkind IN ('r', 'p', 'v', 'm')")]
+            f"SELECT c.relname FROM pg_class c WHERE c.relnamespace = {HERE} AND c.relkind IN ('r', 'p', 'v', 'm') "
+            f"AND {not_brought('c.oid', 'pg_class')}")]
+
+    def real(self, table: str) -> str:
+        return self.in_schema(self.prefix + table)
+
+    def in_schema(self, name: str) -> str:
+        """The full name of anything in the schema, quoted."""
+        return f"{quote(self._schema)}.{quote(name)}"
+
+    def held(self, table: str) -> str:
+        """A table's full name for what is done to its own rows: not to those of tables that inherit from it."""
+        if self._inherited is None:
+            self._inherited = {str(n) for (n,) in self.run(
+                f"SELECT relname FROM pg_class WHERE relnamespace = {HERE} AND relkind = 'r' AND relhassubclass")}
+        return ("ONLY " if self.prefix + table in self._inherited else "") + self.real(table)
 
     def _of(self, table: Table) -> RowSql:
         """The SQL for a table's rows, made once."""
         found = self._sql.get(table.name)
         if found is None or found.table is not table:
-            found = self._sql[table.name] = RowSql(table, self.real(table.name))
+            found = self._sql[table.name] = RowSql(table, self.held(table.name))
         return found
 
     @contextmanager

@@ -3,7 +3,8 @@ transaction."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
+from contextlib import suppress
 from dataclasses import replace
 
 import psycopg
@@ -11,12 +12,12 @@ import psycopg
 from nostos.core.database.engines import Location, Swap
 from nostos.core.database.marker import MARKER, marked
 from nostos.core.database.outline import Outline
+from nostos.core.database.postgresql.attached import OF_ROUTINES
 from nostos.core.database.postgresql.connection import PostgresDatabase
-from nostos.core.database.postgresql.reflection import quote
+from nostos.core.database.postgresql.objects import HOLDING_ON, LEANING
+from nostos.core.database.postgresql.reflection import HERE, quote
 from nostos.core.database.protocol import Database
 from nostos.core.errors import MergeRefused
-
-_TRIES = 5
 
 
 class SchemaSwap(Swap):
@@ -66,15 +67,24 @@ class SchemaSwap(Swap):
             database.close()
 
     def _check_others(self, database: PostgresDatabase, tables: Collection[str]) -> None:
-        """Tables that stay must not point at ones that are replaced: their references would go with those."""
+        """What stays must not lead to tables that are replaced: it would go with those."""
         own = {database.prefix + t for t in tables}
-        for child, target in database.run(
-                "SELECT c.relname, f.relname FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid "
-                "JOIN pg_class f ON f.oid = k.confrelid WHERE k.contype = 'f' "
-                "AND c.relnamespace = current_schema()::regnamespace"):
-            if target in own and child not in own:
+        for child, target, inside in database.run(
+                "SELECT CASE WHEN c.relnamespace = f.relnamespace THEN c.relname ELSE c.oid::regclass::text END, "
+                "f.relname, c.relnamespace = f.relnamespace FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid "
+                "JOIN pg_class f ON f.oid = k.confrelid WHERE k.contype = 'f' AND k.conparentid = 0 "
+                f"AND f.relnamespace = {HERE}"):
+            if target in own and (child not in own or not inside):
                 raise MergeRefused(f"The table {child}, which the backup does not have, points at {target}.",
                                    next_step=f"Drop {child}, or its foreign key, then restore again.")
+        for view, target in database.run(
+                "SELECT DISTINCT v.oid::regclass::text, c.relname FROM pg_depend d JOIN pg_rewrite r "
+                "ON r.oid = d.objid JOIN pg_class v ON v.oid = r.ev_class JOIN pg_class c ON c.oid = d.refobjid "
+                "WHERE d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass AND v.oid <> c.oid "
+                f"AND v.relnamespace <> c.relnamespace AND c.relnamespace = {HERE}"):
+            if target in own:
+                raise MergeRefused(f"The view {view}, which is outside of the site, reads from {target}.",
+                                   next_step=f"Drop {view}, restore again, and make it anew.")
 
     def _exchange(self, database: PostgresDatabase, own: str, tables: Collection[str]) -> None:
         """Move the site's tables out of the way, and the new ones into their place."""
@@ -88,11 +98,44 @@ class SchemaSwap(Swap):
             "SELECT relname, relkind::text FROM pg_class WHERE relnamespace = %s::regnamespace "
             "AND relkind IN ('r', 'p', 'v', 'm')", (quote(own),))}
         moved = {n for n, _ in coming} | names
+        leaning = [(int(oid), str(sql)) for oid, _, sql in database.run(LEANING)]
+        said = [str(sql) for query in OF_ROUTINES for _, sql in database.run(query)] if leaning else []
+        # Statistics that are kept of several columns together do not move with their table.
+        kept = [(schema, str(n)) for schema in (own, self.new) for n, of in database.run(
+            "SELECT s.stxname, c.relname FROM pg_statistic_ext s JOIN pg_class c ON c.oid = s.stxrelid "
+            "WHERE s.stxnamespace = %s::regnamespace", (quote(schema),)) if of in moved]
         for name, kind in there:
             if name in moved:
                 database.run(f"ALTER {kinds[kind]} {quote(own)}.{quote(name)} SET SCHEMA {quote(self.old)}")
         for name, kind in coming:
             database.run(f"ALTER {kinds[kind]} {quote(self.new)}.{quote(name)} SET SCHEMA {quote(own)}")
+        self._lean_anew(database, leaning, said)
+        for schema, name in kept:
+            database.run(f"ALTER STATISTICS {quote(schema)}.{quote(name)} SET SCHEMA "
+                         f"{quote(self.old if schema == own else own)}")
+
+        left = database.run(f"{HOLDING_ON} LIMIT 1", (self.old, self.old, "", self.old))
+        if left:
+            raise MergeRefused(f"The database has something that would go with the tables it replaces: {left[0][0]}.",
+                               next_step="Drop it, restore again, and make it anew.")
+
+    def _lean_anew(self, database: PostgresDatabase, leaning: Sequence[tuple[int, str]], said: Sequence[str]) -> None:
+        """Make functions that lean on the old tables lean on the new ones, whose names are the same. said: what is said
+        of functions, and who may use them."""
+        for oid, sql in leaning:
+            name = "SELECT p.oid::regprocedure::text FROM pg_proc p WHERE p.oid = %s"
+            old = str(database.run(name, (oid,))[0][0])
+            try:
+                with database.holding_on():
+                    database.run_one(sql)
+            except psycopg.errors.InvalidFunctionDefinition:  # it gives rows of the old table
+                database.run(f"DROP ROUTINE {old}")
+                database.run_one(sql)
+            if f"{quote(self.old)}." in old or f"{self.old}." in old:  # it takes rows of the old table
+                database.run(f"DROP ROUTINE {old}")
+        for sql in said:
+            with suppress(psycopg.Error), database.holding_on():
+                database.run_one(sql)
 
     def committed(self) -> bool:
         database = PostgresDatabase(self.location)

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 
 import psycopg
 
 from nostos.core.database.column_types import empty_value
+from nostos.core.database.postgresql.attached import IN_COMMON
 from nostos.core.database.postgresql.reading import PostgresReading
-from nostos.core.database.postgresql.reflection import AND_THEN, quote
+from nostos.core.database.postgresql.reflection import AND_THEN, at_home, quote
 from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.database.server_session import AT_ONCE
@@ -47,8 +49,11 @@ class PostgresWriting(PostgresReading):
 
     def _catch_up(self, table: Table, column: str) -> None:
         """A sequence is never behind what was inserted with a key."""
-        place = self.text("pg_get_serial_sequence(%s, %s)", (self.real(table.name), column))
-        self.run(f"SELECT setval({place}, m) FROM (SELECT max({quote(column)}) AS m FROM {self.real(table.name)}) t, "
+        found = table.column(column)
+        named = re.fullmatch(r"nextval\((.*)\)", found.default or "") if found is not None else None
+        place = named.group(1) if named else self.text("pg_get_serial_sequence(%s, %s)",
+                                                       (self.real(table.name), column))
+        self.run(f"SELECT setval({place}, m) FROM (SELECT max({quote(column)}) AS m FROM {self.held(table.name)}) t, "
                  f"LATERAL (SELECT COALESCE(pg_sequence_last_value({place}::regclass), 0) AS l) s WHERE m > l")
 
     @contextmanager
@@ -65,6 +70,9 @@ class PostgresWriting(PostgresReading):
     def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
         if not rows:
             return
+        if not columns:  # a table without any
+            self._insert(table, columns, rows)
+            return
         names = ", ".join(quote(c) for c in columns)
         with self._connection.cursor() as cursor, cursor.copy(
                 f"COPY {self.real(table.name)} ({names}) FROM STDIN".encode()) as copy:
@@ -74,7 +82,7 @@ class PostgresWriting(PostgresReading):
     def replace_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
         places = [columns.index(k) for k in table.key]
         for where, values in self._keyed(table, [tuple(row[p] for p in places) for row in rows]):
-            self.run(f"DELETE FROM {self.real(table.name)} WHERE {where}", values)
+            self.run(f"DELETE FROM {self.held(table.name)} WHERE {where}", values)
         self.insert_many(table, columns, rows)
 
     def update(self, table: Table, key: Key, values: Row) -> None:
@@ -82,7 +90,7 @@ class PostgresWriting(PostgresReading):
             return
         sets = ", ".join(f"{quote(n)} = %s" for n in values)
         where, which = self._matching(table, dict(zip(table.key, key, strict=True)))
-        self.run(f"UPDATE {self.real(table.name)} SET {sets} WHERE {where}",
+        self.run(f"UPDATE {self.held(table.name)} SET {sets} WHERE {where}",
                  [*self._values(table, list(values), list(values.values())), *which])
 
     def update_rows(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Key, Sequence[Value]]]) -> None:
@@ -99,16 +107,16 @@ class PostgresWriting(PostgresReading):
         which = " AND ".join(f"t.{quote(k)} = s.v{n}" for n, k in enumerate(table.key))
         for part in parts([(*key, *values) for key, values in rows], AT_ONCE, _BYTES):
             given = ", ".join([f"({first})", *[rest] * (len(part) - 1)])
-            self.run(f"UPDATE {self.real(table.name)} t SET {sets} FROM (VALUES {given}) s({aliases}) WHERE {which}",
+            self.run(f"UPDATE {self.held(table.name)} t SET {sets} FROM (VALUES {given}) s({aliases}) WHERE {which}",
                      [v for row in part for v in self._values(table, names, row)])
 
     def remove(self, table: Table, key: Key) -> None:
         where, which = self._matching(table, dict(zip(table.key, key, strict=True)))
-        self.run(f"DELETE FROM {self.real(table.name)} WHERE {where}", which)
+        self.run(f"DELETE FROM {self.held(table.name)} WHERE {where}", which)
 
     def remove_rows(self, table: Table, keys: Sequence[Key]) -> None:
         for where, values in self._keyed(table, keys):
-            self.run(f"DELETE FROM {self.real(table.name)} WHERE {where}", values)
+            self.run(f"DELETE FROM {self.held(table.name)} WHERE {where}", values)
 
     def mark(self, table: str, name: str, when: str) -> None:
         self.run(f"CREATE TABLE IF NOT EXISTS {self.real(table)} (merge_id varchar(64) PRIMARY KEY, "
@@ -119,7 +127,19 @@ class PostgresWriting(PostgresReading):
 
     def create_table(self, table: Table) -> None:
         for sql in (*table.ddl.split(AND_THEN), *(ddl for _, ddl in table.indexes)):
-            self.run(sql)
+            self.run(at_home(sql, self._schema))
+        self._share(table)
+
+    def _share(self, table: Table) -> None:
+        """Let others do with a new table, and with what gives its numbers out, what they may do with all the others."""
+        gives_out = [str(n) for (n,) in self.run(
+            "SELECT s.relname FROM pg_class s JOIN pg_depend d ON d.classid = 'pg_class'::regclass AND d.objid = s.oid "
+            "AND d.refobjid = %s::regclass AND d.deptype IN ('a', 'i') WHERE s.relkind = 'S'",
+            (self.real(table.name),))]
+        for word, kinds, names in (("TABLE", "rp", [self.prefix + table.name]), ("SEQUENCE", "S", gives_out)):
+            for name in names:
+                for (sql,) in self.run(IN_COMMON, (kinds, name, kinds, name)):
+                    self.run(str(sql).replace("{}", f"{word} {self.in_schema(name)}"))
 
     def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
         line = f"{quote(column.name)} {column.declared}"
@@ -149,10 +169,24 @@ class PostgresWriting(PostgresReading):
         self.run(f"{place} {'DROP' if column.nullable else 'SET'} NOT NULL")
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
-        self.run(ddl)
+        self.run(at_home(ddl, self._schema))
+
+    def add_constraint(self, table: str, name: str, ddl: str) -> None:
+        self._due()
+        self.run(f"ALTER TABLE {self.real(table)} ADD CONSTRAINT {quote(name)} {ddl}")
+
+    def _due(self) -> None:
+        """See now to what waits for the end of the transaction: with that open, no table can be altered."""
+        if self.in_transaction:
+            self.run("SET CONSTRAINTS ALL IMMEDIATE")
+            self.run("SET CONSTRAINTS ALL DEFERRED")
 
     def drop(self, what: str, table: str, name: str) -> None:
-        if what == "column":
+        self._due()
+        if what == "constraint":
+            self.run(f"ALTER TABLE {self.real(table)} DROP CONSTRAINT IF EXISTS {quote(name)}")
+        elif what == "column":
             self.run(f"ALTER TABLE {self.real(table)} DROP COLUMN {quote(name)}")
         else:
-            self.run(f"DROP {what.upper()} {quote(self.prefix + name if what == 'table' else name)}")
+            place = self.real(name) if what == "table" else self.in_schema(name)
+            self.run(f"DROP {what.upper()} {place}")
