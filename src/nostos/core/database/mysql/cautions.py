@@ -22,6 +22,7 @@ def cautions(database: MysqlSession) -> Iterator[EngineCaution]:
                 f"The table {name} is kept by {engine}, which has no transactions and no snapshots.",
                 "A clone reads it as it is at that moment, and a merge that fails cannot take it back there.",
                 f"ALTER TABLE {name} ENGINE=InnoDB, at a quiet hour.")
+    yield from _not_copied(database)
     narrow = sorted({t for t, c in database.run(
         "SELECT table_name, character_set_name FROM information_schema.columns WHERE table_schema = %s "
         "AND character_set_name IN ('utf8', 'utf8mb3', 'latin1', 'ascii')", (database.name,))
@@ -31,6 +32,24 @@ def cautions(database: MysqlSession) -> Iterator[EngineCaution]:
             f"The character sets of {', '.join(narrow[:6])}{' and others' if len(narrow) > 6 else ''} cannot hold "
             "every character.", "A merge that brings such a text home, an emoji for example, is refused there.",
             "Convert these tables to utf8mb4, at a quiet hour.")
+
+
+def _not_copied(database: MysqlSession) -> Iterator[EngineCaution]:
+    said = (
+        ("SELECT event_name FROM information_schema.events WHERE event_schema = %s", "Events are not copied: {}.",
+         "A copy that ran them would do live's jobs a second time.", "Make them in the copy by hand to try them."),
+        ("SELECT routine_name FROM information_schema.routines WHERE routine_schema = %s",
+         "Procedures and functions belong to the whole database: {}.",
+         "A copy in a database of its own has its own; one beside live's tables would call live's, on live's tables.",
+         "Give the copy a database of its own."),
+        ("SELECT table_name FROM information_schema.tables WHERE table_schema = %s "
+         "AND table_type = 'SYSTEM VERSIONED'", "The server keeps the history of rows of {}.",
+         "A copy, and a backup, have the rows as they are now.", "Keep the server's own backups for the history."))
+    for sql, what, why, remedy in said:
+        found = sorted(str(n) for (n,) in database.run(sql, (database.name,)))
+        if found:
+            yield EngineCaution(what.format(", ".join(found[:10]) + (" and others" if len(found) > 10 else "")), why,
+                                remedy)
 
 
 def _version_and_clock(database: MysqlSession) -> Iterator[EngineCaution]:

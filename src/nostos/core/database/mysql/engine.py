@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterator
 from contextlib import suppress
 from dataclasses import replace
@@ -10,7 +11,7 @@ from pathlib import Path
 import sqlalchemy as sa
 
 from nostos.core.database.engines import Location, Made, Place, Swap, check_prefix, locate, register
-from nostos.core.database.mysql import lock, places
+from nostos.core.database.mysql import build, lock, places
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.reflection import implied
 from nostos.core.database.mysql.session import same_server
@@ -23,6 +24,7 @@ from nostos.core.errors import NoSuchDatabase, SiteError
 from nostos.core.hosts.far_path import AnyPath
 
 _PORT = 3306
+_BEFORE = re.compile(r"\s*CREATE (?:FUNCTION|PROCEDURE|SEQUENCE) `")
 
 
 class MysqlEngine(ServerEngine):
@@ -142,8 +144,11 @@ class MysqlEngine(ServerEngine):
         check_names(outline)
         for table in outline.tables:
             check_table(table)
-        for name, body in outline.views:
+        for name, body in (*outline.before, *outline.views):
             stays_inside(body, name, outline.database)
+        for name, body in outline.before:
+            if not _BEFORE.match(body):
+                raise refused(f"the statement for {name} makes something else")
         for trigger in outline.triggers:
             if trigger.timing not in ("BEFORE", "AFTER") or trigger.event not in ("INSERT", "UPDATE", "DELETE"):
                 raise refused(f"the trigger {trigger.name}")
@@ -151,7 +156,10 @@ class MysqlEngine(ServerEngine):
 
     def script(self, outline: Outline) -> Iterator[str]:
         yield from (table.ddl for table in outline.tables)
-        yield from (f"CREATE VIEW `{name}` AS {body}" for name, body in outline.views)
+        yield from (sql for _, sql in outline.before)
+        for name, body in outline.views:
+            how, said = build.parted(body)
+            yield f"CREATE {how} VIEW `{name}` AS {said}"
         yield from (f"CREATE TRIGGER `{t.name}` {t.timing} {t.event} ON `{t.table}` FOR EACH ROW {t.body}"
                     for t in outline.triggers)
 

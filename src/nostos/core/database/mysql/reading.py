@@ -190,10 +190,12 @@ class MysqlReading(MysqlSession):
 
     def views(self) -> list[str]:
         return [n[len(self.prefix):] for (n,) in self.run(
-            "SELECT table_name FROM information_schema.views WHERE table_schema = %s", (self.name,))
+            "SELECT table_name FROM information_schema.tables WHERE table_schema = %s "
+            "AND table_type IN ('VIEW', 'SEQUENCE')", (self.name,))
             if self.holds(n)]
 
     def sizes(self) -> dict[str, tuple[int, int]]:
         return {name[len(self.prefix):]: (int(rows or 0), int(size or 0)) for name, rows, size in self.run(
             "SELECT table_name, table_rows, data_length + index_length FROM information_schema.tables "
-            "WHERE table_schema = %s AND table_type = 'BASE TABLE'", (self.name,)) if self.holds(name)}
+            "WHERE table_schema = %s AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')", (self.name,))
+            if self.holds(name)}

@@ -13,6 +13,8 @@ _INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint", "year")
 _BINARY = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit", "geometry", "point")
 
 
+NAMED_KEY = re.compile(r"CONSTRAINT `((?:[^`]|``)*)` (FOREIGN KEY .*?)(?=,?$)", re.MULTILINE)
+SEQUENCE_OF = re.compile(r"\b((?:nextval|lastval)\()(?:`(?:[^`]|``)*`\.)?`((?:[^`]|``)*)`", re.IGNORECASE)
 _INDEX = re.compile(r"^\s*((?:UNIQUE |FULLTEXT |SPATIAL )?KEY `((?:[^`]|``)*)` .*?),?$", re.MULTILINE)
 
 
@@ -23,7 +25,7 @@ def quote(name: str) -> str:
 
 REFLECTION = {
     "table": "SELECT table_name, engine FROM information_schema.tables WHERE table_schema = %s "
-             "AND table_type = 'BASE TABLE'",
+             "AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')",
     "column": "SELECT table_name, column_name, column_type, is_nullable, column_default, extra, "
               "character_set_name "
               "FROM information_schema.columns WHERE table_schema = %s ORDER BY table_name, ordinal_position",
@@ -78,10 +80,16 @@ def _literal(declared: str, default: str | None, extra: str) -> str | None:
     return default
 
 
+def _without_place(default: str | None, prefix: str) -> str | None:
+    """A default without the database and the prefix of a sequence that it names."""
+    return default if default is None else SEQUENCE_OF.sub(
+        lambda m: f"{m.group(1)}`{m.group(2).removeprefix(prefix)}`", default)
+
+
 def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[Any, ...]]]) -> Table:
     """A table from what the server says of it. name: without the prefix; ddl: as the server writes it."""
     columns = tuple(
-        Column(c, declared, nullable == "YES", _literal(declared, default, extra),
+        Column(c, declared, nullable == "YES", _without_place(_literal(declared, default, extra), prefix),
                generated=re.search(r"\b(?:VIRTUAL|STORED|PERSISTENT) GENERATED|^GENERATED", extra.upper()) is not None,
                charset=charset, kind=kind_of(declared))
         for c, declared, nullable, default, extra, charset in found.get("column", ()))
@@ -109,11 +117,19 @@ def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[An
 
 
 def renamed(ddl: str, old: str, new: str, table: str) -> str:
-    """A CREATE TABLE statement under another prefix. Constraints lose their names: these are unique a database."""
-    ddl = re.sub(r"^CREATE TABLE `(?:[^`]|``)*`", lambda _: f"CREATE TABLE {quote(new + table)}", ddl)
-    ddl = re.sub(r"CONSTRAINT `(?:[^`]|``)*` (?=FOREIGN KEY)", "", ddl)
+    """A CREATE TABLE statement under another prefix. Names of foreign keys that the server gave are left to it; so are
+    defaults' databases: a sequence is the one beside the table."""
+    own = (new + table).replace("`", "``")
+    ddl = re.sub(r"^CREATE TABLE `(?:[^`]|``)*`", lambda _: f"CREATE TABLE `{own}`", ddl)
+    ddl = re.sub(r"CONSTRAINT `(?:[^`]|``)*_ibfk_\d+` (?=FOREIGN KEY)", "", ddl)
+    ddl = SEQUENCE_OF.sub(lambda m: f"{m.group(1)}`{new}{m.group(2).removeprefix(old)}`", ddl)
     return re.sub(r"REFERENCES `((?:[^`]|``)*)`",
                   lambda m: f"REFERENCES `{new}{m.group(1).removeprefix(old)}`", ddl)
+
+
+def keys_by_name(ddl: str) -> dict[str, str]:
+    """The foreign keys in a CREATE TABLE statement that have names, and what each says."""
+    return {m.group(1): m.group(2) for m in NAMED_KEY.finditer(ddl)}
 
 
 def column_line(table: Table, column: Column) -> str:

@@ -22,6 +22,7 @@ _LOCK_WAIT_SECONDS = 1  # while this waits for a row, visitors wait for those th
 _IDLE_SECONDS = 86400
 _SLOW_SECONDS = 3600
 _NAMES = "SELECT table_name FROM information_schema.tables WHERE table_schema = %s"
+_SET_OPTION = 0x1B
 _IN_ONE = 64  # statements of a request
 _FIRST, _BATCH_ROWS, _BATCH_BYTES = 16, 2000, 4_000_000  # of what is fetched at once
 
@@ -76,6 +77,23 @@ class MysqlSession(ServerSession):
             return [tuple(as_text(v) for v in row) for row in cursor.fetchall()] if cursor.description else []
         finally:
             cursor.close()
+
+    def run_one(self, sql: str) -> None:
+        """Run what may come out of a file: one statement, and no more."""
+        self.run_all([])
+        self._several(False)
+        try:
+            self.run(sql.replace("%", "%%"))
+        finally:
+            self._several(True)
+
+    def _several(self, so: bool) -> None:
+        """Let the server take several statements in one request, or not: COM_SET_OPTION of the protocol."""
+        if self.driver.__name__ == "pymysql":
+            self._connection._execute_command(_SET_OPTION, (0 if so else 1).to_bytes(2, "little"))
+            self._connection._read_packet()
+        else:
+            self._connection.set_server_option(0 if so else 1)
 
     def run_all(self, statements: Sequence[tuple[str, Sequence[Value]]]) -> list[list[tuple[Any, ...]]]:
         found: list[list[tuple[Any, ...]]] = []

@@ -33,6 +33,7 @@ class TablesSwap(Swap):
     def load(self) -> Database:
         self.discard()
         database = self._open(self.new)
+        database.beside = self.location.prefix
         database.run(f"CREATE TABLE {database.real(self.MARKER)} (id int PRIMARY KEY) ENGINE=InnoDB")
         return database
 
@@ -104,6 +105,12 @@ class TablesSwap(Swap):
                 database.run(f"DROP TRIGGER IF EXISTS {quote(name)}")
             build.make_triggers(database, outline)
             build.make_views(database, outline)
+            old = self._open(self.old)
+            try:
+                build.drop_keys(old)
+            finally:
+                old.close()
+            build.name_keys(database, outline)
         finally:
             database.close()
 

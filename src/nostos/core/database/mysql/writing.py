@@ -8,7 +8,7 @@ from contextlib import contextmanager, suppress
 from functools import cached_property
 
 from nostos.core.database.mysql.reading import MysqlReading
-from nostos.core.database.mysql.reflection import column_line, quote, renamed
+from nostos.core.database.mysql.reflection import SEQUENCE_OF, column_line, keys_by_name, quote, renamed
 from nostos.core.database.mysql.row_sql import bound
 from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
@@ -129,7 +129,17 @@ class MysqlWriting(MysqlReading):
         self.run(f"INSERT INTO {self.real(table)} VALUES (%s, %s)", (name, when))
 
     def create_table(self, table: Table) -> None:
-        self.run(renamed(table.ddl, "", self.prefix, table.name).replace("%", "%%"))
+        ddl = renamed(table.ddl, "", self.prefix, table.name)
+        if self.beside is not None:  # sequences are the site's own, and stay
+            ddl = SEQUENCE_OF.sub(lambda m: f"{m.group(1)}`{self.beside}{m.group(2)[len(self.prefix):]}`", ddl)
+        keys = keys_by_name(ddl)
+        taken = {str(n) for (n,) in self.run("SELECT constraint_name FROM information_schema.table_constraints "
+                                             "WHERE constraint_schema = %s", (self.name,))} if keys else set()
+        for name in keys.keys() & taken:  # such names are unique a database
+            ddl = ddl.replace(f"CONSTRAINT `{name}` FOREIGN KEY", "FOREIGN KEY")
+        self.run_one(ddl)
+
+    beside: str | None = None  # while tables are filled beside a site's own: what the names of these begin with
 
     def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
         line = f"ALTER TABLE {self.real(table.name)} ADD COLUMN {column_line(table, column)}"
