@@ -36,6 +36,7 @@ from nostos.core.errors import NostosError, RecoverNeeded, SelectionError, Voyag
 from nostos.core.files.entry import STAMP
 from nostos.core.hosts import connection as hosts
 from nostos.core.hosts.connection import Connection
+from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.lock import MARK, marks
@@ -54,6 +55,7 @@ _connect = sqlite3.connect
 _STATUS = 10  # plus an error's status, how a process says how it ended
 FAR_FAULTS = ("cut", "helper killed")
 VERBS = ("merge", "refresh", "undo", "restore", "clone")
+HERE = (*VERBS, "rehearse")  # what is done to a site on this machine alone, too
 _READS = ("SELECT", "PRAGMA", "EXPLAIN", "SHOW", "SET ", "DECLARE", "FETCH", "CLOSE")
 
 
@@ -195,6 +197,13 @@ def broken(work: Callable[[], object], number: int, fault: str) -> Ended:
             return run(self, sql, *args)
 
         PostgresSession.run = counted_run  # type: ignore[method-assign]
+        run_one = PostgresSession.run_one
+
+        def counted_one(self: PostgresSession, sql: str) -> None:
+            countdown.statement(sql)
+            run_one(self, sql)
+
+        PostgresSession.run_one = counted_one  # type: ignore[method-assign]
         sqlite3.connect = countdown.connect  # type: ignore[assignment]
         speak = Connection.speaking
 
@@ -229,7 +238,7 @@ def broken(work: Callable[[], object], number: int, fault: str) -> Ended:
 
 
 class Walk:
-    """A voyage with work on both sides, copied afresh for every point. verb: merge, refresh, undo, restore or clone."""
+    """A voyage with work on both sides, copied afresh for every point. verb: one of `HERE`."""
 
     def __init__(self, folder: Path, verb: str, host: str = "") -> None:
         self.verb = verb
@@ -280,6 +289,9 @@ class Walk:
             clone(home, self.address("live"), "trip", self.address("staging"), STAGING_URL)
         elif self.verb == "restore":
             restore(home, inspect_backup(self.at / "site.tar.zst", recognise(self.address("live"))))
+        elif self.verb == "rehearse":
+            with home.lock("trip"), opened(home, home.read("trip")) as crew:
+                rehearse(home, crew, prepare(crew, Choice()), RehearsalOptions())
         elif self.verb == "undo":
             with home.lock("trip"), opened(home, home.read("trip")) as crew:
                 merge(home, crew, prepare_undo(home, crew, to_take_back(home, "trip", None)))
@@ -311,7 +323,8 @@ class Walk:
             now = self.states()
         if not any(same(now, then) for then in (self.before, self.after[0])):
             raise AssertionError(f"{self.verb}, {fault} at point {number}: neither before nor after")
-        if list((self.at / "live").rglob(".nostos-*")) or recover(home):
+        copies = [*self.at.glob(".nostos-*"), *(home.path / "rehearsals").glob("*/")]
+        if list((self.at / "live").rglob(".nostos-*")) or copies or recover(home):
             raise AssertionError(f"{self.verb}, {fault} at point {number}: something was left behind")
         if same(now, self.before):
             self.work()
@@ -400,7 +413,7 @@ def walk(verb: str, every: int = 1, start: int = 1, fault: str = "killed", host:
 
 if __name__ == "__main__":
     total = 0
-    for name in VERBS:
+    for name in HERE:
         for which, step in (("killed", 1), ("power cut", 1), ("disk full", 3), ("no rights", 3)):
             points = walk(name, step, fault=which)
             total += points
@@ -410,6 +423,12 @@ if __name__ == "__main__":
             points = walk(name, 2, fault=which, host="far")
             total += points
             print(f"{name} on another machine, {which}: {points} points walked, each recovered", flush=True)
+    from tests.real import postgres, test_postgresql
+
+    for name in test_postgresql.VERBS if not postgres.missing() else ():
+        points = test_postgresql.walk_on_server(name, 1)
+        total += points
+        print(f"{name} on PostgreSQL, killed: {points} points walked, each recovered", flush=True)
     print(f"{total} points walked. Neither before nor after: 0. Left behind: 0. Stuck: 0.")
     for told in stream.told(60):
         print(told, flush=True)

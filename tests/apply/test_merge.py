@@ -162,8 +162,9 @@ class Merging(SiteTest):
         order = h.live.find("order", "kr-77")["id"]
         before = state(h.live.folder)
 
-        def with_a_line(plan: Plan, compared: Rows, database: Database, tables: dict[str, Table]) -> CommitResult:
-            done = apply_rows(plan, compared, database, tables)
+        def with_a_line(plan: Plan, compared: Rows, database: Database, tables: dict[str, Table],
+                        *more: Any) -> CommitResult:
+            done = apply_rows(plan, compared, database, tables, *more)
             line = {"order_id": order, "product_id": 13, "quantity": 5, "cents": 1}
             key = database.insert(tables["order_lines"], line)
             done.changed.append(RowChange("order_lines", key, None, {**line, "id": key[0]}))

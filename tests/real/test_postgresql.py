@@ -1,6 +1,7 @@
 """A PostgreSQL of every awkward type and key: cloned, compared, merged, taken back, restored; and the laws on it."""
 
 import os
+import re
 import shutil
 import threading
 import time
@@ -11,6 +12,7 @@ from unittest import mock
 
 import psycopg
 
+from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.ledger import Ledger
 from nostos.core.apply.merge import merge
@@ -71,6 +73,11 @@ INSERT INTO scribbles VALUES ('x'), ('x');
 REFRESH MATERIALIZED VIEW counted
 """
 TABLES = ("shelves", '"Books"', "loans", "loan_items", "hashes", "visits", "scribbles")
+
+
+VERBS = ("merge", "undo", "clone", "restore", "refresh", "retire")
+LEFT = ("SELECT nspname FROM pg_namespace WHERE nspname LIKE 'nostos%' UNION ALL "
+        "SELECT relname FROM pg_class WHERE relname LIKE 'nostos_unfinished%'")
 
 
 @unittest.skipIf(missing(), missing())
@@ -209,20 +216,9 @@ class Library(SiteTest):
             close_all()
 
     def test_killed_at_any_point(self) -> None:
-        """Statements are points, too. Before its commit a merge leaves live as it was, after it live is finished."""
-        self.work()
-        before, number, walked = self.rows(self.live), 3, 0
-        while killed(self.merge, number) is None:
-            recover(self.home)
-            self.assertEqual(self.server.run("SELECT relname FROM pg_class WHERE relname LIKE 'nostos_unfinished%'",
-                                             self.live), [])
-            if self.rows(self.live) != before:
-                break
-            number, walked = number + 6, walked + 1
-        self.assertGreater(walked, 5)
-        self.merge()
-        self.assertNotIn("homeward", self.standings().values())
-        self.assertEqual(self.server.run("SELECT count(*) FROM \"Books\" WHERE isbn IN ('3', '4')", self.live), [(2,)])
+        for verb in VERBS:
+            with self.subTest(verb):
+                self.assertGreater(walk_on_server(verb, 0), 3)
 
     def test_a_writer_loses_nothing(self) -> None:
         """Somebody writes all the while, to rows that the merge takes and to others."""
@@ -297,3 +293,98 @@ class Laws(test_laws_mariadb.Laws):
         said = statement.replace(" IGNORE", "").replace("int AUTO_INCREMENT", "serial")
         with suppress(psycopg.errors.IntegrityError):
             self.server.run(f"SET ROLE live; {said}", database)
+
+
+class WalkOnServer(Library):
+    """A voyage on the server, its databases copied afresh for every point."""
+
+    def start(self, verb: str) -> None:
+        self.setUp()
+        self.kept: dict[str, str] = {}
+        self.home.path.mkdir(exist_ok=True)
+        backup(recognise(self.folder / "live"), self.folder / "library.tar.zst")
+        if verb == "clone":
+            self.place = ""
+        else:
+            self.place = self.work()
+        if verb == "undo":
+            self.last = self.merge().id
+            self.sql(self.live, "INSERT INTO loans (total) VALUES (99)")
+        if verb == "restore":
+            self.sql(self.live, "INSERT INTO shelves VALUES ('Z', 'cellar'); INSERT INTO loans (total) VALUES (7)")
+        shutil.copytree(self.home.path, self.folder / "kept", symlinks=True)
+        for database in filter(None, (self.live, self.place)):
+            self.kept[database] = self.server.new_database()
+            self.copy(database, self.kept[database])
+
+    def copy(self, one: str, other: str) -> None:
+        self.server.run(f"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '{one}'")
+        self.server.run(f"DROP DATABASE IF EXISTS {other} WITH (FORCE)")
+        self.server.run(f"CREATE DATABASE {other} TEMPLATE {one} OWNER live")
+
+    def again(self) -> None:
+        for database, kept in self.kept.items():
+            self.copy(kept, database)
+        if not self.place:
+            self.server.run(f"DROP DATABASE IF EXISTS {self.live}_trip WITH (FORCE)")
+        shutil.rmtree(self.home.path)
+        shutil.copytree(self.folder / "kept", self.home.path, symlinks=True)
+        if not self.place:
+            shutil.rmtree(self.folder / "staging", ignore_errors=True)
+
+    def work_of(self, verb: str) -> None:
+        if verb == "clone":
+            self.clone()
+        elif verb == "restore":
+            restore(self.home, inspect_backup(self.folder / "library.tar.zst", recognise(self.folder / "live")))
+        elif verb == "retire":
+            remove(self.home, self.home.read("trip"))
+        else:
+            with self.home.lock("trip"), opened(self.home, self.home.read("trip")) as crew:
+                merge(self.home, crew, prepare_undo(self.home, crew, to_take_back(self.home, "trip", self.last))
+                      if verb == "undo" else prepare(crew, Choice(everyone=verb == "refresh"), toward=Side.STAGING
+                                                     if verb == "refresh" else Side.LIVE))
+
+    def seen(self) -> list[Any]:
+        names = {n for (n,) in self.server.run("SELECT datname FROM pg_database")}
+        return [self.all_rows(d) if d in names else None for d in (self.live, f"{self.live}_trip")]
+
+    def all_rows(self, database: str) -> dict[str, object]:
+        """Without numbers: a merge that is taken back has used some of a sequence's."""
+        tables = self.server.run("SELECT relname FROM pg_class WHERE relnamespace = 'public'::regnamespace AND relkind "
+                                 "IN ('r', 'p') AND NOT relispartition AND relname NOT LIKE 'nostos%'", database)
+        return {str(t): sorted(re.sub(r"(?<=[(,])\d+(?=[,)])", "#", str(row)) for (row,) in self.server.run(
+            f'SELECT t::text FROM "{t}" t', database)) for (t,) in tables}
+
+    def walk(self, verb: str, every: int) -> int:
+        before = self.seen()
+        points = killed(lambda: self.work_of(verb), 1 << 30)
+        assert points is not None
+        after, walked = self.seen(), 0
+        for number in range(1, points + 1, every or max(1, points // 4)):
+            self.again()
+            killed(lambda: self.work_of(verb), number)
+            for _ in range(2):
+                recover(self.home)
+            now = self.seen()
+            self.assertIn(now[0], (before[0], after[0]), f"{verb}, killed at point {number}")
+            self.assertEqual([], self.server.run(LEFT, self.live), f"{verb}, killed at point {number}: left behind")
+            there = bool(self.home.names())
+            if verb == "clone" and not there:
+                self.assertIsNone(now[1], f"killed at point {number}: the copy is there still")
+                shutil.rmtree(self.folder / "staging", ignore_errors=True)
+            if {"clone": not there, "retire": there}.get(verb, now == before):
+                self.work_of(verb)
+            self.assertEqual(self.seen(), after, f"{verb}, killed at point {number}: not to be done again")
+            walked += 1
+        return walked
+
+
+def walk_on_server(verb: str, every: int) -> int:
+    """Kill an operation on PostgreSQL at every so many points (0: at a few), recover, and look. Returns how many."""
+    case = WalkOnServer()
+    try:
+        case.start(verb)
+        return case.walk(verb, every)
+    finally:
+        case.doCleanups()

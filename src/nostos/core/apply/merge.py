@@ -381,7 +381,8 @@ class _Merge:
                 raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
             self.ledger.begin(target_db)
             self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
-            done = apply_rows(self.plan, rows, target_db, tables)
+            done = apply_rows(self.plan, rows, target_db, tables, {
+                (s.table, s.name): s.filled for i in self.comparison.items.values() for s in i.schema})
             if unchecked:
                 check_parents(done.changed, target_db, tables)
             self._bring_back(target_db)

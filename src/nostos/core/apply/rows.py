@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import partial
 from itertools import groupby
+from types import MappingProxyType
 from typing import Any
 
 from nostos.core.apply.jobs import settle_jobs
@@ -46,13 +47,16 @@ class CommitResult:
     moved: set[tuple[str, Key]] = field(default_factory=set)  # rows that went along with what is above them in a tree
 
 
-def apply_rows(plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Table]) -> CommitResult:
+def apply_rows(plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Table],
+               filled: Mapping[tuple[str, str], Value] = MappingProxyType({})) -> CommitResult:
     """Carry out the operations on rows and, where that is part of transactions, on the schema. tables: live's; brought
-    up to what the schema steps make of them.
+    up to what the schema steps make of them. filled: by table and column, what rows have got in columns that only one
+    side has, and that may not be empty.
 
     Raises LiveMoved when a row is no longer as compared. The caller's transaction takes everything back then.
     """
     work = _Commit(plan, rows, target_db, tables)
+    work.filled = filled
     try:
         return work.run()
     except Exception as error:
@@ -83,6 +87,7 @@ class _Commit:
         self.target_db = target_db
         self.done = CommitResult()
         self.at = ""  # the item that is being written
+        self.filled: Mapping[tuple[str, str], Value] = {}
         self.writer = ValueWriter(rows.live_urls, self._number, rows.live_prefix)
         self.tables = tables
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
@@ -321,10 +326,13 @@ class _Commit:
         if operation.key is not None:
             row.update(zip(table.key, operation.key, strict=True))
         before = self.rows.live_tables.get(operation.table)
+        source = self.rows.staging_tables.get(operation.table)
         for declared in table.columns if before is not None else ():  # of new columns what is empty is said, too
             bare = declared.default is None and not declared.nullable and not declared.generated
-            if bare and declared.name not in row and before is not None and before.column(declared.name) is None:
-                row[declared.name] = self.rows.engine.default_value(declared)
+            unknown = [t for t in (before, source) if t is not None and t.column(declared.name) is None]
+            if bare and declared.name not in row and unknown:
+                value = self.filled.get((operation.table, declared.name))
+                row[declared.name] = self.rows.engine.default_value(declared) if value is None else value
         return _Ready(operation, self._masked(operation.table, row, {}), later, places, up)
 
     def _inserted(self, ready: _Ready, key: Key) -> Iterator[_Update]:
