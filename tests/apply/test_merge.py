@@ -1,5 +1,6 @@
 """Merging on the stand-in site: what has to be right, each on its own."""
 
+from typing import Any
 from unittest.mock import patch
 
 from nostos.core.apply import merge as merging
