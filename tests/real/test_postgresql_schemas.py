@@ -168,6 +168,24 @@ class Schemas(SiteTest):
         self.assertEqual(self.sql("SELECT t FROM s", place), [("x",)])
         self.assertEqual(self.server.run(f"SELECT has_database_privilege('public', '{place}', 'CONNECT')"), [(False,)])
 
+    def test_a_user_who_may_do_little(self) -> None:
+        """Told before anything is done, and in plain words where it is tried all the same."""
+        for sql in ("CREATE ROLE poor LOGIN", "CREATE DATABASE poor", "CREATE DATABASE poor2 OWNER poor"):
+            self.server.run(sql)
+        self.server.run("CREATE TABLE a (id serial PRIMARY KEY, t text); ALTER TABLE a OWNER TO poor", "poor")
+        url = f"postgresql://poor@127.0.0.1:{self.server.port}/poor"
+        (self.folder / "live" / "nostos.toml").write_text(f"[site]\nname = 'x'\nurl = 'https://x.example'\n"
+                                                          f"database = '{url}'\n")
+        said = [f.what for f in survey(recognise(self.folder / "live")).findings]
+        self.assertIn("The user may not make tables in the schema public.", said)
+        self.assertRegex(" ".join(said), "no place for a copy but one that is named")
+        with self.assertRaisesRegex(SiteError, "cannot be made: permission denied"):
+            self.clone()
+        self.clone(database=f"{url}2")
+        self.server.run("INSERT INTO a (t) VALUES ('new')", "poor2")
+        with opened(self.home, self.home.read("trip")) as crew, self.assertRaisesRegex(SiteError, "may not make"):
+            merge(self.home, crew, prepare(crew, Choice(("*",))))
+
     def test_rows_that_cannot_be_seen(self) -> None:
         self.sql("CREATE TABLE a (id int PRIMARY KEY); INSERT INTO a VALUES (1); ALTER TABLE a ENABLE ROW LEVEL "
                  "SECURITY; ALTER TABLE a FORCE ROW LEVEL SECURITY; CREATE POLICY few ON a USING (id > 1)")

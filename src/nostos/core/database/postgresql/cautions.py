@@ -63,6 +63,20 @@ def cautions(database: PostgresWriting) -> Iterator[EngineCaution]:
     if database.run("SELECT pg_is_in_recovery()")[0][0]:
         yield EngineCaution("This server is a replica.", "Nothing can be written to it, and nothing merged home.",
                             "Name the server that it follows in the site's configuration.")
+    tables, schemas, databases, name = database.run(
+        "SELECT has_schema_privilege(current_schema(), 'CREATE'), has_database_privilege(current_database(), "
+        "'CREATE'), (SELECT rolcreatedb OR rolsuper FROM pg_roles WHERE rolname = current_user), "
+        "quote_ident(current_schema())")[0]
+    if not tables:
+        yield EngineCaution(f"The user may not make tables in the schema {name}.",
+                            "A merge says there that it is unfinished, so that nobody goes on where it stopped.",
+                            f"Ask for GRANT CREATE ON SCHEMA {name}.", host=True, obstacle=True)
+    if not schemas:
+        more = "" if databases else " Nor may it make a database: there is no place for a copy but one that is named."
+        yield EngineCaution(f"The user may not make schemas in this database.{more}",
+                            "A restore fills a schema of its own before it takes the tables' place.",
+                            "Ask for GRANT CREATE ON DATABASE, or for a database of the copy's own (--database).",
+                            host=True)
     for sql, what, why, remedy in _SAID:
         found = [str(n) for (n,) in database.run(sql)]
         if found:

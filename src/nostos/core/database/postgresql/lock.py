@@ -8,7 +8,7 @@ import psycopg
 
 from nostos.core.database.held_lock import MARKS, WAIT_SECONDS, HeldLock
 from nostos.core.database.postgresql.connection import PostgresDatabase
-from nostos.core.errors import LockHeld
+from nostos.core.errors import LockHeld, SiteError
 
 
 class PostgresLock(HeldLock[PostgresDatabase]):
@@ -37,7 +37,11 @@ class PostgresLock(HeldLock[PostgresDatabase]):
 
     def _write(self, operation: str, said: str) -> None:
         place = self.database.real(MARKS)
-        self.database.run(f"CREATE TABLE IF NOT EXISTS {place} (operation varchar(64) PRIMARY KEY, "
-                          "said text NOT NULL)")
+        try:
+            self.database.run(f"CREATE TABLE IF NOT EXISTS {place} (operation varchar(64) PRIMARY KEY, "
+                              "said text NOT NULL)")
+        except psycopg.errors.InsufficientPrivilege as error:
+            raise SiteError(f"The user of {self.location.shown} may not make tables in its schema.",
+                            next_step="Ask for GRANT CREATE ON SCHEMA, of that which the tables are in.") from error
         self.database.run(f"INSERT INTO {place} VALUES (%s, %s) ON CONFLICT (operation) DO UPDATE "
                           "SET said = EXCLUDED.said", (operation, said))
