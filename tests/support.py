@@ -22,7 +22,7 @@ from nostos.core.anchor.open_voyage import Crew, opened
 from nostos.core.apply.merge import MergeResult, merge
 from nostos.core.clone.clone import clone
 from nostos.core.compare.items import Comparison
-from nostos.core.inspect.rehearsal.serving import free_port
+from nostos.core.hosts.helper import free_port
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.voyages.home import Home

@@ -1,5 +1,6 @@
 """Sites on another machine: a real ssh server, another account, and the same laws."""
 
+import json
 import os
 import shutil
 import subprocess
@@ -20,14 +21,34 @@ from nostos.core.files.entry import STAMP
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts import connection
 from nostos.core.hosts.far_path import written
+from nostos.core.hosts.helper import free_port
 from nostos.core.inspect.housekeeping import age_out
+from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
+from nostos.core.inspect.rehearsal.serving import command_of
+from nostos.core.plan.prepared import prepare
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.core.voyages.home import Home
+from nostos.demo.seed import make
 from nostos.demo.story import Story
 from tests.hosts.far import HOST, OTHER, Far, missing
 from tests.support import STAGING_URL, Harbour, state
+
+# A system small enough to be served by any machine's own Python.
+SERVE = """import http.server, sqlite3, sys
+class Page(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        found = sqlite3.connect("data/site.db").execute("SELECT title FROM content WHERE slug = ?",
+                                                        (self.path.strip("/"),)).fetchone()
+        self.send_response(200 if found or self.path == "/" else 404)
+        self.send_header("Content-Type", "text/html")
+        self.end_headers()
+        self.wfile.write(("<title>Site</title><p>%s</p>" % (found and found[0])).encode())
+    def log_message(self, *_):
+        pass
+http.server.HTTPServer((sys.argv[1], int(sys.argv[2])), Page).serve_forever()
+"""
 
 
 class FarHarbour(Harbour):
@@ -221,6 +242,30 @@ class Elsewhere(unittest.TestCase):
         self.assertEqual([(f.entry.path, type(f.error)) for f in found],
                          [("a", type(None)), ("there", FileExistsError), ("z", type(None))])
         self.assertEqual((tree.read("there"), tree.read("z")), (b"old", large))
+
+    def test_a_rehearsal_there(self) -> None:
+        """The copy is made, served and removed there, and visited from here."""
+        port = free_port()
+        command = ["python3", "-c", SERVE, "{host}", "{port}"]
+        near = Harbour(self.here, make(self.here / "made", f"http://127.0.0.1:{port}").folder)
+        (near.live_folder / "nostos.toml").write_text(f"[serve]\ncommand = {json.dumps(command)}\n")
+        h = self.like(near, HOST, HOST)
+        at_home = subprocess.Popen([*command[:3], "127.0.0.1", str(port)], cwd=h.live_folder)
+        self.addCleanup(at_home.wait)
+        self.addCleanup(at_home.kill)
+        h.staging.edit(h.staging.find("page", "visit")["id"], title="How to reach us")
+        self.far.give(self.there)
+        before = state(h.live_folder)
+        with h.crew() as crew:
+            found = rehearse(h.home, crew, prepare(crew), RehearsalOptions(command_of(crew.live), 20, 200))
+        verdicts = {p.path: str(p.verdict) for p in found.pages}
+        self.assertEqual((verdicts["/visit"], found.holds, found.visited), ("expected", True, True))
+        self.assertNotIn("broke", verdicts.values())
+        self.assertEqual(state(h.live_folder), before)
+        self.assertEqual([p.name for p in h.live_folder.parent.iterdir() if p.name.startswith(".nostos")], [])
+        connection.close_all()
+        left = subprocess.run(["pgrep", "-fc", "serve_forever"], capture_output=True, text=True).stdout
+        self.assertEqual(left.strip(), "1")  # live's own
 
     def test_what_is_wrong_is_said(self) -> None:
         """Each its own message, and what to do."""

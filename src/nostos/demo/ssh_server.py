@@ -12,7 +12,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from nostos.core.errors import SiteError
-from nostos.core.inspect.rehearsal.serving import free_port
+from nostos.core.hosts.helper import free_port
 
 HOST = "ridge-host"
 _KEYS = ("host", "user")

@@ -170,6 +170,15 @@ class Connection:
             found = self._forwards[host, port, path] = Forward(self, host, port, path, name, sockets)
         return found
 
+    @contextmanager
+    def port(self, number: int) -> Iterator[int]:
+        """A loopback port of this machine's that leads to one of that machine's, while a block lasts."""
+        way = PortForward(self, number)
+        try:
+            yield way.port
+        finally:
+            way.close()
+
 
 class Forward:
     """A socket on this machine, in a private folder, that leads to a server of another. failed: why the last attempt
@@ -224,6 +233,21 @@ class Forward:
                 first = first or error
         if first is not None:
             raise first
+
+
+class PortForward(Forward):
+    """A port instead of a socket's path, for what speaks to ports alone."""
+
+    def __init__(self, connection: Connection, number: int) -> None:
+        self.failed = ""
+        self._connection = connection
+        self._wanted = [("127.0.0.1", number, "")]
+        self._listening = socket.create_server(("127.0.0.1", 0), backlog=16)
+        self.port = int(self._listening.getsockname()[1])
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def close(self) -> None:
+        self._listening.close()
 
 
 _open: dict[str, Connection] = {}

@@ -1607,6 +1607,15 @@ class Answers:
             environment: List[List[str]], as_owner: bool) -> List[Any]:
         return run_program(folder, arguments, given, seconds, environment, as_owner)
 
+    def serve(self, channel: Channel, folder: str, arguments: List[str]) -> None:
+        """The port, or why there is none; then it goes on until nobody wants it any more."""
+        try:
+            with serving(folder, arguments) as port:
+                channel.send(port)
+                wait_for_end(channel)
+        except NotServed as error:
+            channel.send(str(error))
+
     # --- databases
 
     def sqlite(self, channel: Channel, path: str, mode: str, wait: float) -> None:
@@ -1679,6 +1688,107 @@ def run_program(folder: str, arguments: Sequence[str], given: bytes, seconds: fl
             file.seek(max(0, file.seek(0, os.SEEK_END) - _SAID))
             ends.append(file.read(_SAID))
         return [status, why, *ends]
+
+
+_SERVING = 30.0  # seconds, until a program answers
+_ENDING = 5.0
+_DIES_WITH_PARENT = 1  # PR_SET_PDEATHSIG of prctl(2)
+
+
+class NotServed(Exception):
+    """Why a program does not answer on a port."""
+
+
+def free_port() -> int:
+    """A port of this machine's that nobody listens on."""
+    one = socket.socket()
+    try:
+        one.bind(("127.0.0.1", 0))
+        return int(one.getsockname()[1])
+    finally:
+        one.close()
+
+
+@contextmanager
+def serving(folder: str, arguments: Sequence[str]) -> Iterator[int]:
+    """Let a program answer on a free port of this machine while a block lasts, as whoever owns the folder, and never as
+    root where it can be helped. In its arguments stand `{address}`, `{host}` and `{port}`. Gives the port. Raises
+    NotServed. It ends with whoever started it, however that ends."""
+    port = free_port()
+    words = []
+    for argument in arguments:
+        for word, value in (("{address}", "127.0.0.1:%d" % port), ("{host}", "127.0.0.1"), ("{port}", str(port))):
+            argument = argument.replace(word, value)
+        words.append(argument)
+    with tempfile.TemporaryFile() as said:
+        process = _started(words, folder, said.fileno())
+        try:
+            _wait_for(process, port, words[0], said.fileno())
+            yield port
+        finally:
+            _end(process)
+
+
+def _started(arguments: Sequence[str], folder: str, said: int) -> "subprocess.Popen[bytes]":
+    prctl = getattr(ctypes.CDLL(None, use_errno=True), "prctl", None)
+
+    def first() -> None:
+        os.setsid()
+        if os.geteuid() == 0 and owner.st_uid:
+            os.setgroups([])
+            os.setgid(owner.st_gid)
+            os.setuid(owner.st_uid)
+        if prctl is not None:  # if this is killed, nobody else ends it
+            prctl(_DIES_WITH_PARENT, signal.SIGKILL)
+
+    known = {name: os.environ[name] for name in ("PATH", "LANG", "LC_ALL", "TZ") if name in os.environ}
+    known.setdefault("PATH", os.defpath)
+    known["HOME"] = folder
+    try:
+        owner = os.stat(folder)
+        return subprocess.Popen(list(arguments), stdin=subprocess.DEVNULL, stdout=said, stderr=said,  # noqa: S603
+                                cwd=folder, env=known, preexec_fn=first)
+    except (OSError, subprocess.SubprocessError, ValueError) as error:
+        why = getattr(error, "strerror", None) or type(error).__name__
+        raise NotServed("%s could not be run (%s)" % (arguments[0], why)) from error
+
+
+def _wait_for(process: "subprocess.Popen[bytes]", port: int, program: str, said: int) -> None:
+    until = time.monotonic() + _SERVING
+    while time.monotonic() < until:
+        if process.poll() is not None:
+            raise NotServed("%s ended with status %s%s" % (program, process.returncode, _last_line(said)))
+        try:
+            socket.create_connection(("127.0.0.1", port), 1).close()
+            return
+        except OSError:
+            time.sleep(0.05)
+    raise NotServed("%s does not listen on port %d after %.0f s%s" % (program, port, _SERVING, _last_line(said)))
+
+
+def _last_line(said: int) -> str:
+    """The last line that a program printed."""
+    size = os.fstat(said).st_size
+    lines = os.pread(said, 4000, max(0, size - 4000)).decode("utf-8", "replace").strip().splitlines()
+    return ": %s" % lines[-1][:200] if lines else ""
+
+
+def _end(process: "subprocess.Popen[bytes]") -> None:
+    for sign in (signal.SIGTERM, signal.SIGKILL):
+        try:
+            os.killpg(process.pid, sign)
+        except OSError:
+            pass
+        try:
+            process.wait(_ENDING)
+        except subprocess.TimeoutExpired:
+            continue
+        if sign is signal.SIGTERM:
+            try:  # what it started itself
+                os.killpg(process.pid, signal.SIGKILL)
+            except OSError:
+                pass
+        return
 
 
 def wait_for_end(channel: Channel) -> None:

@@ -20,7 +20,7 @@ from nostos.core.apply.merge import merge
 from nostos.core.clock import now
 from nostos.core.clone.exact_copy import BESIDE, NAME, PLACE, ExactCopy, clear_copy, copy_exactly
 from nostos.core.errors import MergeRefused, SiteError, VoyageError
-from nostos.core.hosts.far_path import FarPath
+from nostos.core.hosts.far_path import AnyPath, FarPath
 from nostos.core.inspect.rehearsal.serving import served
 from nostos.core.inspect.trial.addresses import beside
 from nostos.core.inspect.trial.compare import Judged, Verdict
@@ -87,9 +87,6 @@ def rehearse(home: Home, crew: Crew, prepared: PreparedMerge, options: Rehearsal
              ) -> Rehearsal:
     """Carry a prepared merge out on a copy of live, visit the copy, remove it. Raises NostosError with the copy removed
     and live as it was."""
-    if isinstance(crew.live.files.at, FarPath) or crew.live.database.host:
-        raise MergeRefused("A rehearsal needs live on this machine: its copy has to answer here.", left="Nothing was "
-                           "done.", next_step="Run it on the machine that live is on.")
     if crew.live.uncopyable:
         raise SiteError(f"{crew.live.uncopyable}.", left="Nothing was made.",
                         next_step="Write it in the configuration as a text; then rehearse.")
@@ -106,13 +103,16 @@ def rehearse(home: Home, crew: Crew, prepared: PreparedMerge, options: Rehearsal
                 clear_copy(inner)
 
 
-def _place(live: Site, inner: Home, number: str) -> Path:
-    """Where the copy lies: beside live, on its disk, where whoever owns it can reach it; else in the private home."""
+def _place(live: Site, inner: Home, number: str) -> AnyPath:
+    """Where the copy lies: beside live, on its machine and its disk, where whoever owns it can reach it; else in the
+    private home."""
+    if isinstance(live.home, FarPath):
+        return live.home.resolve().parent / f"{BESIDE}{number}"
     above = Path(str(live.home)).resolve().parent
     return above / f"{BESIDE}{number}" if os.access(above, os.W_OK | os.X_OK) else inner.path / "copy"
 
 
-def _on_copy(home: Home, inner: Home, folder: Path, crew: Crew, prepared: PreparedMerge, options: RehearsalOptions,
+def _on_copy(home: Home, inner: Home, folder: AnyPath, crew: Crew, prepared: PreparedMerge, options: RehearsalOptions,
              number: str, tell: Listener) -> Rehearsal:
     begun = monotonic()
     made = copy_exactly(inner, crew.live, folder, tell)
