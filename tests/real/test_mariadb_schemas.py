@@ -8,14 +8,17 @@ from dataclasses import replace
 from pathlib import Path
 
 from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.merge import merge
 from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.database.engines import locate
 from nostos.core.database.mysql.connection import MysqlDatabase
-from nostos.core.plan.prepared import compare_voyage
+from nostos.core.plan.prepared import compare_voyage, prepare
+from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
+from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.core.voyages.home import Home
 from tests.real.servers import mariadb, missing
 from tests.support import SiteTest
@@ -77,6 +80,30 @@ class Schemas(SiteTest):
         self.same([x for x in before if "SETVAL" not in x], [x for x in self.dump(self.live) if "SETVAL" not in x])
         self.client("INSERT INTO s (t) VALUES (9)")
         self.assertEqual(self.server.run("SELECT max(id) FROM s", database=self.live), [(120,)])  # none twice
+
+    def test_constraints_go_home(self) -> None:
+        """Under their names, into a copy beside live's tables too; an undo takes them off."""
+        for how in ({}, {"prefix": "s_"}):
+            with self.subTest(how):
+                place = clone(self.home, self.folder / "live", "trip", self.folder / "staging", "https://s.example",
+                              **how).voyage.place
+                own = how.get("prefix", "")
+                self.server.run(f"ALTER TABLE {own}log ADD COLUMN shop int, ADD CONSTRAINT of_shop FOREIGN KEY (shop) "
+                                f"REFERENCES {own}shops (id) ON DELETE CASCADE", database=place)
+                self.server.run(f"ALTER TABLE {own}log ADD CONSTRAINT said CHECK (t <> '')", database=place)
+                with opened(self.home, self.home.read("trip")) as crew:
+                    done = merge(self.home, crew, prepare(crew, Choice(("*",))))
+                now = str(self.server.run("SHOW CREATE TABLE log", database=self.live)[0][1])
+                self.assertRegex(now, r"FOREIGN KEY \(`shop`\) REFERENCES `shops` \(`id`\) ON DELETE CASCADE")
+                self.assertIn("CONSTRAINT `said` CHECK (`t` <> '')", now)
+                self.assertEqual("CONSTRAINT `of_shop`" in now, not how)
+                with opened(self.home, self.home.read("trip")) as crew:
+                    self.assertNotIn("homeward", {str(i.standing) for i in compare_voyage(crew)[0].items.values()})
+                    merge(self.home, crew, prepare_undo(
+                        self.home, crew, to_take_back(self.home, "trip", done.id), schema=True))
+                now = str(self.server.run("SHOW CREATE TABLE log", database=self.live)[0][1])
+                self.assertNotRegex(now, "FOREIGN KEY|CHECK|shop")
+                self.assertEqual(remove(self.home, self.home.read("trip")), [])
 
     def test_a_backup_runs_nothing_else(self) -> None:
         """A statement in a file that is two: the second is not run."""

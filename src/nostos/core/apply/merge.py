@@ -401,7 +401,7 @@ class _Merge:
             self.notes.write(self.folder)
             if target_db.transactional_schema:
                 self._drop(target_db, journal)
-                add_constraints(self.plan, target_db)
+                add_constraints(self.plan, rows, target_db)
             calm.enter_context(undisturbed())
             journal.write(journals.Step.COMMITTING)
             began = monotonic()

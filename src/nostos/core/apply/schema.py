@@ -11,7 +11,7 @@ import msgspec
 from nostos.core.compare.items import SchemaAction
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Table, Value
+from nostos.core.database.schema import NAMED, Table, Value
 from nostos.core.plan.operations import Plan, SchemaOperation
 
 _AT_ONCE = 500  # rows written at once
@@ -27,10 +27,10 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
             continue  # at the very end
         staging = rows.staging_tables[step.table]
         column = staging.column(step.name)
-        if step.what == "constraint":
+        if step.what == "constraint" and target_db.transactional_schema:
             continue  # when the rows are as they are to be
-        there = dict(target_db.tables()[step.table].indexes) if step.what == "index" else {}
-        if step.what == "index" and there.get(step.name) == step.ddl:
+        there = target_db.tables()[step.table].named(step.what) if step.what in NAMED else {}
+        if step.what in NAMED and there.get(step.name) == step.ddl:
             continue  # live has gained it by itself
         old = rows.live_tables.get(step.table) if step.what == "column" and step.action is SchemaAction.CHANGE else None
         note({"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
@@ -45,8 +45,15 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
                 target_db.change_column(staging, column)
         else:
             if step.name in there:
-                target_db.drop("index", step.table, step.name)
-            target_db.create_index(step.table, step.name, step.ddl)
+                target_db.drop(step.what, step.table, step.name)
+            _define(target_db, step.what, staging, step.name, step.ddl)
+
+
+def _define(database: Database, what: str, table: Table, name: str, ddl: str) -> None:
+    if what == "index":
+        database.create_index(table.name, name, ddl)
+    else:
+        database.add_constraint(table, name, ddl)
 
 
 def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> None:
@@ -64,13 +71,13 @@ def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> 
             ours = {"table": database.count(table.name) == 0,
                     "column": column is not None and all(row.get(name) == step.get("filled")
                                                          for row in database.rows_where_set(table, [column])),
-                    "index": dict(table.indexes).get(name) == step["ddl"]}
-            if ours.get(what):
+                    **{n: table.named(n).get(name) == step["ddl"] for n in NAMED}}
+            if ours[what]:
                 database.drop(what, table.name, name)
-        elif what == "index":
-            if name in dict(table.indexes):
-                database.drop("index", table.name, name)
-            database.create_index(table.name, name, step["before"])
+        elif what in NAMED:
+            if name in table.named(what):
+                database.drop(what, table.name, name)
+            _define(database, what, table, name, step["before"])
         elif step["old_table"] is not None:
             before = msgspec.convert(step["old_table"], Table)
             old = before.column(name)
@@ -78,7 +85,7 @@ def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> 
                 database.change_column(before, old)
 
 
-def add_constraints(plan: Plan, target_db: Database) -> None:
+def add_constraints(plan: Plan, rows: Rows, target_db: Database) -> None:
     """Add what rows must keep to, where it is part of their transaction. Raises what the driver does where they do not.
     """
     for step in (o.step for o in plan.of(SchemaOperation) if o.step.what == "constraint"):
@@ -87,7 +94,7 @@ def add_constraints(plan: Plan, target_db: Database) -> None:
             continue
         if step.name in there:
             target_db.drop("constraint", step.table, step.name)
-        target_db.add_constraint(step.table, step.name, step.ddl)
+        target_db.add_constraint(rows.staging_tables[step.table], step.name, step.ddl)
 
 
 def drop_schema(plan: Plan, target_db: Database) -> None:

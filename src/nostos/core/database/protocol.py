@@ -298,8 +298,8 @@ class Database(ABC):
     def drop(self, what: str, table: str, name: str) -> None:
         """Remove a "table", "column", "index" or "constraint"."""
 
-    def add_constraint(self, table: str, name: str, ddl: str) -> None:
-        """Add a constraint, as `Table.constraints` has it. Only where schema changes are part of transactions."""
+    def add_constraint(self, table: Table, name: str, ddl: str) -> None:
+        """Add a constraint, as `Table.constraints` has it. table: as the side that has it has it."""
         raise NotImplementedError
 
     computes: bool = False  # whether a server computes the digests, so that two of them are asked at once

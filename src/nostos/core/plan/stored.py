@@ -64,7 +64,8 @@ def _schema_before(database: Database, rows: Rows, steps: Iterable[Mapping[str, 
             elif there is not None and step["what"] in NAMED and name not in there.named(step["what"]):
                 tables[table.name] = _with(there, step["what"], {
                     **there.named(step["what"]), name: table.named(step["what"])[name]})
-        elif additions and there is not None:
+        # A constraint holds nothing, and might refuse what visitors write: it goes in any case.
+        elif (additions or step["what"] == "constraint") and there is not None:
             goes = {s.live_key for s in rows.states.values() if s.table == there.name and s.staging is None}
             column = there.column(name)
             if step["what"] == "table" and database.count(there.name) == len(goes):

@@ -81,7 +81,8 @@ def to_take_back(home: Home, voyage: str, name: str | None) -> PastOperation:
 def prepare_undo(home: Home, crew: Crew, which: PastOperation, choice: Choice | None = None,
                  schema: bool = False) -> PreparedMerge:
     """Work out how to take an operation back on live as it is now. schema: tables, columns and indexes that it added go
-    too, where nothing but its own is in them. Changes nothing. Raises VoyageError or SelectionError."""
+    too, where nothing but its own is in them; constraints go in any case. Changes nothing. Raises VoyageError or
+    SelectionError."""
     folder = home.folder(crew.voyage.name) / "merges" / which.id
     data = unsqueeze((folder / journals.UNDO).read_bytes())
     choice = choice or Choice(everyone=True)

@@ -14,6 +14,10 @@ _BINARY = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", 
 
 
 NAMED_KEY = re.compile(r"CONSTRAINT `((?:[^`]|``)*)` (FOREIGN KEY .*?)(?=,?$)", re.MULTILINE)
+_KEY = re.compile(r"^\s*(?:CONSTRAINT `(?:[^`]|``)*` )?(FOREIGN KEY \(([^)]*)\) .*?),?$", re.MULTILINE)
+CONSTRAINTS = re.compile(r"^\s*CONSTRAINT `((?:[^`]|``)*)` ((?:FOREIGN KEY|CHECK) .*?),?$", re.MULTILINE)
+# With the name that a server gives by itself, which has the table's in it, by what it says.
+_CHECK = re.compile(r"^\s*CONSTRAINT `((?:[^`]|``)*?(_chk_\d+)?)` (CHECK \(.*\)),?$", re.MULTILINE)
 SEQUENCE_OF = re.compile(r"\b((?:nextval|lastval)\()(?:`(?:[^`]|``)*`\.)?`((?:[^`]|``)*)`", re.IGNORECASE)
 _INDEX = re.compile(r"^\s*((?:UNIQUE |FULLTEXT |SPATIAL )?KEY `((?:[^`]|``)*)` .*?),?$", re.MULTILINE)
 
@@ -113,7 +117,7 @@ def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[An
     lines = {m.group(2).replace("``", "`"): m.group(1) for m in _INDEX.finditer(ddl)}
     plain = tuple((index, lines[index]) for index in sorted(indexes) if index in lines)
     ddl = re.sub(r" AUTO_INCREMENT=\d+", "", renamed(ddl, prefix, "", name))
-    return Table(name, columns, key, surrogate, uniques, keys, ddl, plain, "text")
+    return Table(name, columns, key, surrogate, uniques, keys, ddl, plain, "text", tuple(constraints_of(ddl).items()))
 
 
 def renamed(ddl: str, old: str, new: str, table: str) -> str:
@@ -125,6 +129,14 @@ def renamed(ddl: str, old: str, new: str, table: str) -> str:
     ddl = SEQUENCE_OF.sub(lambda m: f"{m.group(1)}`{new}{m.group(2).removeprefix(old)}`", ddl)
     return re.sub(r"REFERENCES `((?:[^`]|``)*)`",
                   lambda m: f"REFERENCES `{new}{m.group(1).removeprefix(old)}`", ddl)
+
+
+def constraints_of(ddl: str) -> dict[str, str]:
+    """The foreign keys and checks in a CREATE TABLE statement, and what each says. Foreign keys are called by their
+    columns, for their names are unique a database, and a copy beside live's tables has others."""
+    keys = {m.group(2).replace("`", ""): m.group(1) for m in _KEY.finditer(ddl)}
+    checks = {m.group(3) if m.group(2) else m.group(1): m.group(3) for m in _CHECK.finditer(ddl)}
+    return {**keys, **checks}
 
 
 def keys_by_name(ddl: str) -> dict[str, str]:

@@ -8,7 +8,15 @@ from contextlib import contextmanager, suppress
 from functools import cached_property
 
 from nostos.core.database.mysql.reading import MysqlReading
-from nostos.core.database.mysql.reflection import SEQUENCE_OF, column_line, keys_by_name, quote, renamed
+from nostos.core.database.mysql.reflection import (
+    CONSTRAINTS,
+    SEQUENCE_OF,
+    column_line,
+    constraints_of,
+    keys_by_name,
+    quote,
+    renamed,
+)
 from nostos.core.database.mysql.row_sql import bound
 from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
@@ -158,8 +166,27 @@ class MysqlWriting(MysqlReading):
     def be_strict(self) -> None:
         self.run("SET SESSION sql_mode = CONCAT(@@sql_mode, ',STRICT_ALL_TABLES')")
 
+    def add_constraint(self, table: Table, name: str, ddl: str) -> None:
+        called = {text: n for n, text in keys_by_name(table.ddl).items()}.get(ddl, "" if "FOREIGN KEY" in ddl else name)
+        taken = {str(n) for (n,) in self.run("SELECT constraint_name FROM information_schema.table_constraints "
+                                             "WHERE constraint_schema = %s", (self.name,))}
+        free = called not in taken or ("FOREIGN KEY" not in ddl and "MariaDB" in self.version())  # a table's own there
+        said = f"CONSTRAINT {quote(called)} " if called and free and called != ddl else ""
+        own = re.sub(r"REFERENCES `", lambda _: f"REFERENCES `{self.prefix}", ddl, count=1)
+        self.run(f"ALTER TABLE {self.real(table.name)} ADD {said}{own.replace('%', '%%')}")
+
+    def _drop_constraint(self, table: str, name: str) -> None:
+        ddl = self.definition(table)
+        wanted = constraints_of(renamed(ddl, self.prefix, "", table)).get(name)
+        for called, text in CONSTRAINTS.findall(ddl):
+            if wanted is not None and text.replace(f"REFERENCES `{self.prefix}", "REFERENCES `", 1) == wanted:
+                what = "FOREIGN KEY" if text.startswith("FOREIGN") else "CONSTRAINT"
+                self.run(f"ALTER TABLE {self.real(table)} DROP {what} {quote(called)}")
+
     def drop(self, what: str, table: str, name: str) -> None:
-        if what == "table":
+        if what == "constraint":
+            self._drop_constraint(table, name)
+        elif what == "table":
             self.run(f"DROP TABLE {self.real(table)}")
         else:
             self.run(f"ALTER TABLE {self.real(table)} DROP {what.upper()} {quote(name)}")

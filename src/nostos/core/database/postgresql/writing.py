@@ -171,9 +171,9 @@ class PostgresWriting(PostgresReading):
     def create_index(self, table: str, name: str, ddl: str) -> None:
         self.run(at_home(ddl, self._schema))
 
-    def add_constraint(self, table: str, name: str, ddl: str) -> None:
+    def add_constraint(self, table: Table, name: str, ddl: str) -> None:
         self._due()
-        self.run(f"ALTER TABLE {self.real(table)} ADD CONSTRAINT {quote(name)} {ddl}")
+        self.run(f"ALTER TABLE {self.real(table.name)} ADD CONSTRAINT {quote(name)} {ddl}")
 
     def _due(self) -> None:
         """See now to what waits for the end of the transaction: with that open, no table can be altered."""
