@@ -40,6 +40,10 @@ CREATE TABLE shop.orders (id serial PRIMARY KEY, total numeric);
 CREATE TABLE members (id serial PRIMARY KEY, first_order int REFERENCES shop.orders); CREATE TYPE shop.state AS
 ENUM ('a'); CREATE TABLE states (id int PRIMARY KEY, s shop.state); INSERT INTO shop.orders (total) VALUES (1);
 INSERT INTO members (first_order) VALUES (1); CREATE VIEW reports.all_members AS SELECT * FROM members"""
+AUDITED = """CREATE TABLE app.s (id serial PRIMARY KEY, t text); INSERT INTO app.s (t) VALUES ('x');
+CREATE TABLE audit.seen (t text); CREATE FUNCTION app.see() RETURNS trigger LANGUAGE plpgsql AS
+'BEGIN INSERT INTO seen VALUES (NEW.t); RETURN NEW; END';
+CREATE TRIGGER see AFTER INSERT ON app.s FOR EACH ROW EXECUTE FUNCTION app.see()"""
 OURS = re.compile(r"nostos_(?:marks|merges|copy)|restrict|^ALTER SCHEMA|ON SCHEMA|^SET|^SELECT pg_catalog.set_config")
 
 
@@ -160,12 +164,17 @@ class Schemas(SiteTest):
             restore(self.home, inspect_backup(self.folder / "b.tar.zst", recognise(self.folder / "live")))
 
     def test_a_search_path_of_its_own(self) -> None:
-        self.server.run(f"CREATE SCHEMA app AUTHORIZATION live; ALTER DATABASE {self.live} SET search_path = app, "
-                        f"public; REVOKE ALL ON DATABASE {self.live} FROM public", self.live)
-        self.sql("CREATE TABLE app.s (id serial PRIMARY KEY, t text); INSERT INTO app.s (t) VALUES ('x')")
+        self.server.run(f"CREATE SCHEMA app AUTHORIZATION live; CREATE SCHEMA audit AUTHORIZATION live; ALTER DATABASE "
+                        f"{self.live} SET search_path = app, public, audit; REVOKE ALL ON DATABASE {self.live} FROM "
+                        "public", self.live)
+        self.sql(AUDITED)
         place = self.clone()
         self.assertEqual(self.dump(self.live, "-n", "app"), self.dump(place, "-n", "app"))
         self.assertEqual(self.sql("SELECT t FROM s", place), [("x",)])
+        self.sql("ALTER TABLE s DISABLE TRIGGER see; INSERT INTO s (t) VALUES ('home')", place)
+        with opened(self.home, self.home.read("trip")) as crew:
+            merge(self.home, crew, prepare(crew, Choice(("*",))))
+        self.assertEqual(self.sql("SELECT t FROM audit.seen"), [("home",)])  # live's own trigger has written elsewhere
         self.assertEqual(self.server.run(f"SELECT has_database_privilege('public', '{place}', 'CONNECT')"), [(False,)])
 
     def test_a_user_who_may_do_little(self) -> None:

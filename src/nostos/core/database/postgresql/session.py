@@ -29,6 +29,8 @@ _PATH = ("SELECT set_config('search_path', concat_ws(', ', CASE WHEN {named} THE
          "quote_ident(current_schema()) END, (SELECT string_agg(DISTINCT quote_ident(n.nspname), ', ') FROM "
          "pg_extension x JOIN pg_namespace n ON n.oid = x.extnamespace WHERE n.nspname NOT LIKE 'pg\\_%' "
          "AND n.nspname <> current_schema())), false)")
+# The server's own path, for triggers: they may write to what is elsewhere on it.
+_WAS = "SELECT array_to_string(ARRAY(SELECT quote_ident(s) FROM unnest(current_schemas(false)) s), ', ')"
 
 
 class PostgresSession(ServerSession):
@@ -59,10 +61,10 @@ class PostgresSession(ServerSession):
                 settings.append(f"SET search_path = {', '.join(quote(s) for s in self.schema.split(','))}")
             if readonly:
                 settings.append("SET default_transaction_read_only = on")
-            *_, schema, encoding, _ = self.run_all([(sql, ()) for sql in (
-                *settings, "SELECT current_schema()", "SHOW server_encoding",
-                self._path())])
+            *_, schema, encoding, was, path = self.run_all([(sql, ()) for sql in (
+                *settings, "SELECT current_schema()", "SHOW server_encoding", _WAS, self._path())])
             self._schema = str(schema[0][0])
+            self._whole_path = "" if self.schema else f"{path[0][0]}, {was[0][0]}"
             if schema[0][0] is None:
                 raise SiteError(f"The database {location.shown} has no such schema.",
                                 next_step="Check `schema` in the database's URL.")
@@ -204,6 +206,8 @@ class PostgresSession(ServerSession):
         self.run("BEGIN ISOLATION LEVEL REPEATABLE READ")
         try:
             self.run("SET CONSTRAINTS ALL DEFERRED")
+            if self._whole_path:
+                self.run(f"SET LOCAL search_path = {self._whole_path}")
             yield
             self.run("COMMIT")
         except BaseException as error:
