@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import lru_cache
@@ -80,9 +80,14 @@ class AnchorRows(AnchorRecords):
 
     def set_apart(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
         """A side's row that is not as in the base, without adding up its block. None: there is no such row."""
-        self._remember("apart", [str(side), table, block_of(key), pack(list(key))], pack([digest]))
-        self._file.execute("INSERT OR REPLACE INTO apart VALUES (?, ?, ?, ?, ?)",
-                           (side, table, block_of(key), pack(list(key)), digest))
+        self.set_many_apart(side, table, [(key, digest)])
+
+    def set_many_apart(self, side: Side, table: str, rows: Sequence[tuple[Key, bytes | None]]) -> None:
+        """`set_apart` of many rows, in their order."""
+        packed = [(side, table, block_of(key), pack(list(key)), digest) for key, digest in rows]
+        for _, _, number, key, digest in packed:
+            self._remember("apart", [str(side), table, number, key], pack([digest]))
+        self._file.executemany("INSERT OR REPLACE INTO apart VALUES (?, ?, ?, ?, ?)", packed)
 
     def known_rows(self, side: Side, table: str, number: int) -> dict[Key, bytes]:
         """The keys and digests of a side's block."""

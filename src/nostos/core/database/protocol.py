@@ -121,6 +121,10 @@ class Database(ABC):
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
         """A digest per block of rows over these columns."""
 
+    def adds_up(self, table: Table) -> bool:
+        """Whether the engine itself adds the digests of a table's blocks up."""
+        return False
+
     def blocks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
         """`blocks` of many tables."""
         return [self.blocks(table, columns) for table, columns in wanted]

@@ -69,6 +69,9 @@ class MysqlReading(MysqlSession):
             at += step
         return high if step else None
 
+    def adds_up(self, table: Table) -> bool:
+        return True
+
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
         return self.blocks_of([(table, columns)])[0]
 

@@ -38,11 +38,14 @@ class PostgresReading(PostgresSession):
         for row in self.stream(f"SELECT {sql.select(table.key)}, {sql.payload(table.stored)} FROM {sql.real}"):
             yield block_of(row[:keys]), row[-1]
 
+    def adds_up(self, table: Table) -> bool:
+        return self.number >= _BIT_XOR and self._of(table).ranged
+
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
         return self.blocks_of([(table, columns)])[0]
 
     def blocks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
-        adds = [self.number >= _BIT_XOR and self._of(table).ranged for table, _ in wanted]
+        adds = [self.adds_up(table) for table, _ in wanted]
         said = iter(self.run_all([(self._of(table).blocks(columns), ())
                                   for (table, columns), by_itself in zip(wanted, adds, strict=True) if by_itself]))
         return [{int(b): Block(int(n), int(total) % _WHOLE) for b, n, total in next(said)} if by_itself else
