@@ -11,6 +11,7 @@ from nostos.core.database.postgresql.writing import PostgresWriting
 from nostos.core.database.schema import Table
 from nostos.core.database.server_copy import ServerCopy
 
+_AT_ONCE = 1 << 18  # bytes
 _TEXTS = ("text", "varchar", "citext", "json", "jsonb")
 
 
@@ -33,10 +34,17 @@ class PostgresPipeCopy(ServerCopy[PostgresWriting]):
         with read._connection.cursor() as source, write._connection.cursor() as target, source.copy(
                 f"COPY (SELECT {values} FROM {read.held(table.name)}) TO STDOUT".encode()) as out, target.copy(
                 f"COPY {write.real(table.name)} ({names}) FROM STDIN".encode()) as into:
-            for piece in out:
-                if self._stop:
-                    raise InterruptedError
-                into.write(piece)
+            held: list[bytes] = []
+            size = 0
+            for piece in out:  # a row each, and a call for each would keep what else is at work here waiting
+                held.append(bytes(piece))
+                size += len(piece)
+                if size > _AT_ONCE:
+                    if self._stop:
+                        raise InterruptedError
+                    into.write(b"".join(held))
+                    held, size = [], 0
+            into.write(b"".join(held))
 
     def _guess(self, table: Table, name: str) -> str:
         """SQL for a column as staging most likely has it. What is wrong is found and mended later."""
