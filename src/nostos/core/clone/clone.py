@@ -23,7 +23,7 @@ from nostos.core.clone.remove import check_removable, remove, set_aside
 from nostos.core.database.engines import Location, Made, Place
 from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import Table
-from nostos.core.errors import SiteError, VoyageError
+from nostos.core.errors import NoSuchDatabase, SiteError, VoyageError
 from nostos.core.files.entry import STAMP, FileEntry, plain_text
 from nostos.core.files.tree import CopiedFile, FileTree, Owner, SkippedFile
 from nostos.core.files.trees import tree_at
@@ -302,6 +302,11 @@ class Cloning:
 
     def _make_place(self, source: Database) -> Place:
         """Make the place for the copy's tables, and take down what it is before anything is put there."""
+        if self._is_missing():  # a database is made by itself: between that and this record one may be stopped
+            engine = self.database.engine
+            self.voyage = replace(self.voyage, place=engine.place_of(self.database), made=Made.BEGUN,
+                                  engine=engine.name)
+            self.home.write(self.voyage)
         place = self.database.engine.make_place(
             self.live.database, self.database, self.asked, self._fallback_prefix())
         names = (*source.tables(), *source.views())  # the place is marked by now, if it is beside live's tables
@@ -316,6 +321,16 @@ class Cloning:
         self.home.write(self.voyage)
         check_names(place.location, names)
         return place
+
+    def _is_missing(self) -> bool:
+        """Whether the copy's database is not there yet, on live's server."""
+        if self.database.file is not None:
+            return False
+        try:
+            self.database.open(readonly=True).close()
+        except SiteError as error:
+            return isinstance(error, NoSuchDatabase) and self.live.database.on_server_of(self.database)
+        return False
 
     def _opened(self, place: Place) -> Database:
         """Staging's database, open for filling. A file belongs to whom live's does: from the start, for whatever the

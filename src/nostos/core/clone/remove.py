@@ -103,6 +103,9 @@ def _remove_rows(voyage: Voyage) -> list[str]:
             if location.same_as(recognise(voyage.live).database):
                 return [f"{voyage.database}: it is live's own"]
     try:
+        if voyage.made == Made.BEGUN:
+            return [f"{location.shown}: there is something in it, such as {name}"
+                    for name in location.engine.remove_begun(location)[:1]]
         left = location.engine.remove_place(location, Made(voyage.made), voyage.tables, voyage.user)
     except SiteError as error:
         return [f"{voyage.database}: {error.what}"]

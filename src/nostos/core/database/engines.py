@@ -87,6 +87,7 @@ class Made(StrEnum):
     FILE = "file"
     DATABASE = "database"
     TABLES = "tables"
+    BEGUN = "begun"  # a database that was not there before, and may be there by now, empty
     NOTHING = "nothing"
 
 
@@ -229,6 +230,10 @@ class Engine(ABC):
         asked: the user named the place; where not, and the rights do not allow a new database, tables in live's
         database under the prefix `fallback` are taken instead. Raises SiteError when it is taken or cannot be had.
         """
+
+    def remove_begun(self, location: Location) -> list[str]:
+        """Remove a database that may have been made for a copy, as long as nothing is in it. Returns what is."""
+        return []
 
     @abstractmethod
     def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -112,6 +112,14 @@ class MysqlEngine(ServerEngine):
         finally:
             database.close()
         return Place(wanted, Made.TABLES)
+
+    def remove_begun(self, location: Location) -> list[str]:
+        with suppress(NoSuchDatabase), closing(MysqlDatabase(location)) as database:
+            left = database.all_names()
+            if not left:
+                places.drop_database(database, str(location.url.database))
+            return left
+        return []
 
     def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
         try:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -148,6 +148,15 @@ class PostgresEngine(ServerEngine):
         finally:
             database.close()
         return Place(wanted, Made.TABLES)
+
+    def remove_begun(self, location: Location) -> list[str]:
+        # Whatever its schema: it may not have been made yet.
+        plain = replace(location, url=location.url.update_query_dict({"schema": "public"}))
+        with suppress(NoSuchDatabase), closing(PostgresDatabase(plain)) as database:
+            left = places.everything(database)
+            if left:
+                return left
+        return self.remove_place(location, Made.DATABASE, (), "")
 
     def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
         if made is Made.DATABASE:

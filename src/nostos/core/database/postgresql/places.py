@@ -9,7 +9,7 @@ import psycopg
 
 from nostos.core.database.postgresql.connection import PostgresDatabase
 from nostos.core.database.postgresql.objects import ELSEWHERE
-from nostos.core.database.postgresql.reflection import HERE, literal, quote
+from nostos.core.database.postgresql.reflection import HERE, literal, not_brought, quote
 from nostos.core.database.server_session import COPY
 from nostos.core.errors import SiteError
 
@@ -44,6 +44,15 @@ def make_database(database: PostgresDatabase, name: str) -> None:
     except psycopg.Error as error:
         raise SiteError(f"The database {name} cannot be made: {str(error).splitlines()[0]}.",
                         next_step="Ask the host for one, and name it with --database.") from error
+
+
+def everything(database: PostgresDatabase) -> list[str]:
+    """The tables and views of all schemas of a database."""
+    return [str(n) for (n,) in database.run(
+        "SELECT c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+        "WHERE n.nspname NOT "
+        f"LIKE 'pg\\_%' AND n.nspname <> 'information_schema' AND {not_brought('c.oid', 'pg_class')} "
+        "AND c.relkind IN ('r', 'p', 'v', 'm')")]
 
 
 def rests_elsewhere(database: PostgresDatabase) -> bool:
