@@ -304,7 +304,8 @@ class Database(ABC):
 
     def add_constraint(self, table: Table, name: str, ddl: str) -> None:
         """Add a constraint, as `Table.constraints` has it. table: as the side that has it has it."""
-        raise NotImplementedError
+        raise MergeRefused(f"The constraint {table.name}.{name} cannot be added by itself here.",
+                           next_step="Add it on live by hand, then merge.")
 
     computes: bool = False  # whether a server computes the digests, so that two of them are asked at once
     scans_for_children = False  # whether removing a row reads whole tables where no index leads to its children

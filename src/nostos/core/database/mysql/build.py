@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
-from nostos.core.database.mysql.reflection import keys_by_name, quote, renamed
+from nostos.core.database.mysql.reflection import in_quotes, keys_by_name, quote, renamed
 from nostos.core.database.mysql.writing import MysqlWriting
 from nostos.core.database.outline import Outline, Trigger
 
@@ -139,7 +139,7 @@ def make_views(target: MysqlWriting, wanted: Outline) -> None:
         for name, body in waiting:
             how, said = parted(body)
             try:
-                target.run_one(f"CREATE OR REPLACE {how} VIEW `{target.prefix}{name.replace('`', '``')}` AS "
+                target.run_one(f"CREATE OR REPLACE {how} VIEW {in_quotes(target.prefix + name)} AS "
                                + _carried(wanted, target, said))
             except target.driver.MySQLError:
                 left.append((name, body))
@@ -150,10 +150,9 @@ def make_views(target: MysqlWriting, wanted: Outline) -> None:
 
 def make_triggers(target: MysqlWriting, wanted: Outline) -> None:
     for t in wanted.triggers:
-        name = trigger_name(wanted, target, t).replace("`", "``")
-        table = (target.prefix + t.table).replace("`", "``")
+        name, table = in_quotes(trigger_name(wanted, target, t)), in_quotes(target.prefix + t.table)
         with _reading_as(target, wanted, t.name):
-            target.run_one(f"CREATE TRIGGER `{name}` {t.timing} {t.event} ON `{table}` FOR EACH ROW "
+            target.run_one(f"CREATE TRIGGER {name} {t.timing} {t.event} ON {table} FOR EACH ROW "
                            + _carried(wanted, target, t.body))
 
 
@@ -165,7 +164,7 @@ def name_keys(database: MysqlWriting, wanted: Outline) -> None:
         for name, said in keys_by_name(renamed(table.ddl, "", database.prefix, table.name)).items():
             other = next((n for n, text in now.items() if text == said), None)
             if other is not None and name not in now:
-                database.run_one(f"ALTER TABLE {_plain(database, table.name)} DROP FOREIGN KEY `{other}`, "
+                database.run_one(f"ALTER TABLE {in_quotes(database.prefix + table.name)} DROP FOREIGN KEY `{other}`, "
                                  f"ADD CONSTRAINT `{name}` {said}")
     database.run("SET SESSION foreign_key_checks = 1")
 
@@ -174,11 +173,7 @@ def drop_keys(database: MysqlWriting) -> None:
     """Take the foreign keys off tables that were replaced, so that their names are free."""
     for name in database.tables():
         for key in keys_by_name(database.definition(name)):
-            database.run_one(f"ALTER TABLE {_plain(database, name)} DROP FOREIGN KEY `{key}`")
-
-
-def _plain(database: MysqlWriting, table: str) -> str:
-    return "`" + (database.prefix + table).replace("`", "``") + "`"
+            database.run_one(f"ALTER TABLE {in_quotes(database.prefix + name)} DROP FOREIGN KEY `{key}`")
 
 
 def trigger_name(wanted: Outline, target: MysqlWriting, trigger: Trigger) -> str:

@@ -13,18 +13,22 @@ _INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint", "year")
 _BINARY = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit", "geometry", "point")
 
 
-NAMED_KEY = re.compile(r"CONSTRAINT `((?:[^`]|``)*)` (FOREIGN KEY .*?)(?=,?$)", re.MULTILINE)
 _KEY = re.compile(r"^\s*(?:CONSTRAINT `(?:[^`]|``)*` )?(FOREIGN KEY \(([^)]*)\) .*?),?$", re.MULTILINE)
 CONSTRAINTS = re.compile(r"^\s*CONSTRAINT `((?:[^`]|``)*)` ((?:FOREIGN KEY|CHECK) .*?),?$", re.MULTILINE)
 # With the name that a server gives by itself, which has the table's in it, by what it says.
 _CHECK = re.compile(r"^\s*CONSTRAINT `((?:[^`]|``)*?(_chk_\d+)?)` (CHECK \(.*\)),?$", re.MULTILINE)
-SEQUENCE_OF = re.compile(r"\b((?:nextval|lastval)\()(?:`(?:[^`]|``)*`\.)?`((?:[^`]|``)*)`", re.IGNORECASE)
+_SEQUENCE_OF = re.compile(r"\b((?:nextval|lastval)\()(?:`(?:[^`]|``)*`\.)?`((?:[^`]|``)*)`", re.IGNORECASE)
 _INDEX = re.compile(r"^\s*((?:UNIQUE |FULLTEXT |SPATIAL )?KEY `((?:[^`]|``)*)` .*?),?$", re.MULTILINE)
 
 
 def quote(name: str) -> str:
     """An identifier, quoted for SQL; percent signs doubled, for the driver reads them."""
-    return "`" + name.replace("`", "``").replace("%", "%%") + "`"
+    return in_quotes(name).replace("%", "%%")
+
+
+def in_quotes(name: str) -> str:
+    """An identifier, quoted for a statement that the driver does not read."""
+    return "`" + name.replace("`", "``") + "`"
 
 
 REFLECTION = {
@@ -84,16 +88,16 @@ def _literal(declared: str, default: str | None, extra: str) -> str | None:
     return default
 
 
-def _without_place(default: str | None, prefix: str) -> str | None:
-    """A default without the database and the prefix of a sequence that it names."""
-    return default if default is None else SEQUENCE_OF.sub(
-        lambda m: f"{m.group(1)}`{m.group(2).removeprefix(prefix)}`", default)
+def with_sequences(sql: str, old: str, new: str) -> str:
+    """Defaults with the sequences that they name under another prefix, and without their database."""
+    return _SEQUENCE_OF.sub(lambda m: f"{m.group(1)}`{new}{m.group(2).removeprefix(old)}`", sql)
 
 
 def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[Any, ...]]]) -> Table:
     """A table from what the server says of it. name: without the prefix; ddl: as the server writes it."""
     columns = tuple(
-        Column(c, declared, nullable == "YES", _without_place(_literal(declared, default, extra), prefix),
+        Column(c, declared, nullable == "YES", None if (said := _literal(declared, default, extra)) is None else
+               with_sequences(said, prefix, ""),
                generated=re.search(r"\b(?:VIRTUAL|STORED|PERSISTENT) GENERATED|^GENERATED", extra.upper()) is not None,
                charset=charset, kind=kind_of(declared))
         for c, declared, nullable, default, extra, charset in found.get("column", ()))
@@ -123,10 +127,9 @@ def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[An
 def renamed(ddl: str, old: str, new: str, table: str) -> str:
     """A CREATE TABLE statement under another prefix. Names of foreign keys that the server gave are left to it; so are
     defaults' databases: a sequence is the one beside the table."""
-    own = (new + table).replace("`", "``")
-    ddl = re.sub(r"^CREATE TABLE `(?:[^`]|``)*`", lambda _: f"CREATE TABLE `{own}`", ddl)
+    ddl = re.sub(r"^CREATE TABLE `(?:[^`]|``)*`", lambda _: f"CREATE TABLE {in_quotes(new + table)}", ddl)
     ddl = re.sub(r"CONSTRAINT `(?:[^`]|``)*_ibfk_\d+` (?=FOREIGN KEY)", "", ddl)
-    ddl = SEQUENCE_OF.sub(lambda m: f"{m.group(1)}`{new}{m.group(2).removeprefix(old)}`", ddl)
+    ddl = with_sequences(ddl, old, new)
     return re.sub(r"REFERENCES `((?:[^`]|``)*)`",
                   lambda m: f"REFERENCES `{new}{m.group(1).removeprefix(old)}`", ddl)
 
@@ -141,7 +144,7 @@ def constraints_of(ddl: str) -> dict[str, str]:
 
 def keys_by_name(ddl: str) -> dict[str, str]:
     """The foreign keys in a CREATE TABLE statement that have names, and what each says."""
-    return {m.group(1): m.group(2) for m in NAMED_KEY.finditer(ddl)}
+    return {name: said for name, said in CONSTRAINTS.findall(ddl) if said.startswith("FOREIGN KEY")}
 
 
 def column_line(table: Table, column: Column) -> str:

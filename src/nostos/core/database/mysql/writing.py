@@ -10,12 +10,12 @@ from functools import cached_property
 from nostos.core.database.mysql.reading import MysqlReading
 from nostos.core.database.mysql.reflection import (
     CONSTRAINTS,
-    SEQUENCE_OF,
     column_line,
     constraints_of,
     keys_by_name,
     quote,
     renamed,
+    with_sequences,
 )
 from nostos.core.database.mysql.row_sql import bound
 from nostos.core.database.rows.parts import parts
@@ -139,13 +139,15 @@ class MysqlWriting(MysqlReading):
     def create_table(self, table: Table) -> None:
         ddl = renamed(table.ddl, "", self.prefix, table.name)
         if self.beside is not None:  # sequences are the site's own, and stay
-            ddl = SEQUENCE_OF.sub(lambda m: f"{m.group(1)}`{self.beside}{m.group(2)[len(self.prefix):]}`", ddl)
+            ddl = with_sequences(ddl, self.prefix, self.beside)
         keys = keys_by_name(ddl)
-        taken = {str(n) for (n,) in self.run("SELECT constraint_name FROM information_schema.table_constraints "
-                                             "WHERE constraint_schema = %s", (self.name,))} if keys else set()
-        for name in keys.keys() & taken:  # such names are unique a database
+        for name in keys.keys() & self._constraint_names() if keys else ():  # such names are unique a database
             ddl = ddl.replace(f"CONSTRAINT `{name}` FOREIGN KEY", "FOREIGN KEY")
         self.run_one(ddl)
+
+    def _constraint_names(self) -> set[str]:
+        return {str(n) for (n,) in self.run("SELECT constraint_name FROM information_schema.table_constraints "
+                                            "WHERE constraint_schema = %s", (self.name,))}
 
     beside: str | None = None  # while tables are filled beside a site's own: what the names of these begin with
 
@@ -168,9 +170,8 @@ class MysqlWriting(MysqlReading):
 
     def add_constraint(self, table: Table, name: str, ddl: str) -> None:
         called = {text: n for n, text in keys_by_name(table.ddl).items()}.get(ddl, "" if "FOREIGN KEY" in ddl else name)
-        taken = {str(n) for (n,) in self.run("SELECT constraint_name FROM information_schema.table_constraints "
-                                             "WHERE constraint_schema = %s", (self.name,))}
-        free = called not in taken or ("FOREIGN KEY" not in ddl and "MariaDB" in self.version())  # a table's own there
+        # A check's name is its table's own on MariaDB.
+        free = ("FOREIGN KEY" not in ddl and "MariaDB" in self.version()) or called not in self._constraint_names()
         said = f"CONSTRAINT {quote(called)} " if called and free and called != ddl else ""
         own = re.sub(r"REFERENCES `", lambda _: f"REFERENCES `{self.prefix}", ddl, count=1)
         self.run(f"ALTER TABLE {self.real(table.name)} ADD {said}{own.replace('%', '%%')}")

@@ -144,7 +144,7 @@ def finish(target: PostgresWriting, wanted: Outline) -> None:
     own = {str(n) for (n,) in target.run(f"SELECT relname FROM pg_class WHERE relkind = 'S' AND relnamespace = {HERE}")}
     for name, number in wanted.counters.items():
         if number and name in own:
-            target.run("SELECT setval(%s::regclass, %s)", (f"{quote(here)}.{quote(name)}", number))
+            target.run("SELECT setval(%s::regclass, %s)", (target.in_schema(name), number))
         elif number and beside:  # the site's own, which gives numbers out meanwhile: it goes on, and never back
             place = f"{quote(beside)}.{quote(name)}"
             if target.run("SELECT to_regclass(%s)", (place,))[0][0] is not None:

@@ -113,7 +113,6 @@ class SchemaSwap(Swap):
         for schema, name in kept:
             database.run(f"ALTER STATISTICS {quote(schema)}.{quote(name)} SET SCHEMA "
                          f"{quote(self.old if schema == own else own)}")
-
         left = database.run(f"{HOLDING_ON} LIMIT 1", (self.old, self.old, "", self.old))
         if left:
             raise MergeRefused(f"The database has something that would go with the tables it replaces: {left[0][0]}.",
