@@ -7,7 +7,9 @@ their digests and mended from the snapshot. Elsewhere rows travel through this p
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
+from operator import itemgetter
+from typing import AnyStr
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import Anchor
@@ -47,8 +49,8 @@ class Localiser:
             staging.own.written("o", 0, "u"), staging.folder.path)
         self.names = tuple(name.encode() for name in ((*live.names, *live.hidden) if self._moves else ()))
         self._pieces = {p.table for p in profile.pieces}
-        if self._old != self._new:
-            self.names += (self._old.encode(),)
+        self._prefixes = (self._old.encode(),) if self._old != self._new else ()
+        self.names += self._prefixes
         old, new = live.own, staging.own
         form = "n" if old.scheme == new.scheme else "o"
         # The usual ways in which a URL is written, as a first guess for a server to make by itself.
@@ -61,6 +63,10 @@ class Localiser:
             return None
         return tuple(name for name in self.names if name in payloads)
 
+    def addresses(self, named: Collection[bytes]) -> list[str]:
+        """Those of some names by which an address may be in a text."""
+        return [name.decode() for name in named if name not in self._prefixes]
+
     def watched(self, table: Table, payload: bytes, values: Values) -> None:
         """Look whether a row, as the other place has it, still speaks of the old one."""
         if self.traces is None or not self.traces.may_be_in(payload):
@@ -72,19 +78,22 @@ class Localiser:
                 count, first = self.left.get(place, (0, said))
                 self.left[place] = (count + 1, first)
 
-    def change(self, table: Table, values: Values) -> Values:
-        """The row as the other place has it."""
-        moved = self._moved(table, values)
+    def change(self, table: Table, values: Values, named: Collection[str] | None = None) -> Values:
+        """The row as the other place has it. named: of the names, those that it holds, where that is known."""
+        moved = self._moved(table, values, named)
         return moved if self.mask is None else self.mask.change(table, moved)
 
-    def _moved(self, table: Table, values: Values) -> Values:
+    def _moved(self, table: Table, values: Values, named: Collection[str] | None) -> Values:
         if table.name in self._pieces:
             values = self._in_pieces(table, values)
         result = values
-        occurs = self._live.occurs
-        if self._moves and any([isinstance(v, str) and occurs(v) for v in values]):  # noqa: C419 - a list is faster
-            result = tuple([rewritten(v, self._live, self._staging) if isinstance(v, str) and occurs(v) else v
-                            for v in values])
+        if self._moves:
+            changed = list(values)
+            for place, value in enumerate(values):
+                if isinstance(value, str) and (
+                        self._live.occurs(value) if named is None else holds_any(value, named)):
+                    changed[place] = rewritten(value, self._live, self._staging, named)
+            result = tuple(changed)
         old, new = self._old, self._new
         if old == new:
             return result
@@ -196,7 +205,8 @@ class _Table:
         self.table = table
         self.inside = inside
         self.form = row_form(table, table.stored)
-        self.places = [table.stored.index(k) for k in table.key]
+        first, *more = [table.stored.index(k) for k in table.key]
+        self.key_of: Callable[[Values], Key] = itemgetter(first, *more) if more else itemgetter(slice(first, first + 1))
         self.added = False
         self.apart: list[tuple[Key, bytes | None]] = []  # of staging's rows, those that are not as live's
         self.keys_moved: dict[Key, Key] = {}  # staging's keys that hold its own URL, and live's
@@ -241,9 +251,12 @@ class _Table:
                     self._add(side, number, len(payloads), total)
             joined = b"".join(payloads)
             named = local.named(self.table.name, joined)
+            if named is None:
+                payloads = [self._localised(number, p, None) for p in payloads]
+            elif named:
+                words = local.addresses(named)
+                payloads = [self._localised(number, p, words) if holds_any(p, named) else p for p in payloads]
             if named is None or named:
-                payloads = [self._localised(number, p) if named is None or holds_any(p, named) else p
-                            for p in payloads]
                 joined = b"".join(payloads)
             if local.traces is not None and local.traces.may_be_in(joined):
                 for payload in payloads:
@@ -261,20 +274,23 @@ class _Table:
         block[0] += count
         block[1] ^= digest
 
-    def _localised(self, number: int, payload: bytes) -> bytes:
+    def _localised(self, number: int, payload: bytes, named: Collection[str] | None) -> bytes:
         """A row as staging has it; where that is not as live has it, the anchor is told."""
-        values = self.form.read(payload)
-        staged = self.copier.local.change(self.table, values)
+        form = self.form
+        values = form.read(payload)
+        staged = self.copier.local.change(self.table, values, named)
         if staged == values:
             return payload
         self.copier.rewritten += 1
-        key = tuple(values[p] for p in self.places)
-        own = tuple(staged[p] for p in self.places)
-        result = self.form.write(staged)
-        digest = self.form.digest(result)
-        self._add(Side.STAGING, number, -1, int.from_bytes(self.form.digest(payload)[:8]))
-        self._add(Side.STAGING, block_of(own), 1, int.from_bytes(digest[:8]))
-        if own != key:
+        result = form.write(staged)
+        digest = form.digest(result)
+        was, now = int.from_bytes(form.digest(payload)[:8]), int.from_bytes(digest[:8])
+        key, own = self.key_of(values), self.key_of(staged)
+        if own == key:
+            self._add(Side.STAGING, number, 0, was ^ now)
+        else:
+            self._add(Side.STAGING, number, -1, was)
+            self._add(Side.STAGING, block_of(own), 1, now)
             self.keys_moved[own] = key
             self.apart.append((key, None))
         self.apart.append((own, digest))
@@ -311,7 +327,7 @@ class _Table:
         return not extra and not wrong
 
 
-def holds_any(payload: bytes, names: Collection[bytes]) -> bool:
+def holds_any(payload: AnyStr, names: Collection[AnyStr]) -> bool:
     """Whether one of these is in a row: a loop, for it is asked of every row, and takes half the time of `any`."""
     for name in names:  # noqa: SIM110
         if name in payload:

@@ -122,7 +122,8 @@ class Database(ABC):
         """A digest per block of rows over these columns."""
 
     def adds_up(self, table: Table) -> bool:
-        """Whether the engine itself adds the digests of a table's blocks up."""
+        """Whether the engine itself adds the digests of a table's blocks up, and sooner than this program could while
+        it reads the rows."""
         return False
 
     def blocks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 from typing import Any
 
 import msgspec
 import zstandard
 
+_LEVEL = 1  # more takes longer than it saves: rows of one table are much alike
+_own = threading.local()  # a compressor is for one thread, and making one takes as long as a block of rows
 _RAW_TEXT = 1  # MessagePack extension: text whose bytes are not valid UTF-8
 
 
@@ -55,7 +58,10 @@ def unpack(data: bytes) -> Any:
 
 def squeeze(values: Any) -> bytes:
     """`pack`, compressed with Zstandard (RFC 8878)."""
-    return zstandard.compress(pack(values), 3)
+    made: zstandard.ZstdCompressor | None = getattr(_own, "compressor", None)
+    if made is None:
+        made = _own.compressor = zstandard.ZstdCompressor(level=_LEVEL)
+    return made.compress(pack(values))
 
 
 def unsqueeze(data: bytes) -> Any:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from typing import Any
 
 from nostos.core.values import php, structures
@@ -55,7 +55,9 @@ def _closed(data: Any, plain: Callable[[str], Any]) -> Any:
     return structures.change(data, leaf, plain)
 
 
-def rewritten(text: str, old: UrlForms, new: UrlForms) -> str:
-    """The text with every form of one base URL written as the other's."""
-    portable = opened(text, lambda part: old.written_for(part, new), lambda part: part)
+def rewritten(text: str, old: UrlForms, new: UrlForms, named: Collection[str] | None = None) -> str:
+    """The text with every form of one base URL written as the other's. named: of the names of the old one, those that
+    the text holds, where that is known."""
+    # What is inside a structure is spelled in other ways than the whole.
+    portable = opened(text, lambda part: old.written_for(part, new, named if part is text else None), lambda part: part)
     return portable if isinstance(portable, str) else str(closed(portable, lambda part: part))

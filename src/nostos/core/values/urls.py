@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import base64
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from functools import cached_property
 from urllib.parse import urlsplit
 
@@ -180,32 +180,37 @@ class UrlForms:
         found = self._replaced(text, self._tokens)
         return self.called.to_tokens(found, self.staging) if self.called else found
 
-    def written_for(self, text: str, other: UrlForms) -> str:
-        """The text with every form of the base URL written as another site's."""
+    def written_for(self, text: str, other: UrlForms, named: Collection[str] | None = None) -> str:
+        """The text with every form of the base URL written as another site's. named: of the names, those that it
+        holds, where that is known."""
         found = self._written.get(other)
         if found is None:
             found = self._written[other] = {
                 text: other.written(code[0], int(code[1]), code[2]) for text, code in self._codes.items()}
-        return self._replaced(text, found)
+        return self._replaced(text, found, named)
 
-    def _replaced(self, text: str, forms: Mapping[str, str]) -> str:
+    def _replaced(self, text: str, forms: Mapping[str, str], named: Collection[str] | None = None) -> str:
         """The text with every form of the base URL replaced by what stands beside it."""
-        names, (head, longest) = self.names, self._reach
+        head, longest = self._reach
+        search = self._pattern.search
         parts: list[str] = []
-        done = at = 0
+        done = 0
         # Only the neighbourhoods of the host's name are matched: a long text holds few of them.
-        while True:
-            places = [found for n in names if (found := text.find(n, at)) >= 0]
-            if not places:
-                break
-            at = min(places)
-            match = self._pattern.search(text, max(done, at - head), at + longest)
+        ahead = [(place, name) for name in named or self.names if (place := text.find(name)) >= 0]
+        while ahead:
+            at = min(ahead)[0]
+            match = search(text, max(done, at - head), at + longest)
             if match is None or match.start() > at:
-                at += 1
-                continue
-            parts += [text[done:match.start()], forms[match.group()]]
-            done = at = match.end()
-        return "".join([*parts, text[done:]]) if parts else text
+                after = at + 1
+            else:
+                parts += (text[done:match.start()], forms[match.group()])
+                done = after = match.end()
+            ahead = [(place, name) for was, name in ahead
+                     if (place := was if was >= after else text.find(name, after)) >= 0]
+        if not parts:
+            return text
+        parts.append(text[done:])
+        return "".join(parts)
 
     @cached_property
     def _reach(self) -> tuple[int, int]:

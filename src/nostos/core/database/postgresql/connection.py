@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from nostos.core.database.outline import Outline
 from nostos.core.database.postgresql import build
 from nostos.core.database.postgresql.cautions import cautions
-from nostos.core.database.postgresql.pipe_copy import PostgresPipeCopy
+from nostos.core.database.postgresql.server_copy import PostgresServerCopy
 from nostos.core.database.postgresql.writing import PostgresWriting
 from nostos.core.database.protocol import Database, EngineCaution, InsideCopy
 from nostos.core.database.schema import Table
@@ -18,7 +18,7 @@ class PostgresDatabase(PostgresWriting):
 
     def copy_inside(self, source: Database, tables: Sequence[Table],
                     replaced: Sequence[tuple[str, str]] = ()) -> InsideCopy | None:
-        return PostgresPipeCopy(self, source, tables, replaced) if isinstance(source, PostgresDatabase) else None
+        return PostgresServerCopy(self, source, tables, replaced) if isinstance(source, PostgresDatabase) else None
 
     def outline(self) -> Outline:
         return build.outline(self)

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
+import struct
 from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from nostos.core.database.outline import Trigger, reached
+from nostos.core.database.postgresql.copy_out import copied, fields
 from nostos.core.database.postgresql.reflection import INCOMPARABLE, quote
 from nostos.core.database.postgresql.session import PostgresSession
 from nostos.core.database.protocol import Block
@@ -17,6 +19,8 @@ from nostos.core.errors import Disturbed
 
 _BIT_XOR = 140000  # the version from which on the server adds digests up by itself
 _WHOLE = 1 << 64
+_RANGED = struct.Struct("!hiqi")  # a row of two fields, a block's number and bytes, up to the bytes
+_RANGED_SIZE = _RANGED.size
 
 
 class PostgresReading(PostgresSession):
@@ -31,21 +35,26 @@ class PostgresReading(PostgresSession):
 
     def scan_payloads(self, table: Table) -> Iterator[tuple[int, bytes]]:
         sql = self._of(table)
+        payload = sql.payload(table.stored)
         if sql.ranged:
-            yield from self.stream(f"SELECT {sql.block}, {sql.payload(table.stored)} FROM {sql.real}")
+            query = f"SELECT ({sql.block})::bigint, {payload} FROM {sql.real}"
+            for row in copied(self._connection, query, binary=True):
+                yield _RANGED.unpack_from(row)[2], row[_RANGED_SIZE:]
             return
-        keys = len(table.key)
-        for row in self.stream(f"SELECT {sql.select(table.key)}, {sql.payload(table.stored)} FROM {sql.real}"):
-            yield block_of(row[:keys]), row[-1]
+        binary = [sql.kinds[k] == "binary" for k in table.key]
+        keys = ", ".join(quote(k) if b else f"{quote(k)}::text" for k, b in zip(table.key, binary, strict=True))
+        for row in copied(self._connection, f"SELECT {keys}, {payload} FROM {sql.real}", binary=True):
+            *key, last = (f or b"" for f in fields(row))
+            yield block_of(key), last
 
-    def adds_up(self, table: Table) -> bool:
+    def _adds_up(self, table: Table) -> bool:
         return self.number >= _BIT_XOR and self._of(table).ranged
 
     def blocks(self, table: Table, columns: Sequence[str]) -> dict[int, Block]:
         return self.blocks_of([(table, columns)])[0]
 
     def blocks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
-        adds = [self.adds_up(table) for table, _ in wanted]
+        adds = [self._adds_up(table) for table, _ in wanted]
         said = iter(self.run_all([(self._of(table).blocks(columns), ())
                                   for (table, columns), by_itself in zip(wanted, adds, strict=True) if by_itself]))
         return [{int(b): Block(int(n), int(total) % _WHOLE) for b, n, total in next(said)} if by_itself else

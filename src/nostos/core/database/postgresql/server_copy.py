@@ -1,11 +1,14 @@
-"""Copying the rows of a whole schema from one connection to another, as the server writes them and reads them."""
+"""Copying the rows of a whole schema: inside the database where both are in one, else from one connection to another,
+as the server writes them and reads them."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import closing, suppress
 
 import psycopg
 
+from nostos.core.database.postgresql.copy_out import copied
 from nostos.core.database.postgresql.reflection import quote
 from nostos.core.database.postgresql.writing import PostgresWriting
 from nostos.core.database.schema import Table
@@ -15,15 +18,17 @@ _AT_ONCE = 1 << 18  # bytes
 _TEXTS = ("text", "varchar", "citext", "json", "jsonb")
 
 
-class PostgresPipeCopy(ServerCopy[PostgresWriting]):
-    """COPY out of the one and into the other. The source is read in the very snapshot that the copy is made of."""
+class PostgresServerCopy(ServerCopy[PostgresWriting]):
+    """INSERT ... SELECT, or COPY out of the one and into the other. The source is read in the very snapshot that the
+    copy is made of."""
 
     def __init__(self, target: PostgresWriting, source: PostgresWriting, tables: Sequence[Table],
                  replaced: Sequence[tuple[str, str]]) -> None:
         read = type(source)(source.location, readonly=True)
-        snapshot = str(source.run("SELECT pg_export_snapshot()")[0][0])
+        self._snapshot = f"SET TRANSACTION SNAPSHOT '{source.run('SELECT pg_export_snapshot()')[0][0]}'"
+        self._within = target.name == source.name and target.location.on_server_of(source.location)
         read.run("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
-        read.run(f"SET TRANSACTION SNAPSHOT '{snapshot}'")
+        read.run(self._snapshot)
         self._read, self._write = read, type(target)(target.location)
         super().__init__(source, tables, replaced, psycopg.Error, (read, self._write, type(target)(target.location)))
 
@@ -31,13 +36,18 @@ class PostgresPipeCopy(ServerCopy[PostgresWriting]):
         read, write = self._read, self._write
         names = ", ".join(quote(c) for c in table.stored)
         values = ", ".join(self._guess(table, c) for c in table.stored)
-        with read._connection.cursor() as source, write._connection.cursor() as target, source.copy(
-                f"COPY (SELECT {values} FROM {read.held(table.name)}) TO STDOUT".encode()) as out, target.copy(
+        if self._within:
+            with suppress(psycopg.Error):  # a type of the schema's own, of which the copy has another: as text, then
+                self._inside(f"INSERT INTO {write.real(table.name)} ({names}) OVERRIDING SYSTEM VALUE "
+                             f"SELECT {values} FROM {read.held(table.name)}")
+                return
+        out = copied(read._connection, f"SELECT {values} FROM {read.held(table.name)}")
+        with closing(out), write._connection.cursor() as target, target.copy(
                 f"COPY {write.real(table.name)} ({names}) FROM STDIN".encode()) as into:
             held: list[bytes] = []
             size = 0
             for piece in out:  # a row each, and a call for each would keep what else is at work here waiting
-                held.append(bytes(piece))
+                held.append(piece)
                 size += len(piece)
                 if size > _AT_ONCE:
                     if self._stop:
@@ -45,6 +55,17 @@ class PostgresPipeCopy(ServerCopy[PostgresWriting]):
                     into.write(b"".join(held))
                     held, size = [], 0
             into.write(b"".join(held))
+
+    def _inside(self, statement: str) -> None:
+        """Run what writes to the copy what the snapshot has."""
+        self._write.run("BEGIN ISOLATION LEVEL REPEATABLE READ")
+        try:
+            self._write.run(self._snapshot)
+            self._write.run(statement)
+            self._write.run("COMMIT")
+        except BaseException:
+            self._write.run("ROLLBACK")
+            raise
 
     def _guess(self, table: Table, name: str) -> str:
         """SQL for a column as staging most likely has it. What is wrong is found and mended later."""
