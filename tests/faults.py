@@ -291,7 +291,7 @@ class Walk:
             restore(home, inspect_backup(self.at / "site.tar.zst", recognise(self.address("live"))))
         elif self.verb == "rehearse":
             with home.lock("trip"), opened(home, home.read("trip")) as crew:
-                rehearse(home, crew, prepare(crew, Choice()), RehearsalOptions())
+                rehearse(home, crew, Choice(), RehearsalOptions())
         elif self.verb == "undo":
             with home.lock("trip"), opened(home, home.read("trip")) as crew:
                 merge(home, crew, prepare_undo(home, crew, to_take_back(home, "trip", None)))

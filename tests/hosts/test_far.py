@@ -25,7 +25,7 @@ from nostos.core.hosts.helper import free_port
 from nostos.core.inspect.housekeeping import age_out
 from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
 from nostos.core.inspect.rehearsal.serving import command_of
-from nostos.core.plan.prepared import prepare
+from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
@@ -257,7 +257,8 @@ class Elsewhere(unittest.TestCase):
         self.far.give(self.there)
         before = state(h.live_folder)
         with h.crew() as crew:
-            found = rehearse(h.home, crew, prepare(crew), RehearsalOptions(command_of(crew.live), 20, 200))
+            _, found = rehearse(h.home, crew, Choice(), RehearsalOptions(command_of(crew.live), 20, 200))
+        assert found is not None
         verdicts = {p.path: str(p.verdict) for p in found.pages}
         self.assertEqual((verdicts["/visit"], found.holds, found.visited), ("expected", True, True))
         self.assertNotIn("broke", verdicts.values())

@@ -19,7 +19,6 @@ from unittest import mock
 from nostos.core.apply.merge import merge
 from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
 from nostos.core.inspect.rehearsal.serving import command_of
-from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
@@ -151,8 +150,8 @@ class Project(SiteTest):
         with self.served(live, int(address.rpartition(":")[2])), h.crew() as crew, mock.patch.dict(
                 os.environ, {"PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}):
             self.page(address)
-            prepared = prepare(crew, Choice())
-            found = rehearse(h.home, crew, prepared, RehearsalOptions(command_of(crew.live), 9, 200))
+            _, found = rehearse(h.home, crew, Choice(), RehearsalOptions(command_of(crew.live), 9, 200))
+        assert found is not None
         said = {p.path: (str(p.verdict), p.item) for p in found.pages}
         self.assertEqual({p: said[p][0] for p in ("/", "/one/", "/live/", "/autumn/")}, {
             "/": "same", "/one/": "same", "/live/": "same", "/autumn/": "new"})

@@ -17,8 +17,9 @@ from tests.support import tree
 class RealRehearsal(SystemTest):
     def rehearse(self) -> Rehearsal:
         with opened(self.home, self.home.read("autumn")) as crew:
-            prepared = prepare(crew, Choice())
-            return rehearse(self.home, crew, prepared, RehearsalOptions(command_of(crew.live), 60, 200))
+            _, found = rehearse(self.home, crew, Choice(), RehearsalOptions(command_of(crew.live), 60, 200))
+        assert found is not None
+        return found
 
     def rows(self) -> object:
         name = self.ask(self.live, "echo json_encode(DB_NAME);")

@@ -25,7 +25,6 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
     from nostos.core.inspect.rehearsal.serving import command_of
     from nostos.core.inspect.trial.compare import count
-    from nostos.core.plan.prepared import prepare
     from nostos.core.voyages.history import recorded
     from nostos.core.voyages.home import Home
     from nostos.show import merging, rehearsing
@@ -36,24 +35,21 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     home = Home(env.home)
     voyage = home.only(args.voyage)
     with home.lock(voyage.name), opened(home, voyage) as crew:
-        with shown(env.err) as tell:
-            prepared = prepare(crew, choosing.chosen(args, voyage), tell)
-        if not prepared.acts:
-            if env.json:
-                write_json(env.stdout, {"rehearsal": None})
-            else:
-                merging.plan(env.out, prepared, voyage.live_name)
-                env.out.print("There is nothing to bring home, so there is nothing to rehearse.")
-            return ExitStatus.DONE
         command = () if args.no_visit or args.no_commands else command_of(crew.live)
         options = RehearsalOptions(command, args.most, args.rate, choosing.words(args))
         with recorded(home, "rehearse", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
-            found = rehearse(home, crew, prepared, options, tell)
-            record.counts = {"items": found.items, "pages": len(found.pages),
-                             **{str(v): n for v, n in count(found.pages).items()}}
-            record.note_route(voyage.live_url, f"a copy of it, {found.id}")
+            prepared, found = rehearse(home, crew, choosing.chosen(args, voyage), options, tell)
+            if found is None:
+                record.result = "nothing to bring home"
+            else:
+                record.counts = {"items": found.items, "pages": len(found.pages),
+                                 **{str(v): n for v, n in count(found.pages).items()}}
+                record.note_route(voyage.live_url, f"a copy of it, {found.id}")
     if env.json:
         write_json(env.stdout, {"rehearsal": found})
+    elif found is None:
+        merging.plan(env.out, prepared, voyage.live_name)
+        env.out.print("There is nothing to bring home, so there is nothing to rehearse.")
     else:
         rehearsing.rehearsal(env.out, found, voyage.live_name, bool(args.selection))
-    return ExitStatus.LOOK if found.broke else ExitStatus.DONE
+    return ExitStatus.LOOK if found is not None and found.broke else ExitStatus.DONE

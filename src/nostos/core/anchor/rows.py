@@ -147,7 +147,7 @@ class AnchorRows(AnchorRecords):
             return
         then = self.blocks(side, table.name)
         if now is None:
-            now = database.blocks(table, columns)
+            now = database.sums_of([(table, columns)])[0]
         differing = sorted(n for n in now.keys() | then.keys() if now.get(n) != then.get(n))
         seen: set[Key] = set()
         if differing:

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import secrets
 import shutil
-from collections.abc import Mapping
-from contextlib import closing, suppress
+from collections.abc import Iterator, Mapping
+from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass
 
 from nostos.core.clock import now
@@ -41,38 +41,43 @@ class ExactCopy:
 
     site: Site
     voyage: Voyage
-    rows: int
     files: int
     file_bytes: int
 
 
-def copy_exactly(home: Home, live: Site, folder: AnyPath, tell: Listener = silent) -> ExactCopy:
-    """Copy live into a new folder. home: a private one, for this copy alone: what was made is taken down there before
-    it is made, so that it can be removed whatever happens. Raises SiteError, with everything removed that was made."""
-    passed: list[SkippedFile] = []
-    entries = list(live.files.scan(live.foreign_paths(), ignored(live.profile), passed.append))
-    home.make()
-    database = live.database.engine.beside(live.database, live.home, folder, f"{NAME}_{secrets.token_hex(3)}")
-    recognised = recognised_from(live)
-    voyage = Voyage(NAME, secrets.token_hex(8), recognised, live.name, live.url,
-                    str(folder / written(recognised).name) if live.site_file else str(folder), str(folder), live.url,
-                    database.shown, now())
-    work = _ExactCopy(home, voyage, live, folder, database, False, (), entries, passed, tell, False, "", (), False)
-    home.write(voyage)
-    try:
-        return work.make()
-    except BaseException:
-        remove(home, home.read(NAME))
-        raise
+class ExactCopying(Cloning):
+    """A copy while it is made: its rows as long as live's moment is read from, the rest when it is finished."""
 
+    @classmethod
+    def begun(cls, home: Home, live: Site, folder: AnyPath, tell: Listener = silent) -> ExactCopying:
+        """Begin to copy live into a new folder. home: a private one, for this copy alone: what is made is taken down
+        there before it is made, so that it can be removed whatever happens, as `clear_copy` does."""
+        passed: list[SkippedFile] = []
+        entries = list(live.files.scan(live.foreign_paths(), ignored(live.profile), passed.append))
+        home.make()
+        database = live.database.engine.beside(live.database, live.home, folder, f"{NAME}_{secrets.token_hex(3)}")
+        recognised = recognised_from(live)
+        voyage = Voyage(NAME, secrets.token_hex(8), recognised, live.name, live.url,
+                        str(folder / written(recognised).name) if live.site_file else str(folder), str(folder),
+                        live.url, database.shown, now())
+        work = cls(home, voyage, live, folder, database, False, (), entries, passed, tell, False, "", (), False)
+        home.write(voyage)
+        work.mark = ""
+        work.place.make_root()
+        work._closed(0o700)
+        work.place.write(STAMP, voyage.id.encode() + b"\n", 0o600)
+        return work
 
-class _ExactCopy(Cloning):
-    def make(self) -> ExactCopy:
-        self.mark = ""
-        self.place.make_root()
-        self._closed(0o700)
-        self.place.write(STAMP, self.voyage.id.encode() + b"\n", 0o600)
-        self._rows()
+    @contextmanager
+    def moment(self) -> Iterator[Database]:
+        """Live's database as it is at one moment, to be read from while its rows are copied. At the end they are there,
+        and equal. Raises SiteError where they cannot be."""
+        with (self._moment() as (source, place, tables), closing(self._opened(place)) as target,
+              source.keeping_sums(), _rows_copied(source, target, tables, self.tell)):
+            yield source
+
+    def finish(self) -> ExactCopy:
+        """Copy the files, and give the copy a configuration of its own. Raises SiteError."""
         sizes = [copied.entry.size for copied in self._copied(0)]
         self._guard_file()
         self._configuration()
@@ -85,19 +90,16 @@ class _ExactCopy(Cloning):
         question = self.live.profile.question
         if question is not None:
             asked(question, self.target / self.inside, self.voyage.url, self.database)
-        return ExactCopy(site, self.voyage, self.rows, len(sizes), sum(sizes))
+        return ExactCopy(site, self.voyage, len(sizes), sum(sizes))
 
     def _fallback_prefix(self) -> str:
         return f"r{secrets.token_hex(2)}_{self.live.database.prefix}"
 
-    def _rows(self) -> None:
-        with self._moment() as (source, place, tables), closing(self._opened(place)) as target:
-            self.rows = rows_exactly(source, target, tables, self.tell)
 
-
-def rows_exactly(source: Database, target: Database, tables: Mapping[str, Table], tell: Listener = silent) -> int:
-    """Copy every row of the source's snapshot, as it is. Returns how many there are. Raises SiteError where the copy is
-    not equal to it."""
+@contextmanager
+def _rows_copied(source: Database, target: Database, tables: Mapping[str, Table], tell: Listener) -> Iterator[None]:
+    """Copy every row of the source's snapshot, as it is: inside a server while the snapshot is read from here, and
+    what is left at the end. Raises SiteError where the copy is not equal to it."""
     outline = source.outline()
     target.build(outline)
     for name in outline.raw:
@@ -106,6 +108,7 @@ def rows_exactly(source: Database, target: Database, tables: Mapping[str, Table]
     inside = target.copy_inside(source, keyed)
     arrived: dict[str, dict[int, Block]] = {}
     try:
+        yield
         if inside is None:
             with target.writing():
                 for table in tables.values():
@@ -127,7 +130,8 @@ def rows_exactly(source: Database, target: Database, tables: Mapping[str, Table]
     finally:
         if inside is not None:
             inside.close()
-    return sum(_equal(source, target, table, arrived.get(table.name)) for table in keyed)
+    for table in keyed:
+        _check_equal(source, target, table, arrived.get(table.name))
 
 
 def _through_here(source: Database, target: Database, table: Table) -> None:
@@ -140,10 +144,10 @@ def _through_here(source: Database, target: Database, table: Table) -> None:
     target.insert_many(table, table.stored, batch)
 
 
-def _equal(source: Database, target: Database, table: Table, arrived: dict[int, Block] | None) -> int:
+def _check_equal(source: Database, target: Database, table: Table, arrived: dict[int, Block] | None) -> None:
     """Hold the copy of a table against the snapshot, and mend what moved in between. arrived: the copy's blocks, if
-    they are known. Returns the number of rows."""
-    then = source.blocks(table, table.stored)
+    they are known. Raises SiteError."""
+    then = source.sums_of([(table, table.stored)])[0]
     made = target.blocks(table, table.stored) if arrived is None else arrived
     doubtful = sorted(n for n in then.keys() | made.keys() if then.get(n) != made.get(n))
     for at in range(0, len(doubtful), _BLOCKS):
@@ -157,7 +161,6 @@ def _equal(source: Database, target: Database, table: Table, arrived: dict[int, 
     if doubtful and target.blocks(table, table.stored) != then:
         raise SiteError(f"The copy's table {table.name} is not equal to live's snapshot.",
                         left="Live was only read; the copy was removed.", next_step="Please report this.")
-    return sum(block.count for block in then.values())
 
 
 def clear_copies(home: Home) -> list[str]:

@@ -135,7 +135,7 @@ def _blocks(anchor: Anchor, databases: Mapping[Side, Database],
     wanted = {s: [(t, anchor.columns(s, t)) for t in tables[s].values()] for s in Side}
 
     def ask(side: Side) -> dict[str, dict[int, Block]]:
-        return dict(zip((t.name for t, _ in wanted[side]), databases[side].blocks_of(wanted[side]), strict=True))
+        return dict(zip((t.name for t, _ in wanted[side]), databases[side].sums_of(wanted[side]), strict=True))
 
     with ThreadPoolExecutor(len(Side)) as pool:
         return dict(zip(Side, pool.map(ask, Side), strict=True))

@@ -130,6 +130,28 @@ class Database(ABC):
         """`blocks` of many tables."""
         return [self.blocks(table, columns) for table, columns in wanted]
 
+    _sums: dict[tuple[str, tuple[str, ...]], dict[int, Block]] | None = None
+
+    @contextmanager
+    def keeping_sums(self) -> Iterator[None]:
+        """While it lasts, which is to be within one moment that is read, `sums_of` adds nothing up twice."""
+        self._sums = {}
+        try:
+            yield
+        finally:
+            self._sums = None
+
+    def sums_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
+        """`blocks_of`, from what was added up before where that is kept."""
+        known = self._sums
+        if known is None:
+            return self.blocks_of(wanted)
+        missing = [(t, c) for t, c in wanted if (t.name, tuple(c)) not in known]
+        if missing:
+            known.update(((t.name, tuple(c)), found) for (t, c), found in zip(
+                missing, self.blocks_of(missing), strict=True))
+        return [known[t.name, tuple(c)] for t, c in wanted]
+
     @abstractmethod
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, closing, contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from urllib.parse import quote
@@ -33,12 +34,14 @@ from nostos.core.profiles.learning.findings import Certainty, Layer
 from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.addresses import forms_of
+from nostos.core.sites.recognise import Site
 from nostos.core.undisturbed import not_collecting
 from nostos.core.values.traces import Traces
 
 DEFAULT = Choice()
 
 
+Moment = Callable[[], AbstractContextManager[Database]]
 ChoiceOf = Callable[[Comparison], Choice]  # a choice that rests on what a comparison finds
 
 
@@ -66,27 +69,30 @@ class PreparedMerge:
 
 
 def compare_voyage(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE,
-         prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: ()) -> tuple[Comparison, Needs]:
+                   prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: ()) -> tuple[Comparison, Needs]:
     """Compare the two sites of a voyage, seen from the side that a merge is to write. prefer: how clashes are decided.
     Reads both, changes neither."""
-    with not_collecting():
-        return _compare_voyage(crew, tell, toward, prefer)
+    with not_collecting(), _read(crew, tell, toward, prefer, lambda: _at_one_moment(crew.live)) as found:
+        return found
 
 
-def _compare_voyage(crew: Crew, tell: Listener, toward: Side, prefer: Callable[[Comparison], Sequence[Decision]]
-                    ) -> tuple[Comparison, Needs]:
+@contextmanager
+def _at_one_moment(site: Site) -> Iterator[Database]:
+    with closing(site.open(readonly=True)) as database, told(database), database.reading():
+        yield database
+
+
+@contextmanager
+def _read(crew: Crew, tell: Listener, toward: Side, prefer: Callable[[Comparison], Sequence[Decision]], moment: Moment
+          ) -> Iterator[tuple[Comparison, Needs]]:
+    """What a comparison finds, while both databases are still read from."""
     # Files first: while they are read no snapshot of a database is held, which writers may wait for.
     tell(Progress("comparing files", 0, None, "files"))
     skipped = replace(crew.live.profile, ignore=(*crew.live.profile.ignore, *(crew.anchor.fact("skip") or ())))
     crew.staging.files.called = both_ways(crew.anchor.keys(Side.STAGING).files)
     files = compare_files(crew.anchor, crew.live, crew.staging, skipped)
-    live_db, staging_db = crew.live.open(readonly=True), crew.staging.open(readonly=True)
-    try:
-        with told(live_db, staging_db), live_db.reading(), staging_db.reading():
-            return _compared(crew, live_db, staging_db, files, tell, prefer, toward)
-    finally:
-        live_db.close()
-        staging_db.close()
+    with moment() as live_db, _at_one_moment(crew.staging) as staging_db:
+        yield _compared(crew, live_db, staging_db, files, tell, prefer, toward)
 
 
 def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], tell: Listener,
@@ -131,9 +137,10 @@ def _gathered(crew: Crew, live_db: Database, staging_db: Database, files: list[F
 
 
 def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,
-            toward: Side = Side.LIVE) -> PreparedMerge:
+            toward: Side = Side.LIVE, moment: Moment | None = None) -> PreparedMerge:
     """Compare afresh and turn a choice into operations. toward: staging for a refresh, which is a merge with the roles
-    changed. Raises SelectionError; changes nothing."""
+    changed. moment: gives live's database as it is at one moment, if that is not this function's to open. Raises
+    SelectionError; changes nothing."""
     made = DEFAULT
     undecided: dict[str, Item] = {}
 
@@ -143,7 +150,14 @@ def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = si
         undecided.update(found.items)
         return made.prefer
 
-    comparison, needs = compare_voyage(crew, tell, toward, prefer)
+    if moment is None:
+        return _ready(crew, *compare_voyage(crew, tell, toward, prefer), choice, toward, made, undecided)
+    with not_collecting(), _read(crew, tell, toward, prefer, moment) as found:  # a choice that cannot be ends it early
+        return _ready(crew, *found, choice, toward, made, undecided)
+
+
+def _ready(crew: Crew, comparison: Comparison, needs: Needs, choice: Choice | ChoiceOf, toward: Side, made: Choice,
+           undecided: dict[str, Item]) -> PreparedMerge:
     selection = choose(comparison, needs, made, lambda name: exists(crew, comparison, name))
     planned = plan(comparison, needs, selection)
     target = crew.live if toward is Side.LIVE else crew.staging

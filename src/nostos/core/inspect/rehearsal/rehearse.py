@@ -18,7 +18,7 @@ import msgspec
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.apply.merge import merge
 from nostos.core.clock import now
-from nostos.core.clone.exact_copy import BESIDE, NAME, PLACE, ExactCopy, clear_copy, copy_exactly
+from nostos.core.clone.exact_copy import BESIDE, NAME, PLACE, ExactCopy, ExactCopying, clear_copy
 from nostos.core.errors import MergeRefused, SiteError, VoyageError
 from nostos.core.hosts.far_path import AnyPath, FarPath
 from nostos.core.inspect.rehearsal.serving import served
@@ -27,7 +27,8 @@ from nostos.core.inspect.trial.compare import Judged, Verdict
 from nostos.core.inspect.trial.run import Round, judged
 from nostos.core.inspect.trial.visit import Visitor
 from nostos.core.plan.operations import PutFile, RemoveFile, SwitchFolder, as_data, laid_down
-from nostos.core.plan.prepared import PreparedMerge
+from nostos.core.plan.prepared import ChoiceOf, PreparedMerge, prepare
+from nostos.core.plan.selection import Choice
 from nostos.core.private_files import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.recognise import Site
@@ -52,8 +53,8 @@ class RehearsalOptions:
 class Rehearsal:
     """What a merge did on a copy. operations: a digest of what was carried out. pages: those of the copy held against
     live's, the worst first. left: addresses that were not visited. seconds: that the merge took; locked: for how long
-    it held rows; copying: what making the copy took. space: bytes that the merge needs on live's disk. holds: what live
-    had gained was there afterwards, and equal. visited: the copy was served."""
+    it held rows; copying: what comparing and making the copy took. space: bytes that the merge needs on live's disk.
+    holds: what live had gained was there afterwards, and equal. visited: the copy was served."""
 
     id: str
     voyage: str
@@ -83,10 +84,11 @@ def digest_of(prepared: PreparedMerge) -> str:
     return hashlib.blake2b(said, digest_size=16).hexdigest()
 
 
-def rehearse(home: Home, crew: Crew, prepared: PreparedMerge, options: RehearsalOptions, tell: Listener = silent
-             ) -> Rehearsal:
-    """Carry a prepared merge out on a copy of live, visit the copy, remove it. Raises NostosError with the copy removed
-    and live as it was."""
+def rehearse(home: Home, crew: Crew, choice: Choice | ChoiceOf, options: RehearsalOptions, tell: Listener = silent
+             ) -> tuple[PreparedMerge, Rehearsal | None]:
+    """Carry a merge out on a copy of live, visit the copy, remove it. Gives the merge as it was prepared, and what came
+    of it: nothing where there is nothing to merge. Live's rows are compared while they are copied, at one moment.
+    Raises NostosError with the copy removed and live as it was."""
     if crew.live.uncopyable:
         raise SiteError(f"{crew.live.uncopyable}.", left="Nothing was made.",
                         next_step="Write it in the configuration as a text; then rehearse.")
@@ -97,7 +99,15 @@ def rehearse(home: Home, crew: Crew, prepared: PreparedMerge, options: Rehearsal
     folder = _place(crew.live, inner, number)
     with inner.lock(NAME):
         try:
-            return _on_copy(home, inner, folder, crew, prepared, options, number, tell)
+            begun = monotonic()
+            copying = ExactCopying.begun(inner, crew.live, folder, tell)
+            prepared = prepare(crew, choice, tell, moment=copying.moment)
+            if not prepared.acts:
+                return prepared, None
+            made = copying.finish()
+            found = _on_copy(inner, crew, prepared, options, made, number, monotonic() - begun, tell)
+            write_private(home.path / PLACE / f"{number}.json", msgspec.json.format(msgspec.json.encode(found)))
+            return prepared, found
         finally:
             with undisturbed():
                 clear_copy(inner)
@@ -112,22 +122,17 @@ def _place(live: Site, inner: Home, number: str) -> AnyPath:
     return above / f"{BESIDE}{number}" if os.access(above, os.W_OK | os.X_OK) else inner.path / "copy"
 
 
-def _on_copy(home: Home, inner: Home, folder: AnyPath, crew: Crew, prepared: PreparedMerge, options: RehearsalOptions,
-             number: str, tell: Listener) -> Rehearsal:
-    begun = monotonic()
-    made = copy_exactly(inner, crew.live, folder, tell)
-    copying = monotonic() - begun
+def _on_copy(inner: Home, crew: Crew, prepared: PreparedMerge, options: RehearsalOptions, made: ExactCopy,
+             number: str, copying: float, tell: Listener) -> Rehearsal:
     copy = replace(made.site, profile=crew.live.profile, commands=None)
     on_copy = replace(crew, live=copy)
     make_private(inner.path / "journals")
     result = merge(inner, on_copy, replace(prepared, journals=inner.path / "journals"), tell)
     pages, left, everywhere = _visited(crew, on_copy, prepared, options, made, tell) if options.command else ((), 0, ())
-    found = Rehearsal(number, crew.voyage.name, now(), digest_of(prepared), len(prepared.plan.selection.chosen), pages,
-                      left, result.seconds, result.locked, copying, _space(prepared),
-                      all(line.holds for line in result.ledger), bool(options.command), options.choice,
-                      len(result.clashes), everywhere)
-    write_private(home.path / PLACE / f"{number}.json", msgspec.json.format(msgspec.json.encode(found)))
-    return found
+    return Rehearsal(number, crew.voyage.name, now(), digest_of(prepared), len(prepared.plan.selection.chosen), pages,
+                     left, result.seconds, result.locked, copying, _space(prepared),
+                     all(line.holds for line in result.ledger), bool(options.command), options.choice,
+                     len(result.clashes), everywhere)
 
 
 def _space(prepared: PreparedMerge) -> int:
