@@ -187,9 +187,10 @@ class PhpSite:
             except OSError:
                 time.sleep(0.1)
 
-    def get(self, path: str) -> str:
+    def get(self, path: str, host: str = "") -> str:
+        asked = urllib.request.Request(self.url + path, headers={"Host": host} if host else {})
         try:
-            with urllib.request.urlopen(self.url + path, timeout=30) as answer:
+            with urllib.request.urlopen(asked, timeout=30) as answer:
                 return answer.read().decode()
         except urllib.error.HTTPError as error:
             return error.read().decode()

@@ -6,6 +6,7 @@ from typing import Any
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
+from nostos.core.clone.remove import remove
 from nostos.core.errors import SiteError
 from nostos.core.inspect.survey import survey
 from nostos.core.plan.prepared import compare_voyage, prepare
@@ -124,6 +125,32 @@ class OfSeveralSites(SystemTest):
         self.assertTrue((self.live.folder / "wp-content/themes/mine/style.css").exists())
         self.assertIsNone(self.ask(self.live, "echo json_encode(get_page_by_path('for-all'));"))
 
+
+    def test_sites_with_hosts_of_their_own(self) -> None:
+        there = "localhost:" + self.live.url.rpartition(":")[2]
+        self.live(f"global $wpdb; $wpdb->update($wpdb->blogs, ['domain' => '{there}', 'path' => '/'], "
+                  "['blog_id' => 2]); switch_to_blog(2); foreach (['home', 'siteurl'] as $name) { "
+                  f"update_option($name, 'http://{there}'); }} wp_insert_post(['post_type' => 'page', "
+                  "'post_status' => 'publish', 'post_title' => 'Tickets', "
+                  "'post_content' => 'At ' . home_url('/tickets')]);")
+        staging = PhpSite(self.folder / "staging", free_port())
+        told = clone(self.home, str(self.live.folder), "autumn", str(staging.folder), staging.url).elsewhere
+        self.assertEqual(told, (f"2 {there}/",))
+        remove(self.home, self.home.read("autumn"))
+        here = "localhost:" + staging.url.rpartition(":")[2]
+        made = clone(self.home, str(self.live.folder), "autumn", str(staging.folder), staging.url,
+                     addresses={there: here})
+        self.assertEqual((made.elsewhere, made.left, self.standings()), ((), (), {}))
+        staging.serve(self)
+        shown = staging.get("/", here)
+        self.assertIn("Shop", shown)
+        self.assertNotIn(there, shown)
+        self.on(staging, 2, "wp_update_post(['ID' => get_page_by_path('tickets')->ID, 'post_content' => 'By ' . "
+                            "home_url('/tickets') . ' and ' . get_home_url(1, '/')]);")
+        with opened(self.home, self.home.read("autumn")) as crew:
+            merge(self.home, crew, prepare(crew, Choice()))
+        self.assertEqual(self.on(self.live, 2, "echo json_encode(get_page_by_path('tickets')->post_content);"),
+                         f"By http://{there}/tickets and {self.live.url}/")
 
 
 if __name__ == "__main__":

@@ -46,6 +46,11 @@ def cloned(console: Console, result: CloneResult) -> None:
     elif result.unasked is not None:
         heading(console, f"The copy could not be asked about itself: {result.unasked}.",
                 "Look at its first page, and send no mail from it, before anyone works there.", "bold yellow")
+    if result.elsewhere:
+        heading(console, f"{count(len(result.elsewhere), 'site')} of this installation answer on live only: "
+                         f"{', '.join(map(clean, result.elsewhere))}.",
+                "Links to them in the copy lead to live. `clone --address LIVE=STAGING` gives each one there.",
+                "bold yellow")
     if result.left:
         heading(console, f"{count(len(result.left), 'place')} of the copy still speak of live:",
                 "Written in a way that is not known. Mend them there if they matter.", "bold yellow")

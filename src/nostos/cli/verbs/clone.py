@@ -28,6 +28,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--site", metavar="NUMBER|ADDRESS", dest="of_site", default="",
                         help="of an installation of several sites, the one that this voyage is of; what is another's, "
                              "or shared, goes home only when it is named")
+    parser.add_argument("--address", metavar="LIVE=STAGING", action="append", default=[], dest="addresses",
+                        help="a further address that live answers at, such as another site's of its installation, and "
+                             "what it is in the copy; repeatable")
     parser.add_argument("--with", metavar="FILE", dest="answers",
                         help="what is known of the site that no profile says, as `nostos learn --save` wrote it")
     parser.add_argument("--mask", action="store_true",
@@ -43,6 +46,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.anchor.open_voyage import answers_of
     from nostos.core.clone.clone import clone
+    from nostos.core.errors import SiteError
     from nostos.core.hosts.far_path import written
     from nostos.core.profiles.learning.findings import take_answers
     from nostos.core.sites.guards import gate as make_gate
@@ -53,6 +57,10 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.show.output import write_json
     from nostos.show.progress import shown
 
+    addresses = dict(pair.split("=", 1) for pair in args.addresses if "=" in pair)
+    if len(addresses) < len(args.addresses):
+        raise SiteError("Not every --address is two different addresses with = between.", left="Nothing was made.",
+                        next_step="Such as --address shop.example=shop.staging.example.")
     gate = make_gate(args.gate, staging_password()) if args.gate else ""
     home = Home(env.home)
     if "#" in args.site and not args.of_site and not Path(args.site).exists():
@@ -64,7 +72,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell, \
             around.commands(args, env, live, "clone", record, written(args.into)) as ran:
         result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell,
-                       args.mask, gate, args.follow, args.skip_rows, args.over, args.of_site)
+                       args.mask, gate, args.follow, args.skip_rows, args.over, args.of_site, addresses)
         record.note_route(live.url, result.voyage.url)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
     if env.json:

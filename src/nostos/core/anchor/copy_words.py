@@ -12,14 +12,20 @@ _FACT = "words"
 
 def remember(anchor: Anchor, live: UrlForms, copy: UrlForms) -> None:
     """Keep how a copy was made to speak."""
-    said = [[f.own.scheme + "://" + f.own.rest, f.folder.path] for f in (live, copy)]
+    said = [[f.own.url, f.folder.path, *(base.url for base in f.bases[1:])] for f in (live, copy)]
     anchor.set_fact(_FACT, said)
+
+
+def further(anchor: Anchor) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """The further addresses of live, and those of the copy, in one order."""
+    live, copy = anchor.fact(_FACT) or ((), ())
+    return tuple(live[2:]), tuple(copy[2:])
 
 
 def speak(anchor: Anchor, staging: Site) -> None:
     """Let a staging copy's files be read and written in live's words, if it was made to speak its own."""
     said = anchor.fact(_FACT)
     if said:
-        (url, folder), (own, own_folder) = said
-        staging.files.words = words_of(UrlForms(url, folder=folder), UrlForms(
-            own, (url,), own_folder, (folder,) if folder else ()))
+        (url, folder, *there), (own, own_folder, *here) = said
+        staging.files.words = words_of(UrlForms(url, folder=folder, further=[(u,) for u in there]), UrlForms(
+            own, (url,), own_folder, (folder,) if folder else (), list(zip(here, there, strict=True))))

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from nostos.core.anchor.copy_words import speak
+from nostos.core.anchor.copy_words import further, speak
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import Anchor
 from nostos.core.database.protocol import Database
@@ -88,6 +88,8 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
         raise VoyageError(f"Live and staging of voyage {voyage.name} use the same database, {live.database.shown}.",
                           next_step="Put staging's own database back into its configuration.")
     anchor = Anchor(home.folder(voyage.name) / "anchor.db")
+    there, here = further(anchor)
+    live, staging = replace(live, further=there), replace(staging, further=here)
     speak(anchor, staging)
     skipped = anchor.fact("skip_rows") or ()
     live, staging = without(live, skipped), without(staging, skipped)

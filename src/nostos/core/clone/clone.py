@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import re
 import secrets
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from time import monotonic
+from types import MappingProxyType
 
 from nostos.core.anchor.alike import alike
+from nostos.core.anchor.copy_words import further as further_addresses
 from nostos.core.anchor.copy_words import remember
 from nostos.core.anchor.names import Origin, Side, canonical
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
@@ -33,7 +35,7 @@ from nostos.core.hosts.far_path import AnyPath, below, host_of, on_machine, writ
 from nostos.core.profiles.learning.findings import as_data
 from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
-from nostos.core.profiles.network import number_of
+from nostos.core.profiles.network import number_of, outside
 from nostos.core.profiles.network import sites as network_sites
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites import env_file, python_settings
@@ -86,12 +88,13 @@ class CloneResult:
     masked: dict[str, int] | None = None
     left: tuple[Leftover, ...] = ()
     unasked: str | None = None  # why the copy could not be asked about itself; empty: it was; None: nobody knows how
+    elsewhere: tuple[str, ...] = ()  # sites of the installation that answer on live only, at hosts of their own
 
 
 def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
           prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent, mask: bool = False,
           gate: str = "", follow_links: Sequence[str] = (), skip_rows: Sequence[str] = (),
-          over: bool = False, of_site: str = "") -> CloneResult:
+          over: bool = False, of_site: str = "", addresses: Mapping[str, str] = MappingProxyType({})) -> CloneResult:
     """Make a staging copy of the site at `where` in the new folder `into`, answering at `url`.
 
     database: staging's own, as a URL (or a path, for SQLite); prefix: what its tables' names begin with. Both left
@@ -100,8 +103,9 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
     pages ask for, as `guards.gate` makes it. follow_links: links out of the tree that count as the folders that they
     lead to. skip_rows: patterns of tables whose rows the copy does without. over: what the folder holds is set aside,
     and comes back when the copy is removed. of_site: of an installation of several sites, the one that the voyage is
-    of, by its number, address or path; the rest is copied, too, and goes home only when it is named. Raises SiteError
-    or VoyageError, with everything removed that was made.
+    of, by its number, address or path; the rest is copied, too, and goes home only when it is named. addresses: further
+    ones that live answers at, and what each is in the copy. Raises SiteError or VoyageError, with everything removed
+    that was made.
     """
     check_name(name)
     start = monotonic()
@@ -113,6 +117,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
                                   "__DIR__ . '/wp-content'; then clone.")
     follow(live.files, follow_links)
     url = check_url(url)
+    further = _further(live, url, addresses)
     target = written(str(into)).resolve()
     home.make()
     with home.lock(name):
@@ -129,7 +134,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
                         str(target), url, staging_db.shown, now())
         asked = database is not None or prefix is not None
         work = Cloning(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask, gate,
-                      skip_rows, over, of_site)
+                      skip_rows, over, of_site, further)
         home.write(voyage)
         try:
             result = work.run()
@@ -151,6 +156,7 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
     rows: list[str] = []
     over = False
     of_site = ""
+    addresses: dict[str, str] = {}
     mask, gate = False, ""
     with suppress(VoyageError):
         anchor = Anchor(home.folder(voyage.name) / "anchor.db")
@@ -159,6 +165,7 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
         rows = list(anchor.fact("skip_rows") or ())
         over = bool(anchor.fact("over"))
         of_site = str(anchor.fact("network_site") or "")
+        addresses = dict(zip(*further_addresses(anchor), strict=True))
         mask, gate = bool(anchor.fact("mask")), str(anchor.fact("gate") or "")
         anchor.close()
     database, prefix = None, None
@@ -173,7 +180,22 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
         raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
                           next_step="Remove what is left by hand, then clone again.")
     return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell, mask, gate,
-                 links, rows, over, of_site)
+                 links, rows, over, of_site, addresses)
+
+
+def _further(live: Site, url: str, addresses: Mapping[str, str]) -> list[tuple[str, str]]:
+    """Further addresses of live, and of the copy, in full. Raises SiteError."""
+    found = [(check_url(_full(there, live.url)), check_url(_full(here, url))) for there, here in addresses.items()]
+    every = [live.url, url, *(address for pair in found for address in pair)]
+    twice = [address for address in dict.fromkeys(every) if every.count(address) > 1]
+    if twice:
+        raise SiteError(f"The address {twice[0]} is given twice.", left="Nothing was made.",
+                        next_step="Give each of live's further addresses one of its own in the copy.")
+    return found
+
+
+def _full(address: str, like: str) -> str:
+    return address if "://" in address else f"{like.partition('://')[0]}://{address}"
 
 
 def _check_voyage(home: Home, name: str) -> None:
@@ -199,7 +221,8 @@ def _staging_database(live: Site, target: AnyPath, name: str, wanted: str | None
 class Cloning:
     def __init__(self, home: Home, voyage: Voyage, live: Site, target: AnyPath, staging_db: Location, asked: bool,
                  skip: Sequence[str], entries: list[FileEntry], passed: list[SkippedFile], tell: Listener, mask: bool,
-                 gate: str, skip_rows: Sequence[str], over: bool, of_site: str = "") -> None:
+                 gate: str, skip_rows: Sequence[str], over: bool, of_site: str = "",
+                 further: Sequence[tuple[str, str]] = ()) -> None:
         self.of_site = of_site
         self.over = over
         self.gate = gate
@@ -222,8 +245,10 @@ class Cloning:
         self.profile: Profile = live.profile
         mine, theirs = (on_machine(t.at) for t in (live.files, self.files)) if live.has_files else ("", "")
         self.mark = f"STAGING COPY of {live.name}: voyage {voyage.name}"
-        self.live_urls = UrlForms(live.url, folder=mine)
-        self.staging_urls = UrlForms(voyage.url, (live.url,), theirs, (mine,) if mine else ())
+        self.live_urls = UrlForms(live.url, folder=mine, further=[(there,) for there, _ in further])
+        self.staging_urls = UrlForms(voyage.url, (live.url,), theirs, (mine,) if mine else (),
+                                     [(here, there) for there, here in further])
+        self.elsewhere: tuple[str, ...] = ()
         self.entries = entries
         self.passed = passed
         self.words = words_of(self.live_urls, self.staging_urls)
@@ -270,15 +295,16 @@ class Cloning:
         return CloneResult(done, len(tables), self.rows, files, size, self.rewritten, proved,
                            (*guards, *laid, *self._own_module()),
                       tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
-                      self.masked if self.mask else None, tuple(self.left), unasked)
+                      self.masked if self.mask else None, tuple(self.left), unasked, self.elsewhere)
 
     def _database(self, anchor: Anchor) -> tuple[dict[str, Table], int]:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
         with self._moment() as (source, place, tables):
+            network = self.profile.network
+            there = network_sites(network, source, tables) if network is not None else {}
             if self.of_site:
-                network = self.profile.network
-                there = network_sites(network, source, tables) if network is not None else {}
                 anchor.set_fact("network_site", number_of(there, self.of_site))
+            self.elsewhere = tuple(outside(there, [base.rest for base in self.live_urls.bases]))
             self.tell(Progress("learning", 0, None, "tables"))
             learned = learn(source, tables, self.profile, address=self.live_urls.pieces())
             anchor.set_fact("learned", as_data(learned))

@@ -29,6 +29,7 @@ Values = tuple[Value, ...]
 _ROWS_AT_ONCE = 16384
 _BYTES_AT_ONCE = 16 << 20
 _BLOCKS_AT_ONCE = 256
+_GUESSED = 4  # addresses: a server looks for each in every text
 
 
 class Localiser:
@@ -45,16 +46,16 @@ class Localiser:
         self.left: dict[str, tuple[int, str]] = {}
         self._live, self._staging, self._profile = live, staging, profile
         self._old, self._new = prefixes
-        self._moves = (live.own.written("o", 0, "u"), live.folder.path) != (
-            staging.own.written("o", 0, "u"), staging.folder.path)
+        self._moves = live.where() != staging.where()
         self.names = tuple(name.encode() for name in ((*live.names, *live.hidden) if self._moves else ()))
         self._pieces = {p.table for p in profile.pieces}
         self._prefixes = (self._old.encode(),) if self._old != self._new else ()
         self.names += self._prefixes
-        old, new = live.own, staging.own
-        form = "n" if old.scheme == new.scheme else "o"
         # The usual ways in which a URL is written, as a first guess for a server to make by itself.
-        self.guess = tuple((old.written(form, slash, "u"), new.written(form, slash, "u")) for slash in (0, 1))
+        self.guess: list[tuple[str, str]] = []
+        for old, new in zip(live.bases[:_GUESSED], staging.bases, strict=False):
+            form = "n" if old.scheme == new.scheme else "o"
+            self.guess += [(old.written(form, slash, "u"), new.written(form, slash, "u")) for slash in (0, 1)]
 
     def named(self, table: str, payloads: bytes) -> tuple[bytes, ...] | None:
         """Which names are in some rows, by their bytes: a row without any of them is the same in the other place. None:

@@ -4,7 +4,7 @@ under a number."""
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from nostos.core.database.protocol import Database
@@ -65,6 +65,14 @@ def sites(network: Network, database: Database, tables: Mapping[str, Table]) -> 
         return {}
     columns = (network.key, network.domain, network.path)
     return {int(str(n)): str(domain) + str(path) for n, domain, path in database.scan(table, columns)}
+
+
+def outside(found: Mapping[int, str], known: Iterable[str]) -> Iterator[str]:
+    """The sites, by number and address, whose hosts are none of those of these addresses (without their schemes)."""
+    hosts = {name for address in known for host in [address.partition("/")[0]]
+             for name in (host, host.partition(":")[0])}
+    return (f"{number} {address}" for number, address in sorted(found.items())
+            if address.partition("/")[0] not in hosts)
 
 
 def number_of(found: Mapping[int, str], said: str) -> int:

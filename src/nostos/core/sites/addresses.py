@@ -9,7 +9,8 @@ from nostos.core.values.urls import UrlForms
 
 def forms_of(site: Site, *also: Site) -> UrlForms:
     """The ways in which a site's address and folder are written. also: sites whose addresses mean the same in it."""
-    return UrlForms(site.url, tuple(s.url for s in also), _folder(site), tuple(filter(None, map(_folder, also))))
+    return UrlForms(site.url, tuple(s.url for s in also), _folder(site), tuple(filter(None, map(_folder, also))),
+                    tuple(zip(*(s.further for s in (site, *also)), strict=True)))
 
 
 def _folder(site: Site) -> str:

@@ -51,6 +51,7 @@ class Site:
     adds: Layer | None = None  # what its administrator says of its meaning, in the site file
     uncopyable: str = ""  # why a copy would act on this very site, if it would
     commands: Commands | None = None  # to be run around operations
+    further: tuple[str, ...] = ()  # addresses beside `url`, in the order that both sites of a voyage have them in
 
     @property
     def has_files(self) -> bool:

@@ -18,27 +18,33 @@ class Traces:
     """Finds what is left of one site in texts that should speak of another. A mail address at its host is none."""
 
     def __init__(self, of: UrlForms, there: UrlForms) -> None:
-        mine, theirs = of.pieces(), there.pieces()
         parts: list[str] = []
         self._needles: set[str] = set()
-        if mine["host"] != theirs["host"]:
-            self._add(parts, re.escape(mine["host"]), mine["host"])
-        elif mine["port"] != theirs["port"]:
-            said = [f.own.rest.partition("/")[0].rpartition(":")[2] for f in (of, there) if ":" in f.own.rest]
-            own = _COLON + mine["port"] if of.own.rest.partition("/")[0] != mine["host"] else f"(?!{_COLON}{said[-1]})"
-            self._add(parts, re.escape(mine["host"]) + own, mine["host"])
-        elif mine["path"] and not theirs["path"].startswith(mine["path"]):
-            self._add(parts, re.escape(mine["host"]) + rf"(?:{_COLON}\d+)?" + self._path(mine["path"]), mine["host"])
-        elif theirs["path"].startswith(mine["path"]) and theirs["path"] != mine["path"]:  # there lies below
-            own = re.escape(mine["host"]) + rf"(?:{_COLON}\d+)?" + self._path(mine["path"])
-            self._add(parts, f"{own}(?!{self._path(theirs['path'][len(mine['path']):])})", mine["host"])
+        for number in range(len(of.bases)):
+            self._address(parts, of, there, number)
         if of.folder.path.count("/") > 1 and of.folder.path != there.folder.path:
             below = there.folder.path.removeprefix(of.folder.path)
             below = below if below.startswith("/") and below != there.folder.path else ""
             self._add(parts, self._path(of.folder.path) + (f"(?!{self._path(below)})" if below else ""),
                       of.folder.path.rpartition("/")[2])
         self._parts = parts
-        self._hidden = of.hidden if mine["host"] != theirs["host"] or of.own.rest != there.own.rest else ()
+        self._hidden = of.hidden if [b.rest for b in of.bases] != [b.rest for b in there.bases] else ()
+
+    def _address(self, parts: list[str], of: UrlForms, there: UrlForms, number: int) -> None:
+        """What is left of one of a site's addresses, by its number."""
+        mine, theirs = of.pieces(number), there.pieces(number)
+        own, others = of.bases[number].rest.partition("/")[0], there.bases[number].rest.partition("/")[0]
+        if mine["host"] != theirs["host"]:
+            self._add(parts, re.escape(mine["host"]), mine["host"])
+        elif mine["port"] != theirs["port"]:
+            said = [place.rpartition(":")[2] for place in (own, others) if ":" in place]
+            port = _COLON + mine["port"] if own != mine["host"] else f"(?!{_COLON}{said[-1]})"
+            self._add(parts, re.escape(mine["host"]) + port, mine["host"])
+        elif mine["path"] and not theirs["path"].startswith(mine["path"]):
+            self._add(parts, re.escape(mine["host"]) + rf"(?:{_COLON}\d+)?" + self._path(mine["path"]), mine["host"])
+        elif theirs["path"].startswith(mine["path"]) and theirs["path"] != mine["path"]:  # there lies below
+            path = re.escape(mine["host"]) + rf"(?:{_COLON}\d+)?" + self._path(mine["path"])
+            self._add(parts, f"{path}(?!{self._path(theirs['path'][len(mine['path']):])})", mine["host"])
 
     def _add(self, parts: list[str], pattern: str, needle: str) -> None:
         parts.append(pattern)

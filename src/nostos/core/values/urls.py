@@ -3,14 +3,15 @@
 A token stands for one written form: which scheme (the site's own, the other one, none with slashes, none at all) and
 how slashes and colons are escaped (plain, JSON once or twice, percent-encoded, by their number). Replacing with tokens
 and writing them for the same site again gives the very same text. The absolute path of a site's folder is found and
-written alike; and a site's address may be kept in pieces, each as a whole value.
+written alike; and a site's address may be kept in pieces, each as a whole value. A site may have further addresses,
+such as those of other sites of its installation: each has a number, which is the same on both sides.
 """
 
 from __future__ import annotations
 
 import base64
 import re
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from functools import cached_property
 from urllib.parse import urlsplit
 
@@ -18,7 +19,7 @@ from nostos.core.values import names
 from nostos.core.values.names import Names
 from nostos.core.values.tokens import CLOSE, OPEN
 
-_TOKEN = re.compile(f"{OPEN}u:([oantf])([0-9])([ul]){CLOSE}")
+_TOKEN = re.compile(f"{OPEN}u:([oantf])([0-9])([ul])([0-9]*){CLOSE}")
 _PIECE = re.compile(f"{OPEN}u:(host|port|scheme|path):([tn]){CLOSE}")
 _SLASHES = ("/", "\\/", "\\\\/", "\\\\\\/", "%2F", "\\u002F")
 _PERCENT, _NUMBERED = 4, 5
@@ -32,6 +33,7 @@ class BaseUrl:
         parts = urlsplit(url)
         self.scheme = parts.scheme
         self.rest = parts.netloc + parts.path.rstrip("/")
+        self.url = f"{self.scheme}://{self.rest}"
         # The ways in which the host's name is written; without it, the URL is not there.
         self.names = tuple(dict.fromkeys(parts.netloc.replace(":", colon) for colon in (":", "%3A", "%3a")))
         # A bare name is only taken for the site's when it cannot be a plain word.
@@ -76,14 +78,18 @@ class Folder:
 
 class UrlForms:
     """Finds and writes one site's base URL, and the path of its folder; `also` are URLs, and `folders` paths, that mean
-    the same site when they are found there. called: names that are others on the other side; staging: which side this
-    is."""
+    the same site when they are found there. further: its further addresses, each with others that mean the same.
+    called: names that are others on the other side; staging: which side this is."""
 
-    def __init__(self, url: str, also: tuple[str, ...] = (), folder: str = "", folders: tuple[str, ...] = ()) -> None:
+    def __init__(self, url: str, also: tuple[str, ...] = (), folder: str = "", folders: tuple[str, ...] = (),
+                 further: Sequence[Sequence[str]] = ()) -> None:
         self.own = BaseUrl(url)
         self.folder = Folder(folder)
-        self._all: list[BaseUrl | Folder] = [self.own, *(BaseUrl(u) for u in also), self.folder,
-                                             *(Folder(f) for f in folders)]
+        self.bases = (self.own, *(BaseUrl(first) for first, *_ in further))
+        self._all: list[tuple[BaseUrl | Folder, str]] = [
+            *((BaseUrl(u), "") for u in (url, *also)),
+            *((BaseUrl(u), str(number)) for number, every in enumerate(further, start=1) for u in every),
+            *((Folder(f), "") for f in (folder, *folders))]
         self._written: dict[UrlForms, dict[str, str]] = {}
         self.called = Names()
         self.staging = False
@@ -95,9 +101,9 @@ class UrlForms:
     @cached_property
     def _codes(self) -> dict[str, str]:
         codes: dict[str, str] = {}
-        for base in self._all:
+        for base, number in self._all:
             for text, code in base.forms():
-                codes.setdefault(text, code)
+                codes.setdefault(text, code + number)
         return codes
 
     @cached_property
@@ -121,14 +127,14 @@ class UrlForms:
     @cached_property
     def names(self) -> tuple[str, ...]:
         """The ways in which the host's name is written. A text without any of them does not hold the URL."""
-        found = [n for base in self._all if isinstance(base, BaseUrl) for n in base.names]
+        found = [n for base, _ in self._all if isinstance(base, BaseUrl) for n in base.names]
         return tuple(dict.fromkeys([*found, *(t for t, code in self._codes.items() if code[0] == "f")]))
 
     @cached_property
     def hidden(self) -> tuple[str, ...]:
         """What the host's names are in base64, wherever they begin in it."""
         found = []
-        for base in self._all:
+        for base, _ in self._all:
             for name in base.names[:1] if isinstance(base, BaseUrl) else ():
                 for before in range(3):  # the bytes of a name that share no letter with what is before or after it
                     first, last = -(-before * 4 // 3), (before + len(name)) * 4 // 3
@@ -150,15 +156,21 @@ class UrlForms:
         """The host's name alone."""
         return self._pieces["host"]
 
-    def pieces(self) -> dict[str, str]:
-        """The address taken apart, as each piece would be kept: of its host, port, scheme and path."""
-        return dict(self._pieces)
+    def pieces(self, number: int = 0) -> dict[str, str]:
+        """The address taken apart, as each piece would be kept: of its host, port, scheme and path. number: of a
+        further one."""
+        base = self.bases[number]
+        parts = urlsplit(base.url)
+        return {"host": parts.hostname or "", "port": str(parts.port or _PORTS[base.scheme]), "scheme": base.scheme,
+                "path": parts.path}
 
     @cached_property
     def _pieces(self) -> dict[str, str]:
-        parts = urlsplit(f"{self.own.scheme}://{self.own.rest}")
-        return {"host": parts.hostname or "", "port": str(parts.port or _PORTS[self.own.scheme]),
-                "scheme": self.own.scheme, "path": parts.path}
+        return self.pieces()
+
+    def where(self) -> tuple[str, ...]:
+        """All that tells where the site is: its addresses, and the path of its folder."""
+        return (*(base.url for base in self.bases), self.folder.path)
 
     def piece_token(self, piece: str, value: object) -> str | None:
         """The token for a value that is this piece of the address; None when it is not."""
@@ -186,7 +198,8 @@ class UrlForms:
         found = self._written.get(other)
         if found is None:
             found = self._written[other] = {
-                text: other.written(code[0], int(code[1]), code[2]) for text, code in self._codes.items()}
+                text: other.written(code[0], int(code[1]), code[2], int(code[3:] or 0))
+                for text, code in self._codes.items()}
         return self._replaced(text, found, named)
 
     def _replaced(self, text: str, forms: Mapping[str, str], named: Collection[str] | None = None) -> str:
@@ -222,9 +235,9 @@ class UrlForms:
         """The text with every token written as this site's URL, or as what things are called here."""
         if OPEN not in text:
             return text
-        text = _TOKEN.sub(lambda m: self.written(m.group(1), int(m.group(2)), m.group(3)), text)
+        text = _TOKEN.sub(lambda m: self.written(m.group(1), int(m.group(2)), m.group(3), int(m.group(4) or 0)), text)
         return names.written(text, self.staging)
 
-    def written(self, form: str, slash: int, case: str) -> str:
-        """The URL, or the folder, in one form."""
-        return self.folder.written(slash, case) if form == "f" else self.own.written(form, slash, case)
+    def written(self, form: str, slash: int, case: str, number: int = 0) -> str:
+        """An address, by its number, or the folder, in one form."""
+        return self.folder.written(slash, case) if form == "f" else self.bases[number].written(form, slash, case)
