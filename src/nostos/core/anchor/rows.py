@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import lru_cache
@@ -18,6 +18,8 @@ from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Key, Row, Table, Value, in_todays_names
 from nostos.core.values.packed import pack, squeeze, unpack, unsqueeze
 
+SEED = "marks_seed"  # a fact: what the marks of this anchor begin with
+_FEW = 500  # blocks whose rows are looked at one by one, before all are added up
 ALWAYS_LOOK = b""  # a row digest that equals none: the row is fetched and compared each time
 
 
@@ -41,6 +43,8 @@ class AnchorRows(AnchorRecords):
 
     def __init__(self, path: Path) -> None:
         super().__init__(path)
+        # An anchor of before there were marks has no place for them.
+        self._marked = bool(self._file.execute("SELECT 1 FROM sqlite_master WHERE name='marks'").fetchone())
         self._unadded: set[tuple[Side, str, int]] | None = None
         self._row_digests = lru_cache(maxsize=256)(self.known_rows)
         self._base_block = lru_cache(maxsize=256)(self._read_base_block)
@@ -69,8 +73,20 @@ class AnchorRows(AnchorRecords):
             "INSERT INTO base SELECT ?, ?, COALESCE(MAX(part), 0) + 1, ? FROM base WHERE tbl=? AND number=?",
             (table, number, squeeze(payloads), table, number))
 
+    def keep_marks(self, side: Side, table: str, marks: Mapping[int, Block]) -> None:
+        """What a side's blocks are marked by as long as they are as they are known here."""
+        self._file.executemany("INSERT OR REPLACE INTO marks VALUES (?, ?, ?, ?, ?)", (
+            (side, table, number, block.count, block.digest.to_bytes(8)) for number, block in marks.items()))
+
+    def marks(self, side: Side, table: str) -> dict[int, Block]:
+        """What `keep_marks` was given, but for blocks of which something else was learned since."""
+        return {n: Block(count, int.from_bytes(mark)) for n, count, mark in self._file.execute(
+            "SELECT number, count, mark FROM marks WHERE side=? AND tbl=?", (side, table))} if self._marked else {}
+
     def keep_total(self, side: Side, table: str, number: int, block: Block | None) -> None:
         """What a side's block adds up to; None: a row in it has to be looked at in any case."""
+        if self._marked:
+            self._file.execute("DELETE FROM marks WHERE side=? AND tbl=? AND number=?", (side, table, number))
         if block is not None and not block.count:
             self._file.execute("DELETE FROM blocks WHERE side=? AND tbl=? AND number=?", (side, table, number))
             return
@@ -137,18 +153,16 @@ class AnchorRows(AnchorRecords):
             return None if found[0] is None else unpack(found[0])
         return self._base_block(table, block_of(key)).get(key)
 
-    def moves(self, side: Side, database: Database, table: Table,
-              now: dict[int, Block] | None = None) -> Iterator[RowMove]:
-        """Which rows of a side's table are not as the anchor knew them. now: the table's blocks, if they are known."""
+    def moves(self, side: Side, database: Database, table: Table, now: dict[int, Block] | None = None,
+              marks: dict[int, Block] | None = None) -> Iterator[RowMove]:
+        """Which rows of a side's table are not as the anchor knew them. now: the table's blocks, if they are known.
+        marks: how they are marked, if that is known."""
         known = self._definition(side, table.name)
         columns = known.stored if known else table.stored
         if known and any(table.column(c) is None for c in columns):
             yield from self._moves_without(side, database, table, known)
             return
-        then = self.blocks(side, table.name)
-        if now is None:
-            now = database.sums_of([(table, columns)])[0]
-        differing = sorted(n for n in now.keys() | then.keys() if now.get(n) != then.get(n))
+        differing = self._unlike(side, database, table, columns, now, marks)
         seen: set[Key] = set()
         if differing:
             missing = {key for n in differing for key in self._row_digests(side, table.name, n)}
@@ -170,6 +184,19 @@ class AnchorRows(AnchorRecords):
                 for row in database.rows_where_set(table, gained):
                     if table.key_of(row) not in seen:
                         yield RowMove(table.key_of(row), row, born=False)
+
+    def _unlike(self, side: Side, database: Database, table: Table, columns: tuple[str, ...],
+                now: dict[int, Block] | None, marks: dict[int, Block] | None) -> list[int]:
+        """The blocks of a table in which rows may be other than they were known."""
+        then = self.blocks(side, table.name)
+        if marks is not None:
+            were = self.marks(side, table.name)
+            unlike = sorted(n for n in marks.keys() | then.keys() if n not in were or marks.get(n) != were[n])
+            if len(unlike) <= max(_FEW, len(then) // 8):
+                return unlike
+        if now is None:
+            now = database.sums_of([(table, columns)])[0]
+        return sorted(n for n in now.keys() | then.keys() if now.get(n) != then.get(n))
 
     def _moves_without(self, side: Side, database: Database, table: Table, known: Table) -> Iterator[RowMove]:
         """Which rows moved where the side dropped columns: digests over the rest are made from the base anew."""
@@ -197,6 +224,8 @@ class AnchorRows(AnchorRecords):
 
     def forget_table(self, name: str) -> None:
         """The table is gone on both sides. While changes are recorded, what is known of it is put aside."""
+        if self._marked:
+            self._file.execute("DELETE FROM marks WHERE tbl=?", (name,))
         for table, column in _OF_TABLES:
             if self._operation:
                 self._file.execute(f"UPDATE {table} SET {column}=? WHERE {column}=?",

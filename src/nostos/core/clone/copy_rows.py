@@ -7,11 +7,13 @@ their digests and mended from the snapshot. Elsewhere rows travel through this p
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Callable, Collection, Mapping
 from operator import itemgetter
 from typing import AnyStr
 
 from nostos.core.anchor.names import Side
+from nostos.core.anchor.rows import SEED
 from nostos.core.anchor.store import Anchor
 from nostos.core.clone.masking import Mask
 from nostos.core.database.protocol import Block, Database, InsideCopy
@@ -127,11 +129,13 @@ class RowCopier:
         self.rows = 0
         self.rewritten = 0
         self.proved = 0
+        self.seed = secrets.randbits(63)  # nobody knows what would be marked alike
         self._bytes = 0
         self._expected: int | None = None
 
     def run(self, tables: Mapping[str, Table]) -> None:
         """Copy everything, inside the source's snapshot. Raises NostosError when staging is not equal to it."""
+        self.anchor.set_fact(SEED, self.seed)
         sizes = self.source.sizes()
         self._expected = sum(rows for rows, _ in sizes.values()) if sizes else None
         self.moved(0, 0)
@@ -240,6 +244,13 @@ class _Table:
             for number, (count, digest) in totals.items():
                 self.copier.anchor.keep_total(side, self.table.name, number, Block(count, digest))
         self.totals.clear()
+        self._mark(Side.LIVE, source)
+
+    def _mark(self, side: Side, database: Database, but: Collection[int] = ()) -> None:
+        """Take down how a side's blocks are marked, but for some that may be read again."""
+        if database.has_marks(self.table):
+            marks = database.marks_of([(self.table, self.table.stored)], self.copier.seed)[0]
+            self.copier.anchor.keep_marks(side, self.table.name, {n: m for n, m in marks.items() if n not in but})
 
     def _keep(self, pending: dict[int, list[bytes]], rows: int, size: int) -> None:
         local = self.copier.local
@@ -313,6 +324,7 @@ class _Table:
             if not self._settled(part, expected, mend=True) and not self._settled(part, expected, mend=False):
                 raise NostosError(f"Staging's table {table.name} is not equal to live's snapshot.",
                                   left="Live was only read; the copy was removed.", next_step="Please report this.")
+        self._mark(Side.STAGING, target, doubtful)
         self.copier.proved += sum(b.count for b in anchor.blocks(Side.STAGING, table.name).values() if b)
 
     def _settled(self, numbers: list[int], expected: Mapping[Key, bytes], mend: bool) -> bool:

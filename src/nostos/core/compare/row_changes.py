@@ -6,13 +6,13 @@ canonical name whatever its keys on the two sides are.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from functools import partial
 
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, canonical, of_anchor
-from nostos.core.anchor.rows import RowMove
+from nostos.core.anchor.rows import SEED, RowMove
 from nostos.core.anchor.store import Anchor
 from nostos.core.clone.masking import Mask, Recipe
 from nostos.core.compare.joins import Joins
@@ -33,6 +33,7 @@ from nostos.core.values.names import Names
 
 _LIVE = frozenset({Side.LIVE})
 _NOTHING: Row = {}
+_Wanted = tuple[Table, Sequence[str]]
 
 
 def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, staging_db: Database,
@@ -115,10 +116,10 @@ def _moves(anchor: Anchor, profile: Profile, databases: Mapping[Side, Database],
     """What is not as the anchor knew it, by side and table."""
     moves: dict[Side, dict[str, list[RowMove]]] = {s: {} for s in Side}
     local = Locals(profile)
-    blocks = _blocks(anchor, databases, tables)
+    seen = _seen(anchor, databases, tables)
     for side, database in databases.items():
         for name, table in tables[side].items():
-            every = list(anchor.moves(side, database, table, blocks[side].get(name)))
+            every = list(anchor.moves(side, database, table, *seen[side].get(name, ())))
             translators[side].expect(name, (m.row for m in every if m.row is not None))
             found = [m for m in every
                      if m.row is None or not local.is_local(table, translators[side].full(
@@ -127,15 +128,29 @@ def _moves(anchor: Anchor, profile: Profile, databases: Mapping[Side, Database],
     return moves
 
 
-def _blocks(anchor: Anchor, databases: Mapping[Side, Database],
-            tables: Mapping[Side, Mapping[str, Table]]) -> dict[Side, dict[str, dict[int, Block]]]:
-    """The digests of all blocks, where servers compute them: of both sides at once."""
+_Seen = tuple[dict[int, Block] | None, dict[int, Block] | None]  # a table's blocks, or how they are marked
+
+
+def _seen(anchor: Anchor, databases: Mapping[Side, Database],
+          tables: Mapping[Side, Mapping[str, Table]]) -> dict[Side, dict[str, _Seen]]:
+    """The digests of all blocks, or their marks where the anchor has them, where servers compute them: of both sides
+    at once."""
     if not all(d.computes for d in databases.values()):
         return {s: {} for s in Side}
-    wanted = {s: [(t, anchor.columns(s, t)) for t in tables[s].values()] for s in Side}
+    seed = anchor.fact(SEED)
+    wanted: dict[Side, tuple[list[_Wanted], list[_Wanted]]] = {s: ([], []) for s in Side}
+    for side in Side:
+        for table in tables[side].values():
+            marked = seed is not None and databases[side].has_marks(table) and anchor.marks(side, table.name)
+            wanted[side][1 if marked else 0].append((table, anchor.columns(side, table)))
 
-    def ask(side: Side) -> dict[str, dict[int, Block]]:
-        return dict(zip((t.name for t, _ in wanted[side]), databases[side].sums_of(wanted[side]), strict=True))
+    def ask(side: Side) -> dict[str, _Seen]:
+        plain, marked = wanted[side]
+        found: dict[str, _Seen] = {t.name: (blocks, None) for (t, _), blocks in zip(
+            plain, databases[side].sums_of(plain), strict=True)}
+        found |= {t.name: (None, marks) for (t, _), marks in zip(
+            marked, databases[side].marks_of(marked, seed) if marked else (), strict=True)}
+        return found
 
     with ThreadPoolExecutor(len(Side)) as pool:
         return dict(zip(Side, pool.map(ask, Side), strict=True))

@@ -130,6 +130,16 @@ class Database(ABC):
         """`blocks` of many tables."""
         return [self.blocks(table, columns) for table, columns in wanted]
 
+    def has_marks(self, table: Table) -> bool:
+        """Whether blocks of a table can be told apart by marks."""
+        return False
+
+    def marks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int) -> list[dict[int, Block]]:
+        """Of each table, count and mark of every block of rows over these columns. A mark is a hash of the engine's
+        own, which it works out much faster than a digest; it tells whether a block is as it was in this database, and
+        nothing else. seed: what the hash begins with, of 63 bits."""
+        raise NotImplementedError
+
     _sums: dict[tuple[str, tuple[str, ...]], dict[int, Block]] | None = None
 
     @contextmanager

@@ -17,7 +17,7 @@ from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.database.server_session import AT_ONCE, PATTERNS
 from nostos.core.errors import Disturbed
 
-_BIT_XOR = 140000  # the version from which on the server adds digests up by itself
+_BIT_XOR = 140000  # the version from which on the server adds digests up by itself, and hashes rows
 _WHOLE = 1 << 64
 _RANGED = struct.Struct("!hiqi")  # a row of two fields, a block's number and bytes, up to the bytes
 _RANGED_SIZE = _RANGED.size
@@ -60,6 +60,13 @@ class PostgresReading(PostgresSession):
         return [{int(b): Block(int(n), int(total) % _WHOLE) for b, n, total in next(said)} if by_itself else
                 Sums().add_by_keys(self.row_digests(table, columns)).blocks()
                 for (table, columns), by_itself in zip(wanted, adds, strict=True)]
+
+    def has_marks(self, table: Table) -> bool:
+        return self._adds_up(table)
+
+    def marks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int) -> list[dict[int, Block]]:
+        return [{int(b): Block(int(n), int(mark) % _WHOLE) for b, n, mark in said} for said in self.run_all(
+            [(self._of(table).marks(columns, seed), ()) for table, columns in wanted])]
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:

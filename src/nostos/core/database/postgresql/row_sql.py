@@ -11,6 +11,7 @@ from nostos.core.database.schema import Table
 
 _BLOCKS_AT_ONCE = 100
 _PLAIN = ("text", "varchar")  # what is text already
+_EXACT = ("bool", "date", "timestamp", "timestamptz", "uuid")  # two values of these are equal only if they are the same
 
 
 class RowSql:
@@ -59,6 +60,22 @@ class RowSql:
 
     def digest(self, columns: Sequence[str]) -> str:
         return f"substring(sha256({self.payload(columns)}) FROM 1 FOR 16)"
+
+    def _hashed(self, column: str) -> str:
+        """A column as its hash tells all values apart: some types, such as numbers with decimals, hold several that
+        count as equal, and so does text under some collations."""
+        found, name = self.table.column(column), quote(column)
+        if found is None:
+            return "NULL::text"
+        if found.kind in ("int", "binary") or found.charset in _EXACT:
+            return name
+        return f"{name}{'' if found.charset in _PLAIN else '::text'} COLLATE \"C\""
+
+    def marks(self, columns: Sequence[str], seed: int) -> str:
+        """A statement for number, count and mark of every block of a ranged table."""
+        row = ", ".join(map(self._hashed, columns))
+        return (f"SELECT {self.block} AS b, count(*), bit_xor(hash_record_extended(ROW({row}), {int(seed)})) "
+                f"FROM {self.real} GROUP BY 1")
 
     @cached_property
     def ranged(self) -> bool:
