@@ -19,6 +19,7 @@ _FEW, _SPARSE = 2000, 16  # rows of a small table; keys to a row of a sparse one
 _WIDE = 512  # bytes of a row that costs no more when it is read by itself
 _TOGETHER = 8192  # keys whose rows are read as one value
 _DIGITS = 20  # of a key
+_CHECKSUMS = (10, 8)  # the version of MariaDB from which on there are two that begin with a number
 
 
 class MysqlReading(MysqlSession):
@@ -78,6 +79,14 @@ class MysqlReading(MysqlSession):
     def blocks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
         said = self.run_all([(self._of(table).blocks(columns), ()) for table, columns in wanted])
         return [{int(b): Block(int(n), int(total)) for b, n, total in rows} for rows in said]
+
+    def has_marks(self, table: Table) -> bool:
+        version = re.search(r"(\d+)\.(\d+)\.\d+-MariaDB", str(self._connection.get_server_info()))
+        return version is not None and (int(version[1]), int(version[2])) >= _CHECKSUMS
+
+    def marks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int) -> list[dict[int, Block]]:
+        said = self.run_all([(self._of(table).marks(columns, seed), ()) for table, columns in wanted])
+        return [{int(b): Block(int(n), int(mark)) for b, n, mark in rows} for rows in said]
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:

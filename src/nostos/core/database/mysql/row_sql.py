@@ -7,7 +7,7 @@ from typing import Any
 
 from nostos.core.database.mysql.reflection import quote
 from nostos.core.database.rows.digests import BUCKETS, ROWS_PER_BLOCK
-from nostos.core.database.schema import Table, Value
+from nostos.core.database.schema import Column, Table, Value
 
 _UTF8 = (None, "utf8mb4", "utf8mb3", "utf8", "ascii", "binary")
 _BLOCKS_AT_ONCE = 100
@@ -43,10 +43,8 @@ class RowSql:
                 if column.charset not in _UTF8:
                     value = f"CONVERT({value} USING utf8mb4)"
                 values = [f"LENGTH({value})", f"CAST({value} AS BINARY)"]
-            elif kind == "float":
-                values = [f"{value} + 0.0e0"]
-            else:  # a number without the zeros that it is shown with
-                values = [f"{value} + 0" if "zerofill" in column.declared else value]
+            else:
+                values = [self._plain(column, value)]
             parts += [f"IFNULL({v}, 'N')" for v in values] if column.nullable else values
         # A part that is binary makes the whole binary, whatever the columns' collations are.
         return f"CAST(CONCAT_WS(',', {', '.join(parts)}) AS BINARY)"
@@ -75,6 +73,34 @@ class RowSql:
         return (f"SELECT {self.block} AS b, COUNT(*), "
                 f"BIT_XOR(CAST(CONV(LEFT(SHA1({self.payload(columns)}), 16), 16, 10) AS UNSIGNED)) "
                 f"FROM {self.real} GROUP BY b ORDER BY NULL")
+
+    def marks(self, columns: Sequence[str], seed: int) -> str:
+        """A statement for number, count and mark of every block. The product of two checksums is 64 bits that do not
+        cancel out when rows exchange what they hold, as one checksum's would. What is long is not put together first:
+        its length says where it ends."""
+        short, long = [], []
+        for c in columns:
+            column, value = self.table.column(c), quote(c)
+            if column is None:
+                short.append("'N'")
+            elif self.kinds.get(c) in ("text", "binary"):
+                short.append(f"IFNULL(LENGTH({value}), 'N')" if column.nullable else f"LENGTH({value})")
+                long.append(f"IFNULL({value}, '')" if column.nullable else value)
+            else:
+                plain = self._plain(column, value)
+                short.append(f"IFNULL({plain}, 'N')" if column.nullable else plain)
+        first, second = (str(seed & 0xFFFFFFFF),) * 2
+        for part in (f"CONCAT_WS(',', {', '.join(short)}, '')", *long):
+            first, second = f"CRC32({first}, {part})", f"CRC32C({second}, {part})"
+        mark = f"BIT_XOR({first} * {second})"
+        return f"SELECT {self.block} AS b, COUNT(*), {mark} FROM {self.real} GROUP BY b ORDER BY NULL"
+
+    @staticmethod
+    def _plain(column: Column, value: str) -> str:
+        """What is no text, as a text that says all of it: a number without the zeros that it is shown with."""
+        if column.kind == "float":
+            return f"{value} + 0.0e0"
+        return f"{value} + 0" if "zerofill" in column.declared else value
 
     def wheres(self, numbers: Collection[int] | None) -> Iterator[str]:
         """Conditions that select these blocks, some at once; None: everything."""
