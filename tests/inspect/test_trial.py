@@ -16,7 +16,7 @@ from nostos.core.inspect.trial.compare import PageFacts, Seen, Verdict, judge
 from nostos.core.inspect.trial.page import inside, read
 from nostos.core.inspect.trial.pictures import difference
 from nostos.core.inspect.trial.run import Options, Trial, VisitedPages, judged, remember, remembered, visit
-from nostos.core.inspect.trial.visit import Access, Visitor, may_follow
+from nostos.core.inspect.trial.visit import Access, Pace, Visitor, may_follow
 from nostos.core.plan.prepared import prepare
 from nostos.core.sites.guards import gate
 from nostos.core.voyages.home import Home
@@ -168,7 +168,7 @@ class Pages(unittest.TestCase):
         threading.Thread(target=server.serve_forever, daemon=True).start()
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)
-        visitor = Visitor(f"http://127.0.0.1:{server.server_port}", 500, Access(("me", "secret"), "pass=1"))
+        visitor = Visitor(f"http://127.0.0.1:{server.server_port}", Pace(500), Access(("me", "secret"), "pass=1"))
         self.addCleanup(visitor.close)
         self.assertEqual(visitor.page("/on").moved, "/there")
         self.assertEqual(visitor.page("/away").moved, "https://live.example/")

@@ -8,6 +8,8 @@ from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.errors import SiteError
+from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
+from nostos.core.inspect.rehearsal.serving import command_of
 from nostos.core.inspect.survey import survey
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
@@ -147,7 +149,13 @@ class OfSeveralSites(SystemTest):
         self.assertNotIn(there, shown)
         self.on(staging, 2, "wp_update_post(['ID' => get_page_by_path('tickets')->ID, 'post_content' => 'By ' . "
                             "home_url('/tickets') . ' and ' . get_home_url(1, '/')]);")
+        self.live.serve(self)
         with opened(self.home, self.home.read("autumn")) as crew:
+            _, found = rehearse(self.home, crew, Choice(), RehearsalOptions(command_of(crew.live), 16, 200))
+            assert found is not None
+            pages = {p.path: (str(p.verdict), p.item) for p in found.pages}
+            self.assertEqual(pages[f"http://{there}/?p=3"], ("expected", "page@2/tickets"))
+            self.assertEqual([pages[p][0] for p in ("/notes/?p=1", f"http://{there}/", "/")], ["same"] * 3)
             merge(self.home, crew, prepare(crew, Choice()))
         self.assertEqual(self.on(self.live, 2, "echo json_encode(get_page_by_path('tickets')->post_content);"),
                          f"By http://{there}/tickets and {self.live.url}/")

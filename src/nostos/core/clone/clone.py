@@ -187,7 +187,7 @@ def _further(live: Site, url: str, addresses: Mapping[str, str]) -> list[tuple[s
     """Further addresses of live, and of the copy, in full. Raises SiteError."""
     found = [(check_url(_full(there, live.url)), check_url(_full(here, url))) for there, here in addresses.items()]
     every = [live.url, url, *(address for pair in found for address in pair)]
-    twice = [address for address in dict.fromkeys(every) if every.count(address) > 1]
+    twice = [address for address in dict.fromkeys(every) if found and every.count(address) > 1]
     if twice:
         raise SiteError(f"The address {twice[0]} is given twice.", left="Nothing was made.",
                         next_step="Give each of live's further addresses one of its own in the copy.")

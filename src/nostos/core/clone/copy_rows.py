@@ -148,7 +148,7 @@ class RowCopier:
             tables = {n: t for n, t in tables.items() if not mask.left_out(n)}
         # What is masked must not be in staging for a moment.
         keyed = [t for t in tables.values() if t.key and not (mask and mask.touches(t.name))]
-        inside = self.target.copy_inside(self.source, keyed, self.local.guess)
+        inside = self.target.copy_inside(self.source, keyed, self.local.guess, self.seed)
         try:
             if inside is None:
                 with self.target.writing():
@@ -246,11 +246,13 @@ class _Table:
         self.totals.clear()
         self._mark(Side.LIVE, source)
 
-    def _mark(self, side: Side, database: Database, but: Collection[int] = ()) -> None:
-        """Take down how a side's blocks are marked, but for some that may be read again."""
-        if database.has_marks(self.table):
-            marks = database.marks_of([(self.table, self.table.stored)], self.copier.seed)[0]
-            self.copier.anchor.keep_marks(side, self.table.name, {n: m for n, m in marks.items() if n not in but})
+    def _mark(self, side: Side, database: Database, known: dict[int, Block] | None = None,
+              but: Collection[int] = ()) -> None:
+        """Take down how a side's blocks are marked, if that is not known, but for some that were mended since."""
+        if known is None and database.has_marks(self.table):
+            known = database.marks_of([(self.table, self.table.stored)], self.copier.seed)[0]
+        if known:
+            self.copier.anchor.keep_marks(side, self.table.name, {n: m for n, m in known.items() if n not in but})
 
     def _keep(self, pending: dict[int, list[bytes]], rows: int, size: int) -> None:
         local = self.copier.local
@@ -324,7 +326,7 @@ class _Table:
             if not self._settled(part, expected, mend=True) and not self._settled(part, expected, mend=False):
                 raise NostosError(f"Staging's table {table.name} is not equal to live's snapshot.",
                                   left="Live was only read; the copy was removed.", next_step="Please report this.")
-        self._mark(Side.STAGING, target, doubtful)
+        self._mark(Side.STAGING, target, self.inside.marks(table.name) if self.inside is not None else None, doubtful)
         self.copier.proved += sum(b.count for b in anchor.blocks(Side.STAGING, table.name).values() if b)
 
     def _settled(self, numbers: list[int], expected: Mapping[Key, bytes], mend: bool) -> bool:

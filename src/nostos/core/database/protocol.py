@@ -39,6 +39,10 @@ class InsideCopy(ABC):
     def wait(self, table: str) -> dict[int, Block] | None:
         """Wait until a table is copied. Returns its blocks as they arrived; None: it could not be copied. Once only."""
 
+    def marks(self, table: str) -> dict[int, Block] | None:
+        """How the blocks that `wait` returned are marked; None: that is not known. Once only."""
+        return None
+
     @abstractmethod
     def close(self) -> None: ...
 
@@ -242,10 +246,11 @@ class Database(ABC):
         """Add many rows, each in place of one with its key where there is one."""
 
     def copy_inside(self, source: Database, tables: Sequence[Table],
-                    replaced: Sequence[tuple[str, str]] = ()) -> InsideCopy | None:
+                    replaced: Sequence[tuple[str, str]] = (), seed: int | None = None) -> InsideCopy | None:
         """Start copying the rows of another database inside the server that holds both. None: it holds not both.
 
-        replaced: pieces of text, and what to write in their place; a first guess at what staging has.
+        replaced: pieces of text, and what to write in their place; a first guess at what staging has. seed: what its
+        blocks' marks begin with, if they are wanted.
         """
         return None
 

@@ -46,8 +46,6 @@ def _for(part: Any, number: int, network: Network) -> Any:
         found["folder"] = network.folder.replace("{n}", str(number))
     if type(part).__name__ in ("Kind", "Activity"):
         found["name"] = kind_in(found["name"], number, network.first)
-    if "address" in found:
-        found["address"] = ""  # it has another beginning
     return replace(moved, **{k: v for k, v in found.items() if v != getattr(moved, k)})
 
 

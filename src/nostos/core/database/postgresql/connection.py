@@ -17,8 +17,10 @@ class PostgresDatabase(PostgresWriting):
     """One schema of a server's database."""
 
     def copy_inside(self, source: Database, tables: Sequence[Table],
-                    replaced: Sequence[tuple[str, str]] = ()) -> InsideCopy | None:
-        return PostgresServerCopy(self, source, tables, replaced) if isinstance(source, PostgresDatabase) else None
+                    replaced: Sequence[tuple[str, str]] = (), seed: int | None = None) -> InsideCopy | None:
+        if not isinstance(source, PostgresDatabase):
+            return None
+        return PostgresServerCopy(self, source, tables, replaced, seed)
 
     def outline(self) -> Outline:
         return build.outline(self)

@@ -25,7 +25,7 @@ from nostos.core.inspect.rehearsal.serving import served
 from nostos.core.inspect.trial.addresses import beside
 from nostos.core.inspect.trial.compare import Judged, Verdict
 from nostos.core.inspect.trial.run import Round, judged
-from nostos.core.inspect.trial.visit import Visitor
+from nostos.core.inspect.trial.visit import Pace, Visitor
 from nostos.core.plan.operations import PutFile, RemoveFile, SwitchFolder, as_data, laid_down
 from nostos.core.plan.prepared import ChoiceOf, PreparedMerge, prepare
 from nostos.core.plan.selection import Choice
@@ -124,7 +124,7 @@ def _place(live: Site, inner: Home, number: str) -> AnyPath:
 
 def _on_copy(inner: Home, crew: Crew, prepared: PreparedMerge, options: RehearsalOptions, made: ExactCopy,
              number: str, copying: float, tell: Listener) -> Rehearsal:
-    copy = replace(made.site, profile=crew.live.profile, commands=None)
+    copy = replace(made.site, profile=crew.live.profile, commands=None, further=crew.live.further)
     on_copy = replace(crew, live=copy)
     make_private(inner.path / "journals")
     result = merge(inner, on_copy, replace(prepared, journals=inner.path / "journals"), tell)
@@ -143,10 +143,11 @@ def _space(prepared: PreparedMerge) -> int:
 def _visited(crew: Crew, on_copy: Crew, prepared: PreparedMerge, options: RehearsalOptions, made: ExactCopy,
              tell: Listener) -> tuple[tuple[Judged, ...], int, tuple[str, ...]]:
     """Visit the copy beside live."""
-    known = beside(crew.live, on_copy.live, prepared, options.most)
+    known = beside(crew.live, on_copy.live, prepared, options.most, crew.anchor.fact("network_site"))
     with served(on_copy.live, options.command) as address:
-        live = Visitor(crew.live.url, options.rate)
-        copy = Visitor(crew.live.url, options.rate, at=address)
+        further = dict(zip(crew.live.further, crew.live.further, strict=True))
+        live = Visitor(crew.live.url, Pace(options.rate), further=further)
+        copy = Visitor(crew.live.url, Pace(options.rate), at=address, further=further)
         try:
             tell(Progress("visiting", 0, None, "pages"))
             for visitor, what in ((live, "Live"), (copy, "The copy")):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
-from urllib.parse import quote
+from urllib.parse import quote, urlsplit
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
@@ -17,6 +17,7 @@ from nostos.core.inspect.trial.compare import PageFacts
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.model import Kind, Profile
+from nostos.core.profiles.network import sites
 from nostos.core.sites.recognise import Site
 
 _PART = re.compile(r"\{(\w+)\}")
@@ -34,8 +35,9 @@ class _At:
 def addresses(crew: Crew, comparison: Comparison, most: int) -> dict[str, PageFacts]:
     """The public addresses that either site's content has, and what is known of each."""
     profile = comparison.rows.profile
-    found = {side: dict(_of(site, profile, most)) for side, site in ((Side.LIVE, crew.live),
-                                                                     (Side.STAGING, crew.staging))}
+    scope = crew.anchor.fact("network_site")
+    found = {side: dict(_of(site, profile, most, crew.live, scope)) for side, site in ((Side.LIVE, crew.live),
+                                                                                       (Side.STAGING, crew.staging))}
     moved: dict[Side, set[tuple[str, Key]]] = {side: set() for side in Side}
     born: dict[Side, set[tuple[str, Key]]] = {side: set() for side in Side}
     for item in comparison.items.values():
@@ -64,11 +66,11 @@ def addresses(crew: Crew, comparison: Comparison, most: int) -> dict[str, PageFa
     return result
 
 
-def beside(live: Site, copy: Site, prepared: PreparedMerge, most: int) -> dict[str, PageFacts]:
+def beside(live: Site, copy: Site, prepared: PreparedMerge, most: int, scope: int | None) -> dict[str, PageFacts]:
     """The public addresses of live, and of a copy of it on which a merge was carried out. What the merge touched counts
-    as edited there."""
+    as edited there. scope: of several sites of an installation, the one that comes first."""
     profile = prepared.comparison.rows.profile
-    there, made = dict(_of(live, profile, most)), dict(_of(copy, profile, most))
+    there, made = (dict(_of(site, profile, most, live, scope)) for site in (live, copy))
     touched: set[tuple[str, Key]] = set()
     for item in prepared.plan.selection.items:
         for state in item.rows:
@@ -84,6 +86,17 @@ def beside(live: Site, copy: Site, prepared: PreparedMerge, most: int) -> dict[s
     return found
 
 
+def _begins(site: Site, live: Site, address: str) -> str | None:
+    """What the paths of another site of an installation begin with: below the site's own address, or with a further
+    one of live's. None: it answers elsewhere. address: without a scheme."""
+    for own, name in ((site.url, ""), *zip(site.further, live.further, strict=True)):
+        parts = urlsplit(own)
+        for host in (parts.netloc, parts.hostname or ""):
+            if (address + "/").startswith(f"{host}{parts.path}/"):
+                return name + address[len(host + parts.path):].rstrip("/")
+    return None
+
+
 def _points(profile: Profile, state: RowState, side: Side) -> Iterator[tuple[str, Key]]:
     """What a changed row points at: a page looks otherwise when it gains a comment."""
     row = state.live_raw if side is Side.LIVE else state.staging_raw
@@ -93,14 +106,21 @@ def _points(profile: Profile, state: RowState, side: Side) -> Iterator[tuple[str
             yield r.to, (value,)
 
 
-def _of(site: Site, profile: Profile, most: int) -> Iterator[tuple[str, _At]]:
+def _of(site: Site, profile: Profile, most: int, live: Site, scope: int | None) -> Iterator[tuple[str, _At]]:
     kinds = [k for k in profile.kinds if k.address]
+    network = profile.network if profile.networked else None
     database = site.open(readonly=True)
     try:
         tables = database.tables()
+        begins = {} if network is None else {
+            n: _begins(site, live, address) for n, address in sites(network, database, tables).items()}
+        if network is not None:
+            kinds.sort(key=lambda kind: network.site_of(kind.table) != scope)
         for kind in kinds:
             table = tables.get(kind.table)
-            if table is None:
+            number = network.site_of(kind.table) if network is not None else None
+            before = "" if network is None or number == network.first else begins.get(number or 0)
+            if table is None or before is None:
                 continue
             wanted = [*table.key, *_columns(kind)]
             top = _top(database, tables, kind)
@@ -111,7 +131,7 @@ def _of(site: Site, profile: Profile, most: int) -> Iterator[tuple[str, _At]]:
                     path = _PART.sub(lambda m, row=row: quote(str(row[m.group(1)])), kind.address)  # type: ignore[misc]
                     if not path.startswith(top):
                         continue
-                    path = "/" + path[len(top):] if top else path
+                    path = before + ("/" + path[len(top):] if top else path)
                     label = ",".join(str(row[c]) for c in (kind.label or table.key))
                     yield path, _At(table.name, table.key_of(row), f"{kind.named(row)}/{label}")
     finally:

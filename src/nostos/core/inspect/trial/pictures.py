@@ -50,7 +50,10 @@ def take(found: Trial, folder: Path, tell: Listener = silent) -> list[Pictured]:
         shots = {}
         for side, base in (("live", found.live), ("staging", found.staging)):
             shots[side] = folder / f"{name}-{side}.png"
-            _photograph(browser, base + page.path, shots[side])
+            further = next(((there, here) for there, here in found.further if page.path.startswith(f"{there}/")), None)
+            url = base + page.path if further is None else (
+                further[side == "staging"] + page.path[len(further[0]):])
+            _photograph(browser, url, shots[side])
         if all(p.is_file() for p in shots.values()):
             marked = folder / f"{name}-difference.png"
             share = difference(shots["live"], shots["staging"], marked)

@@ -16,7 +16,7 @@ from nostos.core.errors import SiteError, VoyageError
 from nostos.core.inspect.trial.addresses import addresses
 from nostos.core.inspect.trial.compare import Judged, PageFacts, Seen, Verdict, frame_changes, judge
 from nostos.core.inspect.trial.page import Page
-from nostos.core.inspect.trial.visit import Access, Visitor, may_follow
+from nostos.core.inspect.trial.visit import Access, Pace, Visitor, may_follow
 from nostos.core.plan.prepared import compare_voyage
 from nostos.core.private_files import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent
@@ -58,6 +58,7 @@ class Trial:
     left: int = 0
     against: str = ""
     everywhere: tuple[str, ...] = ()
+    further: tuple[tuple[str, str], ...] = ()  # further addresses, live's and staging's
 
     @property
     def broke(self) -> bool:
@@ -69,8 +70,10 @@ def visit(crew: Crew, options: Options, tell: Listener = silent) -> tuple[Visite
     not answer at all."""
     comparison, _ = compare_voyage(crew)
     known = addresses(crew, comparison, options.most)
-    live = Visitor(crew.live.url, options.rate)
-    staging = Visitor(crew.staging.url, options.rate, options.entry, (crew.live.url,))
+    there = crew.live.further
+    live = Visitor(crew.live.url, Pace(options.rate), further=dict(zip(there, there, strict=True)))
+    staging = Visitor(crew.staging.url, Pace(options.rate), options.entry, (crew.live.url,),
+                      further=dict(zip(there, crew.staging.further, strict=True)))
     try:
         for visitor, what in ((live, "live"), (staging, "staging")):
             first = visitor.page("/")
@@ -90,7 +93,7 @@ class Round:
 
     def __init__(self, live: Visitor, staging: Visitor, known: dict[str, PageFacts], most: int, tell: Listener) -> None:
         self.live, self.staging, self.known, self.most, self.tell = live, staging, known, most, tell
-        self.queue = list(dict.fromkeys(["/", *known, *live.sitemap(most)]))
+        self.queue = list(dict.fromkeys([*live.starts(), *known, *live.sitemap(most)]))
         self.waiting = set(self.queue)
         self.pages: dict[str, tuple[Page, Page]] = {}
 
@@ -157,7 +160,8 @@ def judged(crew: Crew, seen: VisitedPages, left: int = 0, against: tuple[str, Vi
     worst = list(Verdict)
     pages.sort(key=lambda p: (worst.index(p.verdict), p.path))
     return Trial(seen.when, crew.live.url, crew.staging.url, tuple(pages), left, against[0] if against else "",
-                 tuple(f"{what} ({n} of {len(pages)} pages)" for what, n in around.most_common(_AROUND)))
+                 tuple(f"{what} ({n} of {len(pages)} pages)" for what, n in around.most_common(_AROUND)),
+                 tuple(zip(crew.live.further, crew.staging.further, strict=True)))
 
 
 def remember(home: Home, voyage: str, name: str, seen: VisitedPages) -> Path:

@@ -5,7 +5,9 @@ from __future__ import annotations
 import re
 import threading
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from types import MappingProxyType
 from urllib.parse import parse_qsl, urlsplit
 
 import requests
@@ -31,21 +33,38 @@ class Access:
     any_certificate: bool = False
 
 
-class Visitor:
-    """Visits one site. rate: requests a second at most. also: other URLs that mean the site in its text. timeout:
-    seconds that one answer may take. at: where the site answers in truth, if its own address leads elsewhere: a host
-    and a port; it is told which address is meant."""
+class Pace:
+    """So many requests a second, and no more."""
 
-    def __init__(self, base: str, rate: float, entry: Access | None = None, also: tuple[str, ...] = (),
-                 timeout: float = _TIMEOUT_SECONDS, at: str = "") -> None:
+    def __init__(self, rate: float) -> None:
+        self._gap = 1 / rate
+        self._next = 0.0
+        self._lock = threading.Lock()
+
+    def wait(self) -> None:
+        with self._lock:
+            now = time.monotonic()
+            pause = max(0.0, self._next - now)
+            self._next = max(now, self._next) + self._gap
+        time.sleep(pause)
+
+
+class Visitor:
+    """Visits one site. pace: requests a second at most. also: other URLs that mean the site in its text. timeout:
+    seconds that one answer may take. at: where the site answers in truth, if its own address leads elsewhere: a host
+    and a port; it is told which address is meant. further: the site's further addresses, by those that live has there;
+    what is visited there is named by these, with its path behind them."""
+
+    def __init__(self, base: str, pace: Pace, entry: Access | None = None, also: tuple[str, ...] = (),
+                 timeout: float = _TIMEOUT_SECONDS, at: str = "", further: Mapping[str, str] = MappingProxyType({})
+                 ) -> None:
         self.base = base
+        self._further = {name: Visitor(own, pace, entry, (name,), timeout, at) for name, own in further.items()}
         self._timeout = timeout
         self._elsewhere = bool(at)
         self._to = f"http://{at}{urlsplit(base).path}" if at else base
         self._also = also
-        self._gap = 1 / rate
-        self._next = 0.0
-        self._lock = threading.Lock()
+        self._pace = pace
         self._session = requests.Session()
         self._session.headers["User-Agent"] = "Nostos trial"
         if urlsplit(base).hostname in ("127.0.0.1", "localhost", "::1"):
@@ -62,13 +81,26 @@ class Visitor:
 
     def close(self) -> None:
         self._session.close()
+        for visitor in self._further.values():
+            visitor.close()
+
+    def starts(self) -> list[str]:
+        """Where the site begins, at each of its addresses."""
+        return ["/", *(f"{name}/" for name in self._further)]
+
+    def _whose(self, path: str) -> tuple[str, Visitor]:
+        """Which further address a path is of, and who visits it there; empty, and this one: of none."""
+        return next(((n, v) for n, v in self._further.items() if path.startswith(f"{n}/")), ("", self))
 
     def page(self, path: str) -> Page:
         """Visit a page, following it where it leads inside the site."""
+        name, visitor = self._whose(path)
+        if name:
+            return _named(name, visitor.page(path[len(name):]))
         here, began = path, time.monotonic()
         for _ in range(_REDIRECTS):
             try:
-                self._wait()
+                self._pace.wait()
                 began = time.monotonic()
                 with self._session.get(self._to + here, timeout=self._timeout, allow_redirects=False,
                                        stream=True) as answer:
@@ -100,9 +132,12 @@ class Visitor:
 
     def answers(self, path: str) -> int:
         """The status with which something is answered; 0: not at all. Asked once."""
+        name, visitor = self._whose(path)
+        if name:
+            return visitor.answers(path[len(name):])
         if path not in self._answers:
             try:
-                self._wait()
+                self._pace.wait()
                 with self._session.get(self._to + path, timeout=self._timeout, allow_redirects=not self._elsewhere,
                                        stream=True) as answer:
                     self._answers[path] = answer.status_code
@@ -112,7 +147,8 @@ class Visitor:
 
     def knows(self, page: Page) -> None:
         """Remember a page's status, so that links to it need not be asked for."""
-        self._answers[page.path] = page.status
+        name, visitor = self._whose(page.path)
+        visitor._answers[page.path[len(name):]] = page.status
 
     def sitemap(self, most: int) -> list[str]:
         """Paths that the site's own sitemap names."""
@@ -131,11 +167,13 @@ class Visitor:
                     queue.append(path)
                 elif path is not None:
                     found[path] = None
+        for name, visitor in self._further.items():
+            found.update(dict.fromkeys(name + path for path in visitor.sitemap(most)))
         return list(found)[:most]
 
     def _text(self, path: str) -> str:
         try:
-            self._wait()
+            self._pace.wait()
             with self._session.get(self._to + path, timeout=self._timeout, allow_redirects=not self._elsewhere,
                                    stream=True) as answer:
                 if answer.status_code != 200:
@@ -144,12 +182,14 @@ class Visitor:
         except requests.RequestException:
             return ""
 
-    def _wait(self) -> None:
-        with self._lock:
-            now = time.monotonic()
-            pause = max(0.0, self._next - now)
-            self._next = max(now, self._next) + self._gap
-        time.sleep(pause)
+
+def _named(name: str, page: Page) -> Page:
+    """A page of a further address, by that."""
+    def full(path: str) -> str:
+        return name + path if path.startswith("/") else path
+
+    return replace(page, path=full(page.path), moved=full(page.moved), assets=tuple(map(full, page.assets)),
+                   links=tuple(map(full, page.links)))
 
 
 def may_follow(path: str) -> bool:

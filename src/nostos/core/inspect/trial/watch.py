@@ -11,7 +11,7 @@ from nostos.core.errors import SiteError
 from nostos.core.inspect.trial.addresses import addresses
 from nostos.core.inspect.trial.compare import Judged, PageFacts, Seen, Verdict, judge
 from nostos.core.inspect.trial.page import Page, inside
-from nostos.core.inspect.trial.visit import Visitor, may_follow
+from nostos.core.inspect.trial.visit import Pace, Visitor, may_follow
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.progress import Listener, Progress, silent
 
@@ -41,19 +41,20 @@ class Watched:
 @dataclass
 class Watch:
     """A watch over one merge. url: live's. known: what is known of addresses. goes: addresses that go with the merge.
-    """
+    further: live's further addresses."""
 
     url: str
     options: WatchOptions
     known: Mapping[str, PageFacts] = field(default_factory=dict)
     goes: Collection[str] = ()
+    further: Sequence[str] = ()
     seen: dict[str, Seen] = field(default_factory=dict)
     asked: set[str] = field(default_factory=set)  # pictures, styles and scripts that were asked for before
 
     def before(self, tell: Listener = silent) -> int:
         """Visit live's pages. Returns how many answered. Raises SiteError where live does not."""
-        first = [*self.options.paths] or list(dict.fromkeys(["/", *self.known]))
-        visitor = Visitor(self.url, _RATE, timeout=_TIMEOUT_SECONDS)
+        visitor = self._visitor()
+        first = [*self.options.paths] or list(dict.fromkeys(["/", *self.known, *visitor.starts()]))
         try:
             found = self._round(visitor, first, not self.options.paths, tell, self.asked)
         finally:
@@ -67,7 +68,7 @@ class Watch:
 
     def after(self, tell: Listener = silent, only: Collection[str] | None = None) -> Watched:
         """Visit the same pages again, or only some of them, and hold them against how they were."""
-        visitor = Visitor(self.url, _RATE, timeout=_TIMEOUT_SECONDS)
+        visitor = self._visitor()
         paths = [p for p in self.seen if only is None or p in only]
         try:
             now = self._round(visitor, paths, False, tell, set())
@@ -87,6 +88,10 @@ class Watch:
             if found.verdict is Verdict.BROKE:
                 failing.append(replace(found, path=path))
         return Watched(len(now), tuple(failing))
+
+    def _visitor(self) -> Visitor:
+        return Visitor(self.url, Pace(_RATE), timeout=_TIMEOUT_SECONDS,
+                       further=dict(zip(self.further, self.further, strict=True)))
 
     def _round(self, visitor: Visitor, first: Sequence[str], onward: bool, tell: Listener, asked: set[str]
                ) -> dict[str, Seen]:
@@ -134,7 +139,7 @@ def watch_of(crew: Crew, prepared: PreparedMerge, options: WatchOptions) -> Watc
     known = {path: PageFacts(f.item, path in touched) for path, f in {**touched, **facts}.items()
              if f.only != "staging"}
     goes = {path for path, f in touched.items() if f.only == "live"}
-    return Watch(crew.live.url, options, known, goes)
+    return Watch(crew.live.url, options, known, goes, crew.live.further)
 
 
 def paths_in(text: str, url: str, name: str) -> tuple[str, ...]:
