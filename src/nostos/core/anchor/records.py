@@ -21,8 +21,8 @@ CREATE TABLE base (tbl TEXT, number INTEGER, part INTEGER, rows BLOB NOT NULL, P
                    WITHOUT ROWID;
 CREATE TABLE blocks (side TEXT, tbl TEXT, number INTEGER, count INTEGER, total BLOB, PRIMARY KEY (side, tbl, number))
                      WITHOUT ROWID;
-CREATE TABLE marks (side TEXT, tbl TEXT, number INTEGER, count INTEGER, mark BLOB, PRIMARY KEY (side, tbl, number))
-                    WITHOUT ROWID;
+CREATE TABLE fingerprints (side TEXT, tbl TEXT, number INTEGER, count INTEGER, print BLOB,
+                           PRIMARY KEY (side, tbl, number)) WITHOUT ROWID;
 CREATE TABLE apart (side TEXT, tbl TEXT, number INTEGER, key BLOB, digest BLOB, PRIMARY KEY (side, tbl, number, key))
                     WITHOUT ROWID;
 CREATE TABLE advanced (tbl TEXT, key BLOB, row BLOB, PRIMARY KEY (tbl, key)) WITHOUT ROWID;
@@ -48,7 +48,7 @@ _PLACES = {
        for column in ("base", "live", "staging")}}
 _ASIDE = "\x1f"  # between a table's name and the operation that put it aside
 _OF_TABLES = (("tables", "name"), ("base", "tbl"), ("blocks", "tbl"), ("apart", "tbl"), ("advanced", "tbl"),
-              ("pairs", "tbl"))  # what is kept by the name of a table; marks are not, for what is put aside needs none
+              ("pairs", "tbl"))  # what is kept by the name of a table, and put aside with it
 
 
 class AnchorRecords:

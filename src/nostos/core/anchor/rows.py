@@ -18,7 +18,7 @@ from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Key, Row, Table, Value, in_todays_names
 from nostos.core.values.packed import pack, squeeze, unpack, unsqueeze
 
-SEED = "marks_seed"  # a fact: what the marks of this anchor begin with
+SEED = "fingerprint_seed"  # a fact: what the fingerprints of this anchor begin with
 _FEW = 500  # blocks whose rows are looked at one by one, before all are added up
 ALWAYS_LOOK = b""  # a row digest that equals none: the row is fetched and compared each time
 
@@ -43,8 +43,8 @@ class AnchorRows(AnchorRecords):
 
     def __init__(self, path: Path) -> None:
         super().__init__(path)
-        # An anchor of before there were marks has no place for them.
-        self._marked = bool(self._file.execute("SELECT 1 FROM sqlite_master WHERE name='marks'").fetchone())
+        # An anchor of before there were fingerprints has no place for them.
+        self._prints = bool(self._file.execute("SELECT 1 FROM sqlite_master WHERE name='fingerprints'").fetchone())
         self._unadded: set[tuple[Side, str, int]] | None = None
         self._row_digests = lru_cache(maxsize=256)(self.known_rows)
         self._base_block = lru_cache(maxsize=256)(self._read_base_block)
@@ -73,20 +73,21 @@ class AnchorRows(AnchorRecords):
             "INSERT INTO base SELECT ?, ?, COALESCE(MAX(part), 0) + 1, ? FROM base WHERE tbl=? AND number=?",
             (table, number, squeeze(payloads), table, number))
 
-    def keep_marks(self, side: Side, table: str, marks: Mapping[int, Block]) -> None:
-        """What a side's blocks are marked by as long as they are as they are known here."""
-        self._file.executemany("INSERT OR REPLACE INTO marks VALUES (?, ?, ?, ?, ?)", (
-            (side, table, number, block.count, block.digest.to_bytes(8)) for number, block in marks.items()))
+    def keep_fingerprints(self, side: Side, table: str, prints: Mapping[int, Block]) -> None:
+        """The fingerprints that a side's blocks have as long as they are as they are known here."""
+        self._file.executemany("INSERT OR REPLACE INTO fingerprints VALUES (?, ?, ?, ?, ?)", (
+            (side, table, number, block.count, block.digest.to_bytes(8)) for number, block in prints.items()))
 
-    def marks(self, side: Side, table: str) -> dict[int, Block]:
-        """What `keep_marks` was given, but for blocks of which something else was learned since."""
-        return {n: Block(count, int.from_bytes(mark)) for n, count, mark in self._file.execute(
-            "SELECT number, count, mark FROM marks WHERE side=? AND tbl=?", (side, table))} if self._marked else {}
+    def fingerprints(self, side: Side, table: str) -> dict[int, Block]:
+        """What `keep_fingerprints` was given, but for blocks of which something else was learned since."""
+        found = self._file.execute("SELECT number, count, print FROM fingerprints WHERE side=? AND tbl=?",
+                                   (side, table)) if self._prints else ()
+        return {number: Block(count, int.from_bytes(made)) for number, count, made in found}
 
     def keep_total(self, side: Side, table: str, number: int, block: Block | None) -> None:
         """What a side's block adds up to; None: a row in it has to be looked at in any case."""
-        if self._marked:
-            self._file.execute("DELETE FROM marks WHERE side=? AND tbl=? AND number=?", (side, table, number))
+        if self._prints:
+            self._file.execute("DELETE FROM fingerprints WHERE side=? AND tbl=? AND number=?", (side, table, number))
         if block is not None and not block.count:
             self._file.execute("DELETE FROM blocks WHERE side=? AND tbl=? AND number=?", (side, table, number))
             return
@@ -154,15 +155,15 @@ class AnchorRows(AnchorRecords):
         return self._base_block(table, block_of(key)).get(key)
 
     def moves(self, side: Side, database: Database, table: Table, now: dict[int, Block] | None = None,
-              marks: dict[int, Block] | None = None) -> Iterator[RowMove]:
+              prints: dict[int, Block] | None = None) -> Iterator[RowMove]:
         """Which rows of a side's table are not as the anchor knew them. now: the table's blocks, if they are known.
-        marks: how they are marked, if that is known."""
+        prints: their fingerprints, if they are known."""
         known = self._definition(side, table.name)
         columns = known.stored if known else table.stored
         if known and any(table.column(c) is None for c in columns):
             yield from self._moves_without(side, database, table, known)
             return
-        differing = self._unlike(side, database, table, columns, now, marks)
+        differing = self._unlike(side, database, table, columns, now, prints)
         seen: set[Key] = set()
         if differing:
             missing = {key for n in differing for key in self._row_digests(side, table.name, n)}
@@ -186,12 +187,12 @@ class AnchorRows(AnchorRecords):
                         yield RowMove(table.key_of(row), row, born=False)
 
     def _unlike(self, side: Side, database: Database, table: Table, columns: tuple[str, ...],
-                now: dict[int, Block] | None, marks: dict[int, Block] | None) -> list[int]:
+                now: dict[int, Block] | None, prints: dict[int, Block] | None) -> list[int]:
         """The blocks of a table in which rows may be other than they were known."""
         then = self.blocks(side, table.name)
-        if marks is not None:
-            were = self.marks(side, table.name)
-            unlike = sorted(n for n in marks.keys() | then.keys() if n not in were or marks.get(n) != were[n])
+        if prints is not None:
+            were = self.fingerprints(side, table.name)
+            unlike = sorted(n for n in prints.keys() | then.keys() if n not in were or prints.get(n) != were[n])
             if len(unlike) <= max(_FEW, len(then) // 8):
                 return unlike
         if now is None:
@@ -224,8 +225,8 @@ class AnchorRows(AnchorRecords):
 
     def forget_table(self, name: str) -> None:
         """The table is gone on both sides. While changes are recorded, what is known of it is put aside."""
-        if self._marked:
-            self._file.execute("DELETE FROM marks WHERE tbl=?", (name,))
+        if self._prints:
+            self._file.execute("DELETE FROM fingerprints WHERE tbl=?", (name,))
         for table, column in _OF_TABLES:
             if self._operation:
                 self._file.execute(f"UPDATE {table} SET {column}=? WHERE {column}=?",

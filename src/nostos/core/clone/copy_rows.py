@@ -129,7 +129,7 @@ class RowCopier:
         self.rows = 0
         self.rewritten = 0
         self.proved = 0
-        self.seed = secrets.randbits(63)  # nobody knows what would be marked alike
+        self.seed = secrets.randbits(63)  # nobody knows what would look alike
         self._bytes = 0
         self._expected: int | None = None
 
@@ -244,15 +244,17 @@ class _Table:
             for number, (count, digest) in totals.items():
                 self.copier.anchor.keep_total(side, self.table.name, number, Block(count, digest))
         self.totals.clear()
-        self._mark(Side.LIVE, source)
+        self._fingerprint(Side.LIVE, source)
 
-    def _mark(self, side: Side, database: Database, known: dict[int, Block] | None = None,
-              but: Collection[int] = ()) -> None:
-        """Take down how a side's blocks are marked, if that is not known, but for some that were mended since."""
-        if known is None and database.has_marks(self.table):
-            known = database.marks_of([(self.table, self.table.stored)], self.copier.seed)[0]
+    def _fingerprint(self, side: Side, database: Database, known: dict[int, Block] | None = None,
+                     but: Collection[int] = ()) -> None:
+        """Keep the fingerprints of a side's blocks, read now if they are not known, but for those of blocks that were
+        mended since."""
+        if known is None and database.has_fingerprints(self.table):
+            known = database.fingerprints_of([(self.table, self.table.stored)], self.copier.seed)[0]
         if known:
-            self.copier.anchor.keep_marks(side, self.table.name, {n: m for n, m in known.items() if n not in but})
+            self.copier.anchor.keep_fingerprints(side, self.table.name,
+                                                 {n: made for n, made in known.items() if n not in but})
 
     def _keep(self, pending: dict[int, list[bytes]], rows: int, size: int) -> None:
         local = self.copier.local
@@ -326,7 +328,8 @@ class _Table:
             if not self._settled(part, expected, mend=True) and not self._settled(part, expected, mend=False):
                 raise NostosError(f"Staging's table {table.name} is not equal to live's snapshot.",
                                   left="Live was only read; the copy was removed.", next_step="Please report this.")
-        self._mark(Side.STAGING, target, self.inside.marks(table.name) if self.inside is not None else None, doubtful)
+        known = self.inside.fingerprints(table.name) if self.inside is not None else None
+        self._fingerprint(Side.STAGING, target, known, doubtful)
         self.copier.proved += sum(b.count for b in anchor.blocks(Side.STAGING, table.name).values() if b)
 
     def _settled(self, numbers: list[int], expected: Mapping[Key, bytes], mend: bool) -> bool:

@@ -128,28 +128,28 @@ def _moves(anchor: Anchor, profile: Profile, databases: Mapping[Side, Database],
     return moves
 
 
-_Seen = tuple[dict[int, Block] | None, dict[int, Block] | None]  # a table's blocks, or how they are marked
+_Seen = tuple[dict[int, Block] | None, dict[int, Block] | None]  # a table's blocks, or their fingerprints
 
 
 def _seen(anchor: Anchor, databases: Mapping[Side, Database],
           tables: Mapping[Side, Mapping[str, Table]]) -> dict[Side, dict[str, _Seen]]:
-    """The digests of all blocks, or their marks where the anchor has them, where servers compute them: of both sides
-    at once."""
+    """The digests of all blocks, or their fingerprints where the anchor has them, where servers compute them: of both
+    sides at once."""
     if not all(d.computes for d in databases.values()):
         return {s: {} for s in Side}
     seed = anchor.fact(SEED)
     wanted: dict[Side, tuple[list[_Wanted], list[_Wanted]]] = {s: ([], []) for s in Side}
     for side in Side:
         for table in tables[side].values():
-            marked = seed is not None and databases[side].has_marks(table) and anchor.marks(side, table.name)
-            wanted[side][1 if marked else 0].append((table, anchor.columns(side, table)))
+            known = databases[side].has_fingerprints(table) and anchor.fingerprints(side, table.name)
+            wanted[side][1 if known else 0].append((table, anchor.columns(side, table)))
 
     def ask(side: Side) -> dict[str, _Seen]:
-        plain, marked = wanted[side]
+        plain, quick = wanted[side]
         found: dict[str, _Seen] = {t.name: (blocks, None) for (t, _), blocks in zip(
             plain, databases[side].sums_of(plain), strict=True)}
-        found |= {t.name: (None, marks) for (t, _), marks in zip(
-            marked, databases[side].marks_of(marked, seed) if marked else (), strict=True)}
+        found |= {t.name: (None, prints) for (t, _), prints in zip(
+            quick, databases[side].fingerprints_of(quick, seed) if quick else (), strict=True)}
         return found
 
     with ThreadPoolExecutor(len(Side)) as pool:

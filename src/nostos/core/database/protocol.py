@@ -39,8 +39,8 @@ class InsideCopy(ABC):
     def wait(self, table: str) -> dict[int, Block] | None:
         """Wait until a table is copied. Returns its blocks as they arrived; None: it could not be copied. Once only."""
 
-    def marks(self, table: str) -> dict[int, Block] | None:
-        """How the blocks that `wait` returned are marked; None: that is not known. Once only."""
+    def fingerprints(self, table: str) -> dict[int, Block] | None:
+        """The fingerprints of the blocks that `wait` returned; None: they are not known. Once only."""
         return None
 
     @abstractmethod
@@ -134,14 +134,14 @@ class Database(ABC):
         """`blocks` of many tables."""
         return [self.blocks(table, columns) for table, columns in wanted]
 
-    def has_marks(self, table: Table) -> bool:
-        """Whether blocks of a table can be told apart by marks."""
+    def has_fingerprints(self, table: Table) -> bool:
+        """Whether blocks of a table can be told apart by fingerprints."""
         return False
 
-    def marks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int) -> list[dict[int, Block]]:
-        """Of each table, count and mark of every block of rows over these columns. A mark is a hash of the engine's
-        own, which it works out much faster than a digest; it tells whether a block is as it was in this database, and
-        nothing else. seed: what the hash begins with, of 63 bits."""
+    def fingerprints_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int) -> list[dict[int, Block]]:
+        """Of each table, count and fingerprint of every block of rows over these columns. A fingerprint is a hash of
+        the engine's own, which it works out much faster than a digest; it tells whether a block is as it was in this
+        database, and nothing else. seed: what the hash begins with, of 63 bits."""
         raise NotImplementedError
 
     _sums: dict[tuple[str, tuple[str, ...]], dict[int, Block]] | None = None
@@ -250,7 +250,7 @@ class Database(ABC):
         """Start copying the rows of another database inside the server that holds both. None: it holds not both.
 
         replaced: pieces of text, and what to write in their place; a first guess at what staging has. seed: what its
-        blocks' marks begin with, if they are wanted.
+        blocks' fingerprints begin with, if they are wanted.
         """
         return None
 

@@ -21,9 +21,9 @@ class ServerCopy(InsideCopy, Generic[D]):
 
     def __init__(self, source: Database, tables: Sequence[Table], replaced: Sequence[tuple[str, str]],
                  errors: type[Exception], opened: Sequence[D], seed: int | None) -> None:
-        """opened: connections for this alone; the last is the one that adds up. seed: what marks begin with."""
+        """opened: connections for this alone; the last is the one that adds up. seed: what fingerprints begin with."""
         self._seed = seed
-        self._marks: dict[str, dict[int, Block]] = {}
+        self._fingerprints: dict[str, dict[int, Block]] = {}
         self._found: dict[str, dict[int, Block] | None] = {}
         self._ready = {t.name: threading.Event() for t in tables}
         self._arrived: queue.SimpleQueue[Table | None] = queue.SimpleQueue()
@@ -65,8 +65,8 @@ class ServerCopy(InsideCopy, Generic[D]):
             found = None
             with suppress(self._errors):
                 found = None if self._stop else database.blocks(table, table.stored)
-                if found and self._seed is not None and database.has_marks(table):
-                    self._marks[table.name] = database.marks_of([(table, table.stored)], self._seed)[0]
+                if found and self._seed is not None and database.has_fingerprints(table):
+                    self._fingerprints[table.name] = database.fingerprints_of([(table, table.stored)], self._seed)[0]
             self._settle(table.name, found)
 
     def _settle(self, table: str, found: dict[int, Block] | None) -> None:
@@ -77,8 +77,8 @@ class ServerCopy(InsideCopy, Generic[D]):
         self._ready[table].wait()
         return self._found.pop(table)
 
-    def marks(self, table: str) -> dict[int, Block] | None:
-        return self._marks.pop(table, None)
+    def fingerprints(self, table: str) -> dict[int, Block] | None:
+        return self._fingerprints.pop(table, None)
 
     def close(self) -> None:
         self._stop = True

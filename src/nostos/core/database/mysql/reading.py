@@ -80,13 +80,13 @@ class MysqlReading(MysqlSession):
         said = self.run_all([(self._of(table).blocks(columns), ()) for table, columns in wanted])
         return [{int(b): Block(int(n), int(total)) for b, n, total in rows} for rows in said]
 
-    def has_marks(self, table: Table) -> bool:
+    def has_fingerprints(self, table: Table) -> bool:
         version = re.search(r"(\d+)\.(\d+)\.\d+-MariaDB", str(self._connection.get_server_info()))
         return version is not None and (int(version[1]), int(version[2])) >= _CHECKSUMS
 
-    def marks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int) -> list[dict[int, Block]]:
-        said = self.run_all([(self._of(table).marks(columns, seed), ()) for table, columns in wanted])
-        return [{int(b): Block(int(n), int(mark)) for b, n, mark in rows} for rows in said]
+    def fingerprints_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int) -> list[dict[int, Block]]:
+        said = self.run_all([(self._of(table).fingerprints(columns, seed), ()) for table, columns in wanted])
+        return [{int(b): Block(int(n), int(found)) for b, n, found in rows} for rows in said]
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:

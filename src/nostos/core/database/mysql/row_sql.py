@@ -70,14 +70,14 @@ class RowSql:
 
     def blocks(self, columns: Sequence[str]) -> str:
         """A statement for number, count and digest of every block."""
-        return (f"SELECT {self.block} AS b, COUNT(*), "
+        return (f"SELECT {self.block}, COUNT(*), "
                 f"BIT_XOR(CAST(CONV(LEFT(SHA1({self.payload(columns)}), 16), 16, 10) AS UNSIGNED)) "
-                f"FROM {self.real} GROUP BY b ORDER BY NULL")
+                f"FROM {self.real} GROUP BY 1 ORDER BY NULL")
 
-    def marks(self, columns: Sequence[str], seed: int) -> str:
-        """A statement for number, count and mark of every block. The product of two checksums is 64 bits that do not
-        cancel out when rows exchange what they hold, as one checksum's would. What is long is not put together first:
-        its length says where it ends."""
+    def fingerprints(self, columns: Sequence[str], seed: int) -> str:
+        """A statement for number, count and fingerprint of every block. The product of two checksums is 64 bits that do
+        not cancel out when rows exchange what they hold, as one checksum's would. What is long is not put together
+        first: its length says where it ends."""
         short, long = [], []
         for c in columns:
             column, value = self.table.column(c), quote(c)
@@ -92,8 +92,8 @@ class RowSql:
         first, second = (str(seed & 0xFFFFFFFF),) * 2
         for part in (f"CONCAT_WS(',', {', '.join(short)}, '')", *long):
             first, second = f"CRC32({first}, {part})", f"CRC32C({second}, {part})"
-        mark = f"BIT_XOR({first} * {second})"
-        return f"SELECT {self.block} AS b, COUNT(*), {mark} FROM {self.real} GROUP BY b ORDER BY NULL"
+        every = f"BIT_XOR({first} * {second})"
+        return f"SELECT {self.block}, COUNT(*), {every} FROM {self.real} GROUP BY 1 ORDER BY NULL"
 
     @staticmethod
     def _plain(column: Column, value: str) -> str:

@@ -61,12 +61,12 @@ class PostgresReading(PostgresSession):
                 Sums().add_by_keys(self.row_digests(table, columns)).blocks()
                 for (table, columns), by_itself in zip(wanted, adds, strict=True)]
 
-    def has_marks(self, table: Table) -> bool:
+    def has_fingerprints(self, table: Table) -> bool:
         return self._adds_up(table)
 
-    def marks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int) -> list[dict[int, Block]]:
-        return [{int(b): Block(int(n), int(mark) % _WHOLE) for b, n, mark in said} for said in self.run_all(
-            [(self._of(table).marks(columns, seed), ()) for table, columns in wanted])]
+    def fingerprints_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int) -> list[dict[int, Block]]:
+        return [{int(b): Block(int(n), int(found) % _WHOLE) for b, n, found in said} for said in self.run_all(
+            [(self._of(table).fingerprints(columns, seed), ()) for table, columns in wanted])]
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:

@@ -71,10 +71,10 @@ class RowSql:
             return name
         return f"{name}{'' if found.charset in _PLAIN else '::text'} COLLATE \"C\""
 
-    def marks(self, columns: Sequence[str], seed: int) -> str:
-        """A statement for number, count and mark of every block of a ranged table."""
+    def fingerprints(self, columns: Sequence[str], seed: int) -> str:
+        """A statement for number, count and fingerprint of every block of a ranged table."""
         row = ", ".join(map(self._hashed, columns))
-        return (f"SELECT {self.block} AS b, count(*), bit_xor(hash_record_extended(ROW({row}), {int(seed)})) "
+        return (f"SELECT {self.block}, count(*), bit_xor(hash_record_extended(ROW({row}), {int(seed)})) "
                 f"FROM {self.real} GROUP BY 1")
 
     @cached_property
@@ -89,7 +89,7 @@ class RowSql:
 
     def blocks(self, columns: Sequence[str]) -> str:
         """A statement for number, count and digest of every block of a ranged table."""
-        return (f"SELECT {self.block} AS b, count(*), bit_xor(('x' || encode(substring(sha256({self.payload(columns)}) "
+        return (f"SELECT {self.block}, count(*), bit_xor(('x' || encode(substring(sha256({self.payload(columns)}) "
                 f"FROM 1 FOR 8), 'hex'))::bit(64)::bigint) FROM {self.real} GROUP BY 1")
 
     def wheres(self, numbers: Collection[int] | None) -> Iterator[str]:
