@@ -133,6 +133,8 @@ class MysqlEngine(ServerEngine):
                 places.drop_database(database, str(location.url.database))
                 return []
             return places.wipe(database, tables)
+        except database.driver.MySQLError as error:
+            raise SiteError(f"It cannot be removed: {error.args[-1]}.", next_step="Drop it by hand.") from error
         finally:
             database.close()
 

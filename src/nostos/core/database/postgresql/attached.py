@@ -116,10 +116,10 @@ OF_ROUTINES = (_FUNCTION_GRANTS, _FUNCTION_OWNERS,
                "'^COMMENT ON (FUNCTION|PROC)'")
 # What roles may do with every table of a schema (`r`), or with every sequence (`S`): what a new one is given, too.
 IN_COMMON = (
-    f"SELECT format('GRANT %%s ON {{}} TO %%s%%s', x.privilege_type, {_ROLE.format('x.grantee')}, "
+    f"SELECT format('GRANT %s ON {{}} TO %s%s', x.privilege_type, {_ROLE.format('x.grantee')}, "
     "CASE WHEN bool_and(x.is_grantable) THEN ' WITH GRANT OPTION' ELSE '' END) FROM pg_class c, "
     f"LATERAL aclexplode(c.relacl) x WHERE {_OURS} AND position(c.relkind::text IN %s) > 0 AND x.grantee <> c.relowner "
-    "AND NOT c.relispartition AND c.relname <> %s AND c.relname NOT LIKE 'nostos%%' "
+    "AND NOT c.relispartition AND c.relname <> %s AND c.relname NOT LIKE 'nostos%' "
     "GROUP BY x.privilege_type, x.grantee HAVING count(*) = (SELECT count(*) FROM pg_class c "
     f"WHERE {_OURS} AND position(c.relkind::text IN %s) > 0 AND NOT c.relispartition AND c.relname <> %s "
-    "AND c.relname NOT LIKE 'nostos%%')")
+    "AND c.relname NOT LIKE 'nostos%')")

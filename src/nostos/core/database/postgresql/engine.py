@@ -8,6 +8,7 @@ from contextlib import closing, suppress
 from dataclasses import replace
 from pathlib import Path
 
+import psycopg
 import sqlalchemy as sa
 
 from nostos.core.database.engines import Location, Made, Place, Swap, locate, register
@@ -164,6 +165,9 @@ class PostgresEngine(ServerEngine):
             try:
                 places.drop_database(server, str(location.url.database))
                 return []
+            except psycopg.Error as error:  # somebody of more rights is connected to it
+                raise SiteError(f"It cannot be removed: {str(error).splitlines()[0]}.",
+                                next_step="Drop it by hand.") from error
             finally:
                 server.close()
         try:

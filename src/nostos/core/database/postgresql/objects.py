@@ -120,7 +120,7 @@ HOLDING_ON = ("SELECT DISTINCT i.identity FROM pg_depend d JOIN (SELECT 'pg_clas
               "LATERAL pg_identify_object(d.classid, d.objid, d.objsubid) i WHERE d.deptype IN ('n', 'a') "
               "AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = d.refclassid AND e.objid = d.refobjid "
               "AND e.deptype = 'e') AND position(%s IN i.identity) > 0 AND position(quote_ident(%s) || '.' "
-              "IN i.identity) = 0 AND COALESCE(i.schema, '') NOT LIKE 'pg\\_toast%%'")
+              "IN i.identity) = 0 AND COALESCE(i.schema, '') NOT LIKE 'pg\\_toast%'")
 # What a schema rests on in other ones that no extension brought: a copy in a database of its own would not have it.
 ELSEWHERE = (
     "SELECT DISTINCT w.name FROM (SELECT format('%s (%s.%s)', t.oid::regtype, c.relname, a.attname), t.oid, "

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from itertools import count
@@ -19,6 +20,7 @@ from nostos.core.database.schema import Table, Value
 from nostos.core.database.server_session import COPY, ServerSession
 from nostos.core.errors import NostosError, SiteError
 
+_QUOTED = re.compile("'(?:[^']|'')*'" '|"(?:[^"]|"")*"')  # a text, or a name
 _LOCK_WAIT = "1s"  # while this waits for a row, visitors wait for those that it has
 _FETCH = 2000
 
@@ -31,6 +33,11 @@ _PATH = ("SELECT set_config('search_path', concat_ws(', ', CASE WHEN {named} THE
          "AND n.nspname <> current_schema())), false)")
 # The server's own path, for triggers: they may write to what is elsewhere on it.
 _WAS = "SELECT array_to_string(ARRAY(SELECT quote_ident(s) FROM unnest(current_schemas(false)) s), ', ')"
+
+
+def _given(sql: str, values: Sequence[Value] = (None,)) -> bytes:
+    """A statement as the driver takes it with values: a percent sign in a name, or in a text, stands for itself."""
+    return (_QUOTED.sub(lambda m: m.group().replace("%", "%%"), sql) if values else sql).encode()
 
 
 class PostgresSession(ServerSession):
@@ -96,12 +103,12 @@ class PostgresSession(ServerSession):
 
     def text(self, sql: str, values: Sequence[Value] = ()) -> str:
         """A statement with its values in it, quoted by the driver."""
-        return psycopg.ClientCursor(self._connection).mogrify(sql.encode(), values) if values else sql
+        return psycopg.ClientCursor(self._connection).mogrify(_given(sql), values) if values else sql
 
     def run(self, sql: str, values: Sequence[Value] = ()) -> list[tuple[Any, ...]]:
         """Run a statement; its rows."""
         with self._connection.cursor() as cursor:
-            cursor.execute(sql.encode(), values or None)
+            cursor.execute(_given(sql, values), values or None)
             return cursor.fetchall() if cursor.description else []
 
     def run_one(self, sql: str) -> None:
@@ -115,13 +122,13 @@ class PostgresSession(ServerSession):
         with self._connection.pipeline():
             for sql, values in statements:
                 cursors.append(self._connection.cursor())
-                cursors[-1].execute(sql.encode(), values or None)
+                cursors[-1].execute(_given(sql, values), values or None)
         return [c.fetchall() if c.description else [] for c in cursors]
 
     def changed(self, sql: str, values: Sequence[Value] = ()) -> int:
         """Run a statement. Returns how many rows it touched."""
         with self._connection.cursor() as cursor:
-            cursor.execute(sql.encode(), values or None)
+            cursor.execute(_given(sql, values), values or None)
             return cursor.rowcount
 
     @property
