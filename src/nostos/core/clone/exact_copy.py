@@ -69,11 +69,11 @@ class ExactCopying(Cloning):
         return work
 
     @contextmanager
-    def moment(self) -> Iterator[Database]:
+    def moment(self, seed: int) -> Iterator[Database]:
         """Live's database as it is at one moment, to be read from while its rows are copied. At the end they are there,
-        and equal. Raises SiteError where they cannot be."""
+        and equal. seed: what fingerprints begin with. Raises SiteError where they cannot be."""
         with (self._moment() as (source, place, tables), closing(self._opened(place)) as target,
-              source.keeping_sums(), _rows_copied(source, target, tables, self.tell)):
+              source.keeping_sums(), _rows_copied(source, target, tables, self.tell, seed)):
             yield source
 
     def finish(self) -> ExactCopy:
@@ -97,7 +97,8 @@ class ExactCopying(Cloning):
 
 
 @contextmanager
-def _rows_copied(source: Database, target: Database, tables: Mapping[str, Table], tell: Listener) -> Iterator[None]:
+def _rows_copied(source: Database, target: Database, tables: Mapping[str, Table], tell: Listener, seed: int
+                 ) -> Iterator[None]:
     """Copy every row of the source's snapshot, as it is: inside a server while the snapshot is read from here, and
     what is left at the end. Raises SiteError where the copy is not equal to it."""
     outline = source.outline()
@@ -105,8 +106,8 @@ def _rows_copied(source: Database, target: Database, tables: Mapping[str, Table]
     for name in outline.raw:
         target.put_raw(name, source.raw_rows(name))
     keyed = [t for t in tables.values() if t.key]
-    inside = target.copy_inside(source, keyed)
-    arrived: dict[str, dict[int, Block]] = {}
+    inside = target.copy_inside(source, keyed, seed=seed, quick=True)
+    arrived: dict[str, tuple[dict[int, Block], int | None]] = {}
     try:
         yield
         if inside is None:
@@ -124,7 +125,8 @@ def _rows_copied(source: Database, target: Database, tables: Mapping[str, Table]
                     target.clear(table.name)
                     _through_here(source, target, table)
                 else:
-                    arrived[table.name] = blocks
+                    prints = inside.fingerprints(table.name)
+                    arrived[table.name] = (blocks, None) if prints is None else (prints, seed)
                 tell(Progress("database", number, len(keyed), "tables"))
             target.finish(outline)
     finally:
@@ -144,11 +146,12 @@ def _through_here(source: Database, target: Database, table: Table) -> None:
     target.insert_many(table, table.stored, batch)
 
 
-def _check_equal(source: Database, target: Database, table: Table, arrived: dict[int, Block] | None) -> None:
+def _check_equal(source: Database, target: Database, table: Table,
+                 arrived: tuple[dict[int, Block], int | None] | None) -> None:
     """Hold the copy of a table against the snapshot, and mend what moved in between. arrived: the copy's blocks, if
-    they are known. Raises SiteError."""
-    then = source.sums_of([(table, table.stored)])[0]
-    made = target.blocks(table, table.stored) if arrived is None else arrived
+    they are known, and what they begin with if they are fingerprints. Raises SiteError."""
+    made, seed = (target.blocks(table, table.stored), None) if arrived is None else arrived
+    then = source.sums_of([(table, table.stored)], seed)[0]
     doubtful = sorted(n for n in then.keys() | made.keys() if then.get(n) != made.get(n))
     for at in range(0, len(doubtful), _BLOCKS):
         part = doubtful[at:at + _BLOCKS]
@@ -158,7 +161,7 @@ def _check_equal(source: Database, target: Database, table: Table, arrived: dict
             target.remove(table, key)
         rows: list[Row] = list(source.fetch_many(table, wrong))
         target.replace_many(table, table.stored, [tuple(row[c] for c in table.stored) for row in rows])
-    if doubtful and target.blocks(table, table.stored) != then:
+    if doubtful and target.blocks(table, table.stored) != source.blocks(table, table.stored):
         raise SiteError(f"The copy's table {table.name} is not equal to live's snapshot.",
                         left="Live was only read; the copy was removed.", next_step="Please report this.")
 

@@ -149,7 +149,7 @@ def _seen(anchor: Anchor, databases: Mapping[Side, Database],
         found: dict[str, _Seen] = {t.name: (blocks, None) for (t, _), blocks in zip(
             plain, databases[side].sums_of(plain), strict=True)}
         found |= {t.name: (None, prints) for (t, _), prints in zip(
-            quick, databases[side].fingerprints_of(quick, seed) if quick else (), strict=True)}
+            quick, databases[side].sums_of(quick, seed) if quick else (), strict=True)}
         return found
 
     with ThreadPoolExecutor(len(Side)) as pool:

@@ -144,7 +144,7 @@ class Database(ABC):
         database, and nothing else. seed: what the hash begins with, of 63 bits."""
         raise NotImplementedError
 
-    _sums: dict[tuple[str, tuple[str, ...]], dict[int, Block]] | None = None
+    _sums: dict[tuple[str, tuple[str, ...], int | None], dict[int, Block]] | None = None
 
     @contextmanager
     def keeping_sums(self) -> Iterator[None]:
@@ -155,16 +155,14 @@ class Database(ABC):
         finally:
             self._sums = None
 
-    def sums_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
-        """`blocks_of`, from what was added up before where that is kept."""
-        known = self._sums
-        if known is None:
-            return self.blocks_of(wanted)
-        missing = [(t, c) for t, c in wanted if (t.name, tuple(c)) not in known]
+    def sums_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int | None = None) -> list[dict[int, Block]]:
+        """`blocks_of`, or `fingerprints_of` with a seed, from what was added up before where that is kept."""
+        known = {} if self._sums is None else self._sums
+        missing = [(t, c) for t, c in wanted if (t.name, tuple(c), seed) not in known]
         if missing:
-            known.update(((t.name, tuple(c)), found) for (t, c), found in zip(
-                missing, self.blocks_of(missing), strict=True))
-        return [known[t.name, tuple(c)] for t, c in wanted]
+            found = self.blocks_of(missing) if seed is None else self.fingerprints_of(missing, seed)
+            known.update(((t.name, tuple(c), seed), made) for (t, c), made in zip(missing, found, strict=True))
+        return [known[t.name, tuple(c), seed] for t, c in wanted]
 
     @abstractmethod
     def row_digests(self, table: Table, columns: Sequence[str],
@@ -246,11 +244,12 @@ class Database(ABC):
         """Add many rows, each in place of one with its key where there is one."""
 
     def copy_inside(self, source: Database, tables: Sequence[Table],
-                    replaced: Sequence[tuple[str, str]] = (), seed: int | None = None) -> InsideCopy | None:
+                    replaced: Sequence[tuple[str, str]] = (), seed: int | None = None, quick: bool = False
+                    ) -> InsideCopy | None:
         """Start copying the rows of another database inside the server that holds both. None: it holds not both.
 
         replaced: pieces of text, and what to write in their place; a first guess at what staging has. seed: what its
-        blocks' fingerprints begin with, if they are wanted.
+        blocks' fingerprints begin with, if they are wanted. quick: nothing but these is, where there are any.
         """
         return None
 

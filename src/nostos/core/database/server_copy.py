@@ -20,9 +20,10 @@ class ServerCopy(InsideCopy, Generic[D]):
     """
 
     def __init__(self, source: Database, tables: Sequence[Table], replaced: Sequence[tuple[str, str]],
-                 errors: type[Exception], opened: Sequence[D], seed: int | None) -> None:
-        """opened: connections for this alone; the last is the one that adds up. seed: what fingerprints begin with."""
-        self._seed = seed
+                 errors: type[Exception], opened: Sequence[D], seed: int | None, quick: bool) -> None:
+        """opened: connections for this alone; the last is the one that adds up. seed: what fingerprints begin with.
+        quick: nothing else is wanted, where there are any."""
+        self._seed, self._quick = seed, quick
         self._fingerprints: dict[str, dict[int, Block]] = {}
         self._found: dict[str, dict[int, Block] | None] = {}
         self._ready = {t.name: threading.Event() for t in tables}
@@ -64,9 +65,12 @@ class ServerCopy(InsideCopy, Generic[D]):
         while (table := self._arrived.get()) is not None:
             found = None
             with suppress(self._errors):
-                found = None if self._stop else database.blocks(table, table.stored)
-                if found and self._seed is not None and database.has_fingerprints(table):
-                    self._fingerprints[table.name] = database.fingerprints_of([(table, table.stored)], self._seed)[0]
+                seed = self._seed if database.has_fingerprints(table) else None
+                if not self._stop:
+                    made = {} if self._quick and seed is not None else database.blocks(table, table.stored)
+                    if seed is not None:
+                        self._fingerprints[table.name] = database.fingerprints_of([(table, table.stored)], seed)[0]
+                    found = made
             self._settle(table.name, found)
 
     def _settle(self, table: str, found: dict[int, Block] | None) -> None:

@@ -22,10 +22,11 @@ class MysqlDatabase(MysqlWriting):
     """One database of a server, seen through a table prefix."""
 
     def copy_inside(self, source: Database, tables: Sequence[Table],
-                    replaced: Sequence[tuple[str, str]] = (), seed: int | None = None) -> InsideCopy | None:
+                    replaced: Sequence[tuple[str, str]] = (), seed: int | None = None, quick: bool = False
+                    ) -> InsideCopy | None:
         if not isinstance(source, MysqlDatabase) or not same_server(self, source):
             return None
-        return MysqlInsideCopy(self, source, tables, replaced, seed)
+        return MysqlInsideCopy(self, source, tables, replaced, seed, quick)
 
     def outline(self) -> Outline:
         return build.outline(self)

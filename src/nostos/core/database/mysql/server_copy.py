@@ -15,11 +15,11 @@ class MysqlInsideCopy(ServerCopy[MysqlWriting]):
     that nobody who writes to live waits."""
 
     def __init__(self, target: MysqlWriting, source: MysqlWriting, tables: Sequence[Table],
-                 replaced: Sequence[tuple[str, str]], seed: int | None) -> None:
+                 replaced: Sequence[tuple[str, str]], seed: int | None, quick: bool) -> None:
         self._name, self._prefix = source.name, source.prefix
         self._write = type(target)(target.location)
         super().__init__(source, tables, replaced, target.driver.MySQLError,
-                         (self._write, type(target)(target.location)), seed)
+                         (self._write, type(target)(target.location)), seed, quick)
 
     def _begin(self) -> None:
         self._write.run("SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED")

@@ -17,10 +17,11 @@ class PostgresDatabase(PostgresWriting):
     """One schema of a server's database."""
 
     def copy_inside(self, source: Database, tables: Sequence[Table],
-                    replaced: Sequence[tuple[str, str]] = (), seed: int | None = None) -> InsideCopy | None:
+                    replaced: Sequence[tuple[str, str]] = (), seed: int | None = None, quick: bool = False
+                    ) -> InsideCopy | None:
         if not isinstance(source, PostgresDatabase):
             return None
-        return PostgresServerCopy(self, source, tables, replaced, seed)
+        return PostgresServerCopy(self, source, tables, replaced, seed, quick)
 
     def outline(self) -> Outline:
         return build.outline(self)

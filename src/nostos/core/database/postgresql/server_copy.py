@@ -23,7 +23,7 @@ class PostgresServerCopy(ServerCopy[PostgresWriting]):
     copy is made of."""
 
     def __init__(self, target: PostgresWriting, source: PostgresWriting, tables: Sequence[Table],
-                 replaced: Sequence[tuple[str, str]], seed: int | None) -> None:
+                 replaced: Sequence[tuple[str, str]], seed: int | None, quick: bool) -> None:
         read = type(source)(source.location, readonly=True)
         self._snapshot = f"SET TRANSACTION SNAPSHOT '{source.run('SELECT pg_export_snapshot()')[0][0]}'"
         self._within = target.name == source.name and target.location.on_server_of(source.location)
@@ -31,7 +31,7 @@ class PostgresServerCopy(ServerCopy[PostgresWriting]):
         read.run(self._snapshot)
         self._read, self._write = read, type(target)(target.location)
         super().__init__(source, tables, replaced, psycopg.Error, (read, self._write, type(target)(target.location)),
-                         seed)
+                         seed, quick)
 
     def _one(self, table: Table) -> None:
         read, write = self._read, self._write

@@ -47,7 +47,8 @@ class SqliteDatabase(SqliteWriting):
             self.create_table(table)
 
     def copy_inside(self, source: Database, tables: Sequence[Table],
-                    replaced: Sequence[tuple[str, str]] = (), seed: int | None = None) -> InsideCopy | None:
+                    replaced: Sequence[tuple[str, str]] = (), seed: int | None = None, quick: bool = False
+                    ) -> InsideCopy | None:
         if not isinstance(source, SqliteDatabase):
             return None
         mine, theirs = self.path, source.path
