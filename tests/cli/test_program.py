@@ -77,6 +77,8 @@ class Errors(ProgramTest):
         self.refused(*clone(into="."), says="is not empty")
         self.refused(*clone(url=LIVE_URL), says="live's own URL")
         self.refused(*clone(url="staging"), says="is not a base URL")
+        self.refused(*clone(), "--address", "shop.example", says="two different addresses")
+        self.refused(*clone(), "--address", f"shop.example={STAGING_URL}", says="is given twice")
         self.refused(*clone(name="../up"), says="cannot be called")
         self.refused(*clone(), "--database", "live/data/site.db", says="live's own database")
         self.refused(*clone(), "--database", "mysql://u:secret@h/d", says="cannot be kept in another kind")

@@ -23,6 +23,7 @@ def cloned(console: Console, result: CloneResult) -> None:
         *([] if voyage.made == "file" else [("user", _user(voyage))]),
         ("files", f"{count(result.files, 'file')}, {size(result.file_bytes)}"),
         ("URL", f"{voyage.url} in {count(result.rewritten, 'row')} where live's stood"),
+        *(("", f"{here} where {there} stood") for there, here in result.addresses),
         ("proof", f"{count(result.proved, 'row')} read back: equal to one moment of live"),
     ])
     if result.masked is not None:
@@ -65,7 +66,8 @@ def cloned(console: Console, result: CloneResult) -> None:
     if len(result.passed) > 10:
         console.print(f"Left out for such reasons: {len(result.passed) - 10} more.")
     console.print(f"The anchor is dropped. Next: let {voyage.url} answer from {voyage.into}, and work there.")
-    for paragraph in left_to_do(voyage, php=any(g.name.endswith(".php") for g in result.guards)):
+    for paragraph in left_to_do(voyage, any(g.name.endswith(".php") for g in result.guards),
+                                 [here for _, here in result.addresses]):
         console.print(Text(paragraph, style="dim" if paragraph.startswith(" ") else ""))
 
 

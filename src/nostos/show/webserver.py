@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from urllib.parse import urlsplit
 
 from nostos.core.hosts.far_path import host_of, on_machine, written
@@ -9,7 +10,7 @@ from nostos.core.voyages.home import Voyage
 
 _APACHE = """\
 <VirtualHost *:80>
-    ServerName {host}
+    ServerName {host}{aliases}
     DocumentRoot "{root}"
     <Directory "{root}">
         Require all granted
@@ -20,7 +21,7 @@ _APACHE = """\
 _NGINX = """\
 server {{
     listen 80;
-    server_name {host};
+    server_name {hosts};
     root "{root}";{php}
 }}"""
 
@@ -30,15 +31,19 @@ _NGINX_PHP = """
     location ~ \\.php$ {{ include fastcgi.conf; fastcgi_pass unix:/run/php/php-fpm.sock; }}"""
 
 
-def left_to_do(voyage: Voyage, php: bool) -> list[str]:
-    """Paragraphs for the administrator; none where the copy answers on this very machine's own address."""
+def left_to_do(voyage: Voyage, php: bool, further: Sequence[str] = ()) -> list[str]:
+    """Paragraphs for the administrator; none where the copy answers on this very machine's own address. further: the
+    copy's further addresses."""
     host = urlsplit(voyage.url).hostname or ""
     if host in ("127.0.0.1", "localhost", "::1") or any(c in voyage.into for c in '"\n\\${}'):
         return []
-    facts = {"host": host, "root": on_machine(written(voyage.into))}
+    more = [name for url in further if (name := urlsplit(url).hostname or "") != host]
+    facts = {"host": host, "root": on_machine(written(voyage.into)), "hosts": " ".join([host, *more]),
+             "aliases": "".join(f"\n    ServerAlias {name}" for name in more)}
     nginx = _NGINX.format(**facts, php=_NGINX_PHP.format() if php else "")
     machine = host_of(written(voyage.into)) or "this machine"
-    return [f"Left to you: let the name {host} lead to {machine}, tell the web server, get a certificate. "
+    names = f"names {', '.join([host, *more])}" if more else f"name {host}"
+    return [f"Left to you: let the {names} lead to {machine}, tell the web server, get a certificate. "
             "To start:",
             "for Apache", _indented(_APACHE.format(**facts)), "for nginx", _indented(nginx)]
 

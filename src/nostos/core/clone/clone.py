@@ -88,6 +88,7 @@ class CloneResult:
     masked: dict[str, int] | None = None
     left: tuple[Leftover, ...] = ()
     unasked: str | None = None  # why the copy could not be asked about itself; empty: it was; None: nobody knows how
+    addresses: tuple[tuple[str, str], ...] = ()  # further ones, live's and the copy's
     elsewhere: tuple[str, ...] = ()  # sites of the installation that answer on live only, at hosts of their own
 
 
@@ -248,6 +249,7 @@ class Cloning:
         self.live_urls = UrlForms(live.url, folder=mine, further=[(there,) for there, _ in further])
         self.staging_urls = UrlForms(voyage.url, (live.url,), theirs, (mine,) if mine else (),
                                      [(here, there) for there, here in further])
+        self.further = tuple(further)
         self.elsewhere: tuple[str, ...] = ()
         self.entries = entries
         self.passed = passed
@@ -295,7 +297,8 @@ class Cloning:
         return CloneResult(done, len(tables), self.rows, files, size, self.rewritten, proved,
                            (*guards, *laid, *self._own_module()),
                       tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
-                      self.masked if self.mask else None, tuple(self.left), unasked, self.elsewhere)
+                      self.masked if self.mask else None, tuple(self.left), unasked,
+                      self.further, self.elsewhere)
 
     def _database(self, anchor: Anchor) -> tuple[dict[str, Table], int]:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
