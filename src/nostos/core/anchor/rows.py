@@ -84,6 +84,11 @@ class AnchorRows(AnchorRecords):
                                    (side, table)) if self._prints else ()
         return {number: Block(count, int.from_bytes(made)) for number, count, made in found}
 
+    def has_fingerprints(self, side: Side, table: str) -> bool:
+        """Whether the fingerprint of any of a table's blocks is known."""
+        return self._prints and self._file.execute("SELECT 1 FROM fingerprints WHERE side=? AND tbl=? LIMIT 1",
+                                                   (side, table)).fetchone() is not None
+
     def keep_total(self, side: Side, table: str, number: int, block: Block | None) -> None:
         """What a side's block adds up to; None: a row in it has to be looked at in any case."""
         if self._prints:

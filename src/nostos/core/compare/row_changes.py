@@ -141,8 +141,8 @@ def _seen(anchor: Anchor, databases: Mapping[Side, Database],
     wanted: dict[Side, tuple[list[_Wanted], list[_Wanted]]] = {s: ([], []) for s in Side}
     for side in Side:
         for table in tables[side].values():
-            known = databases[side].has_fingerprints(table) and anchor.fingerprints(side, table.name)
-            wanted[side][1 if known else 0].append((table, anchor.columns(side, table)))
+            known = anchor.has_fingerprints(side, table.name) and databases[side].has_fingerprints(table)
+            wanted[side][known].append((table, anchor.columns(side, table)))
 
     def ask(side: Side) -> dict[str, _Seen]:
         plain, quick = wanted[side]

@@ -48,11 +48,8 @@ def take(found: Trial, folder: Path, tell: Listener = silent) -> list[Pictured]:
         tell(Progress("pictures", number, len(pages), "pages"))
         name = re.sub(r"[^A-Za-z0-9]+", "-", page.path).strip("-") or "front"
         shots = {}
-        for side, base in (("live", found.live), ("staging", found.staging)):
+        for side, url in zip(("live", "staging"), found.urls(page.path), strict=True):
             shots[side] = folder / f"{name}-{side}.png"
-            further = next(((there, here) for there, here in found.further if page.path.startswith(f"{there}/")), None)
-            url = base + page.path if further is None else (
-                further[side == "staging"] + page.path[len(further[0]):])
             _photograph(browser, url, shots[side])
         if all(p.is_file() for p in shots.values()):
             marked = folder / f"{name}-difference.png"

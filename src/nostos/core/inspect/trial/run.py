@@ -60,6 +60,13 @@ class Trial:
     everywhere: tuple[str, ...] = ()
     further: tuple[tuple[str, str], ...] = ()  # further addresses, live's and staging's
 
+    def urls(self, path: str) -> tuple[str, str]:
+        """Where a page is on live, and where in staging."""
+        for there, here in self.further:
+            if path.startswith(f"{there}/"):
+                return path, here + path[len(there):]
+        return self.live + path, self.staging + path
+
     @property
     def broke(self) -> bool:
         return any(p.verdict is Verdict.BROKE for p in self.pages)
