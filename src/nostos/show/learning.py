@@ -10,7 +10,7 @@ from rich.console import Console
 from nostos.cli.environment import Environment
 from nostos.core.plan.unknown import Question
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
-from nostos.core.profiles.learning.references import ROWS
+from nostos.core.profiles.learning.places import ROWS
 from nostos.core.profiles.places import Place
 from nostos.show.tables import clean, count, heading, table
 

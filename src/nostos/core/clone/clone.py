@@ -32,6 +32,7 @@ from nostos.core.files.trees import tree_at
 from nostos.core.files.words import ending
 from nostos.core.hosts.connection import reach
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_machine, written
+from nostos.core.profiles.compared import TOPS, compared_tables
 from nostos.core.profiles.learning.findings import as_data
 from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
@@ -311,6 +312,8 @@ class Cloning:
             self.tell(Progress("learning", 0, None, "tables"))
             learned = learn(source, tables, self.profile, address=self.live_urls.pieces())
             anchor.set_fact("learned", as_data(learned))
+            seen = compared_tables(learned.over(self.profile), tables)
+            anchor.set_fact(TOPS, {n: source.top(t) or 0 for n, t in tables.items() if t.surrogate and n not in seen})
             self.skip_rows = left_out(self.skip_rows, tables, learned.over(self.profile))
             self.profile = replace(self.profile, pieces=(*self.profile.pieces, *learned.pieces),
                                    personal=learned.personal)

@@ -17,7 +17,7 @@ from nostos.core.compare.places import Places
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.model import Profile, Reference
-from nostos.core.values import names, rewriting, structures
+from nostos.core.values import names, rewriting, shapes, structures
 from nostos.core.values import references as refs
 from nostos.core.values.structures import Tree
 from nostos.core.values.tokens import CLOSE, OPEN, escape, unescape
@@ -203,12 +203,22 @@ class Translator:
         policy = self._profile.policy(table, row, column)
         paths = tuple(r for r in spots.paths if holds(r.where, row)) if spots else ()
         patterns = tuple(r for r in spots.patterns if holds(r.where, row)) if spots else ()
-        structured = policy.structured or bool(paths)
-        if structured:
+        if policy.structured or any(not shapes.is_text_step(r.path[0]) for r in paths if r.path):
             tree = structures.read(value)
             if tree is not None:
                 return self._tree(tree, paths, patterns)
-        return rewriting.opened(value, lambda text: self._text(text, patterns))
+        return self._within(value, paths, patterns)
+
+    def _within(self, text: str, paths: tuple[Reference, ...], patterns: tuple[Reference, ...], at: structures.Path = ()
+                ) -> Any:
+        """A text that is no structure, or is one inside that nothing said: with its references as tokens. at: where it
+        is, inside a structure."""
+        inner = structures.from_base64(text) if paths else None
+        if inner is not None:
+            tree = structures.read(inner) if structures.may_be_structure(inner) else None
+            made = self._tree(tree, paths, patterns, at) if tree is not None else self._within(inner, paths, patterns, at)
+            return text if made in (inner, tree) else Tree(made, structures.Base64Style())
+        return rewriting.opened(text, lambda part: self._text(part, patterns, paths, at))
 
     def _is_plain(self, table: str, column: str) -> bool:
         """Whether short values of plain letters are what they are in this column, and nothing else."""
@@ -259,13 +269,17 @@ class Translator:
             return None
         return refs.token(reference.to, self.keys.name(reference.to, value), textual)
 
-    def _patterned(self, patterns: tuple[Reference, ...], text: str) -> str:
-        """The text with the ids that the patterns find replaced; all are found before any is."""
-        spots = sorted((start, end, i) for i, r in enumerate(patterns)
-                       for m in re.finditer(r.pattern or "", text) for start, end in _ids(m, r.many))
+    def _patterned(self, patterns: tuple[Reference, ...], text: str, paths: tuple[Reference, ...], at: structures.Path
+                   ) -> str:
+        """The text with the ids replaced that patterns find, or that stand where paths lead; all are found before any is.
+        """
+        spots = sorted([(start, end, i) for i, r in enumerate(patterns)
+                        for m in re.finditer(r.pattern or "", text) for start, end in _ids(m, r.many)] + [
+            (spot.start, spot.end, len(patterns) + i) for spot in (shapes.spots(text) if paths else ()) if spot.path
+            for i, r in enumerate(paths) if r.pattern is None and structures.fits(r.path or (), (*at, *spot.path))])
         parts, done = [], 0
         for start, end, i in spots:
-            named = self._named(patterns[i], text[start:end]) if start >= done else None
+            named = self._named((*patterns, *paths)[i], text[start:end]) if start >= done else None
             if named is not None:
                 parts += [text[done:start], named]
                 done = end
@@ -282,18 +296,36 @@ class Translator:
                 if named is not None:
                     return named
             if isinstance(value, str):
-                deeper = structures.read(value) if structures.may_be_structure(value) and any(
-                    len(r.path or ()) > len(whole) for r in paths) else None
+                longer = tuple(r for r in paths if len(r.path or ()) > len(whole))
+                deeper = structures.read(value) if structures.may_be_structure(value) and longer else None
                 if deeper is not None:
                     return self._tree(deeper, paths, patterns, whole)
-                within = (*(r for r in here if r.pattern), *patterns)
-                return rewriting.opened(value, lambda text: self._text(text, within))
+                return self._within(value, longer, (*(r for r in here if r.pattern), *patterns), whole)
             return value
 
-        return Tree(structures.change(tree.data, leaf, lambda key: self._text(key, ())), tree.style)
+        def key(path: structures.Path, name: Any) -> Any:
+            said = tuple(r for r in paths if r.path and r.path[-1][:1] == "{" and structures.fits(
+                r.path[:-1], (*at, *path)))
+            return self._key(name, said)
 
-    def _text(self, text: str, patterns: tuple[Reference, ...]) -> str:
-        return self.urls.to_tokens(self._patterned(patterns, escape(text)))
+        return Tree(structures.change(tree.data, leaf, key), tree.style)
+
+    def _key(self, name: Any, said: tuple[Reference, ...]) -> Any:
+        """The key of a map, with the references in it as tokens."""
+        if not isinstance(name, str):
+            named = next((n for r in said if r.path and r.path[-1] == "{#}" and (n := self._named(r, name))), None)
+            return name if named is None else named
+        found = [(spot, r) for step, spot in shapes.in_key(name) for r in said if r.path and r.path[-1] == step]
+        if not found:
+            return self._text(name, ())
+        spot, r = found[0]
+        named = self._named(r, name[spot.start:spot.end])
+        return self._text(name, ()) if named is None else (
+            self._text(name[:spot.start], ()) + named + self._text(name[spot.end:], ()))
+
+    def _text(self, text: str, patterns: tuple[Reference, ...], paths: tuple[Reference, ...] = (),
+              at: structures.Path = ()) -> str:
+        return self.urls.to_tokens(self._patterned(patterns, escape(text), paths, at))
 
 
 class ValueWriter:

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from functools import partial
+from itertools import islice
 
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, canonical, of_anchor
 from nostos.core.anchor.rows import SEED, RowMove
@@ -23,7 +24,7 @@ from nostos.core.compare.row_states import Rows, RowState, base_key, canonical_k
 from nostos.core.compare.two_names import give_names, owners, paths_of, renumbered
 from nostos.core.database.protocol import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
-from nostos.core.profiles.compared import Locals, compared_tables
+from nostos.core.profiles.compared import TOPS, Locals, compared_tables
 from nostos.core.profiles.learning.findings import Layer
 from nostos.core.profiles.model import Profile
 from nostos.core.sites.addresses import forms_of
@@ -33,6 +34,7 @@ from nostos.core.values.names import Names
 
 _LIVE = frozenset({Side.LIVE})
 _NOTHING: Row = {}
+_UNCOMPARED = 5000  # rows of a table that is not compared, whose numbers are looked at
 _Wanted = tuple[Table, Sequence[str]]
 
 
@@ -81,9 +83,23 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     mask = Mask(said, profile, both) if said else None
     states = _states(anchor, both, keys, translators, base, moves, mask)
     unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
+    tops = anchor.fact(TOPS) or {}
+    born = {s: _born_uncompared(databases[s], every, tops, tables[s])
+            for s, every in ((Side.LIVE, live_all), (Side.STAGING, staging_all))}
     return Rows(profile, live.database.engine, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
                 keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix,
-                staging_db.prefix, unkeyed, mask=mask, names=names)
+                staging_db.prefix, unkeyed, mask=mask, names=names, uncompared=born)
+
+
+def _born_uncompared(database: Database, tables: Mapping[str, Table], tops: Mapping[str, int],
+                     compared: Mapping[str, Table]) -> dict[int, set[str]]:
+    """The numbers that one side has given out since the clone in tables that are not compared, with these tables."""
+    born: dict[int, set[str]] = {}
+    for name, table in tables.items():
+        if name not in compared and table.surrogate and name in tops:
+            for row in islice(database.above(table, tops[name]), _UNCOMPARED):
+                born.setdefault(int(str(row[table.key[0]])), set()).add(name)
+    return born
 
 
 def _states(anchor: Anchor, both: Mapping[str, Table], keys: Mapping[Side, Keys],

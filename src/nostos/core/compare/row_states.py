@@ -74,6 +74,8 @@ class Rows:
     mask: Mask | None = None  # how staging's rows are masked, if they are
     names: Names = field(default_factory=Names)  # what is called otherwise on the other side
     writes: dict[str, Any] = field(default_factory=dict)  # what taking an item writes, once it is known
+    uncompared: dict[Side, dict[int, set[str]]] = field(default_factory=dict)  # numbers born in what is not compared
+    source: Side = Side.STAGING  # the side that is read: live in a refresh
     masks: bool = False  # what is written is masked, for it is staging that is written to
 
     def dropped(self, name: str) -> set[str]:

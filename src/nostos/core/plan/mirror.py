@@ -33,7 +33,7 @@ def mirrored(comparison: Comparison, staging_db: Database) -> Comparison:
         rows, live_tables=rows.staging_tables, staging_tables=rows.live_tables, states=states, live_keys=keys,
         staging_keys=rows.live_keys, to_portable={s: rows.to_portable[s.other] for s in Side},
         live_urls=rows.to_portable[Side.STAGING].urls, live_prefix=rows.staging_prefix,
-        staging_prefix=rows.live_prefix, masks=rows.mask is not None)
+        staging_prefix=rows.live_prefix, source=rows.source.other, masks=rows.mask is not None)
     items = {i.id: _item(i, states) for i in comparison.items.values()}
     return Comparison(items, turned, comparison.owner, comparison.files)
 

@@ -29,7 +29,7 @@ from nostos.core.plan.mirror import mirrored, turned
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import Plan, PutFile, RemoveFile, SchemaOperation, SwitchFolder, changes_of, plan
 from nostos.core.plan.selection import Choice, choose
-from nostos.core.plan.unknown import Explainer, hold_back, unexplained
+from nostos.core.plan.unknown import Explainer, Question, hold_back, unexplained
 from nostos.core.profiles.learning.findings import Certainty, Layer
 from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
@@ -103,16 +103,24 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
         {Side.LIVE: crew.live.files, Side.STAGING: crew.staging.files}, staging_db)
     layers = crew.layers(live_db, staging_db)
     comparison = _gathered(crew, live_db, staging_db, files, layers)
+    target_db, source_db = (live_db, staging_db) if toward is Side.LIVE else (staging_db, live_db)
+
+    def seen() -> Comparison:
+        return comparison if toward is Side.LIVE else mirrored(comparison, staging_db)
+
+    questions: tuple[Question, ...] = ()
+    roles = seen()
+    found = unexplained(roles)
+    if found:
+        since, questions = Explainer(roles.rows, target_db, source_db).explain(found)
+        if since.references:  # what is known now is read anew, as what it is
+            comparison = _gathered(crew, live_db, staging_db, files, (*layers, since))
+            roles = seen()
+            _, questions = Explainer(roles.rows, target_db, source_db).explain(
+                unexplained(roles), {f.place for f in since.findings if f.certainty is Certainty.SURE})
+        layers = (*layers, since)
     if toward is Side.LIVE:
-        found = unexplained(comparison)
-        if found:
-            since, questions = Explainer(comparison.rows, live_db, staging_db).explain(found)
-            if since.references:  # what is known now is read anew, as what it is
-                comparison = _gathered(crew, live_db, staging_db, files, (*layers, since))
-                found = unexplained(comparison)
-                _, questions = Explainer(comparison.rows, live_db, staging_db).explain(
-                    found, {f.place for f in since.findings if f.certainty is Certainty.SURE})
-            comparison, layers = hold_back(comparison, questions), (*layers, since)
+        comparison = hold_back(comparison, questions)
     comparison = replace(comparison, sources=Sources(crew.live.profile, crew.live.adds, layers))
     decisions = prefer(comparison)
     if decisions:
@@ -120,7 +128,7 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
         need_finder.resolve(first, live_db)
         decide(comparison, decisions, {i.id: i.reason for i in first.items.values() if i.reason})
     if toward is Side.STAGING:
-        comparison = mirrored(comparison, staging_db)
+        comparison = hold_back(mirrored(comparison, staging_db), questions)
         needs = need_finder.resolve(comparison, staging_db)
         for item in list(comparison.items.values()):  # what stands in the way is told in the words of the real sides
             if item.reason:

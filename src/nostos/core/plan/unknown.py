@@ -2,7 +2,8 @@
 
 A clone keeps every key, so a number that is a key of the anchor's is right on both sides as it stands. One that equals
 the key of a row born in staging would mean another thing on live. Each of those is looked at wherever it stands. What
-it is, is judged by evidence; what is left is asked, and until then what holds it goes nowhere (design, section 4).
+it is, is weighed; what is left is asked, and until then what holds it goes nowhere (design, section 4). In a refresh the
+same is asked of live's births: *source* is the side that is read, *target* the one that is written.
 """
 
 from __future__ import annotations
@@ -18,39 +19,33 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.conditions import holds
-from nostos.core.profiles.learning import words
+from nostos.core.profiles.learning.evidence import SURE, YES_OR_NO, Weighed, Weigher
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
-from nostos.core.profiles.learning.kinds import CHANCE
-from nostos.core.profiles.learning.markup import HEAD, attributes
-from nostos.core.profiles.learning.references import (
-    MARKUP,
-    YES_OR_NO,
-    Judge,
-    called,
-    discriminator,
-    key_columns,
-    numbers_in,
-    sampled,
-    spread,
-)
+from nostos.core.profiles.learning.places import Held, called, discriminator, key_columns, kind_said
 from nostos.core.profiles.places import Place
-from nostos.core.values.structures import all_leaves, fits
+from nostos.core.values import located
+from nostos.core.values.structures import fits
 from nostos.core.values.tokens import CLOSE, OPEN
 
 _TOKENS = re.compile(f"{OPEN}[^{CLOSE}]*{CLOSE}")
-_ROWS, _VALUES, _FEW = 400, 100, 5
+_ROWS = 400  # of a table, whose places are held beside the one that is asked for
+_LIKELY = 8  # tables that a question offers, at most
+Born = Mapping[int, set[str]]
 
 
 @dataclass(frozen=True)
 class Question:
-    """What is this place? numbers: what stands there. candidates: the tables whose rows of staging have these numbers.
-    items: what waits for the answer. evidence: what speaks for and against."""
+    """What is this place? numbers: what stands there. candidates: the tables that it may point at, the likeliest first.
+    items: what waits for the answer. evidence: what speaks for and against. here, there: what a number is called that
+    stands there: by candidate, on the side that is read, and on the one that is written (empty: no row has it)."""
 
     place: Place
     numbers: tuple[int, ...]
     candidates: tuple[str, ...]
     items: tuple[str, ...]
     evidence: tuple[str, ...] = ()
+    here: tuple[tuple[str, str], ...] = ()
+    there: tuple[tuple[str, str], ...] = ()
 
     def __str__(self) -> str:
         some = ", ".join(map(str, self.numbers[:3])) + (", ..." if len(self.numbers) > 3 else "")
@@ -64,8 +59,8 @@ class _Found:
 
 
 def unexplained(comparison: Comparison) -> dict[Place, _Found]:
-    """Every place of what can go home where a number stands that a row born in staging has, and that is not known."""
-    born = born_in_staging(comparison.rows)
+    """Every place of what can go where a number stands that a row born on the source has, and that is not known."""
+    born = born_on_source(comparison.rows)
     found: dict[Place, _Found] = {}
     told: dict[str, _Told] = {}
     if not born:
@@ -81,10 +76,10 @@ def unexplained(comparison: Comparison) -> dict[Place, _Found]:
     return found
 
 
-def born_in_staging(rows: Rows) -> dict[int, set[str]]:
-    """The numbers that staging gave out since the clone to what live does not have under them, with their tables: of
-    what is new there, and of what has come home since under another number."""
-    born: dict[int, set[str]] = {}
+def born_on_source(rows: Rows) -> dict[int, set[str]]:
+    """The numbers that the source gave out since the clone to what the target does not have under them, with their
+    tables: of what is new there, and of what has come over since under another number."""
+    born: dict[int, set[str]] = {n: set(tables) for n, tables in rows.uncompared.get(rows.source, {}).items()}
     for table, key, name in rows.staging_keys.renamed():
         if isinstance(key, int) and rows.live_keys.key(table, name) != key:
             born.setdefault(key, set()).add(table)
@@ -108,40 +103,30 @@ class _Told:
                    for c in table.names}
 
 
-def _numbers(rows: Rows, write: RowWrite, born: Mapping[int, set[str]], told: dict[str, _Told]
-             ) -> Iterator[tuple[Place, int]]:
+def _numbers(rows: Rows, write: RowWrite, born: Born, told: dict[str, _Told]) -> Iterator[tuple[Place, int]]:
     table = rows.table(write.state.table)
     raw = write.state.staging_raw or {}
     said = told.get(table.name)
     if said is None:
         said = told[table.name] = _Told(rows, table)
-    pair, named = said.pair, said.named
     for column, value in write.values.items():
         if value is None or rows.profile.policy(table.name, raw, column).placed:
             continue  # nothing, or given out anew
         by = said.by[column] if column in said.by else discriminator(table, column)
         where: tuple[tuple[str, str], ...] = ((by, str(raw.get(by))),) if by else ()
-        plain = named and not where  # the columns of a system's own tables are all known
-        name = where[0][1] if pair and column == pair[1] else column
+        plain = said.named and not where  # the columns of a system's own tables are all known
         if where and _is_told(rows, write, table, column, where):
             continue
-        for path, leaf in all_leaves(value):
-            place = Place(table.name, column, where).at(path)
-            if isinstance(leaf, str) and OPEN in leaf:  # what is known is a token by now
-                leaf = _TOKENS.sub(" ", leaf)
-            for number in numbers_in(leaf):
-                if number in born and not (plain and not path) and not _is_number(
-                        rows, place, called(place) if place.path else name, born[number]):
+        for path, number in located.numbers(value, clean=_without_tokens):
+            if number in born and not (plain and not path):
+                place = Place(table.name, column, where).at(path)
+                if not is_number(rows, place):
                     yield place, number
-            if isinstance(leaf, str) and not numbers_in(leaf) and any(c in leaf for c in "<[{?"):
-                for step, held in attributes(leaf):
-                    if step == HEAD or (step.endswith("-") and not any(
-                            words.likeness(step, t, table.name) >= 0.8 for t in rows.live_tables)):
-                        continue  # names of styles are full of numbers
-                    attribute = place.at((*place.path, step))
-                    for number in numbers_in(held):
-                        if number in born and not _is_number(rows, attribute, called(attribute), born[number]):
-                            yield attribute, number
+
+
+def _without_tokens(text: str) -> str:
+    """A portable text without what is known in it."""
+    return _TOKENS.sub(" ", text) if OPEN in text else text
 
 
 def _is_told(rows: Rows, write: RowWrite, table: Table, column: str, where: tuple[tuple[str, str], ...]) -> bool:
@@ -153,16 +138,12 @@ def _is_told(rows: Rows, write: RowWrite, table: Table, column: str, where: tupl
         and not p.policy.structured for p in rows.profile.policies)
 
 
-def _is_number(rows: Rows, place: Place, name: str, tables: Iterable[str]) -> bool:
+def is_number(rows: Rows, place: Place) -> bool:
     """Whether a place is known to hold no references."""
-    name = name.lstrip("@")
     column = rows.table(place.table).column(place.column)
     if column is not None and not place.path and YES_OR_NO.search(column.declared):
         return True
-    kinds = {k.name for k in rows.profile.kinds if k.table in tables}
-    if any(words.likeness(name, t, place.table) >= 0.8 for t in (*tables, *kinds)):
-        return False  # it is called as what it may point at
-    if words.says_measure(name) or words.says_name(name) or place in rows.profile.numbers:
+    if place in rows.profile.numbers:
         return True
     tail = tail_of(place)
     if tail and any(tail == tail_of(n) for n in rows.profile.numbers):
@@ -190,13 +171,13 @@ def _together(questions: Iterable[Question]) -> list[Question]:
 
 
 class Explainer:
-    """Judges places by both sides' data."""
+    """Weighs places by both sides' data. target_db, source_db: the side that is written, and the one that is read."""
 
-    def __init__(self, rows: Rows, live_db: Database, staging_db: Database, people: Sequence[str] = ()) -> None:
+    def __init__(self, rows: Rows, target_db: Database, source_db: Database) -> None:
         self.rows = rows
-        self.sides = ((live_db, rows.live_tables), (staging_db, rows.staging_tables))
-        self.judges = [Judge(database, tables, people, rows.profile.references) for database, tables in self.sides]
-        self.born = born_in_staging(rows)
+        self.source, self.target = source_db, target_db
+        self.weigher = Weigher(source_db, rows.staging_tables, rows.profile.references)
+        self.born = born_on_source(rows)
         self._samples: dict[str, list[Row]] = {}
 
     def explain(self, found: Mapping[Place, _Found], tried: Collection[Place] = ()
@@ -207,116 +188,80 @@ class Explainer:
         sure: list[Finding] = []
         questions = []
         for place, here in sorted(found.items(), key=lambda f: str(f[0])):
-            candidates = sorted(set().union(*(self.born.get(n, set()) for n in here.numbers)))
-            finding = self._judged(place, here.numbers, candidates)
-            if finding is not None and place in tried:
-                questions.append(Question(place, tuple(sorted(here.numbers)), (finding.to,),
-                                          tuple(sorted(here.items)), finding.evidence))
-                continue
-            if finding is None:
-                left, evidence = self._weighed(place, [t for t in candidates if self._all_there(t, here.numbers)])
-                if not left:
-                    finding = Finding(place, Certainty.NONE, "", evidence)
-                else:
-                    questions.append(Question(place, tuple(sorted(here.numbers)), tuple(left),
-                                              tuple(sorted(here.items)), evidence))
-            if finding is not None:
-                sure.append(finding)
-        questions = _together(questions)
+            born = set().union(*(self.born.get(n, set()) for n in here.numbers))
+            weighed = self._weighed(place, here.numbers)
+            goal = self._alike(place) or weighed.sure()
+            if place in tried and goal:
+                questions.append(self._question(place, here, weighed, [goal]))
+            elif goal:
+                why = weighed.reasons(goal) if goal in weighed.tables else (f"as `{'/'.join(tail_of(place))}` does "
+                                                                            "elsewhere",)
+                sure.append(Finding(place, Certainty.SURE, goal, why, len(here.numbers) > 1))
+            elif weighed.is_plain(born):
+                best = max(born & weighed.tables.keys(), key=lambda t: weighed.tables[t][0], default="")
+                sure.append(Finding(place, Certainty.NONE, "", weighed.reasons(best) if best else ()))
+            else:
+                questions.append(self._question(place, here, weighed, born))
         layer = Layer("since", tuple(r for f in sure if f.certainty is Certainty.SURE for r in f.references),
                       frozenset(f.place for f in sure if f.certainty is Certainty.NONE), findings=tuple(sure))
-        return layer, tuple(questions)
+        return layer, tuple(_together(questions))
 
-    def _judged(self, place: Place, numbers: Iterable[int], candidates: Sequence[str]) -> Finding | None:
-        """A finding that is sure by staging's own data: what is called so, and all of which is there."""
-        name = called(place)
-        values = sampled([*numbers, *self._values(place)])
-        found = self.judges[1].judge(place, name, values)
-        if found is not None and found.certainty is Certainty.SURE:
-            return found  # whichever table it is: if it is none of the candidates, the number is another row's
+    def _alike(self, place: Place) -> str:
+        """What places of the same end are known to point at, elsewhere."""
         tail = tail_of(place)
         goals = {r.to for r in self.rows.profile.references if tail and r.path and r.to and r.to_column is None
                  and tail == tail_of(Place(r.table, r.column, r.where, r.path))}
-        if len(goals) == 1:
-            return Finding(place, Certainty.SURE, min(goals), (f"as `{'/'.join(tail)}` does elsewhere",))
-        return self._by_kind(place, list(numbers), candidates)
+        return goals.pop() if len(goals) == 1 else ""
 
-    def _by_kind(self, place: Place, numbers: list[int], candidates: Sequence[str]) -> Finding | None:
-        """Where all values are rows of one kind, of a table of many kinds, and so is staging's: that is no chance."""
-        values = spread(sorted(set(self._values(place))), _VALUES)
-        sure = []
-        for table in candidates if len(values) >= _FEW else ():
-            kinds = self._kinds(0, table, values)
-            here = self._kinds(1, table, numbers)
-            if len(kinds) != len(values) or len({*kinds.values(), *here.values()}) != 1:
-                continue
-            kind = next(iter(kinds.values()))
-            some = [self._kind(table, row) for row in self._sample(table)]
-            share = some.count(kind) / len(some) if some else 1.0
-            if share ** len(values) < CHANCE:
-                sure.append(Finding(place, Certainty.SURE, table, (
-                    f"for {table}: all {len(values)} values are keys of a {kind}, as which {share:.0%} of its rows are",
-                    )))
-        return sure[0] if len(sure) == 1 else None
+    def _weighed(self, place: Place, numbers: Iterable[int]) -> Weighed:
+        """A place, by what stands there in all rows, and by what it is called."""
+        name, pair = called(place), key_columns(self.rows.table(place.table))
+        if place.where and not place.path and not (pair and place.column == pair[1]):
+            name = f"{kind_said(place.where[0][1])} id"
+        seen = self._held(place)
+        seen.add(n for n in numbers if n not in seen.numbers)
+        return self.weigher.weigh(place, name, seen)
 
-    def _kind(self, table: str, row: Row) -> str:
-        kind = self.rows.profile.kind_of(table, row)
-        return kind.named(row) if kind is not None else ""
+    def _question(self, place: Place, here: _Found, weighed: Weighed, born: Collection[str]) -> Question:
+        best = weighed.tables[weighed.best][0] if weighed.best else 0.0
+        likely = [t for t, (bits, _) in weighed.tables.items() if bits > max(best - SURE, -SURE)][:_LIKELY] or [*born]
+        names = sorted(here.numbers)
+        evidence = tuple(weighed.reasons(t)[0] + ": " + "; ".join(weighed.reasons(t)[1:4]) for t in likely[:3])
+        return Question(place, tuple(names), tuple(likely), tuple(sorted(here.items)), evidence,
+                        tuple((t, self._title(self.source, self.rows.staging_tables, t, names[0])) for t in likely),
+                        tuple((t, self._title(self.target, self.rows.live_tables, t, names[0])) for t in likely))
 
-    def _kinds(self, side: int, table: str, numbers: Sequence[int]) -> dict[int, str]:
-        database, tables = self.sides[side]
-        if table not in tables:
-            return {}
-        key = tables[table].key[0]
-        return {int(str(row[key])): self._kind(table, row)
-                for row in database.find_any(tables[table], key, list(numbers), {}) if row[key] in numbers}
+    def _title(self, database: Database, tables: Mapping[str, Table], name: str, number: int) -> str:
+        """What the row of a number is called on a side; empty where there is none."""
+        table = tables.get(name)
+        row = database.fetch(table, (number,)) if table is not None else None
+        if table is None or row is None:
+            return ""
+        kind = self.rows.profile.kind_of(name, row)
+        column = kind.title if kind is not None and kind.title in row else None
+        texts = [str(row[c]) for c in ([column] if column else table.stored) if isinstance(row[c], str) and row[c]]
+        said = (texts or [""])[0].strip().splitlines()
+        called_so = kind.named(row) if kind is not None else name
+        return f"{called_so} {said[0][:60]!r}" if said and said[0] else f"{called_so} {number}"
 
-    def _sample(self, table: str) -> list[Row]:
-        database, tables = self.sides[0]
-        if table not in self._samples and table in tables:
-            self._samples[table] = list(database.sample(tables[table], _ROWS))
-        return self._samples.get(table, [])
-
-    def _weighed(self, place: Place, candidates: Sequence[str]) -> tuple[list[str], tuple[str, ...]]:
-        """The candidates that the other values at the place do not speak against, and the evidence."""
-        values = spread(sorted(set(self._values(place))), _VALUES)
-        bare = [t for t in candidates if t not in self.judges[0].tables or not values]
-        shares: dict[str, float] = dict.fromkeys(bare, 0.0)
-        evidence = []
-        if bare:
-            evidence.append(f"new rows of {', '.join(bare)} have these numbers; nothing else is there to judge by")
-        for table in candidates:
-            if table in bare:
-                continue
-            share = len(self.judges[0].there(table, values)) / len(values)
-            speaks_for = share >= 0.2 or len(values) < _FEW
-            if speaks_for:
-                shares[table] = share
-            evidence.append(f"{'for' if speaks_for else 'against'} {table}: {share:.0%} of {len(values)} other values "
-                            "are its keys")
-        return sorted(shares, key=lambda t: (-shares[t], t)), tuple(evidence)
-
-    def _all_there(self, table: str, numbers: Collection[int]) -> bool:
-        """Whether staging has rows with all of these numbers, so that what stands there may point at them."""
-        judge = self.judges[1]
-        return table not in judge.tables or len(judge.there(table, spread(sorted(numbers), _VALUES))) == len(
-            spread(sorted(numbers), _VALUES))
-
-    def _values(self, place: Place) -> list[int]:
-        """Numbers that stand at a place on live."""
-        table = self.sides[0][1].get(place.table)
+    def _held(self, place: Place) -> Held:
+        """What stands at a place, in rows of the source."""
+        found = Held()
+        table = self.rows.staging_tables.get(place.table)
         if table is None or table.column(place.column) is None:
-            return []
-        rows = [r for r in self._sample(place.table) if all(str(r.get(c)) == v for c, v in place.where)]
-        if not place.path:
-            return [n for row in rows for n in numbers_in(row[place.column])]
-        found: list[int] = []
-        for row in rows:
-            for path, leaf in all_leaves(row[place.column]):
-                if place.at(path) == place:
-                    found += numbers_in(leaf)
-                elif place.path[-1].startswith("@") and isinstance(leaf, str) and MARKUP.search(leaf):
-                    found += [n for step, held in attributes(leaf) if step == place.path[-1] for n in numbers_in(held)]
+            return found
+        if place.table not in self._samples:
+            self._samples[place.table] = list(self.source.sample(table, _ROWS))
+        for row in self._samples[place.table]:
+            value = row[place.column]
+            if any(str(row.get(c)) != v for c, v in place.where) or value in (None, 0, "", "0"):
+                continue
+            here = [n for path, n in located.numbers(value) if Place(place.table, place.column, place.where).at(
+                path) == place] if isinstance(value, int | str) else []
+            if here:
+                found.add(here)
+            elif not place.path:
+                found.other += 1
         return found
 
 

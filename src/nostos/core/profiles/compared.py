@@ -9,6 +9,7 @@ from nostos.core.patterns import matches
 from nostos.core.profiles.model import Profile
 
 OWN_TABLES = ("nostos_*",)
+TOPS = "tops"  # what the anchor remembers of tables that are not compared: the highest number given out in each
 
 
 def compared_tables(profile: Profile, tables: Mapping[str, Table]) -> dict[str, Table]:

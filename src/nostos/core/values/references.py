@@ -70,7 +70,8 @@ def inside(value: Any) -> Iterator[Named]:
     elif isinstance(value, Tree):
         yield from inside(value.data)
     elif isinstance(value, dict):
-        for part in value.values():
+        for key, part in value.items():
+            yield from inside(key)
             yield from inside(part)
     elif isinstance(value, list | tuple):
         for part in value:

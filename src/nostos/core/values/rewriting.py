@@ -38,7 +38,7 @@ def deeper(tree: Tree, leaf: Callable[[structures.Path, str], Any], key: Callabl
     def one(path: structures.Path, value: Any) -> Any:
         return leaf(path, value) if isinstance(value, str) else value
 
-    return Tree(structures.change(tree.data, one, key), tree.style)
+    return Tree(structures.change(tree.data, one, lambda _, k: key(k) if isinstance(k, str) else k), tree.style)
 
 
 def closed(value: Any, plain: Callable[[str], Any]) -> Any:
@@ -52,7 +52,7 @@ def _closed(data: Any, plain: Callable[[str], Any]) -> Any:
     def leaf(_: structures.Path, value: Any) -> Any:
         return closed(value, plain)
 
-    return structures.change(data, leaf, plain)
+    return structures.change(data, leaf, lambda _, k: plain(k) if isinstance(k, str) else k)
 
 
 def rewritten(text: str, old: UrlForms, new: UrlForms, named: Collection[str] | None = None) -> str:

@@ -178,11 +178,11 @@ def _fits(wanted: str, step: str) -> bool:
     return wanted in ("*", step) or bool(key and mark and wanted in (key, f"*@{kind}"))
 
 
-def change(tree: Any, leaf: Callable[[Path, Any], Any], key: Callable[[str], str], path: Path = ()) -> Any:
-    """The tree with every leaf replaced by `leaf(path, value)` and every key by `key(name)`."""
+def change(tree: Any, leaf: Callable[[Path, Any], Any], key: Callable[[Path, Any], Any], path: Path = ()) -> Any:
+    """The tree with every leaf replaced by `leaf(path, value)` and every key of a map by `key(path of the map, key)`."""
     if isinstance(tree, dict):
         kind = kind_in(tree)
-        return {key(k) if isinstance(k, str) else k: change(v, leaf, key, (*path, f"{k}{kind}"))
+        return {key(path, k): change(v, leaf, key, (*path, f"{k}{kind}"))
                 for k, v in tree.items()}
     if isinstance(tree, list):
         return [change(v, leaf, key, (*path, str(n))) for n, v in enumerate(tree)]

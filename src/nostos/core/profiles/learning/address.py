@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from nostos.core.database.schema import Row, Table
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.learning.references import key_columns
+from nostos.core.profiles.learning.places import key_columns
 from nostos.core.profiles.model import Piece
 
 _CALLED = {"host": frozenset({"host", "hostname", "domain", "server", "servername", "vhost", "netloc", "fqdn"}),

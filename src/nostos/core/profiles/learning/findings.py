@@ -15,15 +15,15 @@ import tomlkit
 
 from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
-from nostos.core.profiles.learning import markup
 from nostos.core.profiles.learning.words import says_weakly
 from nostos.core.profiles.loader import ADDITIONS, additions, extended
 from nostos.core.profiles.model import Child, FieldPolicy, Join, Kind, Piece, Profile, Reference
 from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import STRUCTURE, policy_named
 from nostos.core.profiles.row_trees import NestedTree, RowTree
+from nostos.core.values import shapes
 
-LIST = r"^\s*(\d+(?:\s*,\s*\d+)+)\s*$"
+LIST = r"^\s*[,;|]?(\d+(?:(?:\s*[,;|]\s*|\s+)\d+)*)[,;|]?\s*$"
 
 
 class Certainty(StrEnum):
@@ -53,8 +53,8 @@ class Finding:
         if self.to_column:
             return Reference(table, column, self.to, self.to_column, "", where),
         weak = not path and not where and says_weakly(column)
-        if path and path[-1].startswith("@"):  # an attribute in markup
-            return Reference(table, column, self.to, None, "", where, None, markup.pattern(path[-1]), True),
+        if path and (shapes.is_text_step(path[-1]) or path[-1][:1] == "{"):
+            return Reference(table, column, self.to, None, "", where, path),
         return (Reference(table, column, self.to, None, "", where, path or None, weak=weak),
                 Reference(table, column, self.to, None, "", where, path or None, LIST, True))
 

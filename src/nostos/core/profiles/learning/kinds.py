@@ -14,10 +14,8 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.profiles.learning import words
 
-CHANCE = 1e-4  # how likely it may be by chance that what counts as sure is wrong
 _SAYS_KIND = frozenset({"type", "kind", "taxonomy", "class", "model", "category"})
 _KIND = re.compile(r"[A-Za-z][A-Za-z_-]{1,39}")
-_SEVERAL = 5  # values of one kind, that say something where the name says a little
 _MOST = 40  # kinds
 _SAMPLE = 400
 _MEDIA = words.listed("media")
@@ -46,6 +44,21 @@ class Kinds:
         if table not in self._known:
             self._known[table] = self._own(self.tables[table]) or self._beside(self.tables[table])
         return self._known[table]
+
+    def share(self, table: str, kind: str, low: int, high: int) -> float:
+        """Which part of a table's rows with keys from low to high are of a kind, in what is read of it: rows of one
+        kind were often made one after the other."""
+        where = self.of(table)
+        if where is None:
+            return 1.0
+        some = [str(r[where.column]) for r in self._rows(where.table) if isinstance(r[where.key], int)
+                and low <= int(str(r[where.key])) <= high]
+        return some.count(kind) / len(some) if some else 1.0
+
+    def named(self, table: str) -> tuple[str, ...]:
+        """What the kinds of a table's rows are called; nothing where nothing says so."""
+        found = self.of(table) if table in self.tables else None
+        return tuple(found.shares) if found is not None else ()
 
     def own(self, table: str) -> tuple[str, tuple[str, ...]]:
         """The column in which a table itself says the kinds of its rows, and these; nothing where it does not."""
@@ -88,24 +101,6 @@ class Kinds:
                 found[int(str(row[where.key]))] = str(row[where.column])
         return Counter(found.values())
 
-    def only(self, table: str, name: str, numbers: Sequence[int]) -> tuple[str, str] | None:
-        """The one kind that all of these numbers are rows of, where that is no chance, and the evidence. name: of the
-        place, which may say the kind."""
-        some = self.among(table, numbers)
-        where = self.of(table)
-        if where is None or len(some) != 1 or sum(some.values()) != len(numbers):
-            return None
-        kind, count = next(iter(some.items()))
-        share = where.shares.get(kind, 1 / _SAMPLE)
-        column = set(words.words(where.column)) - {"type", "kind", "class", "model"}
-        called = says(name, kind) or bool(column and column <= set(words.words(name)))
-        plainly = called and words.words(kind) and set(words.words(kind)) <= set(words.words(name))
-        if share ** count < CHANCE or (called and share < 0.5) or (
-                (plainly or (called and count >= _SEVERAL)) and share < 1.0):
-            said = f", as its name, `{name}`, says" if called else ""
-            return kind, f"for {table}: all {count} values are keys of {kind} rows, {share:.0%} of all{said}"
-        return None
-
 
 def says(name: str, kind: str) -> bool:
     """Whether a name says a kind: with its words, the beginning of one, or as what pictures are called."""
@@ -114,6 +109,6 @@ def says(name: str, kind: str) -> bool:
         return False
     if any(mine[at:at + len(theirs)] == theirs for at in range(len(mine))):
         return True
-    if set(theirs) & _MEDIA:
-        return bool(set(mine) & _MEDIA)
+    if set(theirs) & _MEDIA and set(mine) & _MEDIA:
+        return True
     return len(theirs) == 1 and any(len(w) >= 3 and theirs[0].startswith(w) and w not in words.MEASURES for w in mine)

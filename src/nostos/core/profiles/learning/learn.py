@@ -18,9 +18,10 @@ from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.address import pieces_in
 from nostos.core.profiles.learning.by_name import named_rows_in
+from nostos.core.profiles.learning.evidence import Weigher
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, learned
 from nostos.core.profiles.learning.parts import parts
-from nostos.core.profiles.learning.references import ROWS, Judge, echoes, key_columns, places, siblings
+from nostos.core.profiles.learning.places import ROWS, Held, echoes, key_columns, places, siblings
 from nostos.core.profiles.learning.trees import nested_of, tree_of
 from nostos.core.profiles.learning.whose import whose
 from nostos.core.profiles.model import Kind, Profile
@@ -38,6 +39,7 @@ _TIMES = ("_at", "_on", "time", "date", "_gmt")
 _LINES = re.compile(r"\S\s*(?:\n|</p>)\s*\S")  # between two lines, or paragraphs
 _MAIL = re.compile(r"[^@\s<>]{1,64}@[\w-]+(?:\.[\w-]+)+")
 _STRUCTURES = 100  # texts that are read
+_TURNS = 2
 _FEW = 4  # values, that are too few to show an order
 
 
@@ -53,24 +55,28 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     for name, table in usable.items():
         tell(name)
         samples[name] = database.sample(table, ROWS) if only is None or name in only else []
-    people = [n for n, t in usable.items() if _are_people(t, samples[n])]
-    judge = Judge(database, usable, people, profile.references, samples)
+    weigher = Weigher(database, usable, profile.references, samples)
     told = {(r.table, r.column) for r in profile.references}
     findings: list[Finding] = []
+    seen: list[tuple[Place, str, Held]] = []
     for name, table in usable.items():
         if only is not None and name not in only:
             continue
-        for place, called, values in places(table, samples[name], _titles(table, usable, samples, profile)):
-            if ((place.table, place.column) in told and not place.where and not place.path) or _is_told(profile, place):
-                continue
-            found = judge.judge(place, called, values)
-            if found is not None:
-                findings.append(found)
+        seen += [(place, called, values) for place, called, values in places(
+            table, samples[name], _titles(table, usable, samples, profile)) if not (
+            ((place.table, place.column) in told and not place.where and not place.path) or _is_told(profile, place))]
+    for _ in range(_TURNS):  # what is sure tells of what is called alike
+        weigher.know(seen)
+    findings += [found for place, called, values in seen
+                 if (found := weigher.finding(place, called, values)) is not None]
+    for name, table in usable.items():
+        if only is not None and name not in only:
+            continue
         findings += named_rows_in(database, table, samples[name], usable) if name not in named else ()
         findings += _echoed(table, samples[name], findings, profile)
     sure = [f for f in findings if f.certainty is Certainty.SURE]
     unknown = [t for n, t in usable.items() if n not in named and (only is None or n in only)]
-    visitors, editors, made, why = whose(unknown, sure, profile, bool(named), people)
+    visitors, editors, made, why = whose(unknown, sure, profile, bool(named), weigher.people)
     kinds = {k.table: k.name for k in profile.kinds}
     sold = {kind for k in profile.kinds if "{" in k.name for row in samples.get(k.table, ()) if holds(k.where, row)
             for kind in (k.named(row),) if set(words.words(kind)) & _BOUGHT and not k.visitors}
@@ -82,7 +88,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         sampled=(len(samples), sum(map(len, samples.values()))),
         names={t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate},
         structures=tuple(place for t in unknown for place in _structures(t, samples[t.name])),
-        kinds=tuple(k for t in unknown if t.surrogate for k in _kinds_of(t, judge, visitors)),
+        kinds=tuple(k for t in unknown if t.surrogate for k in _kinds_of(t, weigher, visitors)),
         trees=tuple(_trees(database, unknown, samples, sure)),
         nested=tuple(n for t in unknown for n in (nested_of(database, t, samples[t.name], _upward(t, sure)),) if n),
         children=tuple(parts({t.name: t for t in unknown if t.name not in made}, sure, visitors)),
@@ -92,9 +98,9 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         pieces=tuple(p for n, t in usable.items() if address for p in pieces_in(t, samples[n], address)))
 
 
-def _kinds_of(table: Table, judge: Judge, visitors: Collection[str]) -> Iterable[Kind]:
+def _kinds_of(table: Table, weigher: Weigher, visitors: Collection[str]) -> Iterable[Kind]:
     """Rows of a table of many kinds that visitors make, such as orders that are kept among pages."""
-    column, kinds = judge.kinds.own(table.name) if table.name not in visitors else ("", ())
+    column, kinds = weigher.kinds.own(table.name) if table.name not in visitors else ("", ())
     for kind in sorted(kinds):
         if set(words.words(kind)) & _BOUGHT:
             title = next((c for c in ("title", "name", "label") if c in table.stored), None)
@@ -189,14 +195,6 @@ def _titles(table: Table, tables: Mapping[str, Table], samples: Mapping[str, Seq
             found[f"{table.name}.{r.column}"] = {
                 str(row[there.key[0]]): " ".join(str(row[c]) for c in texts) for row in samples[r.to]}
     return found
-
-
-def _are_people(table: Table, rows: Sequence[Row]) -> bool:
-    """Whether rows are people who can log in, or be written to."""
-    heads = {w for c in table.names for w in words.words(c)}
-    named = bool(set(words.words(table.name)) & words.PERSONS)
-    return table.surrogate and bool(heads & {"login", "username", "nicename"} or (
-        named and heads & {"email", "mail", "name", "password"}))
 
 
 def _structures(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str]]:

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from nostos.core.database.schema import Table
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Finding
-from nostos.core.profiles.learning.references import is_link
+from nostos.core.profiles.learning.places import is_link
 from nostos.core.profiles.model import Child
 
 

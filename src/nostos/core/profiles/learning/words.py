@@ -27,13 +27,13 @@ ASKING = frozenset({"is", "has", "can", "may", "show", "hide", "allow", "use", "
 _DONE, NAMES, _PLURAL = listed("done"), listed("names"), listed("plural")
 
 
-@lru_cache(maxsize=4096)
+@lru_cache(maxsize=65536)
 def words(name: str) -> tuple[str, ...]:
     """The words of a name, small and singular, in order."""
     return tuple(singular(w.lower()) for w in _PARTS.findall(name))
 
 
-@lru_cache(maxsize=4096)
+@lru_cache(maxsize=65536)
 def singular(word: str) -> str:
     """A word without the ending of a plural, as far as English and its neighbours agree on one."""
     if word in IDS or len(word) <= 3:
@@ -44,6 +44,7 @@ def singular(word: str) -> str:
     return word[:-1] if word.endswith("s") and not word.endswith(("ss", "us", "is")) else word
 
 
+@lru_cache(maxsize=65536)
 def pointing(name: str) -> tuple[str, ...]:
     """The words that are left of a column's name when what merely says "number of" is taken away; empty: nothing."""
     return tuple(w for w in words(name) if w not in IDS and w not in _FILLERS)
@@ -66,6 +67,11 @@ def says_measure(name: str) -> bool:
 def says_name(name: str) -> bool:
     """Whether a name says that its values are names: whoever gives out such a value means that very thing."""
     return bool(set(words(name)) & NAMES)
+
+
+def without_name(name: str) -> str:
+    """A column's name without the words that say that it names a row: `room` of `room_slug`."""
+    return "_".join(w for w in words(name) if w not in NAMES) or name
 
 
 def says_person(name: str) -> bool:
@@ -93,10 +99,15 @@ def common_prefix(names: Iterable[str]) -> tuple[str, ...]:
     return (best,) if best and heads[best] * 2 > len(every) and len(every) > 2 else ()
 
 
+@lru_cache(maxsize=65536)
+def _table_words(table: str) -> tuple[str, ...]:
+    return tuple(w for w in words(table) if w not in _FILLERS)
+
+
 def likeness(column: str, table: str, owner: str = "") -> float:
     """How much the name of a column says that it points at a table: 1, the very name; 0.8, a part that tells it from
     others; 0, nothing. owner: the table that the column is in, whose own prefix counts for nothing."""
-    wanted, have = pointing(column), tuple(w for w in words(table) if w not in _FILLERS)
+    wanted, have = pointing(column), _table_words(table)
     if not wanted or not have:
         return 0.0
     if wanted == have:
@@ -104,11 +115,12 @@ def likeness(column: str, table: str, owner: str = "") -> float:
     if len(have) > len(wanted) and have[-len(wanted):] == wanted:
         # A prefix of the table's name that the column leaves out: more so if the owner has it too.
         head = have[:-len(wanted)]
-        return 0.95 if words(owner)[:len(head)] == head else 0.85
+        return 0.95 if words(owner)[:len(head)] == head else 0.86 - 0.01 * len(head)
     if len(wanted) > len(have) and wanted[-len(have):] == have:
         return 0.8  # billing_address -> addresses
-    if "".join(wanted) == "".join(have):
-        return 1.0
+    for at in range(len(have)):  # written as one word there, or here: `tax_class` and `shop_taxclass`
+        if "".join(wanted) == "".join(have[at:]) and (at == 0 or words(owner)[:at] == have[:at] or len(have) > at):
+            return 1.0 if at == 0 else 0.95 if words(owner)[:at] == have[:at] else 0.86 - 0.01 * at
     if wanted[-1] == have[-1] and set(wanted) <= set(have):
         return 0.85  # ext_order -> ext_shop_orders
     return 0.0

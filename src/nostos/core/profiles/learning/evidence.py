@@ -1,0 +1,426 @@
+"""What a place of numbers is, weighed: evidence in bits, for each table that it may point at.
+
+Each source is a function of its own. It gives log2 of how much more likely what is seen is if the place points at that
+table than if it holds plain numbers (the weight of evidence: I. J. Good, *Probability and the Weighing of Evidence*,
+1950). Sources are taken as independent; how far they are not is measured, and taken off (`scale`). Weights come from
+`weights.toml`, which `calibration/` makes from real systems; no word and no single value decides.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+import tomllib
+from bisect import bisect_left, bisect_right
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from importlib import resources
+from typing import Any
+
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Row, Table
+from nostos.core.profiles.learning import words
+from nostos.core.profiles.learning.findings import Certainty, Finding
+from nostos.core.profiles.learning.kinds import Kinds, says
+from nostos.core.profiles.learning.places import Held, base_of, is_link, is_text, key_columns
+from nostos.core.profiles.model import Reference
+from nostos.core.profiles.places import Place
+
+WEIGHTS: dict[str, Any] = tomllib.loads((resources.files(__package__) / "weights.toml").read_text(encoding="utf-8"))
+SURE = 10.0  # bits: fewer than one in a thousand is wrong
+_KEYS = 5000  # of a table, that are kept
+_BY_VALUES = frozenset({"missed", "reach", "keys", "kinds", "seen"})
+_ALIKE, _SHARED = 5.0, 0.25  # bits that places of one name give each other: at most, and which part of their own
+_MOST = 14.0  # bits, that values alone may give: two tables may have the same numbers by their making
+_KIND = 0.83  # likeness of a name that is called as a kind of a table's rows
+_NONE: frozenset[Place] = frozenset()
+Feature = tuple[str, str, float, tuple[Any, ...]]  # source, category, what its weight is multiplied with, why
+YES_OR_NO = re.compile(r"(?i)bool|^tinyint\(1\)|^bit")  # types of columns
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """One reason. bits: for the table (above 0), or against it. why: a sentence, and what is filled into it."""
+
+    source: str
+    bits: float
+    why: tuple[Any, ...]
+
+    def __str__(self) -> str:
+        return f"{self.bits:+.1f} {self.why[0].format(*self.why[1:])}"
+
+
+@dataclass(frozen=True)
+class Weighed:
+    """What a place may point at: bits and reasons by table, the likeliest first."""
+
+    tables: Mapping[str, tuple[float, tuple[Evidence, ...]]]
+    blind: float = 0.0  # bits that names could have given, where they say nothing on this site
+
+    def odds(self, table: str) -> float:
+        """log2 of the odds that the place points at this table, against anything else."""
+        mine = self.tables[table][0]
+        rest = 1.0 + sum(2.0 ** min(bits, 500) for t, (bits, _) in self.tables.items() if t != table)
+        return mine - math.log2(rest)
+
+    def odds_of_any(self, tables: Iterable[str] | None = None) -> float:
+        """log2 of the odds that it points at one of these tables (None: any), against its holding plain numbers."""
+        total = sum(2.0 ** min(bits, 500) for t, (bits, _) in self.tables.items() if tables is None or t in tables)
+        return math.log2(total) if total > 0 else -99.0
+
+    @property
+    def best(self) -> str:
+        return next(iter(self.tables), "")
+
+    def sure(self) -> str:
+        """The table that it points at for sure; empty where it is not sure."""
+        return self.best if self.best and self.odds(self.best) >= SURE else ""
+
+    def is_plain(self, tables: Iterable[str] | None = None) -> bool:
+        """Whether it points at none of these tables, for sure."""
+        return self.odds_of_any(tables) + self.blind <= -SURE
+
+    def reasons(self, table: str) -> tuple[str, ...]:
+        bits, every = self.tables[table]
+        return (f"for {table}: {bits:+.0f} bits", *(
+            str(e) for e in sorted(every, key=lambda e: -abs(e.bits)) if abs(e.bits) >= 0.5))
+
+
+class TableKeys:
+    """The keys of a table: all of them where they are few, else looked up."""
+
+    def __init__(self, database: Database, table: Table) -> None:
+        self.database, self.table = database, table
+        self.top = database.top(table) or 0
+        self.count = database.count(table.name)
+        self._all: list[int] | None = None
+        if self.count <= _KEYS:
+            self._all = sorted(int(str(row[0])) for row in database.scan(table, table.key) if isinstance(row[0], int))
+            self._set = frozenset(self._all)
+
+    def among(self, numbers: Sequence[int]) -> frozenset[int]:
+        """Which of these are keys."""
+        if self._all is not None:
+            return self._set.intersection(numbers)
+        here = [n for n in numbers if n <= self.top]
+        key = self.table.key[0]
+        return frozenset(int(str(row[key])) for row in self.database.find_any(self.table, key, here, {})).intersection(here)
+
+    def density(self, low: int, high: int) -> float:
+        """Which part of the numbers from low to high are keys."""
+        high = min(high, self.top)
+        if high < low or not self.count:
+            return 0.0
+        if self._all is None:
+            return min(1.0, self.count / max(self.top, 1))
+        return (bisect_right(self._all, high) - bisect_left(self._all, low)) / (high - low + 1)
+
+
+def weight(source: str, category: str) -> float:
+    """The bits of a category, as measured; 0 for one that was not seen."""
+    return float(WEIGHTS[source].get(category, 0.0))
+
+
+def are_people(table: Table) -> bool:
+    """Whether rows are people who can log in, or be written to."""
+    heads = {w for c in table.names for w in words.words(c)}
+    named = bool(set(words.words(table.name)) & words.PERSONS)
+    return table.surrogate and bool(heads & {"login", "username", "nicename"} or (
+        named and heads & {"email", "mail", "name", "password"}))
+
+
+class Weigher:
+    """Weighs places by the tables that there are."""
+
+    def __init__(self, database: Database, tables: Mapping[str, Table], known: Iterable[Reference] = (),
+                 samples: Mapping[str, Sequence[Row]] | None = None) -> None:
+        """known: references, whose names tell of others that are called alike. samples: rows of the tables, as far as
+        they are read already."""
+        self.every = dict(tables)
+        self.tables = {n: t for n, t in tables.items() if t.surrogate}
+        self.kinds = Kinds(database, {n: t for n, t in tables.items() if t.surrogate or len(t.key) > 1}, samples or {})
+        self.links = {n for n, t in tables.items() if is_link(t, words.says_id)}
+        self.people = {n for n, t in self.tables.items() if are_people(t)}
+        self.bases: dict[str, list[str]] = {}
+        for name, table in tables.items():
+            base = base_of(tables, table)
+            if base is not None:
+                self.bases.setdefault(base, []).append(name)
+        self._told: dict[tuple[str, ...], dict[Place, str]] = {}
+        self._popular: dict[str, set[Place]] = {}
+        for r in known:
+            if r.is_key and r.to in self.tables:
+                self._know(Place(r.table, r.column, r.where), r.column, r.to)
+        self._beside: dict[tuple[str, ...], dict[Place, dict[str, float]]] = {}
+        self._owners: dict[str, str] = {}
+        self._keys: dict[str, TableKeys] = {}
+        self._names: dict[tuple[str, str, str], dict[str, float]] = {}
+        self._database = database
+        self.names_speak = self._names_speak()
+
+    def _know(self, place: Place, name: str, goal: str) -> None:
+        if words.pointing(name):
+            self._told.setdefault(words.pointing(name), {})[place] = goal
+        self._popular.setdefault(goal, set()).add(place)
+
+    def know(self, seen: Iterable[tuple[Place, str, Held]]) -> None:
+        """Take up places: what is called alike points alike, and what is pointed at is pointed at again. Each with its
+        name and what it holds."""
+        some = list(seen)
+        names = Counter(words.pointing(name) for _, name, _ in some)
+        for place, name, held in some:
+            weighed = self.weigh(place, name, held)
+            if weighed.sure():
+                self._know(place, name, weighed.best)
+            if words.pointing(name) and names[words.pointing(name)] > 1:
+                self._beside.setdefault(words.pointing(name), {})[place] = {
+                    goal: sum(e.bits for e in reasons if e.source in _BY_VALUES)
+                    for goal, (_, reasons) in weighed.tables.items()}
+
+    @staticmethod
+    def _alike_elsewhere(place: Place, beside: Mapping[Place, Mapping[str, float]], goal: str) -> float:
+        """What the values at other places of this name say of a table, in bits: a part of it, for they are alike."""
+        others = [bits.get(goal, 0.0) for at, bits in beside.items() if at != place]
+        return max(-_ALIKE, min(_ALIKE, sum(others) * _SHARED))
+
+    def _owner(self, table: str) -> str:
+        """The table that a table is called after, as `album_translations` is after `albums`."""
+        if table not in self._owners:
+            mine = words.words(table)
+            after = [t for t in self.tables if t != table and (theirs := words.words(t)) and len(theirs) < len(mine)
+                     and mine[:len(theirs)] == theirs and t not in self.links]
+            self._owners[table] = max(after, key=lambda t: len(words.words(t)), default="")
+        return self._owners[table]
+
+    def told(self, place: Place, name: str) -> str:
+        """What every other place points at that is called so; empty where none is known, or they do not agree."""
+        goals = {goal for at, goal in self._told.get(words.pointing(name), {}).items() if at != place}
+        return goals.pop() if len(goals) == 1 else ""
+
+    def _prior(self, place: Place) -> dict[str, float]:
+        """log2 of how likely it is of each table that it is the one which is pointed at, where one is: the more known
+        places point at it, the more (Laplace's rule of succession)."""
+        counts = {t: 1 + len(self._popular.get(t, set()) - {place}) for t in self.tables}
+        every = sum(counts.values())
+        return {t: math.log2(n / every) for t, n in counts.items()}
+
+    def _names_speak(self) -> bool:
+        """Whether names of columns are those of tables on this site at all: where none is, names say nothing."""
+        alike = {t for t in self.tables for other in self.every.values() for c in other.stored
+                 if (other.name != t or c not in other.key) and (words.likeness(words.without_name(c), t, other.name) >= 0.8
+                                                                 or (t in self.people and words.says_person(c)))}
+        return len(alike) >= max(1, 0.04 * len(self.tables))
+
+    def keys(self, table: str) -> TableKeys:
+        if table not in self._keys:
+            self._keys[table] = TableKeys(self._database, self.tables[table])
+        return self._keys[table]
+
+    # --- the sources
+
+    def features(self, place: Place, name: str, seen: Held, goal: str) -> Iterator[Feature]:
+        """What is seen of a place and a table that it may point at."""
+        yield from self._of_place(place, seen)
+        yield from self._of_table(place, name, seen, goal)
+
+    def _of_place(self, place: Place, seen: Held) -> Iterator[Feature]:
+        """What is seen of a place, whichever table it may point at."""
+        table = self.every.get(place.table)
+        column = table.column(place.column) if table is not None else None
+        yield "form", self._form(place, column), 1, ("how such places are used",)
+        if table is not None and column is not None and not place.path:
+            if not is_text(column.declared):
+                yield "default", self._default(column.nullable, column.default), 1, (
+                    ("it may be empty",) if column.nullable else ("it may not be empty; default {}", column.default))
+            if not place.where or not is_text(column.declared):
+                led = table.indexed(place.column)
+                yield "index", "yes" if led else "no", 1, (("an" if led else "no") + " index leads to it",)
+        every = seen.other + sum(seen.numbers.values())
+        share = seen.other / every if every else 0.0
+        yield "words", "most" if share > 0.5 else "some" if share > 0.1 else "few" if share else "none", 1, (
+            "{:.0%} of its values are no numbers", share)
+        flags = bool(seen.numbers) and not set(seen.numbers) - {1}
+        yield "seen", "ones" if flags else "some" if seen.numbers else "nothing", 1, (
+            ("it holds nothing but 1",) if flags else ("it holds {} different numbers", len(seen.numbers)))
+
+    def _of_table(self, place: Place, name: str, seen: Held, goal: str) -> Iterator[Feature]:
+        """What is seen of a place beside a table."""
+        table = self.every.get(place.table)
+        column = table.column(place.column) if table is not None and not place.path else None
+        if column is not None and not is_text(column.declared):
+            yield "type", self._type(column.declared, goal), 1, ("its type, {}, beside the key's", column.declared)
+        if place.where and self._form(place, None) == "typed":
+            alike = goal in self._alike(name, "", place.table)
+            yield "said", "yes" if alike else "no", 1, (
+                "the column beside it says {}" if alike else "the column beside it says {}, which is not {}",
+                place.where[-1][1], goal)
+        if self.names_speak:
+            tier, why = self.name(place, name, goal)
+            yield "name", tier, 1, (why, name, goal)
+        yield from self._values(seen, goal)
+
+    def _form(self, place: Place, column: Any) -> str:
+        if place.path:
+            last = place.path[-1]
+            if last[:1] in ("{", "@"):
+                return "key" if last[:1] == "{" else "attribute"
+            if last[:1] == "~":
+                return "ending" if re.search(r"[\w-]#\W?$", last) else "address"
+            return "leaf"
+        if place.where:
+            pair = key_columns(self.every[place.table]) if place.table in self.every else None
+            return "setting" if pair and place.column == pair[1] else "typed"
+        return "text" if column is not None and is_text(column.declared) else "number"
+
+    def _type(self, declared: str, goal: str) -> str:
+        key = self.tables[goal].column(self.tables[goal].key[0])
+        mine, theirs = _bare(declared), _bare(key.declared if key is not None else "")
+        if YES_OR_NO.search(declared):
+            return "yes or no"
+        if any(w in mine for w in ("small", "tiny")) and "small" not in theirs:
+            return "small"
+        return "same" if mine == theirs else "unsigned" if "unsigned" in mine else "other"
+
+    @staticmethod
+    def _default(nullable: bool, default: str | None) -> str:
+        if default is not None and default.strip("'\"() ").upper() not in ("NULL", ""):
+            return "zero" if default.strip("'\"() ") == "0" else "some"
+        return "empty" if nullable else "none"
+
+    def name(self, place: Place, name: str, goal: str) -> tuple[str, str]:
+        """What a name says of a table, and why."""
+        inside = place.path[-1].strip("@~{}#").partition("@")[0] if place.path else ""
+        alike = self._alike(name, inside, place.table)
+        said = alike.get(goal, 0.0)
+        beside = bool(place.path) and place.path[-1][:1] in ("~", "{")  # a word with a number is no name of a number
+        number = "+id" if words.says_id(name) and (alike or not beside) else ""
+        if said:
+            own = goal == place.table and not place.path and not place.where
+            rest = {t: likeness for t, likeness in alike.items() if t != place.table or place.path or place.where}
+            best = [t for t, likeness in rest.items() if likeness == max(rest.values())]
+            if own:  # its own table is named in every column of some
+                return ("own, alone" if not rest else "own") + number, "`{}` is called as its own table is"
+            if goal not in best:
+                return "second" + number, "`{}` is called as another table is, more than as {}"
+            tier = "same" if said == 1 else "kind" if said == _KIND else "same in app" if said >= 0.95 else "tail" if said > 0.8 else "head"
+            counts = " or measure" if not number and words.says_measure(name) else ""
+            return tier + ("" if len(best) == 1 else " as others") + counts + number, (
+                "`{}` is called as {} is")
+        told = self.told(place, name)
+        if told == goal:
+            return "told", "`{}` is called as what points at {} elsewhere"
+        if goal == self._owner(place.table) and not alike:
+            return "owner" + number, "its table is called after {1}"
+        if goal in self.people and words.says_person(name):
+            return "person" + number, "`{}` says a person, as {} are"
+        if words.says_parent(name) and goal == place.table:
+            return "parent", "`{}` says a row above, of {} itself"
+        if told or alike:
+            return "other", "`{}` is called as another table is"
+        if words.says_measure(name):
+            return "measure", "`{}` says that it counts, measures or ranks"
+        return ("id" if number else "none"), "`{}` says nothing of {}"
+
+    def _alike(self, name: str, inside: str, owner: str) -> dict[str, float]:
+        """The tables that a name is called as, and how much."""
+        known = self._names.get((name, inside, owner))
+        if known is None:
+            known = self._names[name, inside, owner] = {}
+            for goal in self.tables:
+                said = max(words.likeness(n, t, owner) for t in (goal, *self.bases.get(goal, ()))
+                           for n in ((name, inside) if inside else (name,)))
+                if said >= (1.0 if goal in self.links else 0.8):
+                    known[goal] = said
+                elif any(says(n, kind) for kind in self.kinds.named(goal) for n in ((name, inside) if inside else (name,))):
+                    known[goal] = _KIND
+        return known
+
+    def _values(self, seen: Held, goal: str) -> Iterator[Feature]:
+        """What the values say: whether they are keys of the table, and how likely plain numbers would be."""
+        if not seen.numbers:
+            return
+        some = seen.some
+        keys = self.keys(goal)
+        hits = keys.among(some)
+        missed = (len(some) - len(hits)) / len(some)
+        many = _bin(len(some), (1, 4, 19))
+        yield "missed", "none:" + _bin(keys.top, (3, 10, 50, 200, 1000)) if not missed else (
+            f"some:{many}" if missed <= 0.1 else f"all:{many}" if not hits else f"many:{many}"), 1, (
+            "{} of {} values are keys of {}, which go up to {}", len(hits), len(some), goal, keys.top)
+        if missed:
+            return
+        reach = some[-1] / max(keys.top, 1)
+        yield "reach", f"{many}:{_bin(reach, (0.05, 0.3, 0.8, 1.0))}", 0.5, (
+            "its {} values reach {:.0%} of the way to the newest of {}", len(some), reach, goal)
+        dense = keys.density(some[0], some[-1]) if len(some) > 1 else keys.density(1, keys.top)
+        bits = sum(-math.log2(max(dense, 0.02, _popular(n))) for n in some)
+        if bits >= 0.1:
+            yield "keys", "bit", min(bits, _MOST), ("all {} values are keys of {}, which has gaps", len(some), goal)
+        where = self.kinds.of(goal)
+        kinds = self.kinds.among(goal, some) if where is not None else {}
+        if where is not None and len(kinds) == 1 and sum(kinds.values()) == len(some):
+            said, count = next(iter(kinds.items()))
+            share = self.kinds.share(goal, said, some[0], some[-1])
+            yield "kinds", "bit", min(-count * math.log2(max(share, 0.02)), _MOST), (
+                "all {} values are {} rows of {}", len(some), said, goal)
+
+    # --- weighing
+
+    def weigh(self, place: Place, name: str, seen: Held, goals: Iterable[str] | None = None) -> Weighed:
+        """Weigh a place for each table, or for some. name: what says what it is. seen: what it holds."""
+        found = {}
+        scale, odds = float(WEIGHTS["scale"]["bits"]), float(WEIGHTS["scale"]["prior"])
+        prior = self._prior(place)
+        always = [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3]) for f in self._of_place(place, seen)]
+        beside = self._beside.get(words.pointing(name), {})
+        for goal in self.tables if goals is None else (g for g in goals if g in self.tables):
+            known = len(self._popular.get(goal, _NONE) - {place})
+            reasons = [Evidence("prior", odds + prior[goal], ("one of {} tables; {} known places point at it",
+                                                              len(self.tables), known)), *always]
+            reasons += [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3])
+                        for f in self._of_table(place, name, seen, goal)]
+            alike = self._alike_elsewhere(place, beside, goal) if beside else 0.0
+            if alike:
+                reasons.append(Evidence("alike", alike, ("what other places hold that are called `{}`", name)))
+            found[goal] = sum(e.bits for e in reasons), tuple(reasons)
+        ordered = dict(sorted(found.items(), key=lambda f: (-f[1][0], f[0])))
+        return Weighed(ordered, 0.0 if self.names_speak else max(WEIGHTS["name"].values()) * scale)
+
+    def finding(self, place: Place, name: str, seen: Held) -> Finding | None:
+        """What a place is, with its evidence; None where nothing stands there that could be a row's number."""
+        column = self.every[place.table].column(place.column) if place.table in self.every else None
+        if not seen.numbers and (seen.other or place.path or column is None or is_text(column.declared)
+                                 or YES_OR_NO.search(column.declared)):
+            return None
+        weighed = self.weigh(place, name, seen)
+        best = weighed.best
+        if not best:
+            return None
+        if weighed.sure():
+            return Finding(place, Certainty.SURE, best, weighed.reasons(best), seen.many)
+        if weighed.is_plain():
+            return Finding(place, Certainty.NONE, "", weighed.reasons(best))
+        return Finding(place, Certainty.OPEN, best, weighed.reasons(best), seen.many)
+
+
+@lru_cache(maxsize=4096)
+def _bare(declared: str) -> str:
+    """A type without its length, and without what makes it a key's."""
+    return re.sub(r"\(.*?\)|primary key|autoincrement|auto_increment", "", declared.lower()).strip()
+
+
+@lru_cache(maxsize=65536)
+def _bin(value: float, edges: tuple[float, ...]) -> str:
+    return next((f"<={edge:g}" for edge in edges if value <= edge), f">{edges[-1]:g}")
+
+
+@lru_cache(maxsize=65536)
+def _popular(number: int) -> float:
+    """How likely plain numbers are this one, where they reach it at all: small and round ones are written often."""
+    table = WEIGHTS["popular"]
+    if str(number) in table:
+        return float(table[str(number)])
+    return float(table["ten" if number <= 10 else "hundred" if number <= 100 else "thousand" if number <= 1000
+                       else "more"])

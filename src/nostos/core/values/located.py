@@ -1,0 +1,54 @@
+"""Every number that a value holds, with the path that leads to it: through structures, keys, base64 and texts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from nostos.core.values import shapes, structures
+from nostos.core.values.structures import Path, Tree
+
+Clean = Callable[[str], str]
+
+
+def numbers(value: Any, path: Path = (), clean: Clean = str) -> Iterator[tuple[Path, int]]:
+    """The numbers of a value that may be rows', each with its path: see `shapes` for the steps into texts and keys.
+    clean: takes out of a text what is not to be looked at."""
+    if isinstance(value, Tree):
+        value = value.data if isinstance(value.data, dict | list) else str(value.data)
+    if isinstance(value, bool) or value is None:
+        return
+    if isinstance(value, int):
+        if value > 0:
+            yield path, value
+    elif isinstance(value, str):
+        yield from _in_text(value, path, clean)
+    elif isinstance(value, dict):
+        kind = structures.kind_in(value)
+        for key, part in value.items():
+            for step, number in _in_key(clean(key) if isinstance(key, str) else key):
+                yield (*path, step), number
+            yield from numbers(part, (*path, f"{key}{kind}"), clean)
+    elif isinstance(value, list):
+        for n, part in enumerate(value):
+            yield from numbers(part, (*path, str(n)), clean)
+
+
+def _in_text(text: str, path: Path, clean: Clean) -> Iterator[tuple[Path, int]]:
+    tree = structures.read(text) if structures.may_be_structure(text) else None
+    if tree is not None:
+        yield from numbers(tree, path, clean)
+        return
+    inner = structures.from_base64(text)
+    if inner is not None:
+        yield from _in_text(inner, path, clean)
+        return
+    yield from (((*path, *steps), number) for steps, number in shapes.numbers(clean(text)))
+
+
+def _in_key(key: Any) -> Iterator[tuple[str, int]]:
+    if isinstance(key, int) and not isinstance(key, bool):
+        if key > 0:
+            yield "{#}", key
+    elif isinstance(key, str):
+        yield from ((step, int(key[spot.start:spot.end])) for step, spot in shapes.in_key(key))

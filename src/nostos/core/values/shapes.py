@@ -1,0 +1,189 @@
+"""Where numbers stand in a text, each with the *shape* around it that says what it is: the text with its digits taken out.
+
+A place is not only a column. It is an attribute of a tag, of a shortcode or of a comment that holds an object
+(`<embed embedtype="image" id="7">`, `[gallery ids="7,9"]`, `<!-- block {"id":7} -->`), an argument (`?p=7`), a name that ends
+in a number (`class="picture-7"`), an address (`/tour/7`, `gid://app/Tour/7`), a word with its number (`tour:7`, `tour#7`), an
+element (`<tour>7</tour>`) or a scalar of YAML. What stands between numbers of prose is no place.
+
+As a step of a path, an attribute is `@name`, then `@` and what says its kind; any other shape is `~`, the text before
+the number, `#`, and what follows. The key of a map is the shape in braces.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+
+import yaml
+
+HEAD = "@^"  # the number that a text begins with
+_LONGEST = 200_000  # letters of a text that are looked at
+_YAML_LONGEST = 50_000
+_NUMBER = re.compile(r"[1-9][0-9]{0,18}")
+_LIST = re.compile(r"\s*[1-9]\d*(?:(?:\s*[,;|]\s*|\s+)[1-9]\d*)+\s*")
+_EDGED_LIST = re.compile(r"([,;|])[1-9]\d*(?:\1[1-9]\d*)*\1")
+# What follows an attribute's name: a number, or a list of them.
+VALUE = r"[\"']?\s*[=:]\s*[\"'\[]?([1-9]\d*(?:\s*,\s*[1-9]\d*)*)(?![\w.%-])"
+_PART = re.compile(r"(?P<comment><!--\s*(?P<block>[a-z][\w:./-]*)\s+\{[^>]*?\}\s*/?-->)|(?P<tag><[A-Za-z][^<>]*>)"
+                   r"|(?P<short>\[(?P<name>[A-Za-z][\w-]*)\s[^\[\]]*\])")
+_ATTRIBUTE = re.compile(rf"([A-Za-z_][\w-]*)(?:\[\w*\]|%5B\w*%5D)*{VALUE}")
+_SAYS_KIND = re.compile(r"""(?i)(?<![\w:-])((?:[a-z]+[-_]?)?(?:type|kind))\s*=\s*["']([a-z][\w.-]{0,39})["']""")
+_SAYS_KIND_INSIDE = re.compile(r'"(?:kind|type)"\s*:\s*"([a-z][\w-]{0,39})"')
+_CLASSES = re.compile(r"""(?i)\s(?:class|rel|id)\s*=\s*["']([^"']*)["']""")
+_NUMBERED = re.compile(r"(?<![\w-])([A-Za-z][A-Za-z0-9_]*(?:-[A-Za-z][A-Za-z0-9_]*)*)-([1-9]\d*)(?![\w-])")
+_HEAD = re.compile(r"([1-9]\d*)-[A-Za-z_]")
+# A number of its own: no part of a decimal, a date, a hash or a measure with its unit.
+_ALONE = re.compile(r"(?<![\d.,])(?<!\d[-:])[1-9]\d{0,18}(?![\d%A-Za-z]|[.,:]\d|-\d)")
+# What is in front of it, as far as it says anything: up to two words, each with what parts it from the next.
+_BEFORE = re.compile(r"[/#!?&]?(?:[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])+)*[A-Za-z]*$")
+_WORD = re.compile(r"[/#!?&]?[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])*")
+_ELEMENT = re.compile(r"<([A-Za-z][\w:.-]*)(?:\s[^<>]*)?>\s*$")
+_CONTEXT, _WORDS = 80, 2
+_SIMPLE_YAML = re.compile(r"(?:[ \t]*(?:-[ \t]+)*(?:[\w.:\"'!-]+:(?:[ \t].*)?|-[ \t].*)?\r?(?:\n|$))+\Z")
+
+
+@dataclass(frozen=True, slots=True)
+class Spot:
+    """A number in a text: the steps that lead to it from there (none: the text is the number, or a list of them), and
+    where its digits are."""
+
+    path: tuple[str, ...]
+    start: int
+    end: int
+
+
+def numbers(text: str) -> list[tuple[tuple[str, ...], int]]:
+    """Every number of a text that may be a row's, with its steps."""
+    return [(spot.path, int(text[spot.start:spot.end])) for spot in spots(text)]
+
+
+@lru_cache(maxsize=2048)
+def spots(text: str) -> tuple[Spot, ...]:
+    """Where such numbers are in a text, in order."""
+    if _NUMBER.fullmatch(text):
+        return (Spot((), 0, len(text)),)
+    if not re.search(r"[1-9]", text) or len(text) > _LONGEST:
+        return ()
+    if _LIST.fullmatch(text) or _EDGED_LIST.fullmatch(text):
+        return tuple(Spot((), m.start(), m.end()) for m in re.finditer(r"\d+", text))
+    return tuple(sorted(_yaml(text) or _in_text(text), key=lambda s: s.start))
+
+
+def in_key(text: str) -> list[tuple[str, Spot]]:
+    """The numbers in the key of a map, each with its step."""
+    return [("{" + "".join(spot.path).lstrip("~") + "}" if spot.path else "{#}", spot) for spot in spots(text)]
+
+
+def is_text_step(step: str) -> bool:
+    """Whether a step leads into a text."""
+    return step[:1] in ("@", "~")
+
+
+def word(step: str) -> str:
+    """What a step into a text or a key says that it is: `tour` of `~app.tour:#`, `picture` of `@picture`."""
+    if step[:1] == "{":
+        step = "~" + step[1:-1]
+    if step[:1] != "~":
+        return step.lstrip("@").partition("@")[0].rstrip("-")
+    parts = re.findall(r"[A-Za-z]+", step.rpartition("#")[0].replace("%2F", "/").replace("%3A", ":"))
+    return parts[-1] if parts else ""
+
+
+def _in_text(text: str) -> list[Spot]:
+    found: dict[int, Spot] = {}
+    for step, start, end in _attributes(text):
+        for m in re.finditer(r"\d+", text[start:end]):
+            found.setdefault(start + m.start(), Spot((step,), start + m.start(), start + m.end()))
+    for m in _ALONE.finditer(text):
+        if m.start() not in found:
+            step = _shape(text, m.start(), m.end())
+            if step:
+                found[m.start()] = Spot((step,), m.start(), m.end())
+    return list(found.values())
+
+
+def _shape(text: str, start: int, end: int) -> str:
+    """The step of a number in a text; empty where nothing is written to it."""
+    left = text[max(0, start - _CONTEXT):start]
+    element = _ELEMENT.search(left)
+    if element is not None and text[end:end + 2] == "</":
+        return f"~<{element.group(1)}>#"
+    before = _BEFORE.search(left)
+    said = before.group() if before else ""
+    if not said or (said.isalpha() and len(said) < 3):
+        return ""  # prose, or a letter and a number
+    words = _WORD.findall(said)
+    if len(words) > _WORDS:
+        said = "".join(words[-_WORDS:])
+    after = text[end:end + 1]
+    return f"~{said}#{after if after in '-_/:.=' and text[end + 1:end + 2].isalnum() else ''}"
+
+
+def _attributes(text: str) -> Iterator[tuple[str, int, int]]:
+    """The numbers that attributes and arguments hold: their steps, and where they are."""
+    head = _HEAD.match(text)
+    if head is not None:
+        yield HEAD, *head.span(1)
+    done = 0
+    for part in _PART.finditer(text):
+        yield from _named(text, done, part.start(), "")
+        if part["comment"]:
+            said = _SAYS_KIND_INSIDE.search(part["comment"])
+            block = "!" + part["block"].replace("/", ".")
+            yield from _named(text, *part.span(), f"@{block}={said.group(1)}" if said else f"@{block}")
+        elif part["short"]:
+            yield from _named(text, *part.span(), f"@[{part['name']}")
+        else:
+            kind = _SAYS_KIND.search(part["tag"])
+            yield from _named(text, *part.span(), f"@{kind.group(1)}={kind.group(2)}" if kind else "")
+            for classes in _CLASSES.finditer(text, *part.span()):
+                yield from ((f"@{m.group(1)}-", *m.span(2)) for m in _NUMBERED.finditer(text, *classes.span(1)))
+        done = part.end()
+    yield from _named(text, done, len(text), "")
+
+
+def _named(text: str, start: int, end: int, kind: str) -> Iterator[tuple[str, int, int]]:
+    for match in _ATTRIBUTE.finditer(text, start, end):
+        if not re.search(r"[.:/#]$", text[max(start, match.start() - 1):match.start()]):  # part of a longer name
+            yield f"@{match.group(1)}{kind}", *match.span(2)
+
+
+def _yaml(text: str) -> list[Spot]:
+    """The numbers of a text in YAML, by the paths of its scalars. Nothing is made of what its tags name: only its nodes
+    are read (https://yaml.org/spec/1.2.2/#31-processes, Compose). Empty for any other text."""
+    if len(text) > _YAML_LONGEST or "\n" not in text or not (text.startswith(("---", "%YAML"))
+                                                            or _SIMPLE_YAML.match(text)):
+        return []
+    try:
+        root = yaml.compose(text, Loader=yaml.SafeLoader)
+    except (yaml.YAMLError, ValueError, RecursionError):
+        return []
+    return list(_scalars(text, root, (), set())) if root is not None else []
+
+
+def _scalars(text: str, node: yaml.Node, path: tuple[str, ...], seen: set[int]) -> Iterator[Spot]:
+    if id(node) in seen:
+        return  # an alias
+    seen.add(id(node))
+    if isinstance(node, yaml.MappingNode):
+        for key, value in node.value:
+            name = str(key.value) if isinstance(key, yaml.ScalarNode) else "*"
+            if isinstance(key, yaml.ScalarNode):
+                yield from (Spot((*path, step), *span) for step, *span in _in_scalar(text, key, True))
+            yield from _scalars(text, value, (*path, re.sub(r"^\d+$", "*", name)), seen)
+    elif isinstance(node, yaml.SequenceNode):
+        for value in node.value:
+            yield from _scalars(text, value, (*path, "*"), seen)
+    else:
+        yield from (Spot((*path, step) if step else path, *span) for step, *span in _in_scalar(text, node, False))
+
+
+def _in_scalar(text: str, node: yaml.Node, key: bool) -> Iterator[tuple[str, int, int]]:
+    """The numbers of a scalar, where they stand in the whole text."""
+    start, end = node.start_mark.index, node.end_mark.index
+    at = text.find(str(node.value), start, end) if "\n" not in str(node.value) else -1
+    if at >= 0:  # one that is written as it is, without escapes
+        held = in_key(str(node.value)) if key else [("".join(s.path), s) for s in spots(str(node.value))]
+        yield from ((step, at + s.start, at + s.end) for step, s in held)
