@@ -19,7 +19,7 @@ from pathlib import Path
 import tomlkit
 
 from calibration.fill import Filler
-from nostos.core.database.schema import Table
+from nostos.core.database.schema import Row, Table
 from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.profiles.learning import evidence, words
 from nostos.core.profiles.learning.evidence import Weigher
@@ -40,6 +40,7 @@ class Known:
 
     name: str
     weigher: Weigher
+    samples: dict[str, list[Row]]
     places: list[tuple[Place, str, Held, tuple[str, ...]]]  # the tables that are right (whose rows go one by one), or none
 
 
@@ -69,7 +70,7 @@ def known(folder: Path, name: str, seed: int, scratch: Path) -> Known | None:
                 found.append((place, called, seen, filler.truth[at]))
             elif at in filler.plain and not words.says_id(place.column):  # some point somewhere that nothing declares
                 found.append((place, called, seen, ()))
-    return Known(name, weigher, found)
+    return Known(name, weigher, samples, found)
 
 
 def fitted(systems: list[Known]) -> dict[str, dict[str, float]]:

@@ -294,13 +294,14 @@ class UnknownShop(ShopTest):
         with sqlite3.connect(staging) as db:
             db.executescript("""
                 CREATE TABLE ext_desk_bookings (id INTEGER PRIMARY KEY AUTOINCREMENT, email TEXT, page_id INTEGER);
-                CREATE TABLE ext_desk_rooms (id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT, slug TEXT, page INTEGER);
+                CREATE TABLE ext_desk_rooms (id INTEGER PRIMARY KEY AUTOINCREMENT, title TEXT, slug TEXT,
+                                             page INTEGER REFERENCES content (id));
                 INSERT INTO ext_desk_bookings (email) VALUES ('tester@visitor.example');""")
             db.execute("INSERT INTO ext_desk_rooms (title, slug, page) VALUES ('Lower room', 'lower', ?)", (self.page,))
         comparison = self.h.compare()
         self.assertTrue(comparison.items["ext_desk_bookings/1"].visitors)
         self.assertFalse(comparison.items["ext_desk_rooms/1"].visitors)
-        self.h.merge("ext_desk_rooms/1")  # it is called a page, and is one: it goes home with it
+        self.h.merge("ext_desk_rooms/1")  # a page goes home with it
         home = self.h.live.find("page", "new-page")["id"]
         self.assertEqual(rows(self.path, "SELECT page FROM ext_desk_rooms"), [(home,)])
         self.assertNotEqual(home, self.page)

@@ -134,7 +134,7 @@ def worlds(m: Maker, path: Path) -> tuple[SqliteDatabase, dict[str, set[object]]
         for n, (left, right, level) in enumerate(((1, 12, 0), (2, 7, 1), (3, 4, 2), (5, 6, 2), (8, 11, 1), (9, 10, 2))):
             db.execute(f'INSERT INTO "{nest}" VALUES (?, ?, ?, ?, ?)', (n + 1, f"S {n}", left, right, level))
     wanted: dict[str, set[object]] = {
-        "visitors": {order, line, note}, "editors": {article, place, node, nest}, "made": {queue},
+        "visitors": {order, line, note}, "editors": {article, place, node, nest},
         "trees": {node, nest}, "parts": {line, note}, "names": {article, place}, "persons": {(order, c("contact"))}}
     return SqliteDatabase(path, readonly=True), wanted
 
@@ -181,7 +181,8 @@ class Learning(unittest.TestCase):
                 tables = database.tables()
                 found = learn(database, tables, complete(NO_PROFILE, tables))
                 database.close()
-            told = {"visitors": set(found.visitors), "editors": set(found.editors), "made": set(found.made),
+            self.assertEqual(found.made, ())  # nothing is, for nothing proves it
+            told = {"visitors": set(found.visitors), "editors": set(found.editors),
                     "trees": {t.table for t in found.trees} | {n.table for n in found.nested},
                     "parts": {c.table for c in found.children},
                     "names": {t for t, columns in found.names.items() if columns},
@@ -192,9 +193,11 @@ class Learning(unittest.TestCase):
                 true[what] += len(real)
         for what in true:
             print(f"{what}: {right[what]} of {said[what]} findings right, {right[what]} of {true[what]} found")
-        for what, count in true.items():
+        # What visitors fill is never taken for editors'; what is in doubt counts as visitors'.
+        self.assertEqual((right["visitors"], right["editors"]), (true["visitors"], said["editors"]))
+        for what in true.keys() - {"visitors", "editors"}:
             self.assertGreaterEqual(right[what], 0.999 * said[what], what)
-            self.assertGreaterEqual(right[what], 0.9 * count, what)
+            self.assertGreaterEqual(right[what], 0.9 * true[what], what)
 
     def test_names(self) -> None:
         for column, table, owner, least in (

@@ -179,6 +179,10 @@ class Explainer:
         self.weigher = Weigher(source_db, rows.staging_tables, rows.profile.references)
         self.born = born_on_source(rows)
         self._samples: dict[str, list[Row]] = {}
+        self._by_table: dict[str, set[int]] = {}
+        for number, tables in self.born.items():
+            for table in tables:
+                self._by_table.setdefault(table, set()).add(number)
 
     def explain(self, found: Mapping[Place, _Found], tried: Collection[Place] = ()
                 ) -> tuple[Layer, tuple[Question, ...]]:
@@ -219,8 +223,10 @@ class Explainer:
         if place.where and not place.path and not (pair and place.column == pair[1]):
             name = f"{kind_said(place.where[0][1])} id"
         seen = self._held(place)
-        seen.add(n for n in numbers if n not in seen.numbers)
-        return self.weigher.weigh(place, name, seen)
+        fresh = set(numbers)
+        if not seen.numbers.keys() - fresh:  # what is new alone counts once, as that
+            seen.numbers = {}
+        return self.weigher.weigh(place, name, seen, fresh=fresh, born=self._by_table)
 
     def _question(self, place: Place, here: _Found, weighed: Weighed, born: Collection[str]) -> Question:
         best = weighed.tables[weighed.best][0] if weighed.best else 0.0

@@ -13,7 +13,7 @@ import re
 import tomllib
 from bisect import bisect_left, bisect_right
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from importlib import resources
@@ -34,6 +34,8 @@ _KEYS = 5000  # of a table, that are kept
 _BY_VALUES = frozenset({"missed", "reach", "keys", "kinds", "seen"})
 _ALIKE, _SHARED = 5.0, 0.25  # bits that places of one name give each other: at most, and which part of their own
 _MOST = 14.0  # bits, that values alone may give: two tables may have the same numbers by their making
+_NEW = 0.3  # how often what is new points at what is new, where it points at that table
+_MAGNITUDES, _ROUND = 14.0, 0.05  # natural logarithm of the numbers that are written; how often a round one is this one
 _KIND = 0.83  # likeness of a name that is called as a kind of a table's rows
 _NONE: frozenset[Place] = frozenset()
 Feature = tuple[str, str, float, tuple[Any, ...]]  # source, category, what its weight is multiplied with, why
@@ -272,7 +274,9 @@ class Weigher:
         if place.where:
             pair = key_columns(self.every[place.table]) if place.table in self.every else None
             return "setting" if pair and place.column == pair[1] else "typed"
-        return "text" if column is not None and is_text(column.declared) else "number"
+        if column is None or not is_text(column.declared):
+            return "number"
+        return "name" if (place.column,) in self.every[place.table].uniques else "text"
 
     def _type(self, declared: str, goal: str) -> str:
         key = self.tables[goal].column(self.tables[goal].key[0])
@@ -368,12 +372,15 @@ class Weigher:
 
     # --- weighing
 
-    def weigh(self, place: Place, name: str, seen: Held, goals: Iterable[str] | None = None) -> Weighed:
-        """Weigh a place for each table, or for some. name: what says what it is. seen: what it holds."""
+    def weigh(self, place: Place, name: str, seen: Held, goals: Iterable[str] | None = None,
+              fresh: Collection[int] = (), born: Mapping[str, Collection[int]] | None = None) -> Weighed:
+        """Weigh a place for each table, or for some. name: what says what it is. seen: what it holds. fresh: what of it
+        is new, and the number of a new row; born: the numbers of new rows, by table."""
         found = {}
         scale, odds = float(WEIGHTS["scale"]["bits"]), float(WEIGHTS["scale"]["prior"])
         prior = self._prior(place)
-        always = [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3]) for f in self._of_place(place, seen)]
+        always = [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3]) for f in self._of_place(place, seen)
+                  if not fresh or f[:2] != ("seen", "nothing")]
         beside = self._beside.get(words.pointing(name), {})
         for goal in self.tables if goals is None else (g for g in goals if g in self.tables):
             known = len(self._popular.get(goal, _NONE) - {place})
@@ -381,12 +388,29 @@ class Weigher:
                                                               len(self.tables), known)), *always]
             reasons += [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3])
                         for f in self._of_table(place, name, seen, goal)]
+            if fresh:
+                reasons += self._fresh(fresh, goal, born.get(goal, ()) if born else ())
             alike = self._alike_elsewhere(place, beside, goal) if beside else 0.0
             if alike:
                 reasons.append(Evidence("alike", alike, ("what other places hold that are called `{}`", name)))
             found[goal] = sum(e.bits for e in reasons), tuple(reasons)
         ordered = dict(sorted(found.items(), key=lambda f: (-f[1][0], f[0])))
         return Weighed(ordered, 0.0 if self.names_speak else max(WEIGHTS["name"].values()) * scale)
+
+    def _fresh(self, fresh: Collection[int], goal: str, born: Collection[int]) -> Iterator[Evidence]:
+        """What the new numbers at a place say of a table: that they are those of new rows there, or of none. Plain
+        numbers are spread evenly over their orders of magnitude (S. Newcomb, 1881), and round ones are written often.
+        """
+        new = sum(n in born for n in fresh)
+        chance = min(_NEW, sum(max(1 / (_MAGNITUDES * n), _ROUND if str(n) in WEIGHTS["popular"] else 0.0)
+                               for n in born if n > 0))
+        if new and chance:
+            yield Evidence("born", min(_MOST, new * math.log2(_NEW / chance)), (
+                "{} of its {} new numbers are those of new rows of {}", new, len(fresh), goal))
+        none = len(fresh) - len(self.keys(goal).among(list(fresh)))
+        if none:
+            yield Evidence("missed", max(-_MOST, none * weight("missed", "all:<=1")), (
+                "{} of its {} new numbers are no keys of {}", none, len(fresh), goal))
 
     def finding(self, place: Place, name: str, seen: Held) -> Finding | None:
         """What a place is, with its evidence; None where nothing stands there that could be a row's number."""

@@ -71,6 +71,7 @@ class Layer:
     visitors: tuple[str, ...] = ()
     editors: tuple[str, ...] = ()
     made: tuple[str, ...] = ()
+    accounts: tuple[str, ...] = ()  # kinds of who may log in
     names: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     structures: tuple[tuple[str, str], ...] = ()  # columns of texts that are all structures
     findings: tuple[Finding, ...] = ()
@@ -100,6 +101,8 @@ class Layer:
                 kind = replace(kind, visitors=True)
             elif any(fnmatchcase(kind.name, p) for p in self.editors):
                 kind = replace(kind, visitors=False)
+            if any(fnmatchcase(kind.name, p) for p in self.accounts):
+                kind = replace(kind, account=True)
             kinds.append(kind)
         trees = tuple(t for t in self.trees if profile.tree_of(t.table) is None)
         own = tuple(k for k in self.kinds if all(k.name != o.name for o in kinds))
@@ -191,6 +194,7 @@ def as_data(layer: Layer) -> dict[str, Any]:
     return {"findings": [[str(f.place), str(f.certainty), f.to, list(f.evidence), f.many, f.to_column]
                          for f in layer.findings],
             "visitors": list(layer.visitors), "editors": list(layer.editors), "made": list(layer.made),
+            "accounts": list(layer.accounts),
             "names": {t: list(c) for t, c in layer.names.items()}, "why": dict(layer.why),
             "structures": [list(place) for place in layer.structures],
             "trees": [msgspec.to_builtins(tree) for tree in layer.trees],
@@ -209,6 +213,7 @@ def of_data(data: Mapping[str, Any]) -> Layer:
                      for place, certainty, to, evidence, many, *rest in data["findings"])
     return learned(
         findings, visitors=tuple(data["visitors"]), editors=tuple(data["editors"]), made=tuple(data["made"]),
+        accounts=tuple(data.get("accounts", ())),
         names={t: tuple(c) for t, c in data["names"].items()}, why=data["why"],
         structures=tuple((t, c) for t, c in data["structures"]),
         trees=tuple(msgspec.convert(tree, RowTree) for tree in data.get("trees", ())),

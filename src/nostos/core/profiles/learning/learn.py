@@ -8,7 +8,6 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
-from ipaddress import ip_address
 from itertools import pairwise
 
 from nostos.core.database.protocol import Database
@@ -20,10 +19,11 @@ from nostos.core.profiles.learning.address import pieces_in
 from nostos.core.profiles.learning.by_name import named_rows_in
 from nostos.core.profiles.learning.evidence import Weigher
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, learned
+from nostos.core.profiles.learning.made import repeats
 from nostos.core.profiles.learning.parts import parts
 from nostos.core.profiles.learning.places import ROWS, Held, echoes, key_columns, places, siblings
 from nostos.core.profiles.learning.trees import nested_of, tree_of
-from nostos.core.profiles.learning.whose import whose
+from nostos.core.profiles.learning.whose import by_values, whose
 from nostos.core.profiles.model import Kind, Profile
 from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import COUNTED, NEWEST, TEXT
@@ -37,7 +37,6 @@ _COUNTED = words.listed("counted")
 _CHANGES = frozenset({"updated", "modified", "changed", "edited", "published", "latest", "touched", "saved"})
 _TIMES = ("_at", "_on", "time", "date", "_gmt")
 _LINES = re.compile(r"\S\s*(?:\n|</p>)\s*\S")  # between two lines, or paragraphs
-_MAIL = re.compile(r"[^@\s<>]{1,64}@[\w-]+(?:\.[\w-]+)+")
 _STRUCTURES = 100  # texts that are read
 _TURNS = 2
 _FEW = 4  # values, that are too few to show an order
@@ -76,14 +75,17 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         findings += _echoed(table, samples[name], findings, profile)
     sure = [f for f in findings if f.certainty is Certainty.SURE]
     unknown = [t for n, t in usable.items() if n not in named and (only is None or n in only)]
-    visitors, editors, made, why = whose(unknown, sure, profile, bool(named), weigher.people)
+    of = whose(unknown, samples, findings, profile, weigher.people, weigher.names_speak)
+    visitors, why = of.visitors, dict(of.why)
+    made = tuple(t.name for t in unknown if repeats(database, t, samples[t.name], sure, usable))
     kinds = {k.table: k.name for k in profile.kinds}
     sold = {kind for k in profile.kinds if "{" in k.name for row in samples.get(k.table, ()) if holds(k.where, row)
             for kind in (k.named(row),) if set(words.words(kind)) & _BOUGHT and not k.visitors}
     why |= dict.fromkeys(sold, "its name says that visitors make it")
     return learned(
         tuple(findings), visitors=(*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
-        editors=tuple(kinds[t] for t in editors if t in kinds), made=tuple(made), why=why,
+        editors=tuple(kinds[t] for t in of.editors if t in kinds), made=made, why=why,
+        accounts=tuple(kinds[t] for t in of.accounts if t in kinds),
         personal=tuple(p for t in unknown for p in _personal(t, samples[t.name])),
         sampled=(len(samples), sum(map(len, samples.values()))),
         names={t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate},
@@ -110,19 +112,8 @@ def _kinds_of(table: Table, weigher: Weigher, visitors: Collection[str]) -> Iter
 
 def _personal(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str, str]]:
     """Columns whose values are mail addresses or those of machines, whatever they are called."""
-    for column in table.stored:
-        texts = [str(row[column]) for row in rows if isinstance(row[column], str) and row[column]]
-        for kind, fits_kind in (("email", _MAIL.fullmatch), ("ip", _is_machine)):
-            if len(texts) >= _FEW and sum(bool(fits_kind(t)) for t in texts) >= 0.8 * len(texts):
-                yield table.name, column, kind
-
-
-def _is_machine(text: str) -> bool:
-    """Whether a text is the address of a machine."""
-    try:
-        return bool(ip_address(text))
-    except ValueError:
-        return False
+    yield from ((table.name, column, {"mail": "email", "machine": "ip"}[kind])
+                for kind, column, _ in by_values(table, rows) if kind in ("mail", "machine"))
 
 
 def _policies(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str, str]]:

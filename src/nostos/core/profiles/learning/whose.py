@@ -1,131 +1,202 @@
-"""Whose rows are whose: what visitors fill, what is made from what they do, what editors write."""
+"""Whose rows are whose, weighed: what visitors' doings fill, what editors write, who may log in.
+
+Evidence adds up in bits, log2 of how much likelier what is seen is of a table that visitors fill than of one that is
+edited. What the values are (mail addresses, machines, password hashes, tokens, amounts with a currency) counts beside
+what tables and columns are called; weights are measured (`calibration/whose.py`). Whatever points at a visitor's row is
+a visitor's row. In doubt rows count as visitors': they stay in staging until they are named.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
+import re
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from ipaddress import ip_address
 from itertools import pairwise
 
-from nostos.core.database.schema import Table
+from nostos.core.database.schema import Row, Table
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.learning.findings import Finding
+from nostos.core.profiles.learning.evidence import WEIGHTS, are_people
+from nostos.core.profiles.learning.findings import Certainty, Finding
+from nostos.core.profiles.learning.places import is_link
 from nostos.core.profiles.model import Profile
 
-_TRADE, _PERSONAL, _MADE, _PASSING, _WRITTEN, _LISTS = (
-    words.listed(what) for what in ("trade", "personal", "made", "passing", "written", "lists"))
-_RANKS = frozenset({"display", "sort", "menu", "list", "tab", "view", "show", "field", "column", "row", "by"})
-_ADDRESS = frozenset({"address", "addr", "number", "no", "nr", "hash", "confirmed", "verified", "normalized"})
-_HEADINGS = frozenset({"title", "slug", "headline", "heading", "description"})
-_COMPOUND = ("logentry", "indexentry", "logline", "cacheentry", "queueitem", "searchindex", "referenceindex",
-             "editingsession", "formstate")  # words that names write as one
+_LISTS = {what: words.listed(what) for what in (
+    "trade", "personal", "passing", "written", "lists", "doings", "arranged", "ranks", "kept", "public", "seen")}
+_FEW = 4  # values, that are too few to say what they are
+_MAIL = re.compile(r"[^@\s<>]{1,64}@[\w-]+(?:\.[\w-]+)+")
+_AGENT = re.compile(r"(?:Mozilla|Opera|curl|Wget|[A-Za-z]+bot)/\d")
+_HASH = re.compile(r"(?:\$[\w.-]{1,20}\$|pbkdf2_|argon2|bcrypt|\{S?SHA|\$P\$|scrypt:)\S{10,}")
+_TOKEN = re.compile(r"[0-9a-f]{24,128}|[A-Za-z0-9_-]{32,256}")
+_CURRENCY = re.compile(r"[A-Z]{3}")
+_PHONE = re.compile(r"\+?[\d ()/.-]{7,20}")
+_MOMENT = re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d")
+_MONEY = re.compile(r"(?i)decimal|numeric|money")
 
 
-def whose(unknown: Iterable[Table], sure: Sequence[Finding], profile: Profile, known_system: bool,
-          people: Collection[str]) -> tuple[list[str], list[str], list[str], dict[str, str]]:
-    """Which tables that no profile names visitors fill, which editors, and which are merely made from others and need
-    not be compared; and why.
+@dataclass(frozen=True)
+class Whose:
+    """What was found: tables that visitors fill, that editors do, of accounts; and why, by table."""
 
-    known_system: a profile knows the rest of the site, so that what nothing speaks for counts as visitors'. people:
-    tables of people: whoever is named in a row as its author or keeper does not make it a visitor's.
+    visitors: tuple[str, ...]
+    editors: tuple[str, ...]
+    accounts: tuple[str, ...]
+    why: Mapping[str, str]
+
+
+def features(table: Table, rows: Sequence[Row]) -> dict[str, str]:
+    """What is seen of a table by itself, each with its reason in words."""
+    found: dict[str, str] = {}
+    mine = words.words(table.name)
+    telling = any(mine[:1] and mine[0] in said for said in _LISTS.values())  # else it is what an application's begin with
+    named = {*mine} if telling or len(mine) == 1 else {*mine[1:]}
+    for what in ("trade", "passing", "lists", "doings", "kept"):
+        said = sorted({e for w in named for e in _LISTS[what] if w == e or (w.endswith(e) and len(e) > 3)})
+        last = any(mine[-1] == e or (mine[-1].endswith(e) and len(e) > 3) for e in said)
+        if said and not (what == "lists" and last and f"table {what}" in found):
+            found[f"table {what}" + (" last" if last else "")] = f"its name says {', '.join(said)}"
+    heads = [set(words.words(c)) for c in table.stored if not words.says_person(c)]  # not what is said of a person
+    for what in ("trade", "written", "arranged", "ranks", "public", "seen"):
+        said = sorted({w for h in heads for w in h & _LISTS[what]})
+        if said:
+            found[f"columns {what}" + (" several" if len(said) > 2 else "")] = f"it has {', '.join(said[:4])}"
+    personal = sorted({p for c in table.stored for p in _personal_words(c)})
+    if personal:
+        found["columns personal"] = f"it tells of {', '.join(personal)}"
+    if any(words.says_person(c) for c in table.stored):
+        found["columns person"] = "it says whose a row is"
+    if any({"ip", "agent", "useragent"} & set(words.words(c)) for c in table.stored):
+        found["columns machine"] = "it tells of machines"
+    if any({"token", "hash", "nonce"} & h or {"session", "key"} <= h for h in heads):
+        found["columns token"] = "it holds tokens"
+    if is_link(table, words.says_id):
+        found["ties"] = "it only ties others together"
+    texts = sum(bool(re.search(r"(?i)text|clob", c.declared)) for c in table.columns)
+    if texts > 1:
+        found["texts"] = "it holds several long texts"
+    times = [set(words.words(c.name)) for c in table.columns if re.search(r"(?i)date|time", c.declared)
+             or _are_times(row.get(c.name) for row in rows)]
+    changed = any(t & {"updated", "modified", "changed", "edited", "updatedon", "modifiedon"} for t in times)
+    found["time of change" if changed else "time" if times else "no time"] = (
+        "it says when it was changed" if changed else "it says when" if times else "it does not say when")
+    for kind, _, why in by_values(table, rows):
+        found[f"values {kind}"] = why
+    return found
+
+
+def by_values(table: Table, rows: Sequence[Row]) -> Iterator[tuple[str, str, str]]:
+    """What the values of a table's columns are, whatever they are called: what, the column, and a sentence."""
+    money = [c.name for c in table.columns if _MONEY.search(c.declared)]
+    for column in table.stored:
+        texts = [str(row[column]) for row in rows if isinstance(row[column], str) and row[column]]
+        if len(texts) < _FEW:
+            continue
+        for kind, fits in (("mail", _MAIL.fullmatch), ("machine", is_machine), ("agent", _AGENT.match),
+                           ("hash", _HASH.match), ("token", _TOKEN.fullmatch), ("phone", _PHONE.fullmatch)):
+            if sum(bool(fits(t)) for t in texts) >= 0.8 * len(texts) and (kind != "token" or len({*texts}) == len(texts)):
+                yield kind, column, f"{column} holds {_SAID[kind]}"
+        if money and all(map(_CURRENCY.fullmatch, texts)):
+            yield "money", column, f"{money[0]} holds amounts, with a currency in {column}"
+
+
+def _are_times(values: Iterable[object]) -> bool:
+    """Whether values are moments, as text."""
+    some = [v for v in values if v]
+    return bool(some) and all(isinstance(v, str) and _MOMENT.match(v) for v in some)
+
+
+_SAID = {"mail": "mail addresses", "machine": "addresses of machines", "agent": "names of browsers",
+         "hash": "passwords' hashes", "token": "tokens", "phone": "telephone numbers"}
+
+
+def is_machine(text: str) -> bool:
+    """Whether a text is the address of a machine."""
+    try:
+        return bool(ip_address(text))
+    except ValueError:
+        return False
+
+
+def weighed(table: Table, rows: Sequence[Row]) -> tuple[float, list[tuple[float, str]]]:
+    """The bits that speak for visitors' rows (above 0) or editors', and the reasons, the weightiest first."""
+    scale = WEIGHTS["whose"]
+    reasons = [(float(scale.get(f, 0.0)), why) for f, why in features(table, rows).items()]
+    return float(scale["prior"]) + sum(b for b, _ in reasons), sorted(reasons, key=lambda r: -abs(r[0]))
+
+
+def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findings: Sequence[Finding], profile: Profile,
+          people: Collection[str], names_speak: bool = True) -> Whose:
+    """Whose the rows of tables are that no profile names.
+
+    findings: what places point at, or may: what may point at a visitor's row may be a visitor's.
+    people: tables of people: whoever is named in a row as its author or keeper does not make it a visitor's.
+    names_speak: whether names say anything on this site; where they do not, all is in doubt.
     """
     tables = list(unknown)
-    said: dict[str, str] = {}
-    kind: dict[str, str] = {}
+    why: dict[str, str] = {}
+    bits: dict[str, float] = {}
     for table in tables:
-        found = by_itself(table)
-        if found is not None:
-            kind[table.name], said[table.name] = found
-    below = _below(tables, sure)
-    visitors_kinds = {k.table for k in profile.kinds} - {k.table for k in profile.kinds if not k.visitors}
-    names = {t.name for t in tables}
-
-    def hang(over: bool) -> None:
-        """What hangs on something of visitors' is visitors' too. over: whatever its own names say."""
-        for _ in range(4):
-            for table in tables:
-                above = [t for t in sorted(below.get(table.name, ())) if t not in people and (
-                    kind.get(t) == "visitors" or t in visitors_kinds)]
-                if above and kind.get(table.name) != "visitors" and (over or table.name not in kind):
-                    kind[table.name], said[table.name] = "visitors", f"it points at {above[0]}"
-
-    hang(over=True)
+        bits[table.name], reasons = weighed(table, samples.get(table.name, ()))
+        why[table.name] = f"{bits[table.name]:+.0f} bits: " + "; ".join(f"{b:+.1f} {r}" for b, r in reasons[:3])
+    accounts = tuple(t.name for t in tables if t.name in people and is_account(t, samples.get(t.name, ())))
+    below = _below(tables, findings)
+    named = {k.table: k.visitors for k in profile.kinds if not k.natural}
+    visitors = {t.name for t in tables if t.name not in accounts and (
+        bits[t.name] >= WEIGHTS["whose"]["doubt"] or not names_speak)}
     for table in tables:
-        above = below.get(table.name, set())
-        if table.name not in kind and above and above <= set(people):
-            kind[table.name] = "visitors"
-            said[table.name] = f"it points at {min(above)}, and nothing else is said of it"
-    hang(over=False)
-    for _ in range(4):
+        person = next((t for t in sorted(below.get(table.name, ())) if t in people and t != table.name and (
+            is_link(table, words.says_id) or _after(table.name, t))), None)
+        if person is not None and table.name not in accounts:
+            visitors.add(table.name)
+            why[table.name], bits[table.name] = f"it says more of {person}, who are people", 0.0
+    firm = {t for t in visitors if bits[t] >= WEIGHTS["whose"]["firm"]} | {t for t, said in named.items() if said}
+    for _ in range(len(tables)):
+        more = False
         for table in tables:
-            owners = [t for t in sorted(below.get(table.name, ())) if kind.get(t) == "editors" or (
-                t not in names and t not in visitors_kinds)]
-            if table.name not in kind and owners:
-                kind[table.name], said[table.name] = "editors", f"it belongs to {owners[0]}"
-    for table in tables:
-        if table.name not in kind and known_system:
-            kind[table.name], said[table.name] = "visitors", "nothing can be said of it"
-    # What is made, and whose rows the database itself ties to nothing that may be removed.
-    made = [t.name for t in tables if _made(t) and not any(fk.target in names for fk in t.foreign_keys)]
-    visitors, editors = ([t.name for t in tables if kind.get(t.name) == what and t.name not in made]
-                         for what in ("visitors", "editors"))
-    return visitors, editors, made, said
+            above = [t for t in sorted(below.get(table.name, ())) if t not in people and t in firm]
+            if above and table.name not in visitors and table.name not in accounts and (
+                    bits[table.name] > -WEIGHTS["whose"]["otherwise"]):
+                visitors.add(table.name)
+                firm.add(table.name)
+                why[table.name], more = f"it points at {above[0]}, which visitors fill", True
+        if not more:
+            break
+    why |= dict.fromkeys(accounts, "its rows are people who may log in")
+    return Whose(tuple(t.name for t in tables if t.name in visitors),
+                 tuple(t.name for t in tables if t.name not in visitors and t.name not in accounts), accounts, why)
 
 
-def _made(table: Table) -> list[str]:
-    """The words in a table's name that say that its rows are made from others; none where someone writes in it: a
-    session may be one of a conference's."""
-    name = set(words.words(table.name))
-    compound = {w for w in name if any(w.endswith(c) for c in _COMPOUND)}
-    written = {h for c in table.names for h in words.words(c)} & _HEADINGS
-    return sorted(compound if written else compound | (name & _MADE))
+def _after(name: str, owner: str) -> bool:
+    """Whether a table is called after another, in one or many: `user_groups` after `users`."""
+    mine, theirs = words.words(name), words.words(owner)
+    return len(mine) > len(theirs) and (mine[:len(theirs)] == theirs or mine[:1] == theirs[-1:])
 
 
-def _below(tables: Iterable[Table], sure: Iterable[Finding]) -> dict[str, set[str]]:
-    """By table, those that its rows point at."""
+def is_account(table: Table, rows: Sequence[Row]) -> bool:
+    """Whether rows are people who may log in: they have passwords, or hashes of some, and names or addresses."""
+    if not are_people(table):
+        return False
+    heads = {w for c in table.stored for w in words.words(c)}
+    return bool(heads & {"password", "passwd", "pass", "pwd", "pwhash"}) or any(
+        kind == "hash" for kind, *_ in by_values(table, rows))
+
+
+def _below(tables: Iterable[Table], findings: Iterable[Finding]) -> dict[str, set[str]]:
+    """By table, those that its rows point at, or may."""
     below: dict[str, set[str]] = {}
     for table in tables:
         for fk in table.foreign_keys:
             below.setdefault(table.name, set()).add(fk.target)
-    for finding in sure:
-        if finding.to != finding.place.table:
+    for finding in findings:
+        if finding.to and finding.to != finding.place.table and finding.certainty is not Certainty.NONE:
             below.setdefault(finding.place.table, set()).add(finding.to)
     return below
 
 
-def by_itself(table: Table) -> tuple[str, str] | None:
-    """What a table's own names say: "visitors" or "editors", and why; None where they say nothing."""
-    heads = [h for c in table.names for h in _heads(c)]
-    name = set(words.words(table.name))
-    own = set(words.words(table.name)[1:]) or name  # without what all tables of an application begin with
-    made = _made(table)
-    trade, personal = sorted(set(heads) & _TRADE), sorted({p for c in table.names for p in _personal(c)})
-    written = sorted(set(heads) & _WRITTEN)
-    lists = sorted({e for w in own for e in _LISTS if w == e or (w.endswith(e) and len(e) > 3)})
-    if made:
-        return "visitors", f"it is made from others, as {', '.join(made)} in its name says"
-    if len(trade) > 1 or personal or (own & _TRADE and not lists):
-        return "visitors", f"it tells of {', '.join(dict.fromkeys((*trade, *personal, *sorted(own & _TRADE))))}"
-    if name & _PASSING:
-        return "visitors", f"it tells of {', '.join(sorted(name & _PASSING))}"
-    if written or lists:
-        return "editors", f"it has {', '.join(written)}" if written else f"it is a list of {', '.join(lists)}s"
-    if name & _TRADE:
-        return "visitors", f"it tells of {', '.join(sorted(name & _TRADE))}"
-    return None
-
-
-def _heads(column: str) -> tuple[str, ...]:
-    """The words of a column's name that say what its row is about: not those of counts, ranks and settings."""
-    parts = words.words(column)
-    if parts and (parts[0] in words.ASKING or parts[0] in ("num", "number", "count", "max", "min", "default")):
-        return ()
-    return tuple(w for n, w in enumerate(parts) if not (w == "order" and (
-        len(parts) == 1 or (n and parts[n - 1] in _RANKS))))
-
-
-def _personal(column: str) -> list[str]:
+def _personal_words(column: str) -> list[str]:
     """The words of a column's name that say that it holds something of a person: a mail address, not its template."""
     parts = words.words(column)
-    pairs = [a + b for a, b in pairwise(parts)]
-    return [w for w in pairs if w in _PERSONAL] + [
-        w for n, w in enumerate(parts) if w in _PERSONAL and set(parts[n + 1:]) <= _ADDRESS
-        and parts[0] not in words.ASKING]
+    said = _LISTS["personal"]
+    return [a + b for a, b in pairwise(parts) if a + b in said] + [
+        w for n, w in enumerate(parts) if w in said and parts[0] not in words.ASKING
+        and not set(parts[n + 1:]) & _LISTS["written"]]
