@@ -17,6 +17,7 @@ from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.compare.field_merge import Standing
 from nostos.core.plan.prepared import compare_voyage, prepare
+from nostos.core.plan.selection import Choice
 from nostos.core.voyages.home import Home
 from tests.real.servers import mariadb, missing
 
@@ -96,7 +97,7 @@ class Laws(unittest.TestCase):
         with opened(home, voyage) as crew:
             before = compare_voyage(crew)[0]
             kept = [s for i in before.items.values() for s in i.rows if s.base is None and s.live is not None]
-            result = merge(home, crew, prepare(crew))
+            result = merge(home, crew, prepare(crew, Choice(everyone=True)))
             after, needs = compare_voyage(crew)
             self.assertTrue(all(line.holds for line in result.ledger))
             self.assertEqual(list(needs), [])  # 6: nothing is left that can go home
@@ -105,7 +106,7 @@ class Laws(unittest.TestCase):
                 assert state.live_raw is not None
                 self.assertEqual(crew.live.open().fetch(table, table.key_of(state.live_raw)), state.live_raw)
             done = self.rows(live)
-            merge(home, crew, prepare(crew))
+            merge(home, crew, prepare(crew, Choice(everyone=True)))
             self.assertEqual(done, self.rows(live))  # 5: twice is once
             if not on_live and not [i for i in before.items.values() if i.standing is Standing.CLASH]:
                 self.assertEqual(after.items, {})  # 2: live is staging, in portable form

@@ -42,21 +42,15 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
     kept = [i for i in items if i.standing is Standing.KEPT]
     settled = [i for i in items if i.standing is Standing.SETTLED]
     if standings:
-        if Standing.OPEN in standings and found.questions:
-            learning.questions(console, found.questions)
-            console.print()
         for standing in standings:
             chosen = [i for i in items if i.standing == standing]
             heading(console, f"{standing.capitalize()}: {len(chosen)}")
             _list(console, chosen, needs, standing in (Standing.CLASH, Standing.OPEN), every)
+        if Standing.OPEN in standings and found.questions:
+            console.print()
+            learning.questions(console, found.questions)
         return
     waiting = [i for i in items if i.standing is Standing.OPEN and not i.visitors]
-    if waiting:
-        learning.questions(console, found.questions)
-        console.print()
-        heading(console, f"Open: {len(waiting)}", "a question first", "bold yellow")
-        _list(console, waiting, needs, True, every)
-        console.print()
     heading(console, f"Would go home: {len(going)}", "changed in staging by editors and administrators", "bold green")
     _list(console, going, needs, every=every)
     if clashes:
@@ -73,6 +67,14 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
     if settled:
         console.print()
         heading(console, f"Settled: {len(settled)}", "both sides made the same change")
+    if waiting:
+        console.print()
+        heading(console, f"Open: {len(waiting)}", "a question first", "bold yellow")
+        _list(console, waiting, needs, True, every)
+    if found.questions:
+        console.print()
+        console.print(f"{count(len(found.questions), 'question')} first: `nostos learn VOYAGE --interactive` asks "
+                      f"{'it' if len(found.questions) == 1 else 'them'}, and nothing is asked twice.", soft_wrap=True)
     if not every and any(len(some) > SCREENFUL for some in (going, clashes, test, waiting)):
         console.print()
         console.print("Counts stand for what is too long to read. Each by name: --kind KIND, --standing S, or --all.")

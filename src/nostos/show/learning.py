@@ -14,6 +14,8 @@ from nostos.core.profiles.learning.places import ROWS
 from nostos.core.profiles.places import Place
 from nostos.show.tables import clean, count, heading, table
 
+_SHOWN = 3  # tables that a question names
+
 
 def learned(console: Console, name: str, found: Layer, answers: Layer, left: Sequence[Question], every: bool) -> None:
     """What is sure, what may be, whose the rows are, what was answered, what is asked."""
@@ -61,13 +63,36 @@ def _findings(console: Console, some: Sequence[Finding]) -> None:
 
 
 def questions(console: Console, left: Sequence[Question]) -> None:
-    """What has to be known before the items that hold it can go home."""
+    """What has to be known before the items that hold it can go home: each thing by its name on both sides."""
     heading(console, f"Questions: {len(left)}", "what waits for an answer stays where it is", "bold yellow")
-    table(console, ("place", "numbers", "may point at", "waits", "evidence"), [
-        (str(q.place), ", ".join(map(str, q.numbers[:4])) + (", ..." if len(q.numbers) > 4 else ""),
-         ", ".join(q.candidates), _some(q.items), "; ".join(q.evidence)) for q in left], keep=(0,))
-    one = clean(f"{left[0].place}={left[0].candidates[0]}")
-    console.print(f"  Answer one:  nostos learn VOYAGE --answer '{one}'   or  ...=number", soft_wrap=True)
+    for n, q in enumerate(left, start=1):
+        console.print()
+        for line in asked(q, f"{n}. "):
+            console.print(clean(line), soft_wrap=True, highlight=False)
+        answer = clean(f"--answer '{q.place}={_likeliest(q)}'")
+        console.print(f"   {answer}   or  ...=number", soft_wrap=True, highlight=False)
+    console.print()
+    console.print("  Answer with `nostos learn VOYAGE --interactive`, or `nostos learn VOYAGE` and what stands below.",
+                  soft_wrap=True)
+
+
+def _likeliest(q: Question) -> str:
+    return q.candidates[0] if q.candidates else "number"
+
+
+def asked(q: Question, mark: str = "") -> list[str]:
+    """A question in lines: what stands where, what it is on either side, what follows, and what speaks for it."""
+    some = ", ".join(map(str, q.numbers[:4])) + (", ..." if len(q.numbers) > 4 else "")
+    lines = [f"{mark}{_some(q.items)}: {some} stands in {q.place}."]
+    here, there = dict(q.here), dict(q.there)
+    for n, table_name in enumerate(q.candidates[:_SHOWN]):
+        mine, other = here.get(table_name), there.get(table_name)
+        said = f"{q.numbers[0]} is {mine} where it was written" if mine else f"{table_name} has no {q.numbers[0]} there"
+        lines.append(f"   {'Is' if n == 0 else 'Or'} it a row of {table_name}? {said[0].upper()}{said[1:]}; on the "
+                     f"other side {f'it is {other}' if other else 'nothing has that number'}.")
+    lines.append("   If it is, it goes along with that thing, under the number that it gets there. If it is a mere "
+                 "number, it goes as it is.")
+    return [*lines, *(f"   {line}" for line in q.evidence[:_SHOWN])]
 
 
 def _some(names: Sequence[str]) -> str:
@@ -78,10 +103,9 @@ def ask(env: Environment, left: Sequence[Question]) -> dict[str, str]:
     """Ask each question; what is not answered is left. Returns answers by place."""
     said: dict[str, str] = {}
     for n, question in enumerate(left, start=1):
-        env.err.print(f"\n{n} of {len(left)}. {question.place} holds {', '.join(map(str, question.numbers[:5]))}, in "
-                      f"{_some(question.items)}.", soft_wrap=True)
-        for line in question.evidence:
-            env.err.print(f"   {line}", soft_wrap=True)
+        env.err.print()
+        for line in asked(question, f"{n} of {len(left)}. "):
+            env.err.print(line, soft_wrap=True, highlight=False, markup=False)
         choices = [*question.candidates, "number"]
         for at, choice in enumerate(choices, start=1):
             means = "nothing: it is just a number" if choice == "number" else f"a row of {choice}"
@@ -105,4 +129,4 @@ def data(found: Layer, answers: Layer, left: Sequence[Question]) -> dict[str, An
 
 def question(q: Question) -> dict[str, Any]:
     return {"place": str(q.place), "numbers": list(q.numbers), "candidates": list(q.candidates),
-            "items": list(q.items), "evidence": list(q.evidence)}
+            "items": list(q.items), "evidence": list(q.evidence), "here": dict(q.here), "there": dict(q.there)}

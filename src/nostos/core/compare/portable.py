@@ -216,7 +216,7 @@ class Translator:
         inner = structures.from_base64(text) if paths else None
         if inner is not None:
             tree = structures.read(inner) if structures.may_be_structure(inner) else None
-            made = self._tree(tree, paths, patterns, at) if tree is not None else self._within(inner, paths, patterns, at)
+            made = self._within(inner, paths, patterns, at) if tree is None else self._tree(tree, paths, patterns, at)
             return text if made in (inner, tree) else Tree(made, structures.Base64Style())
         return rewriting.opened(text, lambda part: self._text(part, patterns, paths, at))
 
@@ -271,8 +271,7 @@ class Translator:
 
     def _patterned(self, patterns: tuple[Reference, ...], text: str, paths: tuple[Reference, ...], at: structures.Path
                    ) -> str:
-        """The text with the ids replaced that patterns find, or that stand where paths lead; all are found before any is.
-        """
+        """The text with the ids replaced that patterns find, or that stand where paths lead; all are found before."""
         spots = sorted([(start, end, i) for i, r in enumerate(patterns)
                         for m in re.finditer(r.pattern or "", text) for start, end in _ids(m, r.many)] + [
             (spot.start, spot.end, len(patterns) + i) for spot in (shapes.spots(text) if paths else ()) if spot.path

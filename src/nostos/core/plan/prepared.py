@@ -29,7 +29,7 @@ from nostos.core.plan.mirror import mirrored, turned
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import Plan, PutFile, RemoveFile, SchemaOperation, SwitchFolder, changes_of, plan
 from nostos.core.plan.selection import Choice, choose
-from nostos.core.plan.unknown import Explainer, Question, hold_back, unexplained
+from nostos.core.plan.unknown import Explainer, Question, asked_for, hold_back, unexplained
 from nostos.core.profiles.learning.findings import Certainty, Layer
 from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
@@ -133,8 +133,9 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
         for item in list(comparison.items.values()):  # what stands in the way is told in the words of the real sides
             if item.reason:
                 comparison.items[item.id] = replace(item, reason=turned(item.reason))
-        return comparison, needs
-    return comparison, need_finder.resolve(comparison, live_db)
+        return asked_for(comparison), needs
+    needs = need_finder.resolve(comparison, live_db)
+    return asked_for(comparison), needs
 
 
 def _gathered(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], layers: Sequence[Layer]

@@ -2,8 +2,8 @@
 
 A clone keeps every key, so a number that is a key of the anchor's is right on both sides as it stands. One that equals
 the key of a row born in staging would mean another thing on live. Each of those is looked at wherever it stands. What
-it is, is weighed; what is left is asked, and until then what holds it goes nowhere (design, section 4). In a refresh the
-same is asked of live's births: *source* is the side that is read, *target* the one that is written.
+it is, is weighed; what is left is asked, and until then what holds it goes nowhere (design, section 4). In a refresh
+the same is asked of live's births: *source* is the side that is read, *target* the one that is written.
 """
 
 from __future__ import annotations
@@ -272,16 +272,22 @@ class Explainer:
 
 
 def hold_back(comparison: Comparison, questions: Sequence[Question]) -> Comparison:
-    """The comparison with what waits for an answer standing open. What only visitors' test data waits for is not asked.
-    """
+    """The comparison with what waits for an answer standing open."""
     why: dict[str, list[str]] = {}
     for question in questions:
         for item in question.items:
             why.setdefault(item, []).append(str(question))
     for name, asked in why.items():
         comparison.items[name] = _open(comparison.items[name], asked)
-    asked_for = [q for q in questions if any(not comparison.items[i].visitors for i in q.items)]
-    return replace(comparison, questions=tuple(asked_for))
+    return replace(comparison, questions=tuple(questions))
+
+
+def asked_for(comparison: Comparison) -> Comparison:
+    """The comparison with the questions that somebody waits for: what only visitors' test data waits for is not asked,
+    as long as nothing else needs it. comparison: once it is known what needs what."""
+    waiting = [i for i in comparison.items.values() if i.standing is Standing.OPEN and not i.visitors]
+    return replace(comparison, questions=tuple(
+        q for q in comparison.questions if any(i.id in q.items or str(q) in i.reason for i in waiting)))
 
 
 def _open(item: Item, asked: Sequence[str]) -> Item:

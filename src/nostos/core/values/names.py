@@ -178,7 +178,9 @@ class Names:
             other = str(known[int(own)])
             return f"{name}-" + (token(other, own) if staging else token(own, other))
 
-        return Tree(structures.change(value.data, leaf, lambda _, k: k), value.style) if isinstance(value, Tree) else value
+        if not isinstance(value, Tree):
+            return value
+        return Tree(structures.change(value.data, leaf, lambda _, k: k), value.style)
 
     def _slug(self, slug: str, staging: bool) -> str:
         other = self.slugs[slug]
@@ -195,5 +197,6 @@ class Names:
             return self._bare.sub(lambda m: called.get(m.group(), m.group()), part)
 
         if isinstance(value, Tree):
-            return Tree(structures.change(value.data, leaf, lambda _, k: text(k) if isinstance(k, str) else k), value.style)
+            return Tree(structures.change(value.data, leaf, lambda _, k: text(k) if isinstance(k, str) else k),
+                        value.style)
         return text(value) if isinstance(value, str) else value

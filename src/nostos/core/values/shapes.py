@@ -1,9 +1,9 @@
-"""Where numbers stand in a text, each with the *shape* around it that says what it is: the text with its digits taken out.
+"""Where numbers stand in a text, each with the *shape* around it that says what it is: the text without its digits.
 
 A place is not only a column. It is an attribute of a tag, of a shortcode or of a comment that holds an object
-(`<embed embedtype="image" id="7">`, `[gallery ids="7,9"]`, `<!-- block {"id":7} -->`), an argument (`?p=7`), a name that ends
-in a number (`class="picture-7"`), an address (`/tour/7`, `gid://app/Tour/7`), a word with its number (`tour:7`, `tour#7`), an
-element (`<tour>7</tour>`) or a scalar of YAML. What stands between numbers of prose is no place.
+(`<embed embedtype="image" id="7">`, `[gallery ids="7,9"]`, `<!-- block {"id":7} -->`), an argument (`?p=7`), a name
+that ends in a number (`class="picture-7"`), an address (`/tour/7`, `gid://app/Tour/7`), a word with its number (`tour:7`,
+`tour#7`), an element (`<tour>7</tour>`) or a scalar of YAML. A number of prose stands in no place.
 
 As a step of a path, an attribute is `@name`, then `@` and what says its kind; any other shape is `~`, the text before
 the number, `#`, and what follows. The key of a map is the shape in braces.

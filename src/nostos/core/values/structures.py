@@ -179,7 +179,8 @@ def _fits(wanted: str, step: str) -> bool:
 
 
 def change(tree: Any, leaf: Callable[[Path, Any], Any], key: Callable[[Path, Any], Any], path: Path = ()) -> Any:
-    """The tree with every leaf replaced by `leaf(path, value)` and every key of a map by `key(path of the map, key)`."""
+    """The tree with every leaf replaced by `leaf(path, value)`, and every key of a map by `key(path of the map, key)`.
+    """
     if isinstance(tree, dict):
         kind = kind_in(tree)
         return {key(path, k): change(v, leaf, key, (*path, f"{k}{kind}"))

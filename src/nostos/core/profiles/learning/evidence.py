@@ -108,7 +108,8 @@ class TableKeys:
             return self._set.intersection(numbers)
         here = [n for n in numbers if n <= self.top]
         key = self.table.key[0]
-        return frozenset(int(str(row[key])) for row in self.database.find_any(self.table, key, here, {})).intersection(here)
+        found = self.database.find_any(self.table, key, here, {})
+        return frozenset(int(str(row[key])) for row in found).intersection(here)
 
     def density(self, low: int, high: int) -> float:
         """Which part of the numbers from low to high are keys."""
@@ -211,8 +212,9 @@ class Weigher:
     def _names_speak(self) -> bool:
         """Whether names of columns are those of tables on this site at all: where none is, names say nothing."""
         alike = {t for t in self.tables for other in self.every.values() for c in other.stored
-                 if (other.name != t or c not in other.key) and (words.likeness(words.without_name(c), t, other.name) >= 0.8
-                                                                 or (t in self.people and words.says_person(c)))}
+                 if (other.name != t or c not in other.key) and (
+                     words.likeness(words.without_name(c), t, other.name) >= 0.8
+                     or (t in self.people and words.says_person(c)))}
         return len(alike) >= max(1, 0.04 * len(self.tables))
 
     def keys(self, table: str) -> TableKeys:
@@ -308,7 +310,8 @@ class Weigher:
                 return ("own, alone" if not rest else "own") + number, "`{}` is called as its own table is"
             if goal not in best:
                 return "second" + number, "`{}` is called as another table is, more than as {}"
-            tier = "same" if said == 1 else "kind" if said == _KIND else "same in app" if said >= 0.95 else "tail" if said > 0.8 else "head"
+            tier = "same" if said == 1 else "kind" if said == _KIND else (
+                "same in app" if said >= 0.95 else "tail" if said > 0.8 else "head")
             counts = " or measure" if not number and words.says_measure(name) else ""
             return tier + ("" if len(best) == 1 else " as others") + counts + number, (
                 "`{}` is called as {} is")
@@ -332,12 +335,12 @@ class Weigher:
         known = self._names.get((name, inside, owner))
         if known is None:
             known = self._names[name, inside, owner] = {}
+            both = (name, inside) if inside else (name,)
             for goal in self.tables:
-                said = max(words.likeness(n, t, owner) for t in (goal, *self.bases.get(goal, ()))
-                           for n in ((name, inside) if inside else (name,)))
+                said = max(words.likeness(n, t, owner) for t in (goal, *self.bases.get(goal, ())) for n in both)
                 if said >= (1.0 if goal in self.links else 0.8):
                     known[goal] = said
-                elif any(says(n, kind) for kind in self.kinds.named(goal) for n in ((name, inside) if inside else (name,))):
+                elif any(says(n, kind) for kind in self.kinds.named(goal) for n in both):
                     known[goal] = _KIND
         return known
 

@@ -17,7 +17,7 @@ from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.address import pieces_in
 from nostos.core.profiles.learning.by_name import named_rows_in
-from nostos.core.profiles.learning.evidence import Weigher
+from nostos.core.profiles.learning.evidence import SURE, Weigher
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, learned
 from nostos.core.profiles.learning.made import repeats
 from nostos.core.profiles.learning.parts import parts
@@ -147,10 +147,10 @@ def _echoed(table: Table, rows: Sequence[Row], findings: Sequence[Finding], prof
     """What leaves that repeat a column of their row point at: what the column does, or the row itself."""
     found = []
     known = {f.place for f in findings if f.certainty is Certainty.SURE}
-    for place, column in echoes(table, rows):
-        if place in known or _is_told(profile, place):
+    for place, column, bits in echoes(table, rows):
+        if bits < SURE or place in known or _is_told(profile, place):
             continue
-        why = (f"it holds what {column} does, in every row",)
+        why = (f"{bits:+.0f} bits: it holds what {column} does, in every row",)
         if table.surrogate and (column,) == table.key:
             found.append(Finding(place, Certainty.SURE, table.name, why))
         found += [Finding(replace(place, where=r.where), Certainty.SURE, r.to, why) for r in profile.references

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -171,8 +172,7 @@ def discriminator(table: Table, column: str) -> str | None:
 
 
 def kind_said(value: str) -> str:
-    """What a value of a discriminating column says, without the spaces of names that it is in (`App\\Tour`, `app.Tour`).
-    """
+    """What a value of a discriminating column says, without what it is in (`App\\Tour`, `app.Tour`)."""
     return value.rpartition("\\")[2].rpartition(".")[2].rpartition(":")[2]
 
 
@@ -208,12 +208,12 @@ def around(place: Place) -> list[str]:
     return [*reversed(steps), *([place.where[0][1]] if place.where else ())]
 
 
-def echoes(table: Table, rows: Sequence[Row]) -> Iterator[tuple[Place, str]]:
-    """Places that always hold what a column of their own row does, such as the row's own key; and that column. A place
-    is inside a text or structure, or, for rows of one kind, a text as a whole."""
+def echoes(table: Table, rows: Sequence[Row]) -> Iterator[tuple[Place, str, float]]:
+    """Places that always hold what a column of their own row does, such as the row's own key; that column; and the bits
+    that this is worth. A place is inside a text or structure, or, for rows of one kind, a text as a whole."""
     types = [c for c in table.stored if set(words.words(c)[-1:]) & _TYPES]
     alike: dict[Place, set[str]] = {}
-    seen: dict[Place, set[int]] = {}
+    seen: dict[Place, list[int]] = {}
     for row in [*rows[::len(rows) // _LOOKED_AT + 1], *rows[-_LOOKED_AT // 2:]]:
         own = {c: n for c in table.stored for path, n in (located.numbers(row[c]) if isinstance(
             row[c], int) or (isinstance(row[c], str) and len(str(row[c])) < 20) else ()) if not path}
@@ -225,10 +225,20 @@ def echoes(table: Table, rows: Sequence[Row]) -> Iterator[tuple[Place, str]]:
                 for place in (Place(table.name, column, kind).at(path) for kind in kinds):
                     same = {c for c, n in own.items() if c != column and n == value}
                     alike[place] = alike.get(place, same) & same
-                    seen.setdefault(place, set()).add(value)
+                    seen.setdefault(place, []).append(value)
     for place, columns in alike.items():
-        if len(seen[place]) >= _ECHOES:
-            yield from ((place, c) for c in sorted(columns))
+        if len({*seen[place]}) >= _ECHOES:
+            yield from ((place, c, _no_chance(seen[place], c in table.key)) for c in sorted(columns))
+
+
+def _no_chance(values: Sequence[int], given_out: bool) -> float:
+    """How unlikely it is, in bits, that numbers are those of a column by chance. given_out: the column is the row's own
+    key: whatever counts up from row to row, as a rank does, is the same as long as no number was left out."""
+    different = {*values}
+    if not given_out:
+        return len(values) * math.log2(len(different))
+    span = max(different) - min(different) + 1
+    return math.log2(min(different)) + (len(different) - 1) * math.log2(span / len(different))
 
 
 def is_link(table: Table, points: Callable[[str], bool] = lambda _: False) -> bool:

@@ -48,7 +48,7 @@ def features(table: Table, rows: Sequence[Row]) -> dict[str, str]:
     """What is seen of a table by itself, each with its reason in words."""
     found: dict[str, str] = {}
     mine = words.words(table.name)
-    telling = any(mine[:1] and mine[0] in said for said in _LISTS.values())  # else it is what an application's begin with
+    telling = any(mine[:1] and mine[0] in said for said in _LISTS.values())  # else all of an application begin so
     named = {*mine} if telling or len(mine) == 1 else {*mine[1:]}
     for what in ("trade", "passing", "lists", "doings", "kept"):
         said = sorted({e for w in named for e in _LISTS[what] if w == e or (w.endswith(e) and len(e) > 3)})
@@ -93,7 +93,8 @@ def by_values(table: Table, rows: Sequence[Row]) -> Iterator[tuple[str, str, str
             continue
         for kind, fits in (("mail", _MAIL.fullmatch), ("machine", is_machine), ("agent", _AGENT.match),
                            ("hash", _HASH.match), ("token", _TOKEN.fullmatch), ("phone", _PHONE.fullmatch)):
-            if sum(bool(fits(t)) for t in texts) >= 0.8 * len(texts) and (kind != "token" or len({*texts}) == len(texts)):
+            if sum(bool(fits(t)) for t in texts) >= 0.8 * len(texts) and (
+                    kind != "token" or len({*texts}) == len(texts)):
                 yield kind, column, f"{column} holds {_SAID[kind]}"
         if money and all(map(_CURRENCY.fullmatch, texts)):
             yield "money", column, f"{money[0]} holds amounts, with a currency in {column}"
