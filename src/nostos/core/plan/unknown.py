@@ -23,7 +23,7 @@ from nostos.core.profiles.learning.evidence import SURE, YES_OR_NO, Weighed, Wei
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
 from nostos.core.profiles.learning.places import Held, called, discriminator, key_columns, kind_said
 from nostos.core.profiles.places import Place
-from nostos.core.values import located
+from nostos.core.values import located, shapes
 from nostos.core.values.structures import fits
 from nostos.core.values.tokens import CLOSE, OPEN
 
@@ -143,7 +143,9 @@ def is_number(rows: Rows, place: Place) -> bool:
     column = rows.table(place.table).column(place.column)
     if column is not None and not place.path and YES_OR_NO.search(column.declared):
         return True
-    if place in rows.profile.numbers:
+    if place in rows.profile.numbers or any(c.holds(place) for c in rows.profile.closed):
+        return True
+    if place.path and shapes.is_standard(place.path[-1]):
         return True
     tail = tail_of(place)
     if tail and any(tail == tail_of(n) for n in rows.profile.numbers):

@@ -19,6 +19,7 @@ from nostos.core.profiles.model import (
     Activity,
     Administrators,
     Child,
+    Closed,
     Configuration,
     Derived,
     FieldPolicy,
@@ -44,7 +45,7 @@ from nostos.core.profiles.row_trees import NestedTree, RowTree
 # What a file may add to the profile of a site.
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
                        "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "nested-tree",
-                       "unique", "mind", "numbers", "slug", "job", "together", "along", "numbered", "prefixed"})
+                       "unique", "mind", "numbers", "slug", "job", "together", "along", "numbered", "prefixed", "closed"})
 _DEEPEST = 5  # profiles that build upon one another
 
 
@@ -264,6 +265,8 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "minds": tuple((m["table"], _where(m), m["says"]) for m in data.get("mind", [])),
         "uniques": tuple(_column({"column": c}) for c in data.get("unique", {}).get("columns", [])),
         "numbers": frozenset(map(Place.parse, data.get("numbers", {}).get("places", []))),
+        "closed": tuple(Closed(c["table"], c["column"], c.get("key", ""), _names(c.get("names", [])),
+                               _names(c.get("steps", []))) for c in data.get("closed", [])),
         "nested": tuple(NestedTree(**t) for t in data.get("nested-tree", [])),
         "prefixed": tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     }

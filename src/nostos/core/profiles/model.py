@@ -13,6 +13,7 @@ from nostos.core.database.schema import Value
 from nostos.core.profiles.conditions import FirstThat, Where, holds
 from nostos.core.profiles.habits import Along, Job, Numbered, Slug, Together
 from nostos.core.profiles.network import Network
+from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import DERIVED, INHERITED, PLACE, PLAIN, RECKONED, Policy
 from nostos.core.profiles.row_trees import NestedTree, RowTree
 
@@ -216,6 +217,28 @@ class Join:
 
 
 @dataclass(frozen=True)
+class Closed:
+    """What a system's core writes by itself, so that nothing in it is learned or asked: `column` of the rows whose `key`
+    is one of these names (patterns), or, with `steps`, places of these shapes in its texts (regular expressions of their
+    last steps)."""
+
+    table: str
+    column: str
+    key: str = ""
+    names: tuple[str, ...] = ()
+    steps: tuple[str, ...] = ()
+
+    def holds(self, place: Place) -> bool:
+        """Whether a place is the core's own."""
+        if (place.table, place.column) != (self.table, self.column):
+            return False
+        named = next((value for column, value in place.where if column == self.key), None)
+        if named is not None and any(fnmatchcase(named, p) for p in self.names):
+            return True
+        return bool(place.path) and any(re.fullmatch(p, place.path[-1]) for p in self.steps)
+
+
+@dataclass(frozen=True)
 class GuardFile:
     """A file that only staging has: where it goes, the text that goes there, and what it does, for people."""
 
@@ -336,7 +359,8 @@ class Profile:
     activities: tuple[Activity, ...] = ()
     masks: tuple[MaskRule, ...] = ()
     administrators: Administrators | None = None
-    numbers: frozenset[Any] = frozenset()  # places (see learning) whose numbers are known to point at nothing
+    numbers: frozenset[Place] = frozenset()  # places (see learning) whose numbers are known to point at nothing
+    closed: tuple[Closed, ...] = ()
     trees: tuple[RowTree, ...] = ()
     uniques: tuple[tuple[str, str], ...] = ()  # table, column: what the system itself lets no two rows share
     made: tuple[str, ...] = ()  # patterns of tables whose rows are made from others: not compared, but their schema is

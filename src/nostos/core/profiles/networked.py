@@ -11,7 +11,7 @@ from nostos.core.profiles.network import Network, kind_in
 
 _NAMES_A_TABLE = frozenset({"table", "to", "owner", "source", "counts"})  # fields of a profile's parts
 _PARTS = ("kinds", "children", "references", "files", "policies", "derived", "joins", "activities", "masks", "trees",
-          "nested", "slugs", "along")
+          "nested", "slugs", "along", "closed")
 
 
 def networked(profile: Profile, tables: Iterable[str]) -> Profile:

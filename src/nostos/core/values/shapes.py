@@ -40,6 +40,15 @@ _ALONE = re.compile(r"(?<![\d.,])(?<!\d[-:])[1-9]\d{0,18}(?![\d%A-Za-z]|[.,:]\d|
 _BEFORE = re.compile(r"[/#!?&]?(?:[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])+)*[A-Za-z]*$")
 _WORD = re.compile(r"[/#!?&]?[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])*")
 _ELEMENT = re.compile(r"<([A-Za-z][\w:.-]*)(?:\s[^<>]*)?>\s*$")
+# Attributes of HTML and SVG that hold numbers (https://html.spec.whatwg.org/multipage/indices.html#attributes-3), and
+# properties of CSS that hold bare ones (https://www.w3.org/TR/CSS/#properties).
+_STANDARD = frozenset("""
+width height colspan rowspan tabindex maxlength minlength cols rows border cellpadding cellspacing hspace vspace
+frameborder marginwidth marginheight span aria-level aria-setsize aria-posinset aria-colcount aria-rowcount aria-valuenow
+aria-valuemin aria-valuemax cx cy r x1 x2 y1 y2 stroke-width stroke-miterlimit
+z-index line-height font-weight opacity flex-grow flex-shrink column-count orphans widows tab-size
+animation-iteration-count aspect-ratio
+""".split())
 _CONTEXT, _WORDS = 80, 2
 _SIMPLE_YAML = re.compile(r"(?:[ \t]*(?:-[ \t]+)*(?:[\w.:\"'!-]+:(?:[ \t].*)?|-[ \t].*)?\r?(?:\n|$))+\Z")
 
@@ -79,6 +88,12 @@ def in_key(text: str) -> list[tuple[str, Spot]]:
 def is_text_step(step: str) -> bool:
     """Whether a step leads into a text."""
     return step[:1] in ("@", "~")
+
+
+def is_standard(step: str) -> bool:
+    """Whether an attribute is one whose number the standard of its language says: no row's."""
+    name, _, kind = step[1:].partition("@")
+    return step[:1] == "@" and kind[:1] not in ("!", "[") and name in _STANDARD
 
 
 def word(step: str) -> str:

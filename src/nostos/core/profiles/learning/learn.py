@@ -28,6 +28,7 @@ from nostos.core.profiles.model import Kind, Profile
 from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import COUNTED, NEWEST, TEXT
 from nostos.core.profiles.row_trees import RowTree
+from nostos.core.values import shapes
 from nostos.core.values.structures import fits, may_be_structure, read
 
 _OWN = ("nostos_*",)
@@ -133,6 +134,8 @@ def _policies(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str, str
 def _is_told(profile: Profile, place: Place) -> bool:
     """Whether a profile says what stands at a place: as a reference, or, in markup, by patterns for that column."""
     where = dict(place.where)
+    if any(c.holds(place) for c in profile.closed) or (place.path and shapes.is_standard(place.path[-1])):
+        return True
     for r in profile.references:
         if r.table == place.table and r.column == place.column and holds(
                 tuple((c, said) for c, said in r.where if c in where), where):
