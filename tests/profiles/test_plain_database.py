@@ -33,6 +33,7 @@ INSERT INTO loan_items VALUES (1, 1, '2026-02-01');
 INSERT INTO scribbles VALUES ('see https://library.example'), ('see https://library.example');
 """
 SITE_FILE = """# the library
+editors = ["*"]
 [site]
 name = "library"
 url = "https://library.example"   # its address

@@ -68,7 +68,7 @@ class LibraryTest(SiteTest):
         self.site = self.folder / "live"
         self.site.mkdir()
         (self.site / "nostos.toml").write_text(
-            f'[site]\nname = "library"\nurl = "https://library.example"\nprefix = "kr_"\n'
+            f'editors = ["*"]\n[site]\nname = "library"\nurl = "https://library.example"\nprefix = "kr_"\n'
             f'database = "mysql://live:${{LIBRARY_PASSWORD}}@/{self.live_name}?unix_socket={self.server.socket}"\n')
         patched = mock.patch.dict("os.environ", LIBRARY_PASSWORD=quote(PASSWORD, safe=""))
         patched.start()

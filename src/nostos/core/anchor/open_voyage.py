@@ -46,7 +46,10 @@ class Crew:
             with self.anchor.changing():
                 self.anchor.set_fact("learned", said)
         answers = read_layer(self.answers)
-        learned = with_answers(of_data(said), answers)
+        told = Layer("said", visitors=(*answers.visitors, *(self.live.adds.visitors if self.live.adds else ())),
+                     editors=(*answers.editors, *(self.live.adds.editors if self.live.adds else ())),
+                     references=answers.references, numbers=answers.numbers)
+        learned = with_answers(of_data(said), told)
         staging = staging_db.tables() if staging_db is not None else {}
         # What staging has dropped may hold what live has written since.
         known = [learned if staging_db is None else replace(learned, made=tuple(
@@ -54,7 +57,7 @@ class Crew:
         new = staging.keys() - self.anchor.tables(Side.LIVE).keys()
         if new and staging_db is not None:
             layer = learn(staging_db, staging, self.live.full_profile(staging), only=new)
-            known.append(with_answers(layer, answers))
+            known.append(with_answers(layer, told))
         return (*known, answers)
 
 

@@ -134,7 +134,7 @@ def _left_out(database: Database, tables: Mapping[str, Table], profile: Profile)
 def _learned(known: Layer) -> Iterator[Finding]:
     """What no profile says of the site, and what follows from it."""
     sure = [f for f in known.findings if f.certainty is Certainty.SURE]
-    perhaps = [f for f in known.findings if f.certainty is Certainty.OPEN]
+    perhaps = [f for f in known.findings if f.certainty is Certainty.OPEN and f.bits > 0]  # more likely than not
     if known.visitors:
         some = ", ".join(known.visitors[:6]) + (" and others" if len(known.visitors) > 6 else "")
         yield Finding(

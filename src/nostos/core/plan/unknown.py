@@ -99,8 +99,7 @@ class _Told:
         self.pair = key_columns(table)
         self.named = any(k.table == table.name and not k.natural for k in rows.profile.kinds) or any(
             c.table == table.name and not c.natural for c in rows.profile.children)
-        self.by = {c: self.pair[0] if self.pair and c == self.pair[1] else discriminator(table, c)
-                   for c in table.names}
+        self.kinds = {c: discriminator(table, c) for c in table.names}  # by what says the kind of a number there
 
 
 def _numbers(rows: Rows, write: RowWrite, born: Born, told: dict[str, _Told]) -> Iterator[tuple[Place, int]]:
@@ -112,14 +111,15 @@ def _numbers(rows: Rows, write: RowWrite, born: Born, told: dict[str, _Told]) ->
     for column, value in write.values.items():
         if value is None or rows.profile.policy(table.name, raw, column).placed:
             continue  # nothing, or given out anew
-        by = said.by[column] if column in said.by else discriminator(table, column)
-        where: tuple[tuple[str, str], ...] = ((by, str(raw.get(by))),) if by else ()
-        plain = said.named and not where  # the columns of a system's own tables are all known
-        if where and _is_told(rows, write, table, column, where):
+        key = said.pair[0] if said.pair and column == said.pair[1] else ""
+        kind = said.kinds.get(column)
+        if key and _is_told(rows, write, table, column, ((key, str(raw.get(key))),)):
             continue
         for path, number in located.numbers(value, clean=_without_tokens):
-            if number in born and not (plain and not path):
-                place = Place(table.name, column, where).at(path)
+            # The columns of a system's own tables are all known.
+            if number in born and (path or key or not said.named):
+                by = key or (kind if not path else "")
+                place = Place(table.name, column, ((by, str(raw.get(by))),) if by else ()).at(path)
                 if not is_number(rows, place):
                     yield place, number
 

@@ -39,6 +39,7 @@ _ALONE = re.compile(r"(?<![\d.,])(?<!\d[-:])[1-9]\d{0,18}(?![\d%A-Za-z]|[.,:]\d|
 # What is in front of it, as far as it says anything: up to two words, each with what parts it from the next.
 _BEFORE = re.compile(r"[/#!?&]?(?:[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])+)*[A-Za-z]*$")
 _WORD = re.compile(r"[/#!?&]?[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])*")
+_WHOLE_WORD = re.compile(r"(?<![A-Za-z])(?:[A-Z]?[a-z]{3,}|[A-Z]{3,})$")  # before digits that follow at once
 _ELEMENT = re.compile(r"<([A-Za-z][\w:.-]*)(?:\s[^<>]*)?>\s*$")
 # Attributes of HTML and SVG that hold numbers (https://html.spec.whatwg.org/multipage/indices.html#attributes-3), and
 # properties of CSS that hold bare ones (https://www.w3.org/TR/CSS/#properties).
@@ -127,9 +128,11 @@ def _shape(text: str, start: int, end: int) -> str:
         return f"~<{element.group(1)}>#"
     before = _BEFORE.search(left)
     said = before.group() if before else ""
-    if not said or (said.isalpha() and len(said) < 3):
-        return ""  # prose, or a letter and a number
     words = _WORD.findall(said)
+    if not words or (said[-1].isalpha() and not _WHOLE_WORD.search(said)):
+        return ""  # prose; or a letter and a number, a tag's name, a part of a hash
+    if said[:1] == "/" and left[:-len(said)].endswith("<"):
+        return ""  # the end of an element
     if len(words) > _WORDS:
         said = "".join(words[-_WORDS:])
     after = text[end:end + 1]

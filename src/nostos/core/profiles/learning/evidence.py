@@ -426,10 +426,10 @@ class Weigher:
         if not best:
             return None
         if weighed.sure():
-            return Finding(place, Certainty.SURE, best, weighed.reasons(best), seen.many)
+            return Finding(place, Certainty.SURE, best, weighed.reasons(best), seen.many, bits=weighed.odds(best))
         if weighed.is_plain():
             return Finding(place, Certainty.NONE, "", weighed.reasons(best))
-        return Finding(place, Certainty.OPEN, best, weighed.reasons(best), seen.many)
+        return Finding(place, Certainty.OPEN, best, weighed.reasons(best), seen.many, bits=weighed.odds(best))
 
 
 @lru_cache(maxsize=4096)

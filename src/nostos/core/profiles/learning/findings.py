@@ -45,6 +45,7 @@ class Finding:
     evidence: tuple[str, ...] = ()
     many: bool = False
     to_column: str = ""
+    bits: float = 0.0  # how much speaks for `to`, more than against
 
     @property
     def references(self) -> tuple[Reference, ...]:
@@ -85,6 +86,8 @@ class Layer:
     personal: tuple[tuple[str, str, str], ...] = ()  # table, column, and the kind of personal data
     adds: Profile | None = None  # what else it says, as parts of a profile
     sampled: tuple[int, int] = (0, 0)  # how many tables were looked at, and how many rows of them
+    hung: Mapping[str, str] = field(default_factory=dict)  # by kind: the one that made its rows visitors'
+    below: Mapping[str, tuple[str, ...]] = field(default_factory=dict)  # by kind: what its rows point at, or may
     why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
 
     def over(self, profile: Profile) -> Profile:
@@ -191,10 +194,11 @@ def take_answers(source: Path, path: Path) -> None:
 
 def as_data(layer: Layer) -> dict[str, Any]:
     """A layer as JSON-like data, for keeping."""
-    return {"findings": [[str(f.place), str(f.certainty), f.to, list(f.evidence), f.many, f.to_column]
+    return {"findings": [[str(f.place), str(f.certainty), f.to, list(f.evidence), f.many, f.to_column, f.bits]
                          for f in layer.findings],
             "visitors": list(layer.visitors), "editors": list(layer.editors), "made": list(layer.made),
-            "accounts": list(layer.accounts),
+            "accounts": list(layer.accounts), "hung": dict(layer.hung),
+            "below": {k: list(v) for k, v in layer.below.items()},
             "names": {t: list(c) for t, c in layer.names.items()}, "why": dict(layer.why),
             "structures": [list(place) for place in layer.structures],
             "trees": [msgspec.to_builtins(tree) for tree in layer.trees],
@@ -213,7 +217,8 @@ def of_data(data: Mapping[str, Any]) -> Layer:
                      for place, certainty, to, evidence, many, *rest in data["findings"])
     return learned(
         findings, visitors=tuple(data["visitors"]), editors=tuple(data["editors"]), made=tuple(data["made"]),
-        accounts=tuple(data.get("accounts", ())),
+        accounts=tuple(data.get("accounts", ())), hung=data.get("hung", {}),
+        below={k: tuple(v) for k, v in data.get("below", {}).items()},
         names={t: tuple(c) for t, c in data["names"].items()}, why=data["why"],
         structures=tuple((t, c) for t, c in data["structures"]),
         trees=tuple(msgspec.convert(tree, RowTree) for tree in data.get("trees", ())),

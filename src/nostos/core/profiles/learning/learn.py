@@ -63,8 +63,9 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         if only is not None and name not in only:
             continue
         seen += [(place, called, values) for place, called, values in places(
-            table, samples[name], _titles(table, usable, samples, profile)) if not (
-            ((place.table, place.column) in told and not place.where and not place.path) or _is_told(profile, place))]
+            table, samples[name], _titles(table, usable, samples, profile))
+            if not _is_told(profile, place) and (place.where or place.path or not (
+                name in named or (name, place.column) in told))]  # the columns of a system's own tables are all known
     for _ in range(_TURNS):  # what is sure tells of what is called alike
         weigher.know(seen)
     findings += [found for place, called, values in seen
@@ -87,6 +88,8 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         tuple(findings), visitors=(*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
         editors=tuple(kinds[t] for t in of.editors if t in kinds), made=made, why=why,
         accounts=tuple(kinds[t] for t in of.accounts if t in kinds),
+        hung={kinds[t]: kinds[above] for t, above in of.hung.items() if t in kinds and above in kinds},
+        below={kinds[t]: tuple(kinds[g] for g in goals if g in kinds) for t, goals in of.below.items() if t in kinds},
         personal=tuple(p for t in unknown for p in _personal(t, samples[t.name])),
         sampled=(len(samples), sum(map(len, samples.values()))),
         names={t.name: _name(t, samples[t.name]) for t in unknown if t.surrogate},
@@ -236,11 +239,30 @@ def _given_out(table: Table, unique: Sequence[str], rows: Sequence[Row]) -> bool
 
 
 def with_answers(learned: Layer, answers: Layer) -> Layer:
-    """What was learned, without what an answer says otherwise."""
+    """What was learned, without what an answer says otherwise; and with what follows from it: what points at a kind that
+    is said to be visitors' is theirs, too, and what was theirs by pointing at one that is not, is not."""
     said = {(r.table, r.column, r.where, r.path) for r in answers.references} | {
         (p.table, p.column, p.where, p.path or None) for p in answers.numbers}
     named = (*answers.editors, *answers.visitors)
-    return replace(learned, made=tuple(t for t in learned.made if not matches(t, named)),
+    visitors, editors = _follows(learned, answers)
+    return replace(learned, made=tuple(t for t in learned.made if not matches(t, named)), visitors=visitors,
+                   editors=editors, accounts=tuple(k for k in learned.accounts if not matches(k, named)),
                    references=tuple(r for r in learned.references if (r.table, r.column, r.where, r.path) not in said),
                    numbers=frozenset(p for p in learned.numbers
                                      if (p.table, p.column, p.where, p.path or None) not in said))
+
+
+def _follows(learned: Layer, answers: Layer) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Whose kinds are by what was answered: visitors', and editors'."""
+    named = (*answers.editors, *answers.visitors)
+    free = {k for k in (*learned.visitors, *learned.editors) if not matches(k, named)}
+    theirs = {k for k in learned.below if matches(k, answers.visitors)}
+    ours = {k for k in (*learned.visitors, *learned.editors) if matches(k, answers.editors)}
+    for _ in range(len(free) + 1):
+        theirs |= {k for k in free if set(learned.below.get(k, ())) & theirs}
+        ours |= {k for k in free - theirs if learned.hung.get(k) in ours}
+    rest = free - theirs - ours
+    return (tuple(k for k in dict.fromkeys((*learned.visitors, *learned.editors))
+                  if k in theirs & free or (k in rest and k in learned.visitors)),
+            tuple(k for k in dict.fromkeys((*learned.editors, *learned.visitors))
+                  if k in ours & free or (k in rest and k in learned.editors)))

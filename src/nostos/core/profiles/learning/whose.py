@@ -42,6 +42,8 @@ class Whose:
     editors: tuple[str, ...]
     accounts: tuple[str, ...]
     why: Mapping[str, str]
+    hung: Mapping[str, str]  # by table: the one that made its rows visitors', for they point there
+    below: Mapping[str, tuple[str, ...]]  # by table: what its rows point at, or may
 
 
 def features(table: Table, rows: Sequence[Row]) -> dict[str, str]:
@@ -135,6 +137,7 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
     """
     tables = list(unknown)
     why: dict[str, str] = {}
+    hung: dict[str, str] = {}
     bits: dict[str, float] = {}
     for table in tables:
         bits[table.name], reasons = weighed(table, samples.get(table.name, ()))
@@ -159,12 +162,14 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
                     bits[table.name] > -WEIGHTS["whose"]["otherwise"]):
                 visitors.add(table.name)
                 firm.add(table.name)
+                hung[table.name] = above[0]
                 why[table.name], more = f"it points at {above[0]}, which visitors fill", True
         if not more:
             break
     why |= dict.fromkeys(accounts, "its rows are people who may log in")
     return Whose(tuple(t.name for t in tables if t.name in visitors),
-                 tuple(t.name for t in tables if t.name not in visitors and t.name not in accounts), accounts, why)
+                 tuple(t.name for t in tables if t.name not in visitors and t.name not in accounts), accounts, why,
+                 hung, {t: tuple(sorted(goals)) for t, goals in below.items()})
 
 
 def _after(name: str, owner: str) -> bool:
