@@ -1,10 +1,11 @@
 """Tells what a real system declares of its tables, as JSON: run with the Python of that system's own environment.
 
-For each table its columns (type, whether empty is allowed, default, choices, index) and what is true of it: foreign keys,
-generic relations, and which columns are plain numbers. Nothing of a database is needed; no name of a system decides
-anything here but which settings are loaded.
+For each table its columns (type, whether empty is allowed, default, choices, index) and what is true of it: foreign
+keys, generic relations, and which columns are plain numbers. Nothing of a database is needed; no name of a system
+decides anything here but which settings are loaded.
 """
 
+import contextlib
 import json
 import os
 import sys
@@ -30,7 +31,8 @@ DJANGO = {
 SETTINGS = {"shuup": "shuup_workbench.settings", "weblate": "weblate.settings_example",
             "evennia": "evennia.settings_default", "mayan": "mayan.settings.base",
             "oscar": "settings"}
-METADATA = {"superset": "superset", "superset2": "superset", "airflow": "airflow", "kotti": "kotti", "indico": "indico", "ckan": "ckan"}
+METADATA = {"superset": "superset", "superset2": "superset",
+            "airflow": "airflow", "kotti": "kotti", "indico": "indico", "ckan": "ckan"}
 
 
 def django_apps(name):
@@ -66,7 +68,8 @@ def django_apps(name):
 
 
 def oscar_apps():
-    return ["oscar.config.Shop", "oscar.apps.analytics", "oscar.apps.checkout", "oscar.apps.address", "oscar.apps.shipping",
+    return ["oscar.config.Shop", "oscar.apps.analytics", "oscar.apps.checkout", "oscar.apps.address",
+            "oscar.apps.shipping",
             "oscar.apps.catalogue", "oscar.apps.catalogue.reviews", "oscar.apps.communication", "oscar.apps.partner",
             "oscar.apps.basket", "oscar.apps.payment", "oscar.apps.offer", "oscar.apps.order", "oscar.apps.customer",
             "oscar.apps.search", "oscar.apps.voucher", "oscar.apps.wishlists", "oscar.apps.dashboard",
@@ -84,7 +87,8 @@ def misago_apps():
 
 
 def askbot_apps():
-    return [f"django.contrib.{c}" for c in CONTRIB] + ["askbot", "askbot.deps.django_authopenid", "askbot.deps.group_messaging",
+    return [f"django.contrib.{c}" for c in CONTRIB] + [
+            "askbot", "askbot.deps.django_authopenid", "askbot.deps.group_messaging",
             "followit", "keyedcache", "livesettings", "django_countries"]
 
 
@@ -119,10 +123,8 @@ def django_tables():
         generic = []
         for f in getattr(meta, "private_fields", ()):
             if hasattr(f, "ct_field") and hasattr(f, "fk_field") and not hasattr(f, "object_id_field_name"):
-                try:
+                with contextlib.suppress(Exception):
                     generic.append([meta.get_field(f.fk_field).column, meta.get_field(f.ct_field).column])
-                except Exception:
-                    pass
         tables[meta.db_table] = {
             "columns": columns, "generic": generic,
             "uniques": [[by_field[n] for n in u if n in by_field] for u in together]}
@@ -146,11 +148,9 @@ def sqlalchemy_tables(name):
         from airflow.models.base import Base
         airflow.models.import_all_models()
         metadata = [Base.metadata]
-        try:
+        with contextlib.suppress(Exception):
             import airflow.providers.fab.auth_manager.models as fab
             metadata.append(fab.Model.metadata)
-        except Exception:
-            pass
     elif name == "kotti":
         import kotti, kotti.resources, kotti.security, kotti.workflow  # noqa
         metadata = [kotti.Base.metadata]
@@ -167,10 +167,11 @@ def sqlalchemy_tables(name):
     for meta in metadata:
         for table in meta.tables.values():
             called = table.name if not table.schema else f"{table.schema}_{table.name}"
-            indexed = {next(iter(i.columns)).name for i in table.indexes if len(i.columns) and hasattr(next(iter(i.columns)), "name")}
+            indexed = {getattr(next(iter(i.columns)), "name", "") for i in table.indexes if len(i.columns)}
             columns = []
             for c in table.columns:
-                fk = min(c.foreign_keys, key=lambda k: len(k.constraint.columns) if k.constraint is not None else 1, default=None)
+                fk = min(c.foreign_keys, default=None,
+                         key=lambda k: len(k.constraint.columns) if k.constraint is not None else 1)
                 goal = fk.target_fullname.rsplit(".", 1) if fk is not None else None
                 try:
                     declared = str(c.type)

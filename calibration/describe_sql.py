@@ -14,9 +14,11 @@ from collections.abc import Iterator
 from pathlib import Path
 
 TABLE = re.compile(r"(?i)CREATE TABLE\s+(?:IF NOT EXISTS\s+)?[`\"]?(\w+)[`\"]?\s*\(")
-COLUMN = re.compile(r"(?is)^[`\"]?(\w+)[`\"]?\s+((?:[a-z]*int|[a-z]*char|[a-z]*text|[a-z]*blob|serial|integer|bool|boolean|date|datetime|"
+COLUMN = re.compile(r"(?is)^[`\"]?(\w+)[`\"]?\s+((?:[a-z]*int|[a-z]*char|[a-z]*text|[a-z]*blob|serial|integer|"
+                    r"bool|boolean|date|datetime|"
                     r"timestamp|time|float|double|decimal|numeric|real|varbinary|binary|enum|set|bigint|json)(?:\s*\([^)]*\))?(?:\s+unsigned)?)(.*)$")
-KEY = re.compile(r"(?is)^(?:CONSTRAINT\s+\S+\s+)?FOREIGN KEY\s*\S*\s*\(([^)]*)\)\s*REFERENCES\s+[`\"]?(\w+)[`\"]?\s*\(([^)]*)\)")
+KEY = re.compile(r"(?is)^(?:CONSTRAINT\s+\S+\s+)?FOREIGN KEY\s*\S*\s*\(([^)]*)\)\s*REFERENCES\s+[`\"]?(\w+)[`\"]?\s*"
+                 r"\(([^)]*)\)")
 
 
 def bodies(sql: str) -> Iterator[tuple[str, str]]:
@@ -73,14 +75,15 @@ def described(sql: str, labels: dict[str, str]) -> dict[str, object]:
                     primary = [c.group(1)]
                 if refers:
                     keys[c.group(1)] = (refers.group(1), names(refers.group(2))[0])
-                columns.append({"name": c.group(1), "declared": re.sub(r"\([^)]*\)(?=.*unsigned)", "", c.group(2).lower()), "kind": c.group(2), "blank": False,
+                declared = re.sub(r"\([^)]*\)(?=.*unsigned)", "", c.group(2).lower())
+                columns.append({"name": c.group(1), "declared": declared, "kind": c.group(2), "blank": False,
                                 "null": "NOT NULL" not in upper, "default": int(default.group(1)) if default else None,
                                 "choices": [], "unique": False, "length": None})
         for column in columns:
             label = labels.get(f"{name}.{column['name']}")
             goal = (label, "") if label else keys.get(column["name"], (None, None))
-            column.update(primary=primary == [column["name"]], key=column["name"] in primary, to=goal[0], to_column=goal[1],
-                          index=column["name"] in indexed or primary[:1] == [column["name"]])
+            column.update(primary=primary == [column["name"]], key=column["name"] in primary, to=goal[0],
+                          to_column=goal[1], index=column["name"] in indexed or primary[:1] == [column["name"]])
         tables[name] = {"columns": columns, "generic": [], "uniques": uniques}
     for table in tables.values():
         for column in table["columns"]:  # a label names the table alone: its key is meant

@@ -13,7 +13,8 @@ import zlib
 from pathlib import Path
 from typing import Any
 
-WORDS = ["amber", "basin", "cedar", "delta", "ember", "fjord", "grove", "haven", "islet", "jetty", "knoll", "lagoon", "meadow", "north", "orchid", "pine", "quarry"]
+WORDS = ("amber", "basin", "cedar", "delta", "ember", "fjord", "grove", "haven", "islet", "jetty", "knoll", "lagoon",
+         "meadow", "north", "orchid", "pine", "quarry")
 INTS = ("int", "serial")
 
 
@@ -187,6 +188,6 @@ class Filler:
         if "ip" in kind.split("generic")[-1][:2] or c["name"].startswith("ip"):
             return lambda n, key: f"192.0.2.{r.randint(1, 250)}"
         size = c["length"] if isinstance(c["length"], int) else 60
-        return lambda n, key: f"{r.choice(WORDS)} {r.choice(WORDS)}"[:size] if not c["unique"] else f"{r.choice(WORDS)}-{key}"[:size]
-
-
+        if c["unique"]:
+            return lambda n, key: f"{r.choice(WORDS)}-{key}"[:size]
+        return lambda n, key: f"{r.choice(WORDS)} {r.choice(WORDS)}"[:size]

@@ -41,7 +41,7 @@ class Known:
     name: str
     weigher: Weigher
     samples: dict[str, list[Row]]
-    places: list[tuple[Place, str, Held, tuple[str, ...]]]  # the tables that are right (whose rows go one by one), or none
+    places: list[tuple[Place, str, Held, tuple[str, ...]]]  # with the tables that are right; none: plain numbers
 
 
     def yes_or_no(self, place: Place) -> bool:
@@ -68,7 +68,7 @@ def known(folder: Path, name: str, seed: int, scratch: Path) -> Known | None:
             at = (n, place.column)
             if at in filler.truth and tables[filler.truth[at][0]].surrogate:
                 found.append((place, called, seen, filler.truth[at]))
-            elif at in filler.plain and not words.says_id(place.column):  # some point somewhere that nothing declares
+            elif at in filler.plain and not words.says_id(place.column):  # else it may point where nothing declares
                 found.append((place, called, seen, ()))
     return Known(name, weigher, samples, found)
 
@@ -91,7 +91,8 @@ def fitted(systems: list[Known]) -> dict[str, dict[str, float]]:
                         continue  # its type alone decides
                     if right:
                         refs[source][category] += 1
-                    elif (source == "name" and goal not in truth) or (not truth and (first or source in OF_TABLES)):  # by chance, wherever it really points
+                    elif (source == "name" and goal not in truth) or (  # by chance, wherever it really points
+                            not truth and (first or source in OF_TABLES)):
                         plain[source][category] += 1
     weights: dict[str, dict[str, float]] = {}
     for source in sorted(refs | plain):
@@ -106,8 +107,9 @@ def fitted(systems: list[Known]) -> dict[str, dict[str, float]]:
         if refs["name"][tier] < FEW and f"{tier}+id" in weights["name"]:
             weights["name"][tier] = round(weights["name"][f"{tier}+id"] - BARE, 2)
     for tier in ("kind", "kind+id", "told", "kind as others", "kind as others+id"):  # as what is called after a part
-        weights["name"].setdefault(tier, round(weights["name"]["tail" if tier.endswith(("kind", "others")) else "tail+id"]
-                                               - (BARE if "kind" in tier else 0) - (BARE if "others" in tier else 0), 2))
+        bare = "tail" if tier.endswith(("kind", "others")) else "tail+id"
+        weights["name"].setdefault(tier, round(
+            weights["name"][bare] - (BARE if "kind" in tier else 0) - (BARE if "others" in tier else 0), 2))
     for tier, bits in list(weights["name"].items()):  # a name that may be a count's: nearer to nothing
         if "measure" not in tier and not tier.endswith("+id") and bits > 0:
             weights["name"].setdefault(f"{tier} or measure", round(bits - BARE, 2))
@@ -142,12 +144,13 @@ def report(systems: list[Known], most: int = 40) -> str:
             right += is_right
             hit += bool(truth) and is_right
             if not is_right:
-                wrong.append(f"{name}: {place}: is {truth[0] if truth else 'plain'}, taken for {said or 'plain'}, {bits:.0f} bits")
+                wrong.append(f"{name}: {place}: is {truth[0] if truth else 'plain'}, taken for {said or 'plain'}, "
+                             f"{bits:.0f} bits")
         else:
             open_ += 1
             open_refs += bool(truth)
-    lines = [f"{refs} references, {plain} plain; sure {sure}, right {right} ({right / max(sure, 1):.2%}); references found "
-             f"{hit / max(refs, 1):.1%}; open {open_}, of which references {open_refs}"]
+    lines = [f"{refs} references, {plain} plain; sure {sure}, right {right} ({right / max(sure, 1):.2%}); references "
+             f"found {hit / max(refs, 1):.1%}; open {open_}, of which references {open_refs}"]
     return "\n".join((*lines, *wrong[:most]))
 
 
@@ -164,7 +167,7 @@ def main() -> None:
 
         fitting = some(FITTING, range(options.seeds))
         weights = fitted(fitting)
-        evidence.WEIGHTS.update({k: v for k, v in weights.items()})
+        evidence.WEIGHTS.update(weights)
         print("fitting:", *(k.name for k in fitting))
         print(report(fitting))
         measuring = some(MEASURING, range(100, 100 + options.seeds))

@@ -90,7 +90,8 @@ class OnServer(SiteTest):
         self.sql(self.live, SCHEMA)
         (self.folder / "live").mkdir()
         (self.folder / "live" / "nostos.toml").write_text(
-            f"editors = ['*']\n[site]\nname = 'library'\nurl = 'https://library.example'\ndatabase = '{self.server.url(self.live)}'\n")
+            f"editors = ['*']\n[site]\nname = 'library'\nurl = 'https://library.example'\n"
+            f"database = '{self.server.url(self.live)}'\n")
         self.home = Home(self.folder / "home")
 
     def sql(self, database: str, script: str) -> list[tuple[object, ...]]:

@@ -45,7 +45,8 @@ from nostos.core.profiles.row_trees import NestedTree, RowTree
 # What a file may add to the profile of a site.
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
                        "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "nested-tree",
-                       "unique", "mind", "numbers", "slug", "job", "together", "along", "numbered", "prefixed", "closed"})
+                       "unique", "mind", "numbers", "slug", "job", "together", "along", "numbered", "prefixed",
+                       "closed"})
 _DEEPEST = 5  # profiles that build upon one another
 
 

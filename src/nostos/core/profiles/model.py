@@ -218,9 +218,9 @@ class Join:
 
 @dataclass(frozen=True)
 class Closed:
-    """What a system's core writes by itself, so that nothing in it is learned or asked: `column` of the rows whose `key`
-    is one of these names (patterns), or, with `steps`, places of these shapes in its texts (regular expressions of their
-    last steps)."""
+    """What a system's core writes by itself, so that nothing in it is learned or asked: `column` of the rows whose
+    `key` is one of these names (patterns), or, with `steps`, places of these shapes in its texts (regular expressions
+    of their last steps)."""
 
     table: str
     column: str

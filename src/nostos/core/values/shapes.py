@@ -1,9 +1,9 @@
 """Where numbers stand in a text, each with the *shape* around it that says what it is: the text without its digits.
 
 A place is not only a column. It is an attribute of a tag, of a shortcode or of a comment that holds an object
-(`<embed embedtype="image" id="7">`, `[gallery ids="7,9"]`, `<!-- block {"id":7} -->`), an argument (`?p=7`), a name
-that ends in a number (`class="picture-7"`), an address (`/tour/7`, `gid://app/Tour/7`), a word with its number (`tour:7`,
-`tour#7`), an element (`<tour>7</tour>`) or a scalar of YAML. A number of prose stands in no place.
+(`<embed embedtype="image" id="7">`, `[gallery ids="7,9"]`, `<!-- block {"id":7} -->`), an argument (`?p=7`), a
+name that ends in a number (`class="picture-7"`), an address (`/tour/7`, `gid://app/Tour/7`), a word with its number
+(`tour:7`, `tour#7`), an element (`<tour>7</tour>`) or a scalar of YAML. A number of prose stands in no place.
 
 As a step of a path, an attribute is `@name`, then `@` and what says its kind; any other shape is `~`, the text before
 the number, `#`, and what follows. The key of a map is the shape in braces.
@@ -43,13 +43,13 @@ _WHOLE_WORD = re.compile(r"(?<![A-Za-z])(?:[A-Z]?[a-z]{3,}|[A-Z]{3,})$")  # befo
 _ELEMENT = re.compile(r"<([A-Za-z][\w:.-]*)(?:\s[^<>]*)?>\s*$")
 # Attributes of HTML and SVG that hold numbers (https://html.spec.whatwg.org/multipage/indices.html#attributes-3), and
 # properties of CSS that hold bare ones (https://www.w3.org/TR/CSS/#properties).
-_STANDARD = frozenset("""
-width height colspan rowspan tabindex maxlength minlength cols rows border cellpadding cellspacing hspace vspace
-frameborder marginwidth marginheight span aria-level aria-setsize aria-posinset aria-colcount aria-rowcount aria-valuenow
-aria-valuemin aria-valuemax cx cy r x1 x2 y1 y2 stroke-width stroke-miterlimit
-z-index line-height font-weight opacity flex-grow flex-shrink column-count orphans widows tab-size
-animation-iteration-count aspect-ratio
-""".split())
+_STANDARD = frozenset((
+    "width", "height", "colspan", "rowspan", "tabindex", "maxlength", "minlength", "cols", "rows", "border",
+    "cellpadding", "cellspacing", "hspace", "vspace", "frameborder", "marginwidth", "marginheight", "span",
+    "aria-level", "aria-setsize", "aria-posinset", "aria-colcount", "aria-rowcount", "aria-valuenow",
+    "aria-valuemin", "aria-valuemax", "cx", "cy", "r", "x1", "x2", "y1", "y2", "stroke-width", "stroke-miterlimit",
+    "z-index", "line-height", "font-weight", "opacity", "flex-grow", "flex-shrink", "column-count", "orphans",
+    "widows", "tab-size", "animation-iteration-count", "aspect-ratio"))
 _CONTEXT, _WORDS = 80, 2
 _SIMPLE_YAML = re.compile(r"(?:[ \t]*(?:-[ \t]+)*(?:[\w.:\"'!-]+:(?:[ \t].*)?|-[ \t].*)?\r?(?:\n|$))+\Z")
 

@@ -239,8 +239,8 @@ def _given_out(table: Table, unique: Sequence[str], rows: Sequence[Row]) -> bool
 
 
 def with_answers(learned: Layer, answers: Layer) -> Layer:
-    """What was learned, without what an answer says otherwise; and with what follows from it: what points at a kind that
-    is said to be visitors' is theirs, too, and what was theirs by pointing at one that is not, is not."""
+    """What was learned, without what an answer says otherwise, and with what follows from that: what points at a kind
+    that is said to be visitors' is theirs, too; what was theirs by pointing at one that is not, is not."""
     said = {(r.table, r.column, r.where, r.path) for r in answers.references} | {
         (p.table, p.column, p.where, p.path or None) for p in answers.numbers}
     named = (*answers.editors, *answers.visitors)
