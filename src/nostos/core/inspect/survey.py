@@ -15,7 +15,7 @@ from nostos.core.patterns import matches
 from nostos.core.profiles.compared import compared_tables
 from nostos.core.profiles.from_schema import NO_PROFILE
 from nostos.core.profiles.learning.findings import Certainty, Layer
-from nostos.core.profiles.learning.learn import learn
+from nostos.core.profiles.learning.learn import learn, with_answers
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.profiles.network import kind_in, sites
 from nostos.core.profiles.sources import Sources
@@ -95,6 +95,7 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
             tables = database.tables()
             tell(Progress("learning", 0, None, "tables"))
             known = learn(database, tables, site.full_profile(tables))
+            known = with_answers(known, site.adds) if site.adds is not None else known
             profile = effective_profile(site, tables)
             tell(Progress("reading tables", 0, len(tables), "tables"))
             facts = tuple(_facts(database, known.over(profile), t) for t in tables.values())
@@ -141,11 +142,16 @@ def _learned(known: Layer) -> Iterator[Finding]:
             Level.NOTICE, f"No profile names {some}; they count as visitors'.",
             "What staging has in them is taken for test data and stays there until it is named.",
             "Nothing, if that is so. `nostos learn` shows why; a file of answers can say otherwise.", Whose.YOU)
+    if known.accounts:
+        yield Finding(
+            Level.NOTICE, f"No profile names {', '.join(known.accounts)}; their rows are people who may log in.",
+            "An account that staging made or changed goes home only when it is named, by any system.",
+            "Nothing, if that is so.", Whose.YOU)
     if known.made:
         some = ", ".join(known.made[:6]) + (" and others" if len(known.made) > 6 else "")
         yield Finding(
-            Level.NOTICE, f"Taken for caches, queues, logs or indexes: {some}.",
-            "What is made from other rows is cloned, but not compared, and nothing of it goes home.",
+            Level.NOTICE, f"Made from other rows, column by column: {some}.",
+            "What follows from other rows is cloned, but not compared, and nothing of it goes home.",
             "Let the site make it anew after a merge, if it does not by itself. A file of answers can say otherwise.",
             Whose.YOU)
     if sure or perhaps:
