@@ -28,7 +28,7 @@ from nostos.core.profiles.places import Place
 
 FITTING = ("shuup", "machina", "wiki", "evennia", "superset2", "kotti", "wagtail", "rt", "cacti")
 MEASURING = ("mezzanine", "helpdesk", "misago", "airflow", "mayan", "indico", "oscar", "roundcube", "ttrss")
-BY_HAND = frozenset({"form", "said", "keys", "kinds"})  # sources whose weights are not fitted here
+BY_HAND = frozenset({"form", "said", "copied", "keys", "kinds"})  # sources whose weights are not fitted here
 FEW, BARE = 4, 4.0  # cases from which on a tier is fitted by itself; bits that a name without an "id" is worth less
 OF_TABLES = frozenset({"type", "name", "missed", "reach"})  # sources that say something of one table
 TARGET = Path(evidence.__file__).parent / "weights.toml"

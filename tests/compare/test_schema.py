@@ -39,7 +39,7 @@ class PlainTest(SiteTest):
         site = self.folder / "site"
         site.mkdir()
         self.sql(site, self.SCHEMA)
-        (site / "nostos.toml").write_text('[site]\nname = "l"\nurl = "https://l.example"\n'
+        (site / "nostos.toml").write_text('editors = ["*"]\n[site]\nname = "l"\nurl = "https://l.example"\n'
                                           'database = "sqlite:///x.db"\n')
         self.h = Harbour(self.folder, site)
 

@@ -104,7 +104,8 @@ class Trees(unittest.TestCase):
         pages.db.execute(PAGES)
         for above, title in FIRST:
             pages.add(above, title)
-        (folder / "live/nostos.toml").write_text('[site]\nname = "made"\nurl = "http://made.example"\nfiles = "none"\n'
+        (folder / "live/nostos.toml").write_text(
+            'editors = ["*"]\n[site]\nname = "made"\nurl = "http://made.example"\nfiles = "none"\n'
                                                  'database = "sqlite:///made.db"\n')
         harbour = Harbour(folder, folder / "live")
         return harbour, Pages(folder / "live/made.db"), Pages(folder / "staging/made.db")
@@ -238,8 +239,9 @@ class Intervals(unittest.TestCase):
                          "rgt INTEGER NOT NULL, level INTEGER NOT NULL"
                          + (", parent_id INTEGER REFERENCES cats(id))" if parent else ")"))
         first.write({"root": "", "a": "root", "b": "root", "a1": "a", "a2": "a", "a11": "a1", "b1": "b"})
-        (folder / "live/nostos.toml").write_text('[site]\nname = "made"\nurl = "http://made.example"\nfiles = "none"\n'
-                                                 'database = "sqlite:///made.db"\neditors = ["cats"]\n')
+        (folder / "live/nostos.toml").write_text(
+            'editors = ["*"]\n[site]\nname = "made"\nurl = "http://made.example"\nfiles = "none"\n'
+                                                 'database = "sqlite:///made.db"\n')
         h = Harbour(folder, folder / "live")
         live, staging = first, Nested(folder / "staging/made.db", parent)
         chance, worked = random.Random(seed), set()

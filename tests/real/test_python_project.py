@@ -168,7 +168,7 @@ class Project(SiteTest):
         self.manage(live, "migrate", "--check")
         self.manage(live, "makemigrations", "--check", "--dry-run")
         self.assertIn("No problems found", self.manage(live, "fixtree"))
-        self.assertEqual([], h.homeward())
+        self.assertEqual([], [i for i in h.homeward() if "logentry" not in i])  # what was done in staging stays there
         with h.crew() as crew:
             merge(h.home, crew, prepare_undo(h.home, crew, to_take_back(h.home, "trip", None), schema=True))
         self.manage(live, "migrate", "--check")

@@ -121,7 +121,8 @@ class UnknownShop(SystemTest):
             database = crew.live.open(readonly=True)
             add_answers(answers_of(self.home, crew.live), dict.fromkeys(asked, "posts"), database.tables())
             database.close()
-        self.assertEqual(asked, {"postmeta.meta_value[meta_key=_lead]"})  # the pictures and the front are called so
+        self.assertEqual(asked, {"postmeta.meta_value[meta_key=_lead]",  # the pictures are called so
+                                 "options.option_value[option_name=wares_front]/lead"})
         self.merge()
         self.assertEqual(self.shop(), shop)
         said = self.ask(self.live, """

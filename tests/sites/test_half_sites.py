@@ -74,7 +74,8 @@ class DatabaseOnly(SiteTest):
         connection = sqlite3.connect(site / "x.db")
         connection.executescript("CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT); INSERT INTO t (v) VALUES ('a')")
         connection.close()
-        (site / "nostos.toml").write_text('[site]\nname = "d"\nurl = "https://d.example"\n'
+        (site / "nostos.toml").write_text(
+            'editors = ["*"]\n[site]\nname = "d"\nurl = "https://d.example"\n'
                                           'database = "sqlite:///x.db"\nfiles = "none"\n')
         (site / "beside.txt").write_text("not the site's")
         h = Harbour(self.folder, site)
@@ -86,7 +87,8 @@ class DatabaseOnly(SiteTest):
         self.assertEqual(rows(site / "x.db", "SELECT v FROM t"), [("a",), ("live",), ("staging",)])
         self.assertEqual(sorted(p.name for p in h.staging_folder.iterdir()),
                          [".nostos-voyage", "nostos.toml", "stray.txt", "x.db"])
-        (site / "nostos.toml").write_text('[site]\nname = "d"\nurl = "https://d.example"\ndatabase = "none"\n'
+        (site / "nostos.toml").write_text(
+            'editors = ["*"]\n[site]\nname = "d"\nurl = "https://d.example"\ndatabase = "none"\n'
                                           'files = "none"\n')
         with self.assertRaisesRegex(SiteError, "neither a database nor files"):
             recognise(site)

@@ -228,7 +228,18 @@ class Explainer:
         fresh = set(numbers)
         if not seen.numbers.keys() - fresh:  # what is new alone counts once, as that
             seen.numbers = {}
-        return self.weigher.weigh(place, name, seen, fresh=fresh, born=self._by_table)
+        copied = self.weigher.copied(self._beside(place), place.path[-1].partition("@")[0]) if place.path else ""
+        return self.weigher.weigh(place, name, seen, fresh=fresh, born=self._by_table, copied=copied)
+
+    def _beside(self, place: Place) -> frozenset[str]:
+        """The keys of the map that a leaf is in, in the last row that has one."""
+        found: frozenset[str] = frozenset()
+        for row in self._samples.get(place.table, ()):
+            value = row.get(place.column)
+            if isinstance(value, str) and all(str(row.get(c)) == v for c, v in place.where):
+                found = next((keys for path, keys in located.maps(value)
+                              if Place(place.table, place.column, place.where).at(path).path == place.path[:-1]), found)
+        return found
 
     def _question(self, place: Place, here: _Found, weighed: Weighed, born: Collection[str]) -> Question:
         best = weighed.tables[weighed.best][0] if weighed.best else 0.0

@@ -34,6 +34,23 @@ def numbers(value: Any, path: Path = (), clean: Clean = str) -> Iterator[tuple[P
             yield from numbers(part, (*path, str(n)), clean)
 
 
+def maps(value: Any, path: Path = ()) -> Iterator[tuple[Path, frozenset[str]]]:
+    """Every map in a value, structures inside strings too: the path of what is in it, but for the last step, and its
+    keys."""
+    if isinstance(value, Tree):
+        value = value.data
+    if isinstance(value, str):
+        value = tree.data if structures.may_be_structure(value) and (tree := structures.read(value)) else None
+    if isinstance(value, dict):
+        kind = structures.kind_in(value)
+        yield path, frozenset(str(k) for k in value)
+        for key, part in value.items():
+            yield from maps(part, (*path, f"{key}{kind}"))
+    elif isinstance(value, list):
+        for n, part in enumerate(value):
+            yield from maps(part, (*path, str(n)))
+
+
 def _in_text(text: str, path: Path, clean: Clean) -> Iterator[tuple[Path, int]]:
     tree = structures.read(text) if structures.may_be_structure(text) else None
     if tree is not None:

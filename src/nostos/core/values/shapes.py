@@ -40,16 +40,29 @@ _ALONE = re.compile(r"(?<![\d.,])(?<!\d[-:])[1-9]\d{0,18}(?![\d%A-Za-z]|[.,:]\d|
 _BEFORE = re.compile(r"[/#!?&]?(?:[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])+)*[A-Za-z]*$")
 _WORD = re.compile(r"[/#!?&]?[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])*")
 _WHOLE_WORD = re.compile(r"(?<![A-Za-z])(?:[A-Z]?[a-z]{3,}|[A-Z]{3,})$")  # before digits that follow at once
+# What is written in digits and is no number: moments (https://www.rfc-editor.org/rfc/rfc3339), hours, UUIDs, addresses.
+_NO_NUMBERS = re.compile(
+    r"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?"
+    r"|(?<!\d)\d{1,2}:\d\d(?::\d\d)?(?!\d)"
+    r"|(?i:[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12})|(?<![\d.])\d{1,3}(?:\.\d{1,3}){3}(?![\d.])")
 _ELEMENT = re.compile(r"<([A-Za-z][\w:.-]*)(?:\s[^<>]*)?>\s*$")
 # Attributes of HTML and SVG that hold numbers (https://html.spec.whatwg.org/multipage/indices.html#attributes-3), and
 # properties of CSS that hold bare ones (https://www.w3.org/TR/CSS/#properties).
 _STANDARD = frozenset((
-    "width", "height", "colspan", "rowspan", "tabindex", "maxlength", "minlength", "cols", "rows", "border",
-    "cellpadding", "cellspacing", "hspace", "vspace", "frameborder", "marginwidth", "marginheight", "span",
-    "aria-level", "aria-setsize", "aria-posinset", "aria-colcount", "aria-rowcount", "aria-valuenow",
-    "aria-valuemin", "aria-valuemax", "cx", "cy", "r", "x1", "x2", "y1", "y2", "stroke-width", "stroke-miterlimit",
-    "z-index", "line-height", "font-weight", "opacity", "flex-grow", "flex-shrink", "column-count", "orphans",
-    "widows", "tab-size", "animation-iteration-count", "aspect-ratio"))
+    "start", "min", "max", "step", "low", "high", "optimum", "size", "width", "height", "colspan", "rowspan",
+    "tabindex", "maxlength", "minlength", "cols", "rows", "border", "cellpadding", "cellspacing", "hspace",
+    "vspace", "frameborder", "marginwidth", "marginheight", "span", "aria-level", "aria-setsize", "aria-posinset",
+    "aria-colcount", "aria-rowcount", "aria-valuenow", "aria-valuemin", "aria-valuemax", "cx", "cy", "r", "x1",
+    "x2", "y1", "y2", "stroke-width", "stroke-miterlimit", "z-index", "line-height", "font-weight", "opacity",
+    "flex-grow", "flex-shrink", "column-count", "orphans", "widows", "tab-size", "animation-iteration-count",
+    "aspect-ratio"))
+# Elements of HTML that hold what people read (https://html.spec.whatwg.org/#flow-content-2): a number there is prose.
+_PROSE = frozenset((
+    "a", "abbr", "address", "article", "aside", "b", "bdi", "blockquote", "button", "caption", "cite", "code", "dd",
+    "del", "dfn", "div", "dt", "em", "figcaption", "footer", "h1", "h2", "h3", "h4", "h5", "h6", "header", "i",
+    "ins", "kbd", "label", "legend", "li", "main", "mark", "meter", "nav", "option", "output", "p", "pre",
+    "progress", "q", "s", "samp", "section", "small", "span", "strong", "sub", "summary", "sup", "td", "text",
+    "textarea", "th", "time", "title", "tspan", "u", "var"))
 _CONTEXT, _WORDS = 80, 2
 _SIMPLE_YAML = re.compile(r"(?:[ \t]*(?:-[ \t]+)*(?:[\w.:\"'!-]+:(?:[ \t].*)?|-[ \t].*)?\r?(?:\n|$))+\Z")
 
@@ -109,6 +122,7 @@ def word(step: str) -> str:
 
 def _in_text(text: str) -> list[Spot]:
     found: dict[int, Spot] = {}
+    text = _NO_NUMBERS.sub(lambda m: "." * len(m.group()), text)
     for step, start, end in _attributes(text):
         for m in re.finditer(r"\d+", text[start:end]):
             found.setdefault(start + m.start(), Spot((step,), start + m.start(), start + m.end()))
@@ -124,7 +138,7 @@ def _shape(text: str, start: int, end: int) -> str:
     """The step of a number in a text; empty where nothing is written to it."""
     left = text[max(0, start - _CONTEXT):start]
     element = _ELEMENT.search(left)
-    if element is not None and text[end:end + 2] == "</":
+    if element is not None and text[end:end + 2] == "</" and element.group(1).lower() not in _PROSE:
         return f"~<{element.group(1)}>#"
     before = _BEFORE.search(left)
     said = before.group() if before else ""

@@ -20,7 +20,7 @@ from importlib import resources
 from typing import Any
 
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Row, Table
+from nostos.core.database.schema import Column, Row, Table
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty, Finding
 from nostos.core.profiles.learning.kinds import Kinds, says
@@ -36,6 +36,8 @@ _ALIKE, _SHARED = 5.0, 0.25  # bits that places of one name give each other: at 
 _MOST = 14.0  # bits, that values alone may give: two tables may have the same numbers by their making
 _NEW = 0.3  # how often what is new points at what is new, where it points at that table
 _MAGNITUDES, _ROUND = 14.0, 0.05  # natural logarithm of the numbers that are written; how often a round one is this one
+_NEAR = 3.0  # bits below the likeliest, that are nearly as much
+_COLUMNS, _COPIED = 4, 0.6  # columns of a row that is written down: how many must be there, and which part of all
 _KIND = 0.83  # likeness of a name that is called as a kind of a table's rows
 _NONE: frozenset[Place] = frozenset()
 Feature = tuple[str, str, float, tuple[Any, ...]]  # source, category, what its weight is multiplied with, why
@@ -151,11 +153,14 @@ class Weigher:
             base = base_of(tables, table)
             if base is not None:
                 self.bases.setdefault(base, []).append(name)
+        self._by_column: dict[str, dict[tuple[str, ...], str]] = {}  # by table, by what is left of a column's name
         self._told: dict[tuple[str, ...], dict[Place, str]] = {}
         self._popular: dict[str, set[Place]] = {}
         for r in known:
             if r.is_key and r.to in self.tables:
                 self._know(Place(r.table, r.column, r.where), r.column, r.to)
+                if not r.where:
+                    self._by_column.setdefault(r.table, {})[words.pointing(r.column)] = r.to
         self._beside: dict[tuple[str, ...], dict[Place, dict[str, float]]] = {}
         self._owners: dict[str, str] = {}
         self._keys: dict[str, TableKeys] = {}
@@ -202,6 +207,20 @@ class Weigher:
         goals = {goal for at, goal in self._told.get(words.pointing(name), {}).items() if at != place}
         return goals.pop() if len(goals) == 1 else ""
 
+    def copied(self, keys: Collection[str], name: str) -> str:
+        """What a leaf points at of a map that is a row, written down: its keys are a table's columns, as where versions
+        of rows are kept. Empty where it is none, or tables do not agree."""
+        said = {words.pointing(k) for k in keys}
+        goals = set()
+        for table, columns in self._by_column.items():
+            goal = columns.get(words.pointing(name))
+            own = [words.pointing(c) for c in self.every[table].stored if c not in self.every[table].key] if (
+                goal and table in self.every) else []
+            there = sum(c in said for c in own)
+            if goal and own and there >= min(_COLUMNS, len(own)) and there >= _COPIED * len(own):
+                goals.add(goal)
+        return goals.pop() if len(goals) == 1 else ""
+
     def _prior(self, place: Place) -> dict[str, float]:
         """log2 of how likely it is of each table that it is the one which is pointed at, where one is: the more known
         places point at it, the more (Laplace's rule of succession)."""
@@ -235,10 +254,10 @@ class Weigher:
         column = table.column(place.column) if table is not None else None
         yield "form", self._form(place, column), 1, ("how such places are used",)
         if table is not None and column is not None and not place.path:
-            if not is_text(column.declared):
+            if not _holds_text(column):
                 yield "default", self._default(column.nullable, column.default), 1, (
                     ("it may be empty",) if column.nullable else ("it may not be empty; default {}", column.default))
-            if not place.where or not is_text(column.declared):
+            if not place.where or not _holds_text(column):
                 led = table.indexed(place.column)
                 yield "index", "yes" if led else "no", 1, (("an" if led else "no") + " index leads to it",)
         every = seen.other + sum(seen.numbers.values())
@@ -253,7 +272,7 @@ class Weigher:
         """What is seen of a place beside a table."""
         table = self.every.get(place.table)
         column = table.column(place.column) if table is not None and not place.path else None
-        if column is not None and not is_text(column.declared):
+        if column is not None and not _holds_text(column):
             yield "type", self._type(column.declared, goal), 1, ("its type, {}, beside the key's", column.declared)
         if place.where and self._form(place, None) == "typed":
             alike = goal in self._alike(name, "", place.table)
@@ -265,20 +284,30 @@ class Weigher:
             yield "name", tier, 1, (why, name, goal)
         yield from self._values(seen, goal)
 
-    def _form(self, place: Place, column: Any) -> str:
+    def _form(self, place: Place, column: Column | None) -> str:
         if place.path:
             last = place.path[-1]
             if last[:1] in ("{", "@"):
                 return "key" if last[:1] == "{" else "attribute"
             if last[:1] == "~":
-                return "ending" if re.search(r"[\w-]#\W?$", last) else "address"
+                if not re.search(r"[\w-]#\W?$", last):
+                    return "address"
+                return "name" if self._names_rows(place) else "ending"
             return "leaf"
         if place.where:
             pair = key_columns(self.every[place.table]) if place.table in self.every else None
             return "setting" if pair and place.column == pair[1] else "typed"
-        if column is None or not is_text(column.declared):
+        if column is None or not _holds_text(column):
             return "number"
-        return "name" if (place.column,) in self.every[place.table].uniques else "text"
+        return "name" if self._names_rows(place) else "text"
+
+    def _names_rows(self, place: Place) -> bool:
+        """Whether a column is what tells rows of its table apart, alone or with others."""
+        table = self.every.get(place.table)
+        return table is not None and not (table.surrogate and place.column in table.key) and (
+            any(place.column in u for u in (*table.uniques, table.key)) or any(
+                "UNIQUE" in ddl.upper() and re.search(rf"\W{re.escape(place.column)}\W", ddl)
+                for _, ddl in table.indexes))
 
     def _type(self, declared: str, goal: str) -> str:
         key = self.tables[goal].column(self.tables[goal].key[0])
@@ -359,7 +388,8 @@ class Weigher:
         if missed:
             return
         reach = some[-1] / max(keys.top, 1)
-        yield "reach", f"{many}:{_bin(reach, (0.05, 0.3, 0.8, 1.0))}", 0.5, (
+        category = f"{many}:{_bin(reach, (0.05, 0.3, 0.8, 1.0))}"
+        yield "reach", category, 0.5 if weight("reach", category) > 0 else 0.25, (
             "its {} values reach {:.0%} of the way to the newest of {}", len(some), reach, goal)
         dense = keys.density(some[0], some[-1]) if len(some) > 1 else keys.density(1, keys.top)
         bits = sum(-math.log2(max(dense, 0.02, _popular(n))) for n in some)
@@ -376,9 +406,10 @@ class Weigher:
     # --- weighing
 
     def weigh(self, place: Place, name: str, seen: Held, goals: Iterable[str] | None = None,
-              fresh: Collection[int] = (), born: Mapping[str, Collection[int]] | None = None) -> Weighed:
+              fresh: Collection[int] = (), born: Mapping[str, Collection[int]] | None = None, copied: str = ""
+              ) -> Weighed:
         """Weigh a place for each table, or for some. name: what says what it is. seen: what it holds. fresh: what of it
-        is new, and the number of a new row; born: the numbers of new rows, by table."""
+        is new, and the number of a new row; born: the numbers of new rows, by table. copied: as `copied` says."""
         found = {}
         scale, odds = float(WEIGHTS["scale"]["bits"]), float(WEIGHTS["scale"]["prior"])
         prior = self._prior(place)
@@ -391,6 +422,9 @@ class Weigher:
                                                               len(self.tables), known)), *always]
             reasons += [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3])
                         for f in self._of_table(place, name, seen, goal)]
+            if copied == goal:
+                reasons.append(Evidence("copied", weight("copied", "yes"), (
+                    "it is a row that is written down, whose column points at {}", goal)))
             if fresh:
                 reasons += self._fresh(fresh, goal, born.get(goal, ()) if born else ())
             alike = self._alike_elsewhere(place, beside, goal) if beside else 0.0
@@ -418,7 +452,7 @@ class Weigher:
     def finding(self, place: Place, name: str, seen: Held) -> Finding | None:
         """What a place is, with its evidence; None where nothing stands there that could be a row's number."""
         column = self.every[place.table].column(place.column) if place.table in self.every else None
-        if not seen.numbers and (seen.other or place.path or column is None or is_text(column.declared)
+        if not seen.numbers and (seen.other or place.path or column is None or _holds_text(column)
                                  or YES_OR_NO.search(column.declared)):
             return None
         weighed = self.weigh(place, name, seen)
@@ -429,7 +463,13 @@ class Weigher:
             return Finding(place, Certainty.SURE, best, weighed.reasons(best), seen.many, bits=weighed.odds(best))
         if weighed.is_plain():
             return Finding(place, Certainty.NONE, "", weighed.reasons(best))
-        return Finding(place, Certainty.OPEN, best, weighed.reasons(best), seen.many, bits=weighed.odds(best))
+        least = max(weighed.tables[best][0] - _NEAR, 0.0)
+        near = tuple(t for t, (bits, _) in weighed.tables.items() if t != best and bits > least)
+        return Finding(place, Certainty.OPEN, best, weighed.reasons(best), seen.many, "", weighed.odds(best), near)
+
+
+def _holds_text(column: Column) -> bool:
+    return is_text(column.declared) or column.kind in ("text", "other")
 
 
 @lru_cache(maxsize=4096)

@@ -46,6 +46,7 @@ class Finding:
     many: bool = False
     to_column: str = ""
     bits: float = 0.0  # how much speaks for `to`, more than against
+    also: tuple[str, ...] = ()  # tables for which nearly as much speaks
 
     @property
     def references(self) -> tuple[Reference, ...]:
@@ -194,8 +195,8 @@ def take_answers(source: Path, path: Path) -> None:
 
 def as_data(layer: Layer) -> dict[str, Any]:
     """A layer as JSON-like data, for keeping."""
-    return {"findings": [[str(f.place), str(f.certainty), f.to, list(f.evidence), f.many, f.to_column, f.bits]
-                         for f in layer.findings],
+    return {"findings": [[str(f.place), str(f.certainty), f.to, list(f.evidence), f.many, f.to_column, f.bits,
+                          list(f.also)] for f in layer.findings],
             "visitors": list(layer.visitors), "editors": list(layer.editors), "made": list(layer.made),
             "accounts": list(layer.accounts), "hung": dict(layer.hung),
             "below": {k: list(v) for k, v in layer.below.items()},
@@ -213,7 +214,8 @@ def as_data(layer: Layer) -> dict[str, Any]:
 
 def of_data(data: Mapping[str, Any]) -> Layer:
     """What `as_data` gave."""
-    findings = tuple(Finding(Place.parse(place), Certainty(certainty), to, tuple(evidence), many, *rest)
+    findings = tuple(Finding(Place.parse(place), Certainty(certainty), to, tuple(evidence), many, *rest[:2],
+                             *(tuple(also) for also in rest[2:]))
                      for place, certainty, to, evidence, many, *rest in data["findings"])
     return learned(
         findings, visitors=tuple(data["visitors"]), editors=tuple(data["editors"]), made=tuple(data["made"]),

@@ -77,7 +77,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         findings += _echoed(table, samples[name], findings, profile)
     sure = [f for f in findings if f.certainty is Certainty.SURE]
     unknown = [t for n, t in usable.items() if n not in named and (only is None or n in only)]
-    of = whose(unknown, samples, findings, profile, weigher.people, weigher.names_speak)
+    of = whose(unknown, samples, findings, profile, weigher.people)
     visitors, why = of.visitors, dict(of.why)
     made = tuple(t.name for t in unknown if repeats(database, t, samples[t.name], sure, usable))
     kinds = {k.table: k.name for k in profile.kinds}

@@ -23,6 +23,8 @@ from nostos.core.profiles.model import Profile
 
 _LISTS = {what: words.listed(what) for what in (
     "trade", "personal", "passing", "written", "lists", "doings", "arranged", "ranks", "kept", "public", "seen")}
+_TELLING = 0.3  # which part of a site's tables must have names that say something
+_MAYBE = 3.0  # bits against, up to which a place may point there
 _FEW = 4  # values, that are too few to say what they are
 _MAIL = re.compile(r"[^@\s<>]{1,64}@[\w-]+(?:\.[\w-]+)+")
 _AGENT = re.compile(r"(?:Mozilla|Opera|curl|Wget|[A-Za-z]+bot)/\d")
@@ -128,12 +130,12 @@ def weighed(table: Table, rows: Sequence[Row]) -> tuple[float, list[tuple[float,
 
 
 def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findings: Sequence[Finding], profile: Profile,
-          people: Collection[str], names_speak: bool = True) -> Whose:
+          people: Collection[str]) -> Whose:
     """Whose the rows of tables are that no profile names.
 
     findings: what places point at, or may: what may point at a visitor's row may be a visitor's.
     people: tables of people: whoever is named in a row as its author or keeper does not make it a visitor's.
-    names_speak: whether names say anything on this site; where they do not, all is in doubt.
+    Where names of tables and columns say nothing on a site, all is in doubt.
     """
     tables = list(unknown)
     why: dict[str, str] = {}
@@ -142,13 +144,16 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
     for table in tables:
         bits[table.name], reasons = weighed(table, samples.get(table.name, ()))
         why[table.name] = f"{bits[table.name]:+.0f} bits: " + "; ".join(f"{b:+.1f} {r}" for b, r in reasons[:3])
+    telling = sum(any(f.startswith(("table", "columns")) for f in features(t, ())) for t in tables)
+    names_speak = telling >= _TELLING * len(tables)
     accounts = tuple(t.name for t in tables if t.name in people and is_account(t, samples.get(t.name, ())))
     below = _below(tables, findings)
     named = {k.table: k.visitors for k in profile.kinds if not k.natural}
     visitors = {t.name for t in tables if t.name not in accounts and (
         bits[t.name] >= WEIGHTS["whose"]["doubt"] or not names_speak)}
+    sure = _below(tables, [f for f in findings if f.certainty is Certainty.SURE])
     for table in tables:
-        person = next((t for t in sorted(below.get(table.name, ())) if t in people and t != table.name and (
+        person = next((t for t in sorted(sure.get(table.name, ())) if t in people and t != table.name and (
             is_link(table, words.says_id) or _after(table.name, t))), None)
         if person is not None and table.name not in accounts:
             visitors.add(table.name)
@@ -194,8 +199,9 @@ def _below(tables: Iterable[Table], findings: Iterable[Finding]) -> dict[str, se
         for fk in table.foreign_keys:
             below.setdefault(table.name, set()).add(fk.target)
     for finding in findings:
-        if finding.to and finding.to != finding.place.table and finding.certainty is not Certainty.NONE:
-            below.setdefault(finding.place.table, set()).add(finding.to)
+        if finding.to and finding.to != finding.place.table and finding.certainty is not Certainty.NONE and (
+                finding.certainty is Certainty.SURE or finding.bits > -_MAYBE):
+            below.setdefault(finding.place.table, set()).update({finding.to, *finding.also} - {finding.place.table})
     return below
 
 
