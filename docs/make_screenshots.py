@@ -166,7 +166,7 @@ def take_unknown(folder: Path) -> None:
         db.execute("INSERT INTO ext_gallery (title, slug, cover, frames) VALUES ('Comet', 'comet', ?, ?)",
                    (shown, f"{pictures[0]},{shown}"))
     photograph_commands(folder, "learn", [
-        ["compare", "gallery"], ["learn", "gallery", "--answer", "ext_gallery.frames=content"]])
+        ["compare", "gallery", "--standing", "open"], ["learn", "gallery", "--answer", "ext_gallery.frames=content"]])
 
 
 def run() -> int:

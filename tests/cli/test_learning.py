@@ -18,8 +18,8 @@ class Learn(ShopTest):
         self.assertEqual(compared.returncode, 1)
         self.assertGreater(compared.stdout.index("2 questions first"), compared.stdout.index("Would go home"))
         said = run("compare", "trip", "--standing", "open").stdout
-        for line in ("it is not known what ext_gallery.frames", "Is it a row of content? 20 is picture 'New' where it "
-                     "was written; on the other side it is note \"Live's own\"."):
+        for line in ("it is not known what ext_gallery.frames", "Is it a row of content? In staging 20 is picture "
+                     "'New'; on live it is note \"Live's own\"."):
             self.assertIn(line, said)
         merged = run("merge", "trip", "--leave", "*", "--dry-run")
         self.assertEqual(merged.returncode, 1)

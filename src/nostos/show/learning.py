@@ -8,6 +8,7 @@ from typing import Any
 from rich.console import Console
 
 from nostos.cli.environment import Environment
+from nostos.core.anchor.names import Side
 from nostos.core.plan.unknown import Question
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
 from nostos.core.profiles.learning.places import ROWS
@@ -85,11 +86,12 @@ def asked(q: Question, mark: str = "") -> list[str]:
     some = ", ".join(map(str, q.numbers[:4])) + (", ..." if len(q.numbers) > 4 else "")
     lines = [f"{mark}{_some(q.items)}: {some} stands in {q.place}."]
     here, there = dict(q.here), dict(q.there)
+    mine, other = ("in staging", "on live") if q.source is Side.STAGING else ("on live", "in staging")
     for n, table_name in enumerate(q.candidates[:_SHOWN]):
-        mine, other = here.get(table_name), there.get(table_name)
-        said = f"{q.numbers[0]} is {mine} where it was written" if mine else f"{table_name} has no {q.numbers[0]} there"
-        lines.append(f"   {'Is' if n == 0 else 'Or'} it a row of {table_name}? {said[0].upper()}{said[1:]}; on the "
-                     f"other side {f'it is {other}' if other else 'nothing has that number'}.")
+        said, stands = here.get(table_name), there.get(table_name)
+        lines.append(f"   {'Is' if n == 0 else 'Or'} it a row of {table_name}? {mine.capitalize()} "
+                     + (f"{q.numbers[0]} is {said}" if said else f"no row there is {q.numbers[0]}")
+                     + f"; {other} {f'it is {stands}' if stands else 'nothing has that number'}.")
     lines.append("   If it is, it goes along with that thing, under the number that it gets there. If it is a mere "
                  "number, it goes as it is.")
     return [*lines, *(f"   {line}" for line in q.evidence[:_SHOWN])]

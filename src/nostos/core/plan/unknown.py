@@ -12,6 +12,7 @@ import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from nostos.core.anchor.names import Side
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.row_states import Rows
@@ -46,6 +47,7 @@ class Question:
     evidence: tuple[str, ...] = ()
     here: tuple[tuple[str, str], ...] = ()
     there: tuple[tuple[str, str], ...] = ()
+    source: Side = Side.STAGING  # the side that is read: live in a refresh
 
     def __str__(self) -> str:
         some = ", ".join(map(str, self.numbers[:3])) + (", ..." if len(self.numbers) > 3 else "")
@@ -248,7 +250,8 @@ class Explainer:
         evidence = tuple(weighed.reasons(t)[0] + ": " + "; ".join(weighed.reasons(t)[1:4]) for t in likely[:3])
         return Question(place, tuple(names), tuple(likely), tuple(sorted(here.items)), evidence,
                         tuple((t, self._title(self.source, self.rows.staging_tables, t, names[0])) for t in likely),
-                        tuple((t, self._title(self.target, self.rows.live_tables, t, names[0])) for t in likely))
+                        tuple((t, self._title(self.target, self.rows.live_tables, t, names[0])) for t in likely),
+                        self.rows.source)
 
     def _title(self, database: Database, tables: Mapping[str, Table], name: str, number: int) -> str:
         """What the row of a number is called on a side; empty where there is none."""

@@ -88,7 +88,7 @@ class Weighed:
 
     def reasons(self, table: str) -> tuple[str, ...]:
         bits, every = self.tables[table]
-        return (f"for {table}: {bits:+.0f} bits", *(
+        return (f"for {table}: {bits + 0.0:+.0f} bits", *(
             str(e) for e in sorted(every, key=lambda e: -abs(e.bits)) if abs(e.bits) >= 0.5))
 
 
@@ -418,8 +418,9 @@ class Weigher:
         beside = self._beside.get(words.pointing(name), {})
         for goal in self.tables if goals is None else (g for g in goals if g in self.tables):
             known = len(self._popular.get(goal, _NONE) - {place})
-            reasons = [Evidence("prior", odds + prior[goal], ("one of {} tables; {} known places point at it",
-                                                              len(self.tables), known)), *always]
+            reasons = [Evidence("prior", odds + prior[goal], (
+                ("one of {} tables; {} known places point at it" if known else "one of {} tables"),
+                len(self.tables), known)), *always]
             reasons += [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3])
                         for f in self._of_table(place, name, seen, goal)]
             if copied == goal:
