@@ -143,7 +143,8 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
     bits: dict[str, float] = {}
     for table in tables:
         bits[table.name], reasons = weighed(table, samples.get(table.name, ()))
-        why[table.name] = f"{round(bits[table.name]) + 0:+d} bits: " + "; ".join(f"{b:+.1f} {r}" for b, r in reasons[:3])
+        said = "; ".join(f"{b:+.1f} {r}" for b, r in reasons[:3])
+        why[table.name] = f"{round(bits[table.name]) + 0:+d} bits: {said}"
     telling = sum(any(f.startswith(("table", "columns")) for f in features(t, ())) for t in tables)
     names_speak = telling >= _TELLING * len(tables)
     accounts = tuple(t.name for t in tables if t.name in people and is_account(t, samples.get(t.name, ())))
