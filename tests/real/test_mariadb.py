@@ -461,7 +461,7 @@ class Library(LibraryTest):
             "The table scribbles has no key.": "the extension's author",
             "The table kr_old is kept by MyISAM, which has no transactions and no snapshots.": "you",
             "The character sets of kr_books, kr_shelves cannot hold every character.": "you",
-            "0 places that no profile names point at rows of other tables, and 2 may.": "you",
+            "0 places that no profile names point at rows of other tables, and 1 may.": "you",
             "No profile fits this site.": "you"})
         self.server.run("CREATE USER poor@localhost IDENTIFIED BY 'p'")
         self.server.run(f"GRANT SELECT, INSERT ON {self.live_name}.* TO poor@localhost")

@@ -93,8 +93,11 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
     wanted -= careful
     forbidden = matching(comparison.items, leave)
     wanted -= forbidden
-    accounts = {name for name in careful if not comparison.items[name].schema}
-    waits = dict(_waiting(needs, sorted(wanted - {*take, *choice.sure}), accounts))
+    # Nobody's account and no visitor's test row comes along with what was not asked for by its name.
+    unasked = {name for name in careful if not comparison.items[name].schema} | {
+        i.id for i in movable if stays(i) and i.id not in wanted and not choice.everyone
+        and comparison.rows.profile.is_surely_visitors(i.kind)}
+    waits = dict(_waiting(needs, sorted(wanted - {*take, *choice.sure}), unasked))
     wanted -= waits.keys()
     chosen: dict[str, Need | None] = dict.fromkeys(sorted(wanted))
     queue = list(chosen)
@@ -139,13 +142,14 @@ def _unmoved(comparison: Comparison, patterns: Collection[str], exists: Exists) 
     return unmoved
 
 
-def _waiting(needs: Needs, wanted: Iterable[str], accounts: Collection[str]) -> Iterator[tuple[str, str]]:
-    """What was not asked for by its name and needs an account of staging's that was not either; and that account."""
-    for start in wanted if accounts else ():
+def _waiting(needs: Needs, wanted: Iterable[str], unasked: Collection[str]) -> Iterator[tuple[str, str]]:
+    """What was not asked for by its name and needs something of staging's that was not either; and that. unasked: what
+    goes home only when it is named."""
+    for start in wanted if unasked else ():
         seen, queue = {start}, [start]
         while queue:
             for need in needs[queue.pop()]:
-                if need.on in accounts:
+                if need.on in unasked:
                     yield start, need.on
                     queue = []
                     break

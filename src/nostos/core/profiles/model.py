@@ -355,6 +355,7 @@ class Profile:
     gate_setting: str = ""  # the setting by which a copy's pages ask for a password
     prefixed: tuple[tuple[str, str, tuple[str, ...]], ...] = ()  # table, column, patterns of what follows the prefix
     visitor_kinds: tuple[str, ...] = ()
+    firm_kinds: tuple[str, ...] = ()  # of these, the ones of which there is little doubt
     cautions: tuple[ProfileCaution, ...] = ()
     activities: tuple[Activity, ...] = ()
     masks: tuple[MaskRule, ...] = ()
@@ -491,6 +492,11 @@ class Profile:
     def _is_visitors(self, kind: str) -> bool:
         return any(k.name == kind and k.visitors for k in self.kinds) or any(
             fnmatchcase(kind, p) for p in self.visitor_kinds)
+
+    def is_surely_visitors(self, kind: str) -> bool:
+        """Whether visitors make the rows of a kind by what a profile says, or by evidence that leaves little doubt."""
+        return any(k.name == kind and k.visitors and not k.natural for k in self.kinds) or any(
+            fnmatchcase(kind, p) for p in self.firm_kinds)
 
     def with_visitors(self, patterns: tuple[str, ...]) -> Profile:
         """This profile with more kinds counted as made by visitors."""

@@ -17,6 +17,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from importlib import resources
+from itertools import islice
 from typing import Any
 
 from nostos.core.database.protocol import Database
@@ -36,10 +37,12 @@ _ALIKE, _SHARED = 5.0, 0.25  # bits that places of one name give each other: at 
 _MOST = 14.0  # bits, that values alone may give: two tables may have the same numbers by their making
 _NEW = 0.3  # how often what is new points at what is new, where it points at that table
 _MAGNITUDES, _ROUND = 14.0, 0.05  # natural logarithm of the numbers that are written; how often a round one is this one
+_FEW_MISSED = 0.1  # which part of values may be no keys of the table that they point at: what they pointed at has gone
+_LIKELY = 16  # tables that a place may point at, whatever is found out later
 _NEAR = 3.0  # bits below the likeliest, that are nearly as much
 _COLUMNS, _COPIED = 4, 0.6  # columns of a row that is written down: how many must be there, and which part of all
 _KIND = 0.83  # likeness of a name that is called as a kind of a table's rows
-_NONE: frozenset[Place] = frozenset()
+_NONE: set[Place] = set()
 Feature = tuple[str, str, float, tuple[Any, ...]]  # source, category, what its weight is multiplied with, why
 YES_OR_NO = re.compile(r"(?i)bool|^tinyint\(1\)|^bit")  # types of columns
 
@@ -125,7 +128,8 @@ class TableKeys:
 
 def weight(source: str, category: str) -> float:
     """The bits of a category, as measured; 0 for one that was not seen."""
-    return float(WEIGHTS[source].get(category, 0.0))
+    found: float = WEIGHTS[source].get(category, 0.0)
+    return found
 
 
 def are_people(table: Table) -> bool:
@@ -161,7 +165,9 @@ class Weigher:
                 self._know(Place(r.table, r.column, r.where), r.column, r.to)
                 if not r.where:
                     self._by_column.setdefault(r.table, {})[words.pointing(r.column)] = r.to
-        self._beside: dict[tuple[str, ...], dict[Place, dict[str, float]]] = {}
+        self._beside: dict[tuple[str, ...], dict[str, float]] = {}  # by name: what values say of each table, in bits
+        self._own_bits: dict[Place, dict[str, float]] = {}  # and what of it is each place's own
+        self._likely: dict[Place, list[str]] = {}  # tables that a place may point at, whatever else is found out
         self._owners: dict[str, str] = {}
         self._keys: dict[str, TableKeys] = {}
         self._names: dict[tuple[str, str, str], dict[str, float]] = {}
@@ -179,19 +185,22 @@ class Weigher:
         some = list(seen)
         names = Counter(words.pointing(name) for _, name, _ in some)
         for place, name, held in some:
-            weighed = self.weigh(place, name, held)
+            weighed = self.weigh(place, name, held, self._likely.get(place))
+            if held.numbers:  # else nothing but its name tells one table from another
+                self._likely.setdefault(place, list(islice(weighed.tables, _LIKELY)))
             if weighed.sure():
                 self._know(place, name, weighed.best)
-            if words.pointing(name) and names[words.pointing(name)] > 1:
-                self._beside.setdefault(words.pointing(name), {})[place] = {
-                    goal: sum(e.bits for e in reasons if e.source in _BY_VALUES)
-                    for goal, (_, reasons) in weighed.tables.items()}
+            if words.pointing(name) and names[words.pointing(name)] > 1 and place not in self._own_bits:
+                self._own_bits[place] = {goal: sum(e.bits for e in reasons if e.source in _BY_VALUES)
+                                         for goal, (_, reasons) in weighed.tables.items()}
+                every = self._beside.setdefault(words.pointing(name), {})
+                for goal, bits in self._own_bits[place].items():
+                    every[goal] = every.get(goal, 0.0) + bits
 
-    @staticmethod
-    def _alike_elsewhere(place: Place, beside: Mapping[Place, Mapping[str, float]], goal: str) -> float:
+    def _alike_elsewhere(self, place: Place, beside: Mapping[str, float], goal: str) -> float:
         """What the values at other places of this name say of a table, in bits: a part of it, for they are alike."""
-        others = [bits.get(goal, 0.0) for at, bits in beside.items() if at != place]
-        return max(-_ALIKE, min(_ALIKE, sum(others) * _SHARED))
+        others = beside.get(goal, 0.0) - self._own_bits.get(place, {}).get(goal, 0.0)
+        return max(-_ALIKE, min(_ALIKE, others * _SHARED))
 
     def _owner(self, table: str) -> str:
         """The table that a table is called after, as `album_translations` is after `albums`."""
@@ -204,7 +213,10 @@ class Weigher:
 
     def told(self, place: Place, name: str) -> str:
         """What every other place points at that is called so; empty where none is known, or they do not agree."""
-        goals = {goal for at, goal in self._told.get(words.pointing(name), {}).items() if at != place}
+        known = self._told.get(words.pointing(name))
+        if not known:
+            return ""
+        goals = {goal for at, goal in known.items() if at is not place and at != place}
         return goals.pop() if len(goals) == 1 else ""
 
     def copied(self, keys: Collection[str], name: str) -> str:
@@ -221,10 +233,15 @@ class Weigher:
                 goals.add(goal)
         return goals.pop() if len(goals) == 1 else ""
 
+    def _known(self, table: str, place: Place) -> int:
+        """How many other places are known to point at a table."""
+        some = self._popular.get(table, _NONE)
+        return len(some) - (place in some)
+
     def _prior(self, place: Place) -> dict[str, float]:
         """log2 of how likely it is of each table that it is the one which is pointed at, where one is: the more known
         places point at it, the more (Laplace's rule of succession)."""
-        counts = {t: 1 + len(self._popular.get(t, set()) - {place}) for t in self.tables}
+        counts = {t: 1 + self._known(t, place) for t in self.tables}
         every = sum(counts.values())
         return {t: math.log2(n / every) for t, n in counts.items()}
 
@@ -268,8 +285,8 @@ class Weigher:
         yield "seen", "ones" if flags else "some" if seen.numbers else "nothing", 1, (
             ("it holds nothing but 1",) if flags else ("it holds {} different numbers", len(seen.numbers)))
 
-    def _of_table(self, place: Place, name: str, seen: Held, goal: str) -> Iterator[Feature]:
-        """What is seen of a place beside a table."""
+    def _of_table(self, place: Place, name: str, seen: Held, goal: str, told: str | None = None) -> Iterator[Feature]:
+        """What is seen of a place beside a table. told: what is known of other places of this name."""
         table = self.every.get(place.table)
         column = table.column(place.column) if table is not None and not place.path else None
         if column is not None and not _holds_text(column):
@@ -280,7 +297,7 @@ class Weigher:
                 "the column beside it says {}" if alike else "the column beside it says {}, which is not {}",
                 place.where[-1][1], goal)
         if self.names_speak:
-            tier, why = self.name(place, name, goal)
+            tier, why = self.name(place, name, goal, told)
             yield "name", tier, 1, (why, name, goal)
         yield from self._values(seen, goal)
 
@@ -324,7 +341,7 @@ class Weigher:
             return "zero" if default.strip("'\"() ") == "0" else "some"
         return "empty" if nullable else "none"
 
-    def name(self, place: Place, name: str, goal: str) -> tuple[str, str]:
+    def name(self, place: Place, name: str, goal: str, told: str | None = None) -> tuple[str, str]:
         """What a name says of a table, and why."""
         inside = place.path[-1].strip("@~{}#").partition("@")[0] if place.path else ""
         alike = self._alike(name, inside, place.table)
@@ -344,7 +361,7 @@ class Weigher:
             counts = " or measure" if not number and words.says_measure(name) else ""
             return tier + ("" if len(best) == 1 else " as others") + counts + number, (
                 "`{}` is called as {} is")
-        told = self.told(place, name)
+        told = self.told(place, name) if told is None else told
         if told == goal:
             return "told", "`{}` is called as what points at {} elsewhere"
         if goal == self._owner(place.table) and not alike:
@@ -383,7 +400,7 @@ class Weigher:
         missed = (len(some) - len(hits)) / len(some)
         many = _bin(len(some), (1, 4, 19))
         yield "missed", "none:" + _bin(keys.top, (3, 10, 50, 200, 1000)) if not missed else (
-            f"some:{many}" if missed <= 0.1 else f"all:{many}" if not hits else f"many:{many}"), 1, (
+            f"some:{many}" if missed <= _FEW_MISSED else f"all:{many}" if not hits else f"many:{many}"), 1, (
             "{} of {} values are keys of {}, which go up to {}", len(hits), len(some), goal, keys.top)
         if missed:
             return
@@ -413,16 +430,21 @@ class Weigher:
         found = {}
         scale, odds = float(WEIGHTS["scale"]["bits"]), float(WEIGHTS["scale"]["prior"])
         prior = self._prior(place)
+        told = self.told(place, name)
+        if goals is None and not fresh and seen.numbers:
+            goals = self._worth_weighing(place, name, seen)
+        if goals is not None and told and told not in goals:
+            goals = [*goals, told]
         always = [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3]) for f in self._of_place(place, seen)
                   if not fresh or f[:2] != ("seen", "nothing")]
         beside = self._beside.get(words.pointing(name), {})
         for goal in self.tables if goals is None else (g for g in goals if g in self.tables):
-            known = len(self._popular.get(goal, _NONE) - {place})
+            known = self._known(goal, place)
             reasons = [Evidence("prior", odds + prior[goal], (
                 ("one of {} tables; {} known places point at it" if known else "one of {} tables"),
                 len(self.tables), known)), *always]
             reasons += [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3])
-                        for f in self._of_table(place, name, seen, goal)]
+                        for f in self._of_table(place, name, seen, goal, told)]
             if copied == goal:
                 reasons.append(Evidence("copied", weight("copied", "yes"), (
                     "it is a row that is written down, whose column points at {}", goal)))
@@ -434,6 +456,17 @@ class Weigher:
             found[goal] = sum(e.bits for e in reasons), tuple(reasons)
         ordered = dict(sorted(found.items(), key=lambda f: (-f[1][0], f[0])))
         return Weighed(ordered, 0.0 if self.names_speak else max(WEIGHTS["name"].values()) * scale)
+
+    def _worth_weighing(self, place: Place, name: str, seen: Held) -> list[str]:
+        """The tables that a place with numbers is called after in any way, and those that they are keys of: all others
+        are far from likely. One at least, to weigh plain numbers against."""
+        inside = place.path[-1].strip("@~{}#").partition("@")[0] if place.path else ""
+        called = {*self._alike(name, inside, place.table), self._owner(place.table),
+                  *(self.people if words.says_person(name) else ())}
+        some = seen.some
+        found = [t for t in self.tables if t in called or (
+            some and len(self.keys(t).among(some)) >= (1 - _FEW_MISSED) * len(some))]
+        return found or list(islice(self.tables, 1))
 
     def _fresh(self, fresh: Collection[int], goal: str, born: Collection[int]) -> Iterator[Evidence]:
         """What the new numbers at a place say of a table: that they are those of new rows there, or of none. Plain
@@ -456,7 +489,7 @@ class Weigher:
         if not seen.numbers and (seen.other or place.path or column is None or _holds_text(column)
                                  or YES_OR_NO.search(column.declared)):
             return None
-        weighed = self.weigh(place, name, seen)
+        weighed = self.weigh(place, name, seen, self._likely.get(place))
         best = weighed.best
         if not best:
             return None

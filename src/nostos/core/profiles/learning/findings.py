@@ -87,6 +87,7 @@ class Layer:
     personal: tuple[tuple[str, str, str], ...] = ()  # table, column, and the kind of personal data
     adds: Profile | None = None  # what else it says, as parts of a profile
     sampled: tuple[int, int] = (0, 0)  # how many tables were looked at, and how many rows of them
+    firm: tuple[str, ...] = ()  # of the kinds of visitors', those of which there is little doubt
     hung: Mapping[str, str] = field(default_factory=dict)  # by kind: the one that made its rows visitors'
     below: Mapping[str, tuple[str, ...]] = field(default_factory=dict)  # by kind: what its rows point at, or may
     why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
@@ -121,7 +122,8 @@ class Layer:
                        joins=(*profile.joins, *self.joins), personal=(*profile.personal, *self.personal),
                        children=(*profile.children, *children),
                        made=(*profile.made, *self.made), numbers=profile.numbers | self.numbers,
-                       visitor_kinds=(*profile.visitor_kinds, *self.visitors))
+                       visitor_kinds=(*profile.visitor_kinds, *self.visitors),
+                       firm_kinds=(*profile.firm_kinds, *self.firm, *(k.name for k in own if k.visitors)))
 
 
 def read_layer(path: Path) -> Layer:
@@ -199,6 +201,7 @@ def as_data(layer: Layer) -> dict[str, Any]:
                           list(f.also)] for f in layer.findings],
             "visitors": list(layer.visitors), "editors": list(layer.editors), "made": list(layer.made),
             "accounts": list(layer.accounts), "hung": dict(layer.hung),
+            "firm": list(layer.firm),
             "below": {k: list(v) for k, v in layer.below.items()},
             "names": {t: list(c) for t, c in layer.names.items()}, "why": dict(layer.why),
             "structures": [list(place) for place in layer.structures],
@@ -220,6 +223,7 @@ def of_data(data: Mapping[str, Any]) -> Layer:
     return learned(
         findings, visitors=tuple(data["visitors"]), editors=tuple(data["editors"]), made=tuple(data["made"]),
         accounts=tuple(data.get("accounts", ())), hung=data.get("hung", {}),
+        firm=tuple(data.get("firm", ())),
         below={k: tuple(v) for k, v in data.get("below", {}).items()},
         names={t: tuple(c) for t, c in data["names"].items()}, why=data["why"],
         structures=tuple((t, c) for t, c in data["structures"]),

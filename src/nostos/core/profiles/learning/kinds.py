@@ -6,6 +6,7 @@ A place all of whose numbers are rows of one kind, of a table of many kinds, hol
 from __future__ import annotations
 
 import re
+from bisect import bisect_left
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -39,6 +40,7 @@ class Kinds:
         self.tables = tables
         self.samples = dict(samples)
         self._known: dict[str, _Kinds | None] = {}
+        self._in_order: dict[str, list[tuple[int, str]]] = {}  # keys and kinds
 
     def of(self, table: str) -> _Kinds | None:
         if table not in self._known:
@@ -51,9 +53,12 @@ class Kinds:
         where = self.of(table)
         if where is None:
             return 1.0
-        some = [str(r[where.column]) for r in self._rows(where.table) if isinstance(r[where.key], int)
-                and low <= int(str(r[where.key])) <= high]
-        return some.count(kind) / len(some) if some else 1.0
+        if table not in self._in_order:
+            self._in_order[table] = sorted((int(str(r[where.key])), str(r[where.column])) for r in self._rows(
+                where.table) if isinstance(r[where.key], int))
+        every = self._in_order[table]
+        some = every[bisect_left(every, (low, "")):bisect_left(every, (high + 1, ""))]
+        return sum(said == kind for _, said in some) / len(some) if some else 1.0
 
     def named(self, table: str) -> tuple[str, ...]:
         """What the kinds of a table's rows are called; nothing where nothing says so."""

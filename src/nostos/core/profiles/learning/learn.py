@@ -77,7 +77,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         findings += _echoed(table, samples[name], findings, profile)
     sure = [f for f in findings if f.certainty is Certainty.SURE]
     unknown = [t for n, t in usable.items() if n not in named and (only is None or n in only)]
-    of = whose(unknown, samples, findings, profile, weigher.people)
+    of = whose(unknown, samples, findings, profile, weigher.people, usable.values())
     visitors, why = of.visitors, dict(of.why)
     made = tuple(t.name for t in unknown if repeats(database, t, samples[t.name], sure, usable))
     kinds = {k.table: k.name for k in profile.kinds}
@@ -88,6 +88,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         tuple(findings), visitors=(*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
         editors=tuple(kinds[t] for t in of.editors if t in kinds), made=made, why=why,
         accounts=tuple(kinds[t] for t in of.accounts if t in kinds),
+        firm=(*(kinds[t] for t in of.firm if t in kinds), *sorted(sold)),
         hung={kinds[t]: kinds[above] for t, above in of.hung.items() if t in kinds and above in kinds},
         below={kinds[t]: tuple(kinds[g] for g in goals if g in kinds) for t, goals in of.below.items() if t in kinds},
         personal=tuple(p for t in unknown for p in _personal(t, samples[t.name])),

@@ -44,6 +44,7 @@ class Whose:
     editors: tuple[str, ...]
     accounts: tuple[str, ...]
     why: Mapping[str, str]
+    firm: tuple[str, ...]  # of the first, those of which there is little doubt
     hung: Mapping[str, str]  # by table: the one that made its rows visitors', for they point there
     below: Mapping[str, tuple[str, ...]]  # by table: what its rows point at, or may
 
@@ -130,12 +131,12 @@ def weighed(table: Table, rows: Sequence[Row]) -> tuple[float, list[tuple[float,
 
 
 def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findings: Sequence[Finding], profile: Profile,
-          people: Collection[str]) -> Whose:
+          people: Collection[str], every: Iterable[Table] = ()) -> Whose:
     """Whose the rows of tables are that no profile names.
 
     findings: what places point at, or may: what may point at a visitor's row may be a visitor's.
     people: tables of people: whoever is named in a row as its author or keeper does not make it a visitor's.
-    Where names of tables and columns say nothing on a site, all is in doubt.
+    every: all tables of the site: where their names say nothing, all is in doubt.
     """
     tables = list(unknown)
     why: dict[str, str] = {}
@@ -145,8 +146,9 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
         bits[table.name], reasons = weighed(table, samples.get(table.name, ()))
         said = "; ".join(f"{b:+.1f} {r}" for b, r in reasons[:3])
         why[table.name] = f"{round(bits[table.name]) + 0:+d} bits: {said}"
-    telling = sum(any(f.startswith(("table", "columns")) for f in features(t, ())) for t in tables)
-    names_speak = telling >= _TELLING * len(tables)
+    site = list(every) or tables
+    telling = sum(any(f.startswith(("table", "columns")) for f in features(t, ())) for t in site)
+    names_speak = telling >= _TELLING * len(site)
     accounts = tuple(t.name for t in tables if t.name in people and is_account(t, samples.get(t.name, ())))
     below = _below(tables, findings)
     named = {k.table: k.visitors for k in profile.kinds if not k.natural}
@@ -173,9 +175,10 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
         if not more:
             break
     why |= dict.fromkeys(accounts, "its rows are people who may log in")
-    return Whose(tuple(t.name for t in tables if t.name in visitors),
-                 tuple(t.name for t in tables if t.name not in visitors and t.name not in accounts), accounts, why,
-                 hung, {t: tuple(sorted(goals)) for t, goals in below.items()})
+    return Whose(
+        tuple(t.name for t in tables if t.name in visitors),
+        tuple(t.name for t in tables if t.name not in visitors and t.name not in accounts), accounts, why,
+        tuple(t.name for t in tables if t.name in firm), hung, {t: tuple(sorted(goals)) for t, goals in below.items()})
 
 
 def _after(name: str, owner: str) -> bool:
