@@ -343,7 +343,7 @@ class Weigher:
 
     def name(self, place: Place, name: str, goal: str, told: str | None = None) -> tuple[str, str]:
         """What a name says of a table, and why."""
-        inside = place.path[-1].strip("@~{}#").partition("@")[0] if place.path else ""
+        inside = _last(place)
         alike = self._alike(name, inside, place.table)
         said = alike.get(goal, 0.0)
         beside = bool(place.path) and place.path[-1][:1] in ("~", "{")  # a word with a number is no name of a number
@@ -460,7 +460,7 @@ class Weigher:
     def _worth_weighing(self, place: Place, name: str, seen: Held) -> list[str]:
         """The tables that a place with numbers is called after in any way, and those that they are keys of: all others
         are far from likely. One at least, to weigh plain numbers against."""
-        inside = place.path[-1].strip("@~{}#").partition("@")[0] if place.path else ""
+        inside = _last(place)
         called = {*self._alike(name, inside, place.table), self._owner(place.table),
                   *(self.people if words.says_person(name) else ())}
         some = seen.some
@@ -500,6 +500,11 @@ class Weigher:
         least = max(weighed.tables[best][0] - _NEAR, 0.0)
         near = tuple(t for t, (bits, _) in weighed.tables.items() if t != best and bits > least)
         return Finding(place, Certainty.OPEN, best, weighed.reasons(best), seen.many, "", weighed.odds(best), near)
+
+
+def _last(place: Place) -> str:
+    """What the last step to a place is called, without the marks of attributes, shapes and keys; empty for a column."""
+    return place.path[-1].strip("@~{}#").partition("@")[0] if place.path else ""
 
 
 def _holds_text(column: Column) -> bool:

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterable
 from functools import lru_cache
 from importlib import resources
 
@@ -86,17 +85,6 @@ def says_weakly(name: str) -> bool:
 
 def says_parent(name: str) -> bool:
     return bool(set(words(name)) & PARENTS)
-
-
-def common_prefix(names: Iterable[str]) -> tuple[str, ...]:
-    """The words with which most of these names begin, if more than half do."""
-    every = [words(n) for n in names]
-    heads: dict[str, int] = {}
-    for parts in every:
-        if len(parts) > 1:
-            heads[parts[0]] = heads.get(parts[0], 0) + 1
-    best = max(heads, key=lambda h: heads[h], default="")
-    return (best,) if best and heads[best] * 2 > len(every) and len(every) > 2 else ()
 
 
 @lru_cache(maxsize=65536)
