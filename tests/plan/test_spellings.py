@@ -86,7 +86,7 @@ class Spellings(SiteTest):
                 self.assertEqual(came[how], numbers(spelled(how, home)), how)
         with h.crew() as crew:  # what was asked is told, and every answer has its effect
             database = crew.live.open(readonly=True)
-            add_answers(crew.answers, {str(q.place): "tours" for q in asked}, database.tables())
+            add_answers(crew.answers, {str(p): "tours" for q in asked for p in q.places}, database.tables())
             database.close()
         self.assertEqual(h.compare().questions, ())
         h.merge("*")

@@ -70,7 +70,7 @@ def questions(console: Console, left: Sequence[Question]) -> None:
         console.print()
         for line in asked(q, f"{n}. "):
             console.print(clean(line), soft_wrap=True, highlight=False)
-        answer = clean(f"--answer '{q.place}={_likeliest(q)}'")
+        answer = clean(" ".join(f"--answer '{p}={_likeliest(q)}'" for p in q.places))
         console.print(f"   {answer}   or  ...=number", soft_wrap=True, highlight=False)
     console.print()
     console.print("  Answer with `nostos learn VOYAGE --interactive`, or `nostos learn VOYAGE` and what stands below.",
@@ -84,7 +84,7 @@ def _likeliest(q: Question) -> str:
 def asked(q: Question, mark: str = "") -> list[str]:
     """A question in lines: what stands where, what it is on either side, what follows, and what speaks for it."""
     some = ", ".join(map(str, q.numbers[:4])) + (", ..." if len(q.numbers) > 4 else "")
-    lines = [f"{mark}{_some(q.items)}: {some} stands in {q.place}."]
+    lines = [f"{mark}{_some(q.items)}: {some} stands in {_some([str(p) for p in q.places])}."]
     here, there = dict(q.here), dict(q.there)
     mine, other = ("in staging", "on live") if q.source is Side.STAGING else ("on live", "in staging")
     for n, table_name in enumerate(q.candidates[:_SHOWN]):
@@ -114,7 +114,7 @@ def ask(env: Environment, left: Sequence[Question]) -> dict[str, str]:
             env.err.print(f"   {at}  {means}")
         answer = env.ask("   Which? (a number; empty: not now) ")
         if answer.isdigit() and 1 <= int(answer) <= len(choices):
-            said[str(question.place)] = choices[int(answer) - 1]
+            said.update((str(p), choices[int(answer) - 1]) for p in question.places)
     return said
 
 
@@ -130,5 +130,6 @@ def data(found: Layer, answers: Layer, left: Sequence[Question]) -> dict[str, An
 
 
 def question(q: Question) -> dict[str, Any]:
-    return {"place": str(q.place), "numbers": list(q.numbers), "candidates": list(q.candidates),
-            "items": list(q.items), "evidence": list(q.evidence), "here": dict(q.here), "there": dict(q.there)}
+    return {"place": str(q.place), "alike": [str(p) for p in q.alike], "numbers": list(q.numbers),
+            "candidates": list(q.candidates), "items": list(q.items),
+            "evidence": list(q.evidence), "here": dict(q.here), "there": dict(q.there)}

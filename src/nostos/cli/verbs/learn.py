@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Collection, Iterable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from nostos.cli.environment import Environment, ExitStatus
+
+if TYPE_CHECKING:
+    from nostos.core.plan.unknown import Question
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -25,7 +30,6 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.database.protocol import told
     from nostos.core.errors import SelectionError
     from nostos.core.plan.prepared import compare_voyage
-    from nostos.core.plan.unknown import Question
     from nostos.core.profiles.learning.findings import add_answers, read_layer
     from nostos.core.profiles.learning.learn import learn
     from nostos.core.progress import Progress
@@ -58,7 +62,11 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                 staging.close()
     said = _said(args.answer)
     if args.interactive:
-        said.update(learning.ask(env, [q for q in questions if str(q.place) not in said]))
+        said.update(learning.ask(env, _unanswered(questions, said)))
+    for q in questions:
+        if str(q.place) in said:  # an answer to a question is one to all places that it is asked of
+            for alike in q.alike:
+                said.setdefault(str(alike), said[str(q.place)])
     if said:
         home.make()
         try:
@@ -71,12 +79,17 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         Path(args.save).expanduser().write_text(answers.read_text(encoding="utf-8") if answers.is_file() else "",
                                                 encoding="utf-8")
         env.err.print(f"Written to {args.save}.")
-    left = [q for q in questions if str(q.place) not in said]
+    left = _unanswered(questions, said)
     if env.json:
         write_json(env.stdout, learning.data(found, read_layer(answers), left))
     else:
         learning.learned(env.out, site.name, found, read_layer(answers), left, args.all)
     return ExitStatus.LOOK if left else ExitStatus.DONE
+
+
+def _unanswered(questions: Iterable[Question], said: Collection[str]) -> list[Question]:
+    """The questions of which not every place has an answer."""
+    return [q for q in questions if not {str(p) for p in q.places} <= {*said}]
 
 
 def _said(answers: list[str]) -> dict[str, str]:

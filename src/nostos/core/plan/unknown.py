@@ -20,6 +20,7 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.evidence import SURE, YES_OR_NO, Weighed, Weigher
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
 from nostos.core.profiles.learning.places import Held, called, discriminator, key_columns, kind_said
@@ -48,6 +49,12 @@ class Question:
     here: tuple[tuple[str, str], ...] = ()
     there: tuple[tuple[str, str], ...] = ()
     source: Side = Side.STAGING  # the side that is read: live in a refresh
+    alike: tuple[Place, ...] = ()  # other places that this is asked of in one, for they are called the same
+
+    @property
+    def places(self) -> tuple[Place, ...]:
+        """All places that an answer is about."""
+        return (self.place, *self.alike)
 
     def __str__(self) -> str:
         some = ", ".join(map(str, self.numbers[:3])) + (", ..." if len(self.numbers) > 3 else "")
@@ -163,14 +170,16 @@ def tail_of(place: Place) -> tuple[str, ...]:
 
 
 def _together(questions: Iterable[Question]) -> list[Question]:
-    """One question for places that are alike: an answer to one explains the others."""
+    """One question for places that are alike: called the same, and likely to point at the same. An answer to it is one
+    to each of them."""
     found: dict[object, Question] = {}
     for q in questions:
-        like = tail_of(q.place) or q.place
+        name = words.pointing(called(q.place))
+        like = tail_of(q.place) or ((name, q.candidates[0]) if name and q.candidates else q.place)
         other = found.get(like)
         found[like] = q if other is None else replace(
             other, numbers=tuple(sorted({*other.numbers, *q.numbers})), items=tuple(sorted({*other.items, *q.items})),
-            candidates=tuple(sorted({*other.candidates, *q.candidates})))
+            candidates=tuple(dict.fromkeys((*other.candidates, *q.candidates))), alike=(*other.alike, *q.places))
     return list(found.values())
 
 

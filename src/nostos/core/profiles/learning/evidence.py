@@ -134,7 +134,7 @@ def weight(source: str, category: str) -> float:
 
 def are_people(table: Table) -> bool:
     """Whether rows are people who can log in, or be written to."""
-    heads = {w for c in table.names for w in words.words(c)}
+    heads = {w for c in table.names for w in words.words(c)[-1:] if words.words(c)[0] not in words.ASKING}
     named = bool(set(words.words(table.name)) & words.PERSONS)
     return table.surrogate and bool(heads & {"login", "username", "nicename"} or (
         named and heads & {"email", "mail", "name", "password"}))

@@ -58,7 +58,7 @@ def features(table: Table, rows: Sequence[Row]) -> dict[str, str]:
     for what in ("trade", "passing", "lists", "doings", "kept"):
         said = sorted({e for w in named for e in _LISTS[what] if w == e or (w.endswith(e) and len(e) > 3)})
         last = any(mine[-1] == e or (mine[-1].endswith(e) and len(e) > 3) for e in said)
-        if said and not (what == "lists" and last and f"table {what}" in found):
+        if said and (what != "lists" or last):  # `categories_logs` are logs
             found[f"table {what}" + (" last" if last else "")] = f"its name says {', '.join(said)}"
     heads = [set(words.words(c)) for c in table.stored if not words.says_person(c)]  # not what is said of a person
     for what in ("trade", "written", "arranged", "ranks", "public", "seen"):
@@ -155,25 +155,29 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
     visitors = {t.name for t in tables if t.name not in accounts and (
         bits[t.name] >= WEIGHTS["whose"]["doubt"] or not names_speak)}
     sure = _below(tables, [f for f in findings if f.certainty is Certainty.SURE])
+    above = _below(tables, [f for f in findings if f.certainty is Certainty.SURE or f.bits > 0], likeliest=True)
     for table in tables:
-        person = next((t for t in sorted(sure.get(table.name, ())) if t in people and t != table.name and (
-            is_link(table, words.says_id) or _after(table.name, t))), None)
+        certain, ties = sure.get(table.name, set()), is_link(table, words.says_id)
+        likely = above.get(table.name, set())
+        person = next((t for t in sorted(likely) if t in people and t != table.name and (
+            (ties and (t in certain or not likely.difference(people))) or (t in certain and _after(table.name, t)))),
+            None)
         if person is not None and table.name not in accounts:
             visitors.add(table.name)
             why[table.name], bits[table.name] = f"it says more of {person}, who are people", 0.0
     firm = {t for t in visitors if bits[t] >= WEIGHTS["whose"]["firm"]} | {t for t, said in named.items() if said}
-    for _ in range(len(tables)):
+    more = True
+    while more:
         more = False
         for table in tables:
-            above = [t for t in sorted(below.get(table.name, ())) if t not in people and t in firm]
-            if above and table.name not in visitors and table.name not in accounts and (
-                    bits[table.name] > -WEIGHTS["whose"]["otherwise"]):
-                visitors.add(table.name)
-                firm.add(table.name)
-                hung[table.name] = above[0]
-                why[table.name], more = f"it points at {above[0]}, which visitors fill", True
-        if not more:
-            break
+            name = table.name
+            on = [t for t in sorted(above.get(name, ())) if t not in people and t in firm]
+            if on and name not in firm and name not in accounts and bits[name] > -WEIGHTS["whose"]["otherwise"]:
+                if name not in visitors:
+                    hung[name], why[name] = on[0], f"it points at {on[0]}, which visitors fill"
+                visitors.add(name)
+                firm.add(name)
+                more = True
     why |= dict.fromkeys(accounts, "its rows are people who may log in")
     return Whose(
         tuple(t.name for t in tables if t.name in visitors),
@@ -196,8 +200,8 @@ def is_account(table: Table, rows: Sequence[Row]) -> bool:
         kind == "hash" for kind, *_ in by_values(table, rows))
 
 
-def _below(tables: Iterable[Table], findings: Iterable[Finding]) -> dict[str, set[str]]:
-    """By table, those that its rows point at, or may."""
+def _below(tables: Iterable[Table], findings: Iterable[Finding], likeliest: bool = False) -> dict[str, set[str]]:
+    """By table, those that its rows point at, or may; likeliest: of several that a place may mean, the first only."""
     below: dict[str, set[str]] = {}
     for table in tables:
         for fk in table.foreign_keys:
@@ -205,7 +209,8 @@ def _below(tables: Iterable[Table], findings: Iterable[Finding]) -> dict[str, se
     for finding in findings:
         if finding.to and finding.to != finding.place.table and finding.certainty is not Certainty.NONE and (
                 finding.certainty is Certainty.SURE or finding.bits > -_MAYBE):
-            below.setdefault(finding.place.table, set()).update({finding.to, *finding.also} - {finding.place.table})
+            goals = {finding.to} if likeliest else {finding.to, *finding.also}
+            below.setdefault(finding.place.table, set()).update(goals - {finding.place.table})
     return below
 
 

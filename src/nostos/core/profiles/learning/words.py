@@ -22,7 +22,7 @@ def listed(what: str) -> frozenset[str]:
 IDS, MEASURES, PERSONS, PARENTS = (listed(what) for what in ("ids", "measures", "persons", "parents"))
 _FILLERS = listed("fillers")
 _LAST = frozenset({"last", "edited", "modified", "updated", "changed", "locked", "viewed", "reviewed", "deleted"})
-ASKING = frozenset({"is", "has", "can", "may", "show", "hide", "allow", "use", "enable", "disable"})
+ASKING = frozenset({"require", "is", "has", "can", "may", "show", "hide", "allow", "use", "enable", "disable"})
 _DONE, NAMES, _PLURAL = listed("done"), listed("names"), listed("plural")
 
 
