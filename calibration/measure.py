@@ -133,7 +133,7 @@ def findings(systems: list[Known]) -> Iterator[tuple[str, Place, tuple[str, ...]
 
 
 def report(systems: list[Known], most: int = 40) -> str:
-    sure = right = refs = hit = open_ = open_refs = plain = 0
+    sure = right = refs = hit = open_ = open_refs = offered = plain = 0
     wrong = []
     for name, place, truth, said, bits, is_sure in findings(systems):
         refs += bool(truth)
@@ -149,8 +149,10 @@ def report(systems: list[Known], most: int = 40) -> str:
         else:
             open_ += 1
             open_refs += bool(truth)
+            offered += said in truth
     lines = [f"{refs} references, {plain} plain; sure {sure}, right {right} ({right / max(sure, 1):.2%}); references "
-             f"found {hit / max(refs, 1):.1%}; open {open_}, of which references {open_refs}"]
+             f"found {hit / max(refs, 1):.1%}; open {open_}, of which references {open_refs}, "
+             f"with the right table first {offered} ({(hit + offered) / max(refs, 1):.1%} found or offered)"]
     return "\n".join((*lines, *wrong[:most]))
 
 

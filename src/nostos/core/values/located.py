@@ -52,6 +52,9 @@ def maps(value: Any, path: Path = ()) -> Iterator[tuple[Path, frozenset[str]]]:
 
 
 def _in_text(text: str, path: Path, clean: Clean) -> Iterator[tuple[Path, int]]:
+    if text.isdecimal():
+        yield from (((*path, *steps), number) for steps, number in shapes.numbers(clean(text)))
+        return
     tree = structures.read(text) if structures.may_be_structure(text) else None
     if tree is not None:
         yield from numbers(tree, path, clean)

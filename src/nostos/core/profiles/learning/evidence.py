@@ -65,16 +65,18 @@ class Weighed:
 
     tables: Mapping[str, tuple[float, tuple[Evidence, ...]]]
     blind: float = 0.0  # bits that names could have given, where they say nothing on this site
+    rest: float = 0.0  # the odds that it points at a table that nothing speaks for, all such tables together
 
     def odds(self, table: str) -> float:
         """log2 of the odds that the place points at this table, against anything else."""
         mine = self.tables[table][0]
-        rest = 1.0 + sum(2.0 ** min(bits, 500) for t, (bits, _) in self.tables.items() if t != table)
+        rest = 1.0 + self.rest + sum(2.0 ** min(bits, 500) for t, (bits, _) in self.tables.items() if t != table)
         return mine - math.log2(rest)
 
     def odds_of_any(self, tables: Iterable[str] | None = None) -> float:
         """log2 of the odds that it points at one of these tables (None: any), against its holding plain numbers."""
         total = sum(2.0 ** min(bits, 500) for t, (bits, _) in self.tables.items() if tables is None or t in tables)
+        total += self.rest if tables is None else 0.0
         return math.log2(total) if total > 0 else -99.0
 
     @property
@@ -159,7 +161,13 @@ class Weigher:
                 self.bases.setdefault(base, []).append(name)
         self._by_column: dict[str, dict[tuple[str, ...], str]] = {}  # by table, by what is left of a column's name
         self._told: dict[tuple[str, ...], dict[Place, str]] = {}
-        self._popular: dict[str, set[Place]] = {}
+        self._popular: dict[str, set[Place]] = {}  # by table: the places that are known to point at it
+        self._goals: dict[Place, set[str]] = {}  # and the other way round
+        self._known_places = 0
+        self._by_end: dict[str, list[tuple[str, str]]] = {}  # by a name's last word: tables, and what they are called
+        for name in self.tables:
+            for called in (name, *self.bases.get(name, ())):
+                self._by_end.setdefault(words.last_of(called), []).append((name, called))
         for r in known:
             if r.is_key and r.to in self.tables:
                 self._know(Place(r.table, r.column, r.where), r.column, r.to)
@@ -177,7 +185,16 @@ class Weigher:
     def _know(self, place: Place, name: str, goal: str) -> None:
         if words.pointing(name):
             self._told.setdefault(words.pointing(name), {})[place] = goal
-        self._popular.setdefault(goal, set()).add(place)
+        if place not in self._popular.setdefault(goal, set()):
+            self._popular[goal].add(place)
+            self._goals.setdefault(place, set()).add(goal)
+            self._known_places += 1
+
+    def _forget(self, place: Place, name: str) -> None:
+        self._told.get(words.pointing(name), {}).pop(place, None)
+        for goal in self._goals.pop(place, ()):
+            self._popular[goal].discard(place)
+            self._known_places -= 1
 
     def know(self, seen: Iterable[tuple[Place, str, Held]]) -> None:
         """Take up places: what is called alike points alike, and what is pointed at is pointed at again. Each with its
@@ -188,7 +205,8 @@ class Weigher:
             weighed = self.weigh(place, name, held, self._likely.get(place))
             if held.numbers:  # else nothing but its name tells one table from another
                 self._likely.setdefault(place, list(islice(weighed.tables, _LIKELY)))
-            if weighed.sure():
+            self._forget(place, name)  # what else is known by now may speak against it
+            if weighed.sure() and held.numbers:  # else it would only repeat what others of its name say
                 self._know(place, name, weighed.best)
             if words.pointing(name) and names[words.pointing(name)] > 1 and place not in self._own_bits:
                 self._own_bits[place] = {goal: sum(e.bits for e in reasons if e.source in _BY_VALUES)
@@ -238,12 +256,11 @@ class Weigher:
         some = self._popular.get(table, _NONE)
         return len(some) - (place in some)
 
-    def _prior(self, place: Place) -> dict[str, float]:
-        """log2 of how likely it is of each table that it is the one which is pointed at, where one is: the more known
-        places point at it, the more (Laplace's rule of succession)."""
-        counts = {t: 1 + self._known(t, place) for t in self.tables}
-        every = sum(counts.values())
-        return {t: math.log2(n / every) for t, n in counts.items()}
+    def _prior(self, place: Place, goal: str) -> float:
+        """log2 of how likely a table is the one which is pointed at, where one is: the more known places point at it,
+        the more (Laplace's rule of succession)."""
+        every = len(self.tables) + self._known_places - len(self._goals.get(place, _NONE))
+        return math.log2((1 + self._known(goal, place)) / every)
 
     def _names_speak(self) -> bool:
         """Whether names of columns are those of tables on this site at all: where none is, names say nothing."""
@@ -382,10 +399,14 @@ class Weigher:
         if known is None:
             known = self._names[name, inside, owner] = {}
             both = (name, inside) if inside else (name,)
+            likely: dict[str, float] = {}
+            for said in both:
+                for end in words.ends(said) & self._by_end.keys():  # no name of another end is alike
+                    for goal, called in self._by_end[end]:
+                        likely[goal] = max(likely.get(goal, 0.0), words.likeness(said, called, owner))
             for goal in self.tables:
-                said = max(words.likeness(n, t, owner) for t in (goal, *self.bases.get(goal, ())) for n in both)
-                if said >= (1.0 if goal in self.links else 0.8):
-                    known[goal] = said
+                if likely.get(goal, 0.0) >= (1.0 if goal in self.links else 0.8):
+                    known[goal] = likely[goal]
                 elif any(says(n, kind) for kind in self.kinds.named(goal) for n in both):
                     known[goal] = _KIND
         return known
@@ -429,10 +450,11 @@ class Weigher:
         is new, and the number of a new row; born: the numbers of new rows, by table. copied: as `copied` says."""
         found = {}
         scale, odds = float(WEIGHTS["scale"]["bits"]), float(WEIGHTS["scale"]["prior"])
-        prior = self._prior(place)
         told = self.told(place, name)
-        if goals is None and not fresh and seen.numbers:
+        other = ""
+        if goals is None and not fresh:
             goals = self._worth_weighing(place, name, seen)
+            other = goals[-1] if goals and not seen.numbers else ""
         if goals is not None and told and told not in goals:
             goals = [*goals, told]
         always = [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3]) for f in self._of_place(place, seen)
@@ -440,7 +462,7 @@ class Weigher:
         beside = self._beside.get(words.pointing(name), {})
         for goal in self.tables if goals is None else (g for g in goals if g in self.tables):
             known = self._known(goal, place)
-            reasons = [Evidence("prior", odds + prior[goal], (
+            reasons = [Evidence("prior", odds + self._prior(place, goal), (
                 ("one of {} tables; {} known places point at it" if known else "one of {} tables"),
                 len(self.tables), known)), *always]
             reasons += [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3])
@@ -455,18 +477,21 @@ class Weigher:
                 reasons.append(Evidence("alike", alike, ("what other places hold that are called `{}`", name)))
             found[goal] = sum(e.bits for e in reasons), tuple(reasons)
         ordered = dict(sorted(found.items(), key=lambda f: (-f[1][0], f[0])))
-        return Weighed(ordered, 0.0 if self.names_speak else max(WEIGHTS["name"].values()) * scale)
+        rest = (len(self.tables) - len(found)) * 2.0 ** found[other][0] if other in found else 0.0
+        return Weighed(ordered, 0.0 if self.names_speak else max(WEIGHTS["name"].values()) * scale, rest)
 
     def _worth_weighing(self, place: Place, name: str, seen: Held) -> list[str]:
-        """The tables that a place with numbers is called after in any way, and those that they are keys of: all others
-        are far from likely. One at least, to weigh plain numbers against."""
+        """The tables that a place is called after in any way, and those that its numbers are keys of; and one of the
+        others, last: they are far from likely, and alike."""
         inside = _last(place)
         called = {*self._alike(name, inside, place.table), self._owner(place.table),
                   *(self.people if words.says_person(name) else ())}
+        if words.says_parent(name):
+            called.add(place.table)
         some = seen.some
         found = [t for t in self.tables if t in called or (
             some and len(self.keys(t).among(some)) >= (1 - _FEW_MISSED) * len(some))]
-        return found or list(islice(self.tables, 1))
+        return [*found, *islice((t for t in self.tables if t not in found and t != self.told(place, name)), 1)]
 
     def _fresh(self, fresh: Collection[int], goal: str, born: Collection[int]) -> Iterator[Evidence]:
         """What the new numbers at a place say of a table: that they are those of new rows there, or of none. Plain

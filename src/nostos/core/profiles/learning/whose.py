@@ -9,7 +9,7 @@ a visitor's row. In doubt rows count as visitors': they stay in staging until th
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import ip_address
 from itertools import pairwise
@@ -27,6 +27,7 @@ _TELLING = 0.3  # which part of a site's tables must have names that say somethi
 _MAYBE = 3.0  # bits against, up to which a place may point there
 _FEW = 4  # values, that are too few to say what they are
 _MAIL = re.compile(r"[^@\s<>]{1,64}@[\w-]+(?:\.[\w-]+)+")
+_MACHINE = re.compile(r"[0-9A-Fa-f:.]{3,45}")
 _AGENT = re.compile(r"(?:Mozilla|Opera|curl|Wget|[A-Za-z]+bot)/\d")
 _HASH = re.compile(r"(?:\$[\w.-]{1,20}\$|pbkdf2_|argon2|bcrypt|\{S?SHA|\$P\$|scrypt:)\S{10,}")
 _TOKEN = re.compile(r"[0-9a-f]{24,128}|[A-Za-z0-9_-]{32,256}")
@@ -98,11 +99,20 @@ def by_values(table: Table, rows: Sequence[Row]) -> Iterator[tuple[str, str, str
             continue
         for kind, fits in (("mail", _MAIL.fullmatch), ("machine", is_machine), ("agent", _AGENT.match),
                            ("hash", _HASH.match), ("token", _TOKEN.fullmatch), ("phone", _PHONE.fullmatch)):
-            if sum(bool(fits(t)) for t in texts) >= 0.8 * len(texts) and (
-                    kind != "token" or len({*texts}) == len(texts)):
+            if _most(fits, texts) and (kind != "token" or len({*texts}) == len(texts)):
                 yield kind, column, f"{column} holds {_SAID[kind]}"
         if money and all(map(_CURRENCY.fullmatch, texts)):
             yield "money", column, f"{money[0]} holds amounts, with a currency in {column}"
+
+
+def _most(fits: Callable[[str], object], texts: Sequence[str]) -> bool:
+    """Whether four texts of five are of a form."""
+    spare = len(texts) // 5
+    for text in texts:
+        spare -= not fits(text)
+        if spare < 0:  # most columns are told by their first values
+            return False
+    return True
 
 
 def _are_times(values: Iterable[object]) -> bool:
@@ -118,7 +128,7 @@ _SAID = {"mail": "mail addresses", "machine": "addresses of machines", "agent": 
 def is_machine(text: str) -> bool:
     """Whether a text is the address of a machine."""
     try:
-        return bool(ip_address(text))
+        return _MACHINE.fullmatch(text) is not None and bool(ip_address(text))
     except ValueError:
         return False
 

@@ -92,6 +92,18 @@ def _table_words(table: str) -> tuple[str, ...]:
     return tuple(w for w in words(table) if w not in _FILLERS)
 
 
+def last_of(table: str) -> str:
+    """The last word of a table's name."""
+    return _table_words(table)[-1] if _table_words(table) else ""
+
+
+@lru_cache(maxsize=65536)
+def ends(column: str) -> frozenset[str]:
+    """The last words that a table may have that a column is called after, written as one word or as several."""
+    joined = "".join(pointing(column))
+    return frozenset(joined[at:] for at in range(len(joined)))
+
+
 def likeness(column: str, table: str, owner: str = "") -> float:
     """How much the name of a column says that it points at a table: 1, the very name; 0.8, a part that tells it from
     others; 0, nothing. owner: the table that the column is in, whose own prefix counts for nothing."""
