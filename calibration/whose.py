@@ -22,7 +22,7 @@ from nostos.core.profiles.from_schema import NO_PROFILE
 from nostos.core.profiles.learning import evidence, whose
 
 LABELS = tomllib.loads((Path(__file__).parent / "labels/whose.toml").read_text())
-LEAST, DOUBT, FIRM, OTHERWISE = 2, -1.8, 1.5, 6.0  # tables that a feature must be seen on; see `whose`
+LEAST, DOUBT, FIRM, OTHERWISE = 2, -1.4, 1.5, 6.0  # tables that a feature must be seen on; see `whose`
 
 
 @dataclass

@@ -37,6 +37,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                             "touched."}[one.ended]
         whose = f"Voyage {one.voyage}: " if one.voyage else "The "  # a restore is of no voyage
         env.out.print(f"{whose}{one.operation} {said}", soft_wrap=True)
+        if one.stays:
+            env.out.print(f"But for {'; '.join(one.stays)}: that stays as the operation had made it.", soft_wrap=True)
         if one.carried:
             env.out.print("What the site itself had written meanwhile into folders that were switched was kept: "
                           f"{', '.join(one.carried)}.", soft_wrap=True)

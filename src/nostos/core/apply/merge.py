@@ -144,6 +144,7 @@ class _Merge:
         self.between = self.locked = 0.0
         self.switched = False
         self.steps: list[dict[str, Any]] = []
+        self.stays: list[str] = []  # of these steps, what could not be taken back without a loss
         self.notes = self.rest = AnchorNotes()
         self.result: CommitResult | None = None
 
@@ -253,7 +254,7 @@ class _Merge:
             if self.steps:
                 database = self.target.open()
                 try:
-                    take_back_schema(self.steps, database)
+                    self.stays = take_back_schema(self.steps, database)
                 finally:
                     database.close()
         except Exception as again:
@@ -276,6 +277,8 @@ class _Merge:
             found = Stopped("It was stopped before it had reached live.",
                             left="Everything was taken back; live is as it was.",
                             next_step="Run it again when you like.")
+        if self.stays:
+            found.left += f" But for {'; '.join(self.stays)}: that stays as the merge had made it."
         if switch.carried:
             found.left += f" What live itself had written meanwhile was kept: {', '.join(switch.carried[:5])}."
         if self.toward is Side.STAGING:

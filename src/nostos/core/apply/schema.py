@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
 import msgspec
 
-from nostos.core.compare.items import SchemaAction
+from nostos.core.compare.items import SchemaAction, SchemaStep
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import NAMED, Table, Value
+from nostos.core.errors import LiveMoved, MergeRefused
 from nostos.core.plan.operations import Plan, SchemaOperation
 
 _AT_ONCE = 500  # rows written at once
@@ -32,21 +33,52 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
         there = target_db.tables()[step.table].named(step.what) if step.what in NAMED else {}
         if step.what in NAMED and there.get(step.name) == step.ddl:
             continue  # live has gained it by itself
+        _must_not_be(target_db, step)
         old = rows.live_tables.get(step.table) if step.what == "column" and step.action is SchemaAction.CHANGE else None
-        note({"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
-              "before": step.before, "old_table": msgspec.to_builtins(old), "filled": step.filled})
-        if step.what == "table":
-            target_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
-        elif step.what == "column":
-            assert column is not None
-            if step.action is SchemaAction.ADD:
-                target_db.add_column(staging, column, step.filled)
+        record = {"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
+                  "before": step.before, "old_table": msgspec.to_builtins(old), "filled": step.filled}
+        note(record)
+        try:
+            if step.what == "table":
+                target_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
+            elif step.what == "column":
+                assert column is not None
+                if step.action is SchemaAction.ADD:
+                    target_db.add_column(staging, column, step.filled)
+                else:
+                    if not target_db.fits(staging, column):
+                        raise MergeRefused(f"{step.table}.{step.name} holds values that would not be the same as "
+                                           f"{column.declared}.", next_step="Look at that column, or leave the step "
+                                           "out.")
+                    target_db.change_column(staging, column)
             else:
-                target_db.change_column(staging, column)
+                if step.name in there:
+                    target_db.drop(step.what, step.table, step.name)
+                _define(target_db, step.what, staging, step.name, step.ddl)
+        except Exception as error:
+            if isinstance(error, MergeRefused) or target_db.refused_a_row(error):  # it is known not to be there
+                note({**record, "made": False})
+            raise
+
+
+def _must_not_be(database: Database, step: SchemaStep) -> None:
+    """Raises LiveMoved where what is to be added is there by now: then it is live's own."""
+    if step.action is SchemaAction.ADD and step.what in ("table", "column"):
+        table = database.tables().get(step.table)
+        if table is not None and (step.what == "table" or table.column(step.name) is not None):
+            raise LiveMoved(f"Live has {step.what} {step.name if step.what == 'column' else step.table} by itself now.",
+                            next_step="Compare again.")
+
+
+def steps_made(records: Iterable[Mapping[str, Any]]) -> list[Mapping[str, Any]]:
+    """Of what `note` was told, the steps that were made, or may have been."""
+    made: list[Mapping[str, Any]] = []
+    for record in records:
+        if record.get("made") is False:
+            made.pop()
         else:
-            if step.name in there:
-                target_db.drop(step.what, step.table, step.name)
-            _define(target_db, step.what, staging, step.name, step.ddl)
+            made.append(record)
+    return made
 
 
 def _define(database: Database, what: str, table: Table, name: str, ddl: str) -> None:
@@ -56,12 +88,15 @@ def _define(database: Database, what: str, table: Table, name: str, ddl: str) ->
         database.add_constraint(table, name, ddl)
 
 
-def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> None:
+def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> list[str]:
     """Take back steps as `note` was told them, where no transaction does. The last one may not have been taken. What
-    holds something by now is left: it cannot be ours."""
+    holds something by now is left: it cannot be ours; so is what would cut a value that came since. Returns what is
+    left as the steps had made it, in words."""
     if database.transactional_schema:
-        return
-    for step in reversed(steps):
+        return []
+    database.be_strict()
+    left = []
+    for step in reversed(steps_made(steps)):
         table = database.tables().get(step["table"])
         if table is None:
             continue
@@ -74,6 +109,9 @@ def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> 
                     **{n: table.named(n).get(name) == step["ddl"] for n in NAMED}}
             if ours[what]:
                 database.drop(what, table.name, name)
+            elif what == "table" or (what == "column" and column is not None):
+                place = table.name if what == "table" else f"{table.name}.{name}"
+                left.append(f"{what} {place}, which holds something by now")
         elif what in NAMED:
             if name in table.named(what):
                 database.drop(what, table.name, name)
@@ -81,8 +119,12 @@ def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> 
         elif step["old_table"] is not None:
             before = msgspec.convert(step["old_table"], Table)
             old = before.column(name)
-            if old is not None:
-                database.change_column(before, old)
+            if old is not None and table.column(name) is not None:
+                if database.fits(before, old):
+                    database.change_column(before, old)
+                else:
+                    left.append(f"column {table.name}.{name}, which holds what {old.declared} would cut")
+    return left
 
 
 def add_constraints(plan: Plan, rows: Rows, target_db: Database) -> None:

@@ -16,6 +16,7 @@ from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side,
 from nostos.core.anchor.rows import SEED, RowMove
 from nostos.core.anchor.store import Anchor
 from nostos.core.clone.masking import Mask, Recipe
+from nostos.core.compare.given_again import is_another, split, take_apart
 from nostos.core.compare.joins import Joins
 from nostos.core.compare.matching import Matcher, by_identity
 from nostos.core.compare.places import Places
@@ -70,6 +71,9 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
         for name in {n.table for n in profile.nested if n.tells and any(moves[s].get(n.table) for s in Side)}:
             moves[side][name] += _below_another(profile, translators[side], base, databases[side], both[name],
                                                 {m.key for m in moves[side].get(name, ())})
+    said = Recipe.of(anchor.fact("mask"))
+    mask = Mask(said, profile, both) if said else None
+    take_apart(profile, anchor, databases, tables, translators, base, moves, mask)
     paths = {s: paths_of(profile, moves[s], names, s is Side.STAGING) for s in Side}
     matcher = Matcher(profile, both, anchor, keys, translators, base, moves, paths)
     for name in by_identity(profile, both):
@@ -79,8 +83,6 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     for side in Side:
         urls[side].called = names
 
-    said = Recipe.of(anchor.fact("mask"))
-    mask = Mask(said, profile, both) if said else None
     states = _states(anchor, both, keys, translators, base, moves, mask)
     unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
     tops = anchor.fact(TOPS) or {}
@@ -190,11 +192,9 @@ def _apart(profile: Profile, anchor: Anchor, translator: Translator, side: Side,
                 continue  # staging's own, whatever becomes of it
             known = of_anchor(name)
             old = anchor.base_row(table.name, (known,)) if known is not None else None
-            if move.row is not None and old is not None and _another(
+            if move.row is not None and old is not None and is_another(
                     profile, table.name, old, translator.full(table.name, move.row)):
-                result.append(RowMove(move.key, None, born=False))
-                keys.claim(table.name, key, canonical(Origin.born(side), key))
-                result.append(RowMove(move.key, move.row, born=True, digest=move.digest))
+                result += split(keys, side, table.name, move)
             else:
                 result.append(move)
     return result
@@ -223,11 +223,6 @@ def _birth(keys: Keys, side: Side, table: str, key: Value) -> None:
         keys.claim(table, key, canonical(Origin.STAGING, key))
     else:
         keys.born(table, key)
-
-
-def _another(profile: Profile, table: str, old: Row, new: Row) -> bool:
-    kind = profile.kind_of(table, new)
-    return kind is not None and kind.born is not None and old.get(kind.born) != new.get(kind.born)
 
 
 def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove], anchor: Anchor,

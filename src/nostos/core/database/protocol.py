@@ -208,6 +208,11 @@ class Database(ABC):
     def top(self, table: Table) -> int | None:
         """The highest key of a table with surrogate keys."""
 
+    def counter(self, table: Table) -> int | None:
+        """The highest key that a table has ever given out, where the engine keeps that whatever is removed; None where
+        it counts on from the highest key that is there."""
+        return None
+
     @abstractmethod
     def above(self, table: Table, key: int) -> Iterator[Row]:
         """The rows with a higher surrogate key than this."""
@@ -332,6 +337,11 @@ class Database(ABC):
     @abstractmethod
     def change_column(self, table: Table, column: Column) -> None:
         """Define a column anew, as `table` of the other side has it. Raises MergeRefused when the engine cannot."""
+
+    def fits(self, table: Table, column: Column) -> bool:
+        """Whether every value of a column would be the same if it were defined as here. table, column: as in
+        `change_column`."""
+        return True
 
     @abstractmethod
     def create_index(self, table: str, name: str, ddl: str) -> None: ...

@@ -40,7 +40,8 @@ from nostos.core.voyages.home import Home, Voyage, VoyageState
 class RecoveryResult:
     """What was recovered: which operation of a voyage, and how it ended: "finished", "taken back", "removed", or "given
     up" (it was at work on a staging copy that is gone). verb: what it was; when: its start, ISO 8601. carried: paths
-    of what live itself had written meanwhile into a folder that was switched; it was kept.
+    of what live itself had written meanwhile into a folder that was switched; it was kept. stays: schema steps that
+    could not be taken back without cutting what came since.
     """
 
     voyage: str
@@ -49,6 +50,7 @@ class RecoveryResult:
     verb: str = ""
     when: str = ""
     carried: tuple[str, ...] = ()
+    stays: tuple[str, ...] = ()
 
 
 def recover(home: Home, name: str | None = None) -> list[RecoveryResult]:
@@ -109,7 +111,7 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
         if anchor is not None and toward is Side.LIVE:
             target.files.followed = {**target.files.followed, **(anchor.fact("followed") or {})}
         work = _Recovery(target, folder, anchor, source)
-        return RecoveryResult(*said, work.run(), verb, begun.get("at", ""), work.carried)
+        return RecoveryResult(*said, work.run(), verb, begun.get("at", ""), work.carried, work.stays)
     finally:
         if anchor is not None:
             anchor.close()
@@ -156,6 +158,7 @@ class _Recovery:
         self.folder = folder
         self.anchor = anchor
         self.carried: tuple[str, ...] = ()
+        self.stays: tuple[str, ...] = ()
         self.steps: dict[str, dict[str, Any]] = {}
         self.schema: list[dict[str, Any]] = []
         for line in journals.read(folder):
@@ -197,7 +200,7 @@ class _Recovery:
                 else:
                     if switch is not None:
                         switch.back(journals.Step.STAGED in self.steps)
-                    take_back_schema(self.schema, database)
+                    self.stays = tuple(take_back_schema(self.schema, database))
                     ended = journals.Step.TAKEN_BACK, "taken back"
                 self.carried = tuple(switch.carried) if switch is not None else ()
                 journal.write(ended[0], recovered=True, carried=self.carried)

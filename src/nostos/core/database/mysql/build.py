@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
-from nostos.core.database.mysql.reflection import in_quotes, keys_by_name, quote, renamed
+from nostos.core.database.mysql.reflection import NEXT, in_quotes, keys_by_name, quote, renamed
 from nostos.core.database.mysql.writing import MysqlWriting
 from nostos.core.database.outline import Outline, Trigger
 
@@ -14,14 +14,13 @@ _DEFINER = re.compile(r"^CREATE DEFINER=\S+ ")
 _HOW = re.compile(r"((?:ALGORITHM=\w+)?(?: ?SQL SECURITY \w+)?) VIEW (?=\S)")
 _NAMED = re.compile(r"^CREATE SEQUENCE `(?:[^`]|``)*`")
 _MODE = "mode of "  # what the settings say of routines and triggers
-_NEXT = re.compile(r"^\).*\bAUTO_INCREMENT=(\d+)", re.MULTILINE)
 
 
 def outline(database: MysqlWriting) -> Outline:
     """Tables, routines, views, triggers and counters of a database, names without its prefix."""
     prefix = database.prefix
     tables = database.tables()
-    counters = {name: int(found.group(1)) for name in tables if (found := _NEXT.search(database.definition(name)))}
+    counters = {name: int(found.group(1)) for name in tables if (found := NEXT.search(database.definition(name)))}
     kinds = dict(database.run("SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = %s",
                               (database.name,)))
     sequences = [str(n) for n, kind in kinds.items() if kind == "SEQUENCE" and database.holds(n)]

@@ -6,7 +6,7 @@ import re
 import secrets
 from collections.abc import Collection, Generator, Iterator, Mapping, Sequence
 
-from nostos.core.database.mysql.reflection import implied, quote
+from nostos.core.database.mysql.reflection import NEXT, implied, quote
 from nostos.core.database.mysql.row_sql import READERS, RowSql
 from nostos.core.database.mysql.session import MysqlSession
 from nostos.core.database.outline import Trigger, reached
@@ -28,6 +28,12 @@ class MysqlReading(MysqlSession):
     def end(self, table: Table, count: int, last: bool) -> list[Row]:
         order = ", ".join(f"{quote(c)}{' DESC' if last else ''}" for c in table.key) or "1"
         return list(self._rows(table, f"1 ORDER BY {order} LIMIT {int(count)}", ()))
+
+    def counter(self, table: Table) -> int | None:
+        if re.match(r"5\.[0-7]\.\d+(?!.*MariaDB)", str(self._connection.get_server_info())):
+            return None  # that forgets, when it is started anew
+        found = NEXT.search(self.definition(table.name))
+        return int(found.group(1)) - 1 if found else None
 
     def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
         wanted, kinds = self._of(table).select(columns)

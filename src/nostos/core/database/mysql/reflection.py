@@ -18,6 +18,7 @@ CONSTRAINTS = re.compile(r"^\s*CONSTRAINT `((?:[^`]|``)*)` ((?:FOREIGN KEY|CHECK
 # With the name that a server gives by itself, which has the table's in it, by what it says.
 _CHECK = re.compile(r"^\s*CONSTRAINT `((?:[^`]|``)*?(_chk_\d+)?)` (CHECK \(.*\)),?$", re.MULTILINE)
 _SEQUENCE_OF = re.compile(r"\b((?:nextval|lastval)\()(?:`(?:[^`]|``)*`\.)?`((?:[^`]|``)*)`", re.IGNORECASE)
+NEXT = re.compile(r"^\).*\bAUTO_INCREMENT=(\d+)", re.MULTILINE)  # the number that a table gives out next
 _INDEX = re.compile(r"^\s*((?:UNIQUE |FULLTEXT |SPATIAL )?KEY `((?:[^`]|``)*)` .*?),?$", re.MULTILINE)
 
 

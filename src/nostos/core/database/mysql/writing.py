@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import secrets
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import cached_property
@@ -24,6 +25,7 @@ from nostos.core.database.server_session import AT_ONCE
 
 _AT_A_TIME = 100  # rows of a statement that changes many
 _BYTES = 500_000  # of a statement
+_TEXTS = re.compile(r"(?i)\w*(?:char|text)\b")  # types
 
 
 def _alike(values: Sequence[Value]) -> bool:
@@ -161,6 +163,26 @@ class MysqlWriting(MysqlReading):
 
     def change_column(self, table: Table, column: Column) -> None:
         self.run(f"ALTER TABLE {self.real(table.name)} MODIFY COLUMN {column_line(table, column)}")
+
+    def fits(self, table: Table, column: Column) -> bool:
+        """By a table of this session's alone: what is refused there, or comes out as something else, does not fit."""
+        if column.generated:
+            return True
+        scratch, name = quote(f"nostos_fits_{secrets.token_hex(8)}"), quote(column.name)
+        line = re.sub(r"(?i) AUTO_INCREMENT\b", "", column_line(table, column))
+        try:
+            self.run(f"CREATE TEMPORARY TABLE {scratch} SELECT DISTINCT {name}, {name} AS nostos_was "
+                     f"FROM {self.real(table.name)}")
+            self.run(f"ALTER TABLE {scratch} MODIFY COLUMN {line}")
+            whole = f" OR CHAR_LENGTH({name}) <> CHAR_LENGTH(nostos_was)" if _TEXTS.match(column.declared) else ""
+            return not self.run(f"SELECT 1 FROM {scratch} WHERE NOT ({name} <=> nostos_was){whole} LIMIT 1")
+        except self.driver.MySQLError as error:
+            if not self.refused_a_row(error):
+                raise
+            return False
+        finally:
+            with suppress(self.driver.MySQLError):
+                self.run(f"DROP TEMPORARY TABLE IF EXISTS {scratch}")
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
         self.run(f"ALTER TABLE {self.real(table)} ADD {ddl.replace('%', '%%')}")

@@ -18,6 +18,9 @@ from nostos.core.database.server_session import AT_ONCE
 from nostos.core.errors import MergeRefused
 
 _BYTES = 1_000_000  # of a statement
+# Types whose values may be cut or rounded when one is made of another.
+_MEASURED = re.compile(r"(?i)(character|varchar|char|numeric|decimal|smallint|integer|bigint|real|double|timestamp|"
+                       r"time|date|interval)\b")
 
 
 class PostgresWriting(PostgresReading):
@@ -49,12 +52,20 @@ class PostgresWriting(PostgresReading):
 
     def _catch_up(self, table: Table, column: str) -> None:
         """A sequence is never behind what was inserted with a key."""
-        found = table.column(column)
-        named = re.fullmatch(r"nextval\((.*)\)", found.default or "") if found is not None else None
-        place = named.group(1) if named else self.text("pg_get_serial_sequence(%s, %s)",
-                                                       (self.real(table.name), column))
+        place = self._sequence(table, column)
         self.run(f"SELECT setval({place}, m) FROM (SELECT max({quote(column)}) AS m FROM {self.held(table.name)}) t, "
                  f"LATERAL (SELECT COALESCE(pg_sequence_last_value({place}::regclass), 0) AS l) s WHERE m > l")
+
+    def _sequence(self, table: Table, column: str) -> str:
+        """The sequence that a column's values come from, as SQL."""
+        found = table.column(column)
+        named = re.fullmatch(r"nextval\((.*)\)", found.default or "") if found is not None else None
+        return named.group(1) if named else self.text("pg_get_serial_sequence(%s, %s)",
+                                                      (self.real(table.name), column))
+
+    def counter(self, table: Table) -> int | None:
+        found = self.run(f"SELECT pg_sequence_last_value({self._sequence(table, table.key[0])}::regclass)")[0][0]
+        return None if found is None else int(found)
 
     @contextmanager
     def holding_on(self) -> Iterator[None]:
@@ -167,6 +178,22 @@ class PostgresWriting(PostgresReading):
         if column.default is not None:
             self.run(f"{place} SET DEFAULT {column.default}")
         self.run(f"{place} {'DROP' if column.nullable else 'SET'} NOT NULL")
+
+    def fits(self, table: Table, column: Column) -> bool:
+        there = self.tables().get(table.name)
+        now = there.column(column.name) if there is not None else None
+        if now is None or now.declared == column.declared or not (
+                _MEASURED.match(now.declared) and _MEASURED.match(column.declared)):
+            return True
+        name = quote(column.name)
+        try:
+            with self.holding_on():
+                return not self.run(f"SELECT 1 FROM {self.real(table.name)} WHERE "
+                                    f"{name}::{column.declared}::{now.declared} IS DISTINCT FROM {name} LIMIT 1")
+        except psycopg.Error as error:
+            if not self.refused_a_row(error):
+                raise
+            return False
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
         self.run(at_home(ddl, self._schema))

@@ -120,6 +120,12 @@ class SqliteReading(SqliteSession):
         found = self._run(f"SELECT MAX({quote(table.key[0])}) FROM {quote(table.name)}").fetchone()[0]
         return found if isinstance(found, int) else None
 
+    def counter(self, table: Table) -> int | None:
+        if not self._run("SELECT 1 FROM sqlite_master WHERE name='sqlite_sequence'").fetchone():
+            return None
+        row = self._run("SELECT seq FROM sqlite_sequence WHERE name = ?", (table.name,)).fetchone()
+        return int(row[0]) if row else None
+
     def above(self, table: Table, key: int) -> Iterator[Row]:
         yield from self._rows(table, f"{quote(table.key[0])} > ?", [key])
 

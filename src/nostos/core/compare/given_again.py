@@ -1,0 +1,123 @@
+"""Keys that were given out again: the row under an old key is another thing.
+
+Every engine can give a key out twice: SQLite does where a table does not count on, all of them after a table was
+emptied. A row under an old key is the old row only if something says so: the engine itself, which cannot have given the
+key out again; what the row is called; or most of what it holds. In doubt it is a removal and a birth, never an edit.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from nostos.core.anchor.names import CanonicalName, Keys, Origin, Side, canonical, of_anchor
+from nostos.core.anchor.rows import RowMove
+from nostos.core.anchor.store import Anchor
+from nostos.core.clone.masking import Mask
+from nostos.core.compare.portable import Translator
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Row, Table
+from nostos.core.profiles.model import Profile
+
+_LOOKED_AT = (64, 4096, 262144)  # rows from a table's end, in search of one that is as it was
+_LEAST = 2  # columns that have to be others: one alone may always be edited
+
+Moves = Mapping[Side, dict[str, list[RowMove]]]
+
+
+def take_apart(profile: Profile, anchor: Anchor, databases: Mapping[Side, Database],
+               tables: Mapping[Side, Mapping[str, Table]], translators: Mapping[Side, Translator], base: Translator,
+               moves: Moves, mask: Mask | None = None) -> None:
+    """Make a removal and a birth of every edit that may be none, in moves. mask: how staging's rows are masked."""
+    for side in Side:
+        for name, found in moves[side].items():
+            table = tables[side].get(name)
+            if table is not None and table.surrogate:
+                again = _GivenAgain(profile, anchor, databases[side], side, table, translators[side], base, mask)
+                moves[side][name] = list(again.apart(found))
+
+
+def is_another(profile: Profile, table: str, old: Row, new: Row) -> bool:
+    """Whether what never changes in a row's life, where its kind has that, is not what it was."""
+    kind = profile.kind_of(table, new)
+    return kind is not None and kind.born is not None and old.get(kind.born) != new.get(kind.born)
+
+
+def split(keys: Keys, side: Side, table: str, move: RowMove) -> Iterator[RowMove]:
+    """An edit as a removal and a birth."""
+    yield RowMove(move.key, None, born=False)
+    keys.claim(table, move.key[0], canonical(Origin.born(side), move.key[0]))
+    yield RowMove(move.key, move.row, born=True, digest=move.digest)
+
+
+class _GivenAgain:
+    """The keys of one table on one side."""
+
+    def __init__(self, profile: Profile, anchor: Anchor, database: Database, side: Side, table: Table,
+                 translator: Translator, base: Translator, mask: Mask | None) -> None:
+        self.profile, self.anchor, self.database, self.side, self.table = profile, anchor, database, side, table
+        self.translator, self.base, self.mask = translator, base, mask
+
+    def apart(self, moves: list[RowMove]) -> Iterator[RowMove]:
+        before = [self._before(move) for move in moves]
+        unlike = [old is not None and move.row is not None and self._is_unlike(old, move.row)
+                  for move, old in zip(moves, before, strict=True)]
+        if not any(unlike):
+            yield from moves
+            return
+        # Of an edited row that is what it was, the key was not given out again, nor any below it since.
+        left = max((int(str(m.key[0])) for m, old, other in zip(moves, before, unlike, strict=True)
+                    if old is not None and not other), default=0)
+        left = max(left, self._left_over({m.key[0] for m in moves}))
+        keeps_count = bool(left) and self.database.counter(self.table) is not None
+        for move, other in zip(moves, unlike, strict=True):
+            # An engine counts on from the highest key that there is, or from the highest that ever was.
+            if other and not keeps_count and int(str(move.key[0])) > left:
+                yield from split(self.translator.keys, self.side, self.table.name, move)
+            else:
+                yield move
+
+    def _before(self, move: RowMove) -> Row | None:
+        """The ancestor of a row that is there still; None for every other."""
+        if move.born or move.row is None or not isinstance(move.key[0], int):
+            return None
+        name = self.translator.keys.name(self.table.name, move.key[0])
+        if CanonicalName.parse(name).origin is Origin.GUARDS:
+            return None
+        known = of_anchor(name)
+        return self.anchor.base_row(self.table.name, (known,)) if known is not None else None
+
+    def _is_unlike(self, old: Row, new: Row) -> bool:
+        """Whether neither what names a row nor most of what it holds is what it was."""
+        table = self.table.name
+        kind = self.profile.kind_of(table, self.translator.full(table, new))
+        if kind is not None and kind.born is not None:
+            return False  # told apart by that already
+        columns = [c for c in old if c in new and c not in self.table.key and not self._is_made_up(old, c)]
+        unlike = {c for c in columns if old[c] != new[c]}
+        if len(unlike) * 2 < len(columns):
+            return False
+        before, after = self.base.full(table, old), self.translator.full(table, new)
+        unlike = {c for c in unlike if self._said(self.base, before, c) != self._said(self.translator, after, c)}
+        naming = [] if kind is None else [c for c in (kind.title, *kind.label, *kind.identity) if c in columns]
+        if any(c not in unlike and old[c] not in (None, "", 0) for c in naming):
+            return False
+        return len(unlike) >= _LEAST and len(unlike) * 2 >= len(columns)
+
+    def _said(self, translator: Translator, row: Row, column: str) -> Any:
+        return translator.value(self.table.name, row, column)
+
+    def _is_made_up(self, old: Row, column: str) -> bool:
+        return self.side is Side.STAGING and self.mask is not None and column in self.mask.columns(self.table.name, old)
+
+    def _left_over(self, moved: set[Any]) -> int:
+        """The highest key of a row that is as it was; 0 where none is found."""
+        for some in _LOOKED_AT:
+            rows = self.database.end(self.table, some, True)
+            for row in rows:
+                key = self.table.key_of(row)[0]
+                if key not in moved and isinstance(key, int) and self.anchor.has(self.side, self.table.name, key):
+                    return key
+            if len(rows) < some:
+                break
+        return 0
