@@ -87,6 +87,14 @@ def of_anchor(name: object) -> int | None:
     return parsed.number if parsed.origin is Origin.ANCHOR else None
 
 
+def of_something(name: object) -> bool:
+    """Whether a name is a row's, not that of a number which points at nothing."""
+    try:
+        return CanonicalName.parse(name).origin is not Origin.NOWHERE
+    except ValueError:
+        return False
+
+
 _STEPS = "/steps"  # after a table's name: of its rows, their steps in a tree
 
 

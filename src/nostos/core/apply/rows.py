@@ -10,6 +10,7 @@ from itertools import groupby
 from types import MappingProxyType
 from typing import Any
 
+from nostos.core.anchor.names import of_something
 from nostos.core.apply.jobs import settle_jobs
 from nostos.core.apply.nesting import Nesting
 from nostos.core.apply.placing import Placing
@@ -94,6 +95,8 @@ class _Commit:
         self.placing = Placing(rows.profile, target_db, tables, self._number, self.found)
         self.nesting = Nesting(rows.profile, target_db, tables, self._number, self.found, self.placing.moved)
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
+        self.pointed: dict[tuple[str, Value], str] = {}  # target's rows that an item rests on
+        self.rests = True  # whether what is being written cannot be without what it points at
 
     def _number(self, table: str, name: str) -> Value:
         assigned = self.done.keys.get((table, name))
@@ -102,6 +105,9 @@ class _Commit:
         key = self.rows.live_keys.key(table, name)
         if key is None:
             raise Unresolved(table, name)
+        state = self.rows.states.get((table, (name,)))
+        if self.rests and of_something(name) and (state is None or state.live is not None):  # else known to be gone
+            self.pointed.setdefault((table, key), self.at)
         return key
 
     def run(self) -> CommitResult:
@@ -121,7 +127,8 @@ class _Commit:
             plain, up = self.nesting.apart(operation.table, plain)
             self.nesting.wait(operation.item, operation.table, operation.key, up)
             plain = self._standing(operation.table, plain)
-            values = self._masked(operation.table, self._written(operation.item, plain), operation.before)
+            row = self._written(operation.item, operation.table, plain)
+            values = self._masked(operation.table, row, operation.before)
             self._counts(operation.table, {**operation.before, **values})
             self._counts(operation.table, operation.before)
             updates.append((operation.item, operation.table, operation.key, values))
@@ -130,12 +137,13 @@ class _Commit:
         second = []  # what pointed at rows that were not there yet
         for item, table_name, key, values in waiting:
             self.at = item
-            second.append((item, table_name, key, self._written(item, values)))
+            second.append((item, table_name, key, self._written(item, table_name, values)))
         self._update_all(second)
         self.at = ""
         for place, columns in (*self.placing.settle().items(), *self.nesting.settle().items()):
             self.done.written[place] = self.done.written.get(place, frozenset()) | columns
         self.done.moved = set(self.placing.moved)
+        self._prove_pointed()
         self._recount()
         self.done.changed = list(self._changed())
         settle_jobs(self.rows.profile, self.target_db, self.tables, (
@@ -144,7 +152,8 @@ class _Commit:
 
     def _remove_all(self) -> None:
         def remove(table: Table, part: list[tuple[str, Any]]) -> None:
-            self.target_db.remove_rows(table, [key for _, key in part])
+            with self.target_db.own_clock(table, ()):
+                self.target_db.remove_rows(table, [key for _, key in part])
 
         for name, some in groupby(self.plan.of(RemoveRow), lambda o: o.table):
             operations = list(some)
@@ -157,7 +166,8 @@ class _Commit:
         """Insert every row, those of one table and with the same columns some at once. Returns what points at rows that
         are not there yet."""
         def insert(table: Table, columns: tuple[str, ...], part: list[tuple[str, Any]]) -> list[Key]:
-            return self.target_db.insert_rows(table, columns, [row for _, row in part])
+            with self.target_db.own_clock(table, columns):
+                return self.target_db.insert_rows(table, columns, [row for _, row in part])
 
         waiting: list[_Update] = []
         for name, some in groupby(self.plan.of(InsertRow), lambda o: o.table):
@@ -173,7 +183,8 @@ class _Commit:
 
     def _update_all(self, updates: list[_Update]) -> None:
         def update(table: Table, columns: tuple[str, ...], part: list[tuple[str, Any]]) -> None:
-            self.target_db.update_rows(table, columns, [row for _, row in part])
+            with self.target_db.own_clock(table, columns):
+                self.target_db.update_rows(table, columns, [row for _, row in part])
 
         def alike(one: _Update) -> tuple[str, tuple[str, ...]]:
             return one[1], tuple(one[3])
@@ -224,6 +235,7 @@ class _Commit:
     def _make_room(self) -> None:
         """Where one row is to have the very values that another, which must not be alike, still has: first let go."""
         wanted: dict[tuple[object, ...], object] = {}
+        self.rests = False
         for operation in (*self.plan.of(InsertRow), *self.plan.of(UpdateRow)):
             for columns in self.tables[operation.table].uniques:
                 before = operation.before if isinstance(operation, UpdateRow) else {}
@@ -239,6 +251,7 @@ class _Commit:
                 changed = [c for c in columns if c in operation.values]
                 if taker is not None and taker is not operation and changed:
                     self._let_go(operation, table, changed)
+        self.rests = True
 
     def _let_go(self, operation: UpdateRow, table: Table, columns: Sequence[str]) -> None:
         for name in columns:
@@ -274,22 +287,49 @@ class _Commit:
             raise LiveMoved(f"{operation.item} changed on live while it was being merged.",
                             next_step="Compare again, then merge.")
 
-    def _written(self, item: str, values: Any) -> Row:
+    def _written(self, item: str, table: str, values: Any) -> Row:
+        row: Row = {}
         try:
-            return self.writer.row(dict(values))
+            for column, value in values.items():
+                self.rests = not self.rows.profile.is_weak(table, column)
+                row[column] = self.writer.value(value)
+            return row
         except Unresolved as missing:
             raise MergeRefused(f"{item} points at {missing.table} {missing.name}, which live does not have.",
                                next_step="Compare again; if it stays so, leave the item out.") from missing
+        finally:
+            self.rests = True
+
+    def _prove_pointed(self) -> None:
+        """What the written rows rest on must be there still, and stay until all is committed. Asked when all is
+        written, so that nobody waits for long.
+
+        Raises LiveMoved where the target has removed one of them since it was compared.
+        """
+        gone = {(o.table, o.key) for o in self.plan.of(RemoveRow)}
+        by_table: dict[str, list[Value]] = {}
+        for name, key in self.pointed:
+            if name in self.tables and (name, (key,)) not in gone:
+                by_table.setdefault(name, []).append(key)
+        for name, keys in sorted(by_table.items()):
+            there = {key[0] for key in self.target_db.there(self.tables[name], [(key,) for key in keys])}
+            for key in keys:
+                if key not in there:
+                    raise LiveMoved(f"{self.pointed[name, key]} points at {name} {key!r}, which live has removed "
+                                    "meanwhile.", next_step="Compare again, then merge.")
 
     def _standing(self, table: str, values: Portable) -> Portable:
         """Values without weak references to what the target does not have."""
         return {c: v for c, v in values.items() if not self.rows.profile.is_weak(table, c) or self._resolves(v)}
 
     def _resolves(self, value: object) -> bool:
+        self.rests = False
         try:
             self.writer.value(value)
         except Unresolved:
             return False
+        finally:
+            self.rests = True
         return True
 
     def _masked(self, table: str, values: Row, before: Row) -> Row:
@@ -310,6 +350,7 @@ class _Commit:
             declared = table.column(column)
             if declared is None:
                 continue  # a column that stays behind
+            self.rests = not self.rows.profile.is_weak(operation.table, column)
             try:
                 row[column] = self.writer.value(value)
             except Unresolved:
@@ -323,6 +364,7 @@ class _Commit:
                 else:
                     row[column] = ValueWriter(self.rows.live_urls, self._number_or_none,
                                               self.rows.live_prefix).value(value)
+        self.rests = True
         if operation.key is not None:
             row.update(zip(table.key, operation.key, strict=True))
         before = self.rows.live_tables.get(operation.table)

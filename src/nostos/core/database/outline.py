@@ -14,6 +14,7 @@ from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 
 _QUOTED = re.compile(r"'(?:[^'\\]|''|\\.)*'|`(?:[^`]|``)*`|\"(?:[^\"\\]|\"\"|\\.)*\"", re.DOTALL)
+_DYNAMIC = re.compile(r"(?i)\bEXECUTE\b(?!\s+(?:FUNCTION|PROCEDURE|ON)\b)")  # of a text, as a statement
 _ELSEWHERE = re.compile(r"\b(?:OUTFILE|DUMPFILE|LOAD_FILE|LOAD\s+DATA|DIRECTORY|CONNECTION|ATTACH|LOAD_EXTENSION)\b",
                         re.IGNORECASE)
 _ENGINE = re.compile(r"\bENGINE\s*=\s*(\w+)", re.IGNORECASE)
@@ -97,10 +98,12 @@ def refused(why: str) -> SiteError:
     return SiteError(f"The schema in it is not taken: {why}.", next_step="Use another backup.")
 
 
-def reached(triggers: Iterable[Trigger], written: Mapping[str, Collection[str]], names: Mapping[str, str]) -> set[str]:
+def reached(triggers: Iterable[Trigger], written: Mapping[str, Collection[str]], names: Mapping[str, str],
+            routines: Mapping[str, str | None] | None = None) -> set[str]:
     """The tables that triggers may change, directly or by way of each other, when tables are written. A trigger may
-    change every table that its body names. written: by table, "INSERT", "UPDATE", "DELETE". names: of every table, as
-    bodies write it."""
+    change every table that its body names, or the body of a routine that it calls; every table there is where a body
+    cannot be read, or runs text as a statement. written: by table, "INSERT", "UPDATE", "DELETE". names: of every
+    table, as bodies write it. routines: bodies of procedures and functions, by name; None: it cannot be read."""
     every = list(triggers)
     due: set[tuple[str, str]] = {(t, event) for t, events in written.items() for event in events}
     found: set[str] = set()
@@ -110,8 +113,24 @@ def reached(triggers: Iterable[Trigger], written: Mapping[str, Collection[str]],
         seen.add((table, event))
         for trigger in every:
             if trigger.table == table and (event in trigger.event.upper() or not trigger.event):
-                named = {own for own, full in names.items()
-                         if re.search(rf"(?<![\w$]){re.escape(full)}(?![\w$])", trigger.body)}
+                body = _with_routines(trigger.body, routines or {})
+                named = {*names} if body is None else {own for own, full in names.items() if _names(full, body)}
                 found |= named
                 due |= {(n, e) for n in named for e in ("INSERT", "UPDATE", "DELETE")} - seen
     return found
+
+
+def _names(name: str, body: str) -> bool:
+    return re.search(rf"(?<![\w$]){re.escape(name)}(?![\w$])", body, re.IGNORECASE) is not None
+
+
+def _with_routines(body: str, routines: Mapping[str, str | None]) -> str | None:
+    """A body with those of all routines that it names, and they do; None where one of them says nothing."""
+    whole, left = body, dict(routines)
+    while called := [n for n in left if _names(n, whole)]:
+        for name in called:
+            more = left.pop(name)
+            if more is None:
+                return None
+            whole += "\n" + more
+    return None if _DYNAMIC.search(bare(whole)) else whole

@@ -222,6 +222,11 @@ class Database(ABC):
         """The tables in which the database itself may change rows, by triggers, when rows of these tables are written.
         written: by table, what is done there: "INSERT", "UPDATE", "DELETE"."""
 
+    def triggered(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        """Of these tables, those whose rows the database itself changes further as they are written so: by triggers of
+        theirs, or by columns that say when. written: as in `side_effects`."""
+        return set()
+
     def explained(self, error: BaseException, at: str = "") -> NostosError | None:
         """What an error of the driver's, met while writing, means: Disturbed where the transaction may be tried again,
         else MergeRefused. at: the item that was being written. None: it is none of the driver's."""
@@ -231,6 +236,10 @@ class Database(ABC):
         """The rows with these keys as they are at this moment, which nobody else changes until the transaction ends.
         Raises Disturbed where others hold one of them."""
         return self.fetch_many(table, keys)
+
+    def there(self, table: Table, keys: Sequence[Key]) -> Iterator[Key]:
+        """Which of these keys are there at this moment; nobody removes their rows until the transaction ends."""
+        yield from (table.key_of(row) for row in self.fetch_many(table, keys))
 
     @abstractmethod
     def insert(self, table: Table, row: Row) -> Key:
@@ -284,6 +293,12 @@ class Database(ABC):
     @contextmanager
     def holding_on(self) -> Iterator[None]:
         """Inside a transaction: what was done since is taken back where it ends with an error, and the rest stays."""
+        yield
+
+    @contextmanager
+    def own_clock(self, table: Table, columns: Sequence[str]) -> Iterator[None]:
+        """Within `writing`, while rows of a table are written: what the database itself writes of the time, by triggers
+        and defaults, is what it writes for the site's own code. columns: those that are written."""
         yield
 
     @abstractmethod

@@ -12,6 +12,7 @@ import zstandard
 _LEVEL = 1  # more takes longer than it saves: rows of one table are much alike
 _own = threading.local()  # a compressor is for one thread, and making one takes as long as a block of rows
 _RAW_TEXT = 1  # MessagePack extension: text whose bytes are not valid UTF-8
+_HALF_PAIRS = 2  # text with halves of surrogate pairs, as scripts write them into JSON
 
 
 def _encode_odd(value: Any) -> Any:
@@ -19,16 +20,19 @@ def _encode_odd(value: Any) -> Any:
         try:
             value.encode()
         except UnicodeEncodeError:
-            return msgspec.msgpack.Ext(_RAW_TEXT, value.encode("utf-8", "surrogateescape"))
+            try:
+                return msgspec.msgpack.Ext(_RAW_TEXT, value.encode("utf-8", "surrogateescape"))
+            except UnicodeEncodeError:
+                return msgspec.msgpack.Ext(_HALF_PAIRS, value.encode("utf-8", "surrogatepass"))
     elif isinstance(value, int) and not -(1 << 63) <= value < (1 << 64):
         return str(value)
     return value
 
 
 def _decode_odd(code: int, data: memoryview) -> Any:
-    if code != _RAW_TEXT:
+    if code not in (_RAW_TEXT, _HALF_PAIRS):
         raise ValueError(f"unknown extension {code}")
-    return bytes(data).decode("utf-8", "surrogateescape")
+    return bytes(data).decode("utf-8", "surrogateescape" if code == _RAW_TEXT else "surrogatepass")
 
 
 _encoder = msgspec.msgpack.Encoder()

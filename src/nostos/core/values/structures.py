@@ -15,6 +15,7 @@ from nostos.core.values import php
 Path = tuple[str, ...]
 _DEEPEST = 100
 # Keys under which an object says what kind it is.
+_HALF_PAIR = re.compile("[\ud800-\udc7f\udd00-\udfff]")  # others stand for bytes that are no UTF-8
 _SAY_KIND = ("type", "kind", "model", "class", "block", "component", "widget", "blockName", "widgetType", "elType",
              "_type", "__typename", "object_type", "content_type")
 _SHORTEST = 24  # letters of base64 that are looked into
@@ -36,6 +37,8 @@ class Style:
 
     def write(self, tree: Any) -> str:
         text = json.dumps(tree, ensure_ascii=self.ascii_only, separators=(self.item, self.colon), indent=self.indent)
+        # Halves of surrogate pairs can only have come from escapes: nothing else can say them.
+        text = _HALF_PAIR.sub(lambda m: f"\\u{ord(m.group()):04x}", text)
         return (text.replace("/", "\\/") if self.slashes else text) + self.tail
 
 
@@ -44,7 +47,7 @@ class Base64Style:
     """How a text within base64 is written."""
 
     def write(self, text: Any) -> str:
-        return base64.b64encode(str(text).encode("utf-8", "surrogateescape")).decode()
+        return base64.b64encode(as_bytes(str(text))).decode()
 
 
 def from_base64(text: str) -> str | None:
@@ -148,7 +151,7 @@ def jsonable(value: Any) -> Any:
     if isinstance(value, bytes):
         return {"bytes": value.hex()}
     if isinstance(value, str):
-        return value.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+        return as_bytes(value).decode("utf-8", "backslashreplace")
     if isinstance(value, dict):
         return {("class" if k == php.CLASS else str(k)): jsonable(v) for k, v in value.items()}
     return [jsonable(v) for v in value] if isinstance(value, list | tuple) else value
@@ -237,6 +240,14 @@ def put(tree: Any, path: Path, value: Any, missing: object) -> Any:
     else:
         data[key] = below
     return list(data.values()) if data and list(data) == list(range(len(data))) else data
+
+
+def as_bytes(text: str) -> bytes:
+    """A text's bytes: those that are no UTF-8 as they were read, or else halves of surrogate pairs as JSON has them."""
+    try:
+        return text.encode("utf-8", "surrogateescape")
+    except UnicodeEncodeError:
+        return text.encode("utf-8", "surrogatepass")
 
 
 def builtins(value: Any) -> Any:

@@ -11,7 +11,8 @@ from nostos.core.database.mysql.row_sql import READERS, RowSql
 from nostos.core.database.mysql.session import MysqlSession
 from nostos.core.database.outline import Trigger, reached
 from nostos.core.database.protocol import Block
-from nostos.core.database.rows.digests import ROWS_PER_BLOCK
+from nostos.core.database.rows.digests import ROWS_PER_BLOCK, block_of
+from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.database.server_session import AT_ONCE, PATTERNS
 
@@ -45,9 +46,17 @@ class MysqlReading(MysqlSession):
         if sql.ranged:
             done = yield from self._together(table, sql)
         rest = "" if done is None else f" WHERE {quote(table.key[0])} > {done}"
+        long = 0
         for batch in self._batches(f"SELECT {sql.block}, {sql.payload(table.stored)} FROM {sql.real}{rest}", ()):
             for number, payload in batch:
-                yield int(number), payload
+                if payload is None:
+                    long += 1
+                else:
+                    yield int(number), payload
+        if long:
+            form = row_form(table, table.stored)
+            for row in self._rows(table, f"{sql.payload(table.stored)} IS NULL", ()):
+                yield block_of(table.key_of(row)), form.write(list(row.values()))
 
     def _together(self, table: Table, sql: RowSql) -> Generator[tuple[int, bytes], None, int | None]:
         """Rows of many keys as one value, which a driver reads in a fraction of the time of as many rows. Returns the
@@ -98,17 +107,31 @@ class MysqlReading(MysqlSession):
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
         sql = self._of(table)
         wanted, kinds = sql.select(table.key)
+        long: list[Key] = []
         for where in sql.wheres(numbers):
             for row in self._stream(f"SELECT {wanted}, {sql.digest(columns)} FROM {sql.real}{where}", (),
                                     [*kinds, "text"]):
-                yield row[:-1], bytes.fromhex(str(row[-1]))
+                if row[-1] is None:  # a row that is longer than the server puts together: as its values
+                    long.append(row[:-1])
+                else:
+                    yield row[:-1], bytes.fromhex(str(row[-1]))
+        form = row_form(table, columns)
+        for key in long:
+            found = self.fetch(table, key)
+            if found is not None:
+                yield key, form.digest(form.write([found.get(c) for c in columns]))
 
     def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
         # A column that may not be empty and has no default is told none.
         bare = {c.name: implied(c) for c in columns if not c.nullable and c.default is None}
-        tests = " OR ".join(f"NOT ({quote(c.name)} <=> {'%s' if c.name in bare else f'DEFAULT({quote(c.name)})'})"
-                            for c in columns)
+        tests = " OR ".join(f"NOT ({self._exactly(quote(c.name), c)} <=> " + self._exactly(
+            "%s" if c.name in bare else f"DEFAULT({quote(c.name)})", c) + ")" for c in columns)
         yield from self._rows(table, tests, [bare[c.name] for c in columns if c.name in bare])
+
+    @staticmethod
+    def _exactly(sql: str, column: Column) -> str:
+        """A value of a column's as it is compared: text by its bytes, whatever the column's collation takes for one."""
+        return f"BINARY CONVERT({sql} USING utf8mb4)" if column.kind == "text" and column.charset else sql
 
     def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:
         wanted, kinds = self._of(table).select(table.stored)
@@ -200,11 +223,33 @@ class MysqlReading(MysqlSession):
         for at in range(0, len(found), AT_ONCE):  # not while the answer is read: more is asked about each row
             yield from list(self.fetch_many(table, found[at:at + AT_ONCE]))
 
-    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
-        triggers = [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
+    def _triggers(self) -> list[Trigger]:
+        return [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
             "SELECT event_object_table, event_manipulation, action_statement FROM information_schema.triggers "
             "WHERE trigger_schema = %s", (self.name,)) if self.holds(of)]
-        return reached(triggers, written, {n[len(self.prefix):]: n for n in self._names()} if triggers else {})
+
+    def triggered(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        stamped = {str(of)[len(self.prefix):] for (of,) in self.run(
+            "SELECT DISTINCT table_name FROM information_schema.columns WHERE table_schema = %s "
+            "AND extra LIKE '%%on update%%'", (self.name,)) if self.holds(of)}
+        return {t for t, events in written.items() if "UPDATE" in events and t in stamped} | {
+            t.table for t in self._triggers() if t.event in written.get(t.table, ())}
+
+    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        triggers = self._triggers()
+        if not triggers:
+            return set()
+        routines = {str(name): None if body is None else str(body) for name, body in self.run(
+            "SELECT routine_name, routine_definition FROM information_schema.routines WHERE routine_schema = %s",
+            (self.name,))}
+        return reached(triggers, written, {n[len(self.prefix):]: n for n in self._names()}, routines)
+
+    def there(self, table: Table, keys: Sequence[Key]) -> Iterator[Key]:
+        wanted, kinds = self._of(table).select(table.key)
+        for where, values in self._keyed(table, sorted(keys, key=repr)):
+            for row in self.run(f"SELECT {wanted} FROM {self.real(table.name)} WHERE {where} LOCK IN SHARE MODE",
+                                values):
+                yield tuple(READERS[k]([v])[0] for k, v in zip(kinds, row, strict=True))
 
     def views(self) -> list[str]:
         return [n[len(self.prefix):] for (n,) in self.run(

@@ -25,6 +25,8 @@ from nostos.core.database.server_session import AT_ONCE
 
 _AT_A_TIME = 100  # rows of a statement that changes many
 _BYTES = 500_000  # of a statement
+_SHOWN = re.compile(r"(?i)timestamp")
+_STAMPS = re.compile(r"(?i)current_timestamp|\bnow\(|curdate|curtime|localtime")
 _TEXTS = re.compile(r"(?i)\w*(?:char|text)\b")  # types
 
 
@@ -56,6 +58,31 @@ class MysqlWriting(MysqlReading):
             with suppress(self.driver.MySQLError):  # after a deadlock there is no transaction any more
                 self.run("ROLLBACK TO SAVEPOINT nostos_rows")
             raise
+
+    @contextmanager
+    def own_clock(self, table: Table, columns: Sequence[str]) -> Iterator[None]:
+        # Values of this type are read and written as the session's clock has them.
+        shown = any(_SHOWN.match(c.declared) for c in table.columns if c.name in columns)
+        if not self._zone or shown or not (_STAMPS.search(table.ddl) or table.name in self._acting):
+            yield
+            return
+        self.run("SET time_zone = %s", (self._zone,))
+        try:
+            yield
+        finally:
+            with suppress(self.driver.MySQLError):
+                self.run("SET time_zone = '+00:00'")
+
+    @cached_property
+    def _zone(self) -> str:
+        """The clock of the site's own connections; empty where it is ours."""
+        zone, system = map(str, self.run("SELECT @@global.time_zone, @@system_time_zone")[0])
+        return "" if (system if zone == "SYSTEM" else zone) in ("UTC", "+00:00") else zone
+
+    @cached_property
+    def _acting(self) -> frozenset[str]:
+        """The tables that have triggers."""
+        return frozenset(t.table for t in self._triggers())
 
     def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
         given = not table.surrogate or table.key[0] in columns

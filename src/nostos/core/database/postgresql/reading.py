@@ -22,6 +22,8 @@ _WHOLE = 1 << 64
 _RANGED = struct.Struct("!hiqi")  # a row of two fields, a block's number and bytes, up to the bytes
 _RANGED_SIZE = _RANGED.size
 
+_CONSTANT = re.compile(r"(?i)(?:'(?:[^']|'')*'|-?[\d.]+|\(-[\d.]+\)|null|true|false)(?:::[\w \[\]\".(),]+)*")
+
 
 class PostgresReading(PostgresSession):
     """What is read of a database."""
@@ -78,9 +80,20 @@ class PostgresReading(PostgresSession):
                     yield row[:-1], row[-1]
 
     def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
-        tests = " OR ".join(f"{self._comparable(table, c.name)} IS DISTINCT FROM ({c.default or 'NULL'})"
-                            f"{'::text' if c.charset in INCOMPARABLE else ''}" for c in columns)
+        tests = " OR ".join(map(self._is_set, columns))
         yield from self._rows(table, tests, ())
+
+    @staticmethod
+    def _is_set(column: Column) -> str:
+        """A condition that a column is not its default, text by its bytes. A default that is worked out for each row is
+        never asked for: that may write, or run what the site has defined."""
+        if column.default is not None and not _CONSTANT.fullmatch(column.default):
+            return "true"
+        name, default = quote(column.name), f"({column.default or 'NULL'})"
+        if column.kind == "text":
+            return f'{name}::text COLLATE "C" IS DISTINCT FROM {default}::text COLLATE "C"'
+        as_text = "::text" if column.charset in INCOMPARABLE else ""
+        return f"{name}{as_text} IS DISTINCT FROM {default}{as_text}"
 
     def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:
         sql = f"SELECT {self._of(table).select(table.stored)} FROM {self.held(table.name)} WHERE {where}"
@@ -199,15 +212,34 @@ class PostgresReading(PostgresSession):
         for at in range(0, len(found), AT_ONCE):
             yield from list(self.fetch_many(table, found[at:at + AT_ONCE]))
 
-    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
-        triggers = [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
+    def _triggers(self) -> list[Trigger]:
+        return [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
             "SELECT c.relname, concat_ws(' ', CASE WHEN t.tgtype & 4 > 0 THEN 'INSERT' END, "
             "CASE WHEN t.tgtype & 8 > 0 THEN 'DELETE' END, CASE WHEN t.tgtype & 16 > 0 THEN 'UPDATE' END), p.prosrc "
             "FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid "
             "WHERE NOT t.tgisinternal AND c.relnamespace = current_schema()::regnamespace")
             if of.startswith(self.prefix)]
+
+    def triggered(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        return {t.table for t in self._triggers() if set(t.event.split()) & set(written.get(t.table, ()))}
+
+    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        triggers = self._triggers()
+        if not triggers:
+            return set()
+        routines = {str(name): str(body) for name, body in self.run(
+            "SELECT p.proname, string_agg(pg_get_functiondef(p.oid), E'\\n') FROM pg_proc p "
+            "JOIN pg_language l ON l.oid = p.prolang JOIN pg_namespace n ON n.oid = p.pronamespace "
+            "WHERE p.prokind IN ('f', 'p') AND l.lanname NOT IN ('c', 'internal') "
+            "AND n.nspname NOT IN ('pg_catalog', 'information_schema') GROUP BY p.proname")}
         return reached(triggers, written, {n[len(self.prefix):]: n for n in self.all_names()
-                                           if n.startswith(self.prefix)} if triggers else {})
+                                           if n.startswith(self.prefix)}, routines)
+
+    def there(self, table: Table, keys: Sequence[Key]) -> Iterator[Key]:
+        wanted = self._of(table).select(table.key)
+        for where, values in self._keyed(table, sorted(keys, key=repr)):
+            for row in self.run(f"SELECT {wanted} FROM {self.held(table.name)} WHERE {where} FOR KEY SHARE", values):
+                yield tuple(row)
 
     def views(self) -> list[str]:
         return [n[len(self.prefix):] for (n,) in self.run(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
+from functools import cached_property
 
 import psycopg
 
@@ -18,6 +19,7 @@ from nostos.core.database.server_session import AT_ONCE
 from nostos.core.errors import MergeRefused
 
 _BYTES = 1_000_000  # of a statement
+_STAMPS = re.compile(r"(?i)\bnow\(|current_|localtime|timestamp\(|\btransaction_")
 # Types whose values may be cut or rounded when one is made of another.
 _MEASURED = re.compile(r"(?i)(character|varchar|char|numeric|decimal|smallint|integer|bigint|real|double|timestamp|"
                        r"time|date|interval)\b")
@@ -31,6 +33,27 @@ class PostgresWriting(PostgresReading):
 
     def insert(self, table: Table, row: Row) -> Key:
         return self._insert(table, list(row), [list(row.values())])[0]
+
+    @contextmanager
+    def own_clock(self, table: Table, columns: Sequence[str]) -> Iterator[None]:
+        if not self._zone or not (table.name in self._acting or any(
+                _STAMPS.search(c.default or "") for c in table.columns)):
+            yield
+            return
+        self.run("SELECT set_config('TimeZone', %s, true)", (self._zone,))
+        yield  # else the transaction is taken back, and this with it
+        self.run("SET LOCAL TimeZone = 'UTC'")
+
+    @cached_property
+    def _zone(self) -> str:
+        """The clock of the site's own connections; empty where it is ours."""
+        zone = str(self.run("SELECT reset_val FROM pg_settings WHERE name = 'TimeZone'")[0][0])
+        return "" if zone in ("UTC", "Etc/UTC", "GMT") else zone
+
+    @cached_property
+    def _acting(self) -> frozenset[str]:
+        """The tables that have triggers."""
+        return frozenset(t.table for t in self._triggers())
 
     def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
         return [key for part in parts(rows, AT_ONCE, _BYTES) for key in self._insert(table, columns, part)]

@@ -64,7 +64,7 @@ class SqliteReading(SqliteSession):
             yield from self._rows(table, where, [v for key in part for v in key])
 
     def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
-        tests = " OR ".join(f"{quote(c.name)} IS NOT ({c.default or 'NULL'})" for c in columns)
+        tests = " OR ".join(f"{quote(c.name)} IS NOT ({c.default or 'NULL'}) COLLATE BINARY" for c in columns)
         yield from self._rows(table, tests, ())
 
     def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:
@@ -129,12 +129,20 @@ class SqliteReading(SqliteSession):
     def above(self, table: Table, key: int) -> Iterator[Row]:
         yield from self._rows(table, f"{quote(table.key[0])} > ?", [key])
 
-    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
+    def _triggers(self) -> list[Trigger]:
         found = self._run("SELECT tbl_name, sql FROM sqlite_master WHERE type='trigger' AND sql IS NOT NULL").fetchall()
         triggers = []
         for of, sql in found:
             event = re.search(r"\b(INSERT|UPDATE|DELETE)\b", sql, re.IGNORECASE)
             triggers.append(Trigger("", of, "", event.group(1).upper() if event else "", sql))
+        return triggers
+
+    def triggered(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        return {t.table for t in self._triggers() if t.table in written and (
+            not t.event or t.event in written[t.table])}
+
+    def side_effects(self, written: Mapping[str, Collection[str]]) -> set[str]:
+        triggers = self._triggers()
         if not triggers:
             return set()
         names = [n for (n,) in self._run("SELECT name FROM sqlite_master WHERE type='table'")]

@@ -25,6 +25,7 @@ _LISTS = {what: words.listed(what) for what in (
     "trade", "personal", "passing", "written", "lists", "doings", "arranged", "ranks", "kept", "public", "seen")}
 _TELLING = 0.3  # which part of a site's tables must have names that say something
 _MAYBE = 3.0  # bits against, up to which a place may point there
+_MANY = 2  # other tables that a place may point at as likely: of more none says anything
 _FEW = 4  # values, that are too few to say what they are
 _MAIL = re.compile(r"[^@\s<>]{1,64}@[\w-]+(?:\.[\w-]+)+")
 _MACHINE = re.compile(r"[0-9A-Fa-f:.]{3,45}")
@@ -165,7 +166,7 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
     visitors = {t.name for t in tables if t.name not in accounts and (
         bits[t.name] >= WEIGHTS["whose"]["doubt"] or not names_speak)}
     sure = _below(tables, [f for f in findings if f.certainty is Certainty.SURE])
-    above = _below(tables, [f for f in findings if f.certainty is Certainty.SURE or f.bits > 0], likeliest=True)
+    above = _below(tables, [f for f in findings if f.certainty is Certainty.SURE or f.bits > -_MAYBE], likeliest=True)
     for table in tables:
         certain, ties = sure.get(table.name, set()), is_link(table, words.says_id)
         likely = above.get(table.name, set())
@@ -211,7 +212,7 @@ def is_account(table: Table, rows: Sequence[Row]) -> bool:
 
 
 def _below(tables: Iterable[Table], findings: Iterable[Finding], likeliest: bool = False) -> dict[str, set[str]]:
-    """By table, those that its rows point at, or may; likeliest: of several that a place may mean, the first only."""
+    """By table, those that its rows point at, or may; likeliest: of very many that a place may mean, the first only."""
     below: dict[str, set[str]] = {}
     for table in tables:
         for fk in table.foreign_keys:
@@ -219,7 +220,7 @@ def _below(tables: Iterable[Table], findings: Iterable[Finding], likeliest: bool
     for finding in findings:
         if finding.to and finding.to != finding.place.table and finding.certainty is not Certainty.NONE and (
                 finding.certainty is Certainty.SURE or finding.bits > -_MAYBE):
-            goals = {finding.to} if likeliest else {finding.to, *finding.also}
+            goals = {finding.to} if likeliest and len(finding.also) > _MANY else {finding.to, *finding.also}
             below.setdefault(finding.place.table, set()).update(goals - {finding.place.table})
     return below
 
