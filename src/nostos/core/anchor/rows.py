@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import lru_cache
@@ -189,7 +189,28 @@ class AnchorRows(AnchorRecords):
             if gained:
                 for row in database.rows_where_set(table, gained):
                     if table.key_of(row) not in seen:
+                        seen.add(table.key_of(row))
                         yield RowMove(table.key_of(row), row, born=False)
+                yield from self._emptied(side, database, table, [c.name for c in gained], seen)
+
+    def _emptied(self, side: Side, database: Database, table: Table, gained: Sequence[str], seen: Collection[Key]
+                 ) -> Iterator[RowMove]:
+        """Rows that are at the default in a column which came home, and were not when they were settled: digests are
+        made over the columns of the clone alone."""
+        settled: dict[Key, Row] = {}
+        here, there = self.keys(side), self.keys(Side.LIVE)
+        for packed, payload in self._file.execute("SELECT key, row FROM advanced WHERE tbl=? AND row IS NOT NULL",
+                                                  (table.name,)):
+            row, key = unpack(payload), tuple(unpack(packed))
+            if any(row.get(c) is not None for c in gained):
+                if table.surrogate:
+                    key = (here.key(table.name, there.name(table.name, key[0])),)
+                if key not in seen and key != (None,):
+                    settled[key] = row
+        for row in database.fetch_many(table, list(settled)):
+            known = settled[table.key_of(row)]
+            if any(c in known and row[c] != known[c] for c in gained):
+                yield RowMove(table.key_of(row), row, born=False)
 
     def _unlike(self, side: Side, database: Database, table: Table, columns: tuple[str, ...],
                 now: dict[int, Block] | None, prints: dict[int, Block] | None) -> list[int]:

@@ -20,6 +20,7 @@ from nostos.core.anchor.open_voyage import Crew
 from nostos.core.apply.files import Switch
 from nostos.core.apply.foreign_keys import check_parents, may_check_itself
 from nostos.core.apply.ledger import Ledger, Line
+from nostos.core.apply.loose import LooseRows, put_back
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows import CommitResult, apply_rows
 from nostos.core.apply.schema import add_constraints, apply_schema, drop_schema, fill, take_back_schema
@@ -138,13 +139,15 @@ class _Merge:
         self.comparison = prepared.comparison
         self.plan = prepared.plan
         self.tell = tell
-        self.id = journals.new_id()
         self.detached = prepared.journals is not None
-        self.folder = (prepared.journals or home.folder(crew.voyage.name) / "merges") / self.id
+        place = prepared.journals or home.folder(crew.voyage.name) / "merges"
+        self.id = journals.new_id(place)
+        self.folder = place / self.id
         self.between = self.locked = 0.0
         self.switched = False
         self.steps: list[dict[str, Any]] = []
         self.stays: list[str] = []  # of these steps, what could not be taken back without a loss
+        self.loose = LooseRows((), lambda _: None)
         self.notes = self.rest = AnchorNotes()
         self.result: CommitResult | None = None
 
@@ -251,10 +254,11 @@ class _Merge:
         """Files, and schema steps that no transaction covers, over a connection of its own: the other may be gone."""
         try:
             switch.back(began)
-            if self.steps:
+            if self.steps or self.loose.notes:
                 database = self.target.open()
                 try:
-                    self.stays = take_back_schema(self.steps, database)
+                    self._put_back_loose(database)
+                    self.stays += take_back_schema(self.steps, database)
                 finally:
                     database.close()
         except Exception as again:
@@ -264,6 +268,12 @@ class _Merge:
             journal.write(journals.Step.TAKEN_BACK, why=type(error).__name__)
             self.hold.end(self.id)
             kept.let_go(self.folder)
+
+    def _put_back_loose(self, database: Database) -> None:
+        """Put back what no transaction has taken back."""
+        notes, self.loose.notes = self.loose.notes, []
+        self.stays += [f"rows of {name}, which has no transactions: live has changed them since"
+                       for name in put_back(notes, database)]
 
     def _explained(self, error: BaseException, switch: Switch) -> NostosError:
         """An error that a user can read, for whatever stopped a merge before its commit."""
@@ -351,6 +361,8 @@ class _Merge:
             tables = target_db.tables()
             if not self.undoes and not self.detached:
                 self.rest = settle_rest(self.crew.anchor, self.comparison, self.plan, tables, self.toward)
+            self.loose = LooseRows(target_db.without_transactions(),
+                                   lambda text: journal.write(journals.Step.LOOSE, rows=text))
             until = monotonic() + _PATIENCE_SECONDS
             pause = 0.05
             while True:
@@ -368,6 +380,7 @@ class _Merge:
                 target_db.close()
                 target_db = self.target.open()
                 target_db.be_strict()
+                self._put_back_loose(target_db)
         finally:
             target_db.close()
 
@@ -385,7 +398,7 @@ class _Merge:
             self.ledger.begin(target_db)
             self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
             done = apply_rows(self.plan, rows, target_db, tables, {
-                (s.table, s.name): s.filled for i in self.comparison.items.values() for s in i.schema})
+                (s.table, s.name): s.filled for i in self.comparison.items.values() for s in i.schema}, self.loose)
             if unchecked:
                 check_parents(done.changed, target_db, tables)
             self._bring_back(target_db)

@@ -12,6 +12,7 @@ from typing import Any
 
 from nostos.core.anchor.names import of_something
 from nostos.core.apply.jobs import settle_jobs
+from nostos.core.apply.loose import LooseRows
 from nostos.core.apply.nesting import Nesting
 from nostos.core.apply.placing import Placing
 from nostos.core.apply.schema import apply_schema
@@ -49,15 +50,17 @@ class CommitResult:
 
 
 def apply_rows(plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Table],
-               filled: Mapping[tuple[str, str], Value] = MappingProxyType({})) -> CommitResult:
+               filled: Mapping[tuple[str, str], Value] = MappingProxyType({}), loose: LooseRows | None = None
+               ) -> CommitResult:
     """Carry out the operations on rows and, where that is part of transactions, on the schema. tables: live's; brought
     up to what the schema steps make of them. filled: by table and column, what rows have got in columns that only one
-    side has, and that may not be empty.
+    side has, and that may not be empty. loose: takes a note of what no transaction covers.
 
     Raises LiveMoved when a row is no longer as compared. The caller's transaction takes everything back then.
     """
     work = _Commit(plan, rows, target_db, tables)
     work.filled = filled
+    work.loose = loose or work.loose
     try:
         return work.run()
     except Exception as error:
@@ -89,6 +92,8 @@ class _Commit:
         self.done = CommitResult()
         self.at = ""  # the item that is being written
         self.filled: Mapping[tuple[str, str], Value] = {}
+        self.loose = LooseRows((), lambda _: None)
+        self.added: dict[tuple[str, Key], Row] = {}  # rows as they were added to tables without transactions
         self.writer = ValueWriter(rows.live_urls, self._number, rows.live_prefix)
         self.tables = tables
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
@@ -160,6 +165,7 @@ class _Commit:
             for operation in operations:
                 self._counts(name, operation.before)
                 self.placing.remove(name, operation.before)
+            self.loose.note(name, [(o.key, self.found[name, o.key], None) for o in operations])
             self._some_at_once([(o.item, o.key) for o in operations], partial(remove, self.tables[name]))
 
     def _insert_all(self) -> list[_Update]:
@@ -177,6 +183,9 @@ class _Commit:
                     rows = list(alike)
                     keys = self._some_at_once([(r.operation.item, tuple(r.row.values())) for r in rows],
                                               partial(insert, self.tables[name], columns))
+                    added = list(zip(rows, keys, strict=True)) if name in self.loose.tables else []
+                    self.loose.note(name, [(key, None, r.row) for r, key in added])
+                    self.added.update(((name, key), r.row) for r, key in added)
                     for one, key in zip(rows, keys, strict=True):
                         waiting += self._inserted(one, key)
         return waiting
@@ -189,10 +198,17 @@ class _Commit:
         def alike(one: _Update) -> tuple[str, tuple[str, ...]]:
             return one[1], tuple(one[3])
 
-        for (name, columns), some in groupby(sorted(updates, key=alike), alike):
+        for (name, columns), these in groupby(sorted(updates, key=alike), alike):
+            some = list(these)
             if columns:
+                self.loose.note(name, [(key, {c: self._was(name, key).get(c) for c in values}, values)
+                                       for _, _, key, values in some])
                 self._some_at_once([(item, (key, tuple(values.values()))) for item, _, key, values in some],
                                    partial(update, self.tables[name], columns))
+
+    def _was(self, table: str, key: Key) -> Row:
+        """A row as it was before it is updated: also one that this merge has just added."""
+        return self.found.get((table, key)) or self.added.get((table, key)) or {}
 
     def _some_at_once(self, rows: list[tuple[str, Any]], write: Callable[[list[tuple[str, Any]]], Any]) -> list[Any]:
         """Write rows, each with its item, many in one statement; where one is refused, each by itself, so that it can

@@ -246,7 +246,7 @@ class ArchiveReader:
         archive = _Archive(part, self.tail.content)
         seen: dict[str, str] = {}
         digests: dict[str, str] = {}
-        sums = b""
+        sums, listed = b"", _SUM_LINE  # bytes that the list of what came before it can have
         try:
             with tarfile.open(fileobj=cast(IO[bytes], archive), mode="r|", tarinfo=_Checked, encoding="utf-8",
                               errors="surrogateescape") as tar:
@@ -257,12 +257,13 @@ class ArchiveReader:
                     member = _member(info, seen)
                     body = Body(tar.extractfile(info), member.size) if member.kind == "file" else Body(None, 0)
                     if member.name == SUMS:
-                        sums = body.read_all(self.tail.content)
+                        sums = body.read_all(listed)
                     else:
                         yield member, body
                         body.drain()
                         if member.kind == "file":
                             digests[member.name] = body.digest.hexdigest()
+                            listed += _SUM_LINE + 2 * len(member.name.encode("utf-8", "surrogateescape"))
                 while archive.read(_CHUNK):
                     pass
         except BackupError:
@@ -336,6 +337,9 @@ def _member(info: tarfile.TarInfo, seen: dict[str, str]) -> Member:
             raise damaged("a link in it leads out of its folder")
     mtime = info.mtime if isinstance(info.mtime, int | float) and 0 <= info.mtime < 1 << 40 else 0
     return Member(name, kind, info.size if kind == "file" else 0, info.mode & 0o7777, mtime, info.linkname)
+
+
+_SUM_LINE = 128  # bytes of a line of digests, without the name
 
 
 def _read_sums(sums: bytes) -> dict[str, str]:

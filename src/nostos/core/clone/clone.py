@@ -327,6 +327,10 @@ class Cloning:
             place = self._make_place(source)
             with told(source), source.reading():
                 tables = source.tables()
+                if not tables and source.prefix:
+                    raise SiteError(f"The database {self.live.database.shown} has no table whose name begins with "
+                                    f"{source.prefix!r}.", left="Nothing was copied.",
+                                    next_step="Correct the prefix in the site's settings, or in its site file.")
                 self.profile = self.live.full_profile(tables)
                 yield source, place, tables
         finally:

@@ -137,6 +137,7 @@ class Comparison:
     owner: dict[RowName, str]  # which item a row belongs to
     files: dict[str, str]  # which item a file belongs to
     questions: tuple[Any, ...] = ()
+    programs: tuple[str, ...] = ()  # views, triggers and routines that the source alone has, in words
     sources: Sources | None = None  # which layer said what
 
 

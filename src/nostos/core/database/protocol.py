@@ -222,6 +222,10 @@ class Database(ABC):
         """The tables in which the database itself may change rows, by triggers, when rows of these tables are written.
         written: by table, what is done there: "INSERT", "UPDATE", "DELETE"."""
 
+    def without_transactions(self) -> set[str]:
+        """The tables whose rows stay written though the transaction in which they were is taken back."""
+        return set()
+
     def triggered(self, written: Mapping[str, Collection[str]]) -> set[str]:
         """Of these tables, those whose rows the database itself changes further as they are written so: by triggers of
         theirs, or by columns that say when. written: as in `side_effects`."""
@@ -378,6 +382,10 @@ class Database(ABC):
     def views(self) -> list[str]:
         """The names of the views that are copied with the tables."""
         return []
+
+    def programs(self) -> set[tuple[str, str]]:
+        """What is defined here beside tables: ("view", "trigger", "routine"), and its name."""
+        return set()
 
     def sizes(self) -> dict[str, tuple[int, int]]:
         """About how many rows and bytes each table has, where the engine can tell without counting."""

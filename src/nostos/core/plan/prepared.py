@@ -121,7 +121,8 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
         layers = (*layers, since)
     if toward is Side.LIVE:
         comparison = hold_back(comparison, questions)
-    comparison = replace(comparison, sources=Sources(crew.live.profile, crew.live.adds, layers))
+    programs = tuple(f"{what} {name}" for what, name in sorted(source_db.programs() - target_db.programs()))
+    comparison = replace(comparison, programs=programs, sources=Sources(crew.live.profile, crew.live.adds, layers))
     decisions = prefer(comparison)
     if decisions:
         first = replace(comparison, items=dict(comparison.items))
@@ -177,6 +178,8 @@ def _ready(crew: Crew, comparison: Comparison, needs: Needs, choice: Choice | Ch
         *selection.warnings, *not_given(target.files, planned),
         *(f"{o.item}: rows that {toward.other} does not have get {o.step.filled!r} in it, as most that were there have"
           for o in planned.of(SchemaOperation) if o.step.filled is not None),
+        *((f"{toward.other} alone has {', '.join(comparison.programs)}: what is defined beside tables is not brought "
+           "along, and would have to be made by hand",) if comparison.programs else ()),
         *(f"{t.item} still speaks of staging, in {t.place}: {t.said}" for t in traces)))
     return PreparedMerge(comparison, needs, replace(planned, selection=noted), choice, toward, made, undecided,
                          traces=traces)

@@ -90,10 +90,19 @@ def rewritten(content: bytes, url: str, location: Location, folder: AnyPath,
         value = new.get(match["name"], written(old))
         if value == old:
             return match.group()
-        quoted = value if re.fullmatch(r"[^\s'\"#$\\]*", value) else "'" + value + "'"
-        return match["head"] + quoted + match["tail"]
+        return match["head"] + _quoted(value) + match["tail"]
 
     return _LINE.sub(line, text).encode("utf-8", "surrogateescape")
+
+
+def _quoted(value: str) -> str:
+    """A value as such a file has it: in single quotes where nothing is read as anything else; in double ones, with what
+    these change escaped, where it has single ones itself."""
+    if re.fullmatch(r"[^\s'\"#$\\]*", value):
+        return value
+    if "'" not in value:
+        return f"'{value}'"
+    return '"' + re.sub(r'([\\"$`])', r"\\\1", value) + '"'
 
 
 def _database(old: str, location: Location, folder: AnyPath) -> str:

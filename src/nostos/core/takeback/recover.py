@@ -16,6 +16,7 @@ from nostos.core.anchor.copy_words import speak
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import Anchor
 from nostos.core.apply.files import Switch
+from nostos.core.apply.loose import put_back
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.schema import take_back_schema
 from nostos.core.backup import restore as restoring
@@ -161,10 +162,13 @@ class _Recovery:
         self.stays: tuple[str, ...] = ()
         self.steps: dict[str, dict[str, Any]] = {}
         self.schema: list[dict[str, Any]] = []
+        self.loose: list[str] = []
         for line in journals.read(folder):
             self.steps[line["step"]] = line
             if line["step"] == journals.Step.SCHEMA:
                 self.schema.append(line["change"])
+            elif line["step"] == journals.Step.LOOSE:
+                self.loose.append(line["rows"])
         undoes = self.steps.get(journals.Step.PLAN, {}).get("undoes")
         target.files.called = dict(self.steps.get(journals.Step.PLAN, {}).get("called") or {})
         nowhere = tree_at(folder / NO_FILES)
@@ -200,7 +204,9 @@ class _Recovery:
                 else:
                     if switch is not None:
                         switch.back(journals.Step.STAGED in self.steps)
-                    self.stays = tuple(take_back_schema(self.schema, database))
+                    self.stays = (*(f"rows of {name}, which has no transactions: they were changed since"
+                                    for name in put_back(self.loose, database)),
+                                  *take_back_schema(self.schema, database))
                     ended = journals.Step.TAKEN_BACK, "taken back"
                 self.carried = tuple(switch.carried) if switch is not None else ()
                 journal.write(ended[0], recovered=True, carried=self.carried)

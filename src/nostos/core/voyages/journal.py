@@ -9,10 +9,11 @@ from __future__ import annotations
 import hashlib
 import io
 import os
+import re
 import secrets
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 from pathlib import Path
 from typing import Any
@@ -26,14 +27,22 @@ from nostos.core.private_files import make_private, sync, write_private
 from nostos.core.values.packed import squeeze
 from nostos.core.values.structures import builtins
 
+_STAMP = "%Y%m%dT%H%M%S%f"
 FILE = "journal.jsonl"
 KEPT = "folders.msgpack.zst"  # what was in folders that are switched as one
 UNDO = "undo.msgpack.zst"  # rows and files before and after, exact, for taking the operation back
 
 
-def new_id() -> str:
-    """An id for an operation. Ids are in the order of their times, to the millisecond."""
-    return f"{datetime.now(UTC):%Y%m%dT%H%M%S%f}"[:-3] + "-" + secrets.token_hex(2)
+def new_id(place: Path | None = None) -> str:
+    """An id for an operation, by its time to the millisecond. place: a folder of operations: the id comes after all
+    that are there, though the clock was set back meanwhile, for what came last is found by its id."""
+    stamp = f"{datetime.now(UTC):{_STAMP}}"[:-3]
+    there = [f.name.partition("-")[0] for f in place.glob("*/")] if place is not None else []
+    newest = max((n for n in there if re.fullmatch(r"\d{8}T\d{9}", n)), default="")
+    if stamp <= newest:
+        after = datetime.strptime(newest + "000", _STAMP) + timedelta(milliseconds=1)
+        stamp = f"{after:{_STAMP}}"[:-3]
+    return f"{stamp}-{secrets.token_hex(2)}"
 
 
 class Step(StrEnum):
@@ -43,6 +52,7 @@ class Step(StrEnum):
     STAGING = "staging"
     STAGED = "staged"
     SCHEMA = "schema"
+    LOOSE = "loose"  # rows of tables without transactions
     COMMITTING = "committing"
     COMMITTED = "committed"
     SETTLED = "settled"

@@ -228,6 +228,22 @@ class MysqlReading(MysqlSession):
             "SELECT event_object_table, event_manipulation, action_statement FROM information_schema.triggers "
             "WHERE trigger_schema = %s", (self.name,)) if self.holds(of)]
 
+    def programs(self) -> set[tuple[str, str]]:
+        # Routines are a database's, not a prefix's: of a copy beside live's tables they are live's own.
+        found = self.run(
+            "SELECT 'view', table_name, table_name FROM information_schema.views WHERE table_schema = %s UNION ALL "
+            "SELECT 'trigger', trigger_name, event_object_table FROM information_schema.triggers "
+            "WHERE trigger_schema = %s UNION ALL SELECT 'routine', routine_name, %s FROM information_schema.routines "
+            "WHERE routine_schema = %s", (self.name, self.name, self.prefix, self.name))
+        return {(str(what), str(name).removeprefix(self.prefix)) for what, name, of in found
+                if what == "routine" or self.holds(str(of))}
+
+    def without_transactions(self) -> set[str]:
+        return {str(name)[len(self.prefix):] for (name,) in self.run(
+            "SELECT t.table_name FROM information_schema.tables t JOIN information_schema.engines e "
+            "ON e.engine = t.engine WHERE t.table_schema = %s AND t.table_type = 'BASE TABLE' "
+            "AND e.transactions <> 'YES'", (self.name,)) if self.holds(str(name))}
+
     def triggered(self, written: Mapping[str, Collection[str]]) -> set[str]:
         stamped = {str(of)[len(self.prefix):] for (of,) in self.run(
             "SELECT DISTINCT table_name FROM information_schema.columns WHERE table_schema = %s "

@@ -47,7 +47,9 @@ class MysqlSession(ServerSession):
                     "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ"]
         if readonly:
             settings.append("SET SESSION TRANSACTION READ ONLY")
+        settings.append("SELECT @@lower_case_table_names")
         self._settings = settings  # said with what is asked first
+        self._folds = False  # whether the server writes the names of tables in small letters, or compares them so
         self._sql: dict[str, RowSql] = {}
         self._nowait: bool | None = None
         self._every: frozenset[str] = frozenset()  # the names of all tables that there are, once they are known
@@ -110,6 +112,8 @@ class MysqlSession(ServerSession):
                     more = cursor.nextset()
             finally:
                 cursor.close()
+        if settings:
+            self._folds = str(found[len(settings) - 1][0][0]) != "0"
         return found[len(settings):]
 
     def _batches(self, sql: str, values: Sequence[Value]) -> Iterator[Sequence[tuple[Any, ...]]]:
@@ -167,7 +171,7 @@ class MysqlSession(ServerSession):
         self.__dict__.pop("_foreign", None)
         for what, rows in zip(REFLECTION, said, strict=True):
             for name, *rest in rows:
-                if self.holds(name) and name not in (self.prefix + MARKS, self.prefix + COPY):
+                if self.holds(name) and name[len(self.prefix):] not in (MARKS, COPY):
                     info.setdefault(name[len(self.prefix):], {}).setdefault(what, []).append(tuple(rest))
         there = {name: found for name, found in sorted(info.items()) if "table" in found}
         made = self.run_all([(f"SHOW CREATE TABLE {self.real(name)}", ()) for name in there])
@@ -194,7 +198,10 @@ class MysqlSession(ServerSession):
     def holds(self, name: str) -> bool:
         """Whether a table, by its full name, is the site's own: it begins with the prefix, and not with the longer
         one of another site."""
-        return name.startswith(self.prefix) and not name.startswith(self._foreign)
+        prefix, foreign = self.prefix, self._foreign
+        if self._folds:
+            name, prefix, foreign = name.lower(), prefix.lower(), tuple(f.lower() for f in foreign)
+        return name.startswith(prefix) and not name.startswith(foreign)
 
     @cached_property
     def _foreign(self) -> tuple[str, ...]:
@@ -207,7 +214,9 @@ class MysqlSession(ServerSession):
                 prefix = name[:-len(self.location.own_set[0])]
                 if all(prefix + part in every for part in self.location.own_set):
                     found.add(prefix)
-        return tuple(sorted(p for p in found if p != self.prefix and p.startswith(self.prefix)))
+        mine = self.prefix.lower() if self._folds else self.prefix
+        return tuple(sorted(p for p in found if len(p) > len(mine) and (p.lower() if self._folds else p).startswith(
+            mine)))
 
     @contextmanager
     def reading(self) -> Iterator[None]:

@@ -220,6 +220,17 @@ class PostgresReading(PostgresSession):
             "WHERE NOT t.tgisinternal AND c.relnamespace = current_schema()::regnamespace")
             if of.startswith(self.prefix)]
 
+    def programs(self) -> set[tuple[str, str]]:
+        found = self.run(
+            "SELECT 'view', relname, relname FROM pg_class WHERE relkind IN ('v', 'm') "
+            "AND relnamespace = current_schema()::regnamespace UNION ALL "
+            "SELECT 'trigger', t.tgname, c.relname FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid "
+            "WHERE NOT t.tgisinternal AND c.relnamespace = current_schema()::regnamespace UNION ALL "
+            "SELECT 'routine', p.proname, '' FROM pg_proc p WHERE p.pronamespace = current_schema()::regnamespace "
+            "AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.objid = p.oid AND d.deptype = 'e')")
+        return {(str(what), str(name).removeprefix(self.prefix)) for what, name, of in found
+                if what == "routine" or str(of).startswith(self.prefix)}
+
     def triggered(self, written: Mapping[str, Collection[str]]) -> set[str]:
         return {t.table for t in self._triggers() if set(t.event.split()) & set(written.get(t.table, ()))}
 

@@ -182,6 +182,17 @@ class PostgresWriting(PostgresReading):
         elif column.default is not None:
             line += f" DEFAULT {column.default}"
         solid = not column.nullable and not column.generated
+        counts = re.fullmatch(r"nextval\('(.*)'::regclass\)", column.default or "")
+        if counts:  # what it counts with comes along, as the other side has it
+            made = [sql for sql in table.ddl.split(AND_THEN) if counts.group(1).rpartition(".")[2].strip('"') in sql]
+            for sql in made:
+                if sql.startswith("CREATE SEQUENCE IF NOT EXISTS "):
+                    self.run_one(at_home(sql, self._schema))
+            self.run(f"ALTER TABLE {self.real(table.name)} ADD COLUMN {line}{' NOT NULL' if solid else ''}")
+            for sql in made:
+                if sql.startswith("ALTER SEQUENCE ") and " OWNED BY " in sql:
+                    self.run_one(at_home(sql, self._schema))
+            return
         if solid and column.default is None:
             value = empty_value(column) if filled is None else filled
             value = value if isinstance(value, bytes) else str(value)

@@ -137,6 +137,10 @@ class SqliteReading(SqliteSession):
             triggers.append(Trigger("", of, "", event.group(1).upper() if event else "", sql))
         return triggers
 
+    def programs(self) -> set[tuple[str, str]]:
+        return {(str(what), str(name)) for what, name in self._run(
+            "SELECT type, name FROM sqlite_master WHERE type IN ('view', 'trigger')")}
+
     def triggered(self, written: Mapping[str, Collection[str]]) -> set[str]:
         return {t.table for t in self._triggers() if t.table in written and (
             not t.event or t.event in written[t.table])}
