@@ -55,7 +55,7 @@ class MariaDB:
     def start(self) -> None:
         self.process = subprocess.Popen(
             ["mariadbd", "--no-defaults", f"--datadir={self.folder / 'data'}", f"--socket={self.socket}",
-             f"--port={self.port}", "--max-allowed-packet=64M",
+             f"--port={self.port}", "--max-allowed-packet=64M", f"--tmpdir={self.folder}",  # no other server's
              "--bind-address=127.0.0.1", f"--user={getpass.getuser()}", "--innodb-buffer-pool-size=128M",
              f"--pid-file={self.folder / 'pid'}", f"--innodb-flush-log-at-trx-commit={self.flush}",
              f"--log-error={self.log}", "--character-set-server=utf8mb4"],

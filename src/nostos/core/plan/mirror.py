@@ -18,6 +18,8 @@ from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row
 
+_SIDES = re.compile(r"(?<!\w)'(?:[^'\\]|\\.)*'(?!\w)|(?<!\w)\"(?:[^\"\\]|\\.)*\"(?!\w)|"
+                    r"(?i:(?<![\w~/.-])(?:on live|in staging|live|staging)(?![\w/-]))")
 _SWAPPED = {Standing.HOMEWARD: Standing.KEPT, Standing.KEPT: Standing.HOMEWARD}
 
 
@@ -39,13 +41,16 @@ def mirrored(comparison: Comparison, staging_db: Database) -> Comparison:
 
 
 def turned(said: str) -> str:
-    """What was said of live, said of staging, and the other way round: for messages."""
+    """What was said of live, said of staging, and the other way round: for messages. What is quoted in them is a value,
+    and stays."""
     def other(match: re.Match[str]) -> str:
         word = match.group(0)
+        if word[0] in "'\"":
+            return word
         swapped = {"live": "staging", "staging": "live", "on live": "in staging", "in staging": "on live"}[word.lower()]
         return swapped.capitalize() if word[0].isupper() else swapped
 
-    return re.sub(r"(?i)(?<![\w~/.-])(?:on live|in staging|live|staging)(?![\w/-])", other, said)
+    return _SIDES.sub(other, said)
 
 
 def _unfetched(rows: Rows, staging_db: Database) -> dict[RowName, Row]:

@@ -1,0 +1,342 @@
+"""What must hold when a merge is carried out, whatever live did before, in between, or by itself; on every engine."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+import unittest
+from collections.abc import Callable
+from contextlib import suppress
+from datetime import datetime, timedelta
+from pathlib import Path
+from tempfile import mkdtemp
+from typing import Any
+from unittest import mock
+
+from nostos.core.apply import merge as merging
+from nostos.core.apply.files import Switch
+from nostos.core.errors import LiveMoved, MergeRefused, NostosError
+from nostos.core.takeback.recover import recover
+from nostos.core.takeback.undo import to_take_back
+from nostos.core.voyages import journal
+from tests.real import postgres, servers
+from tests.small import ENGINES, Small
+from tests.support import SiteTest
+
+BOOKINGS = ("CREATE TABLE booking (id {key}, guest VARCHAR(50) NOT NULL, seats INTEGER NOT NULL, "
+            "state VARCHAR(20) NOT NULL)",
+            "INSERT INTO booking (guest, seats, state) VALUES ('Ada',2,'open'), ('Bo',1,'open'), ('Cy',4,'open')")
+PAGES = ("CREATE TABLE page (id {key}, title VARCHAR(50) NOT NULL)", "INSERT INTO page (title) VALUES ('one'), ('two')")
+
+
+def usable(engine: str) -> bool:
+    return engine == "sqlite" or not (servers.missing() if engine == "mariadb" else postgres.missing())
+
+
+class SmallTest(SiteTest):
+    def small(self, engine: str, schema: tuple[str, ...], more: str = "") -> Small:
+        if not usable(engine):
+            self.skipTest(f"not installed: {engine}")
+        return Small(Path(mkdtemp(dir=self.folder)), engine, schema, more)
+
+    def killed(self, small: Small, at: Callable[..., None]) -> None:
+        """Merge in a process that `at`, in the place of the merge's transaction, has killed."""
+        child = os.fork()
+        if not child:
+            with mock.patch.object(merging._Merge, "_transaction", at):
+                small.merge("*")
+            os._exit(0)
+        os.waitpid(child, 0)
+
+
+class KeysGivenAgain(SmallTest):
+    """The row under an old key is the old row only if something says so."""
+
+    def test_a_visitors_row_under_a_freed_key_is_nobody_elses(self) -> None:
+        empty = {"sqlite": "DELETE FROM booking", "mariadb": "TRUNCATE booking",
+                 "postgresql": "TRUNCATE booking RESTART IDENTITY"}
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, BOOKINGS)
+                s.sql("staging", "UPDATE booking SET state='cancelled' WHERE id=1")
+                s.sql("live", empty[engine])
+                s.sql("live", "INSERT INTO booking (guest, seats, state) VALUES ('Visitor', 5, 'open')")
+                s.merge("*")
+                self.assertEqual(s.sql("live", "SELECT * FROM booking"), [(1, "Visitor", 5, "open")])
+
+    def test_the_last_row_gone_and_its_key_given_out_at_once(self) -> None:
+        s = self.small("sqlite", BOOKINGS)
+        s.sql("staging", "UPDATE booking SET state='cancelled' WHERE id=3")
+        s.sql("live", "DELETE FROM booking WHERE id=3")
+        s.sql("live", "INSERT INTO booking (guest, seats, state) VALUES ('Visitor', 2, 'open')")
+        self.assertEqual(s.standings(), {"booking/3": "clash", "booking/3~live": "kept"})
+        s.merge("*")
+        self.assertEqual(s.sql("live", "SELECT * FROM booking WHERE id=3"), [(3, "Visitor", 2, "open")])
+
+    def test_what_live_built_on_the_old_row_never_belongs_to_the_new_one(self) -> None:
+        s = self.small("sqlite", (*BOOKINGS, "CREATE TABLE payment (id INTEGER PRIMARY KEY, booking_id INTEGER NOT NULL"
+                                             " REFERENCES booking(id), amount INTEGER)"))
+        s.sql("staging", "DELETE FROM booking WHERE id=3")
+        s.sql("staging", "INSERT INTO booking (guest, seats, state) VALUES ('Made here', 1, 'held')")
+        s.sql("live", "INSERT INTO payment (booking_id, amount) VALUES (3, 120)")
+        s.merge("booking/*")
+        self.assertEqual(s.sql("live", "SELECT guest FROM booking JOIN payment ON booking_id = booking.id"), [("Cy",)])
+        self.assertIn(("Made here",), s.sql("live", "SELECT guest FROM booking"))
+
+    def test_an_edit_stays_an_edit_where_something_says_so(self) -> None:
+        edits = "UPDATE booking SET guest='Ada B.', seats=9 WHERE id=1"  # rows above are as they were
+        keeps = "UPDATE booking SET guest='Cy D.', seats=9 WHERE id=3"  # this engine keeps count
+        for engine, edit in (("sqlite", edits), ("mariadb", edits), ("postgresql", edits), ("mariadb", keeps),
+                             ("postgresql", keeps)):
+            with self.subTest(engine, edit=edit):
+                s = self.small(engine, BOOKINGS)
+                s.sql("staging", edit)
+                self.assertEqual(set(s.standings().values()), {"homeward"})
+                self.assertEqual(len(s.standings()), 1)
+
+
+class BetweenTheListAndTheCommit(SmallTest):
+    def test_what_a_new_row_points_at_is_there(self) -> None:
+        """No key is declared: the reference is known to the merge alone."""
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, (
+                    "CREATE TABLE category (id {key}, name VARCHAR(20) NOT NULL)",
+                    "CREATE TABLE page (id {key}, title VARCHAR(50) NOT NULL, category_id INTEGER NOT NULL)",
+                    "CREATE INDEX page_c ON page (category_id)",
+                    "INSERT INTO category (name) VALUES ('a'), ('b'), ('c'), ('d')",
+                    "INSERT INTO page (title, category_id) VALUES ('one',1), ('two',2), ('three',3), ('four',3), "
+                    "('five',2), ('six',1)"), 'editors = ["*"]\n')
+                s.sql("staging", "INSERT INTO page (title, category_id) VALUES ('new', 4)")
+                with suppress(LiveMoved):
+                    s.merge(between=lambda: s.sql("live", "DELETE FROM category WHERE id=4"))  # noqa: B023
+                self.assertEqual(s.sql("live", "SELECT count(*) FROM page WHERE category_id = 4"), [(0,)])
+
+    @unittest.skipIf(servers.missing(), servers.missing())
+    def test_a_column_or_table_of_lives_own_is_not_dropped(self) -> None:
+        for add, look in (("ALTER TABLE page ADD COLUMN badge VARCHAR(20) NOT NULL DEFAULT 'none'",
+                           "SHOW COLUMNS FROM page LIKE 'badge'"),
+                          ("CREATE TABLE badge (id INT AUTO_INCREMENT PRIMARY KEY, name VARCHAR(20))",
+                           "SHOW TABLES LIKE 'badge'")):
+            s = self.small("mariadb", PAGES)
+            s.sql("staging", add)
+            with suppress(NostosError):
+                s.merge("*", between=lambda: s.sql("live", add))  # noqa: B023
+            self.assertTrue(s.sql("live", look))
+
+
+@unittest.skipIf(servers.missing(), servers.missing())
+class TakenBack(SmallTest):
+    """Law 18: taking back never changes what live wrote after the step."""
+
+    def test_a_widened_column_is_not_narrowed_over_what_came_since(self) -> None:
+        for old, new, first, later in (("VARCHAR(10)", "VARCHAR(100)", "'Ada'", "a much longer name"),
+                                       ("SMALLINT", "INT", "7", 100000),
+                                       ("DECIMAL(6,1)", "DECIMAL(10,4)", "7.5", "1.2345")):
+            with self.subTest(old):
+                s = self.small("mariadb", (f"CREATE TABLE booking (id {{key}}, guest {old} NOT NULL, seats INT)",
+                                           f"INSERT INTO booking (guest, seats) VALUES ({first}, 2)"))
+                s.sql("staging", f"ALTER TABLE booking MODIFY guest {new} NOT NULL")
+                s.sql("staging", "UPDATE booking SET seats=3 WHERE id=1")
+                self.killed(s, lambda *_: os.kill(os.getpid(), signal.SIGKILL))
+                s.sql("live", f"INSERT INTO booking (guest, seats) VALUES ('{later}', 1)")
+                (done,) = recover(s.home, "trip")
+                self.assertEqual(str(s.sql("live", "SELECT guest FROM booking WHERE id=2")[0][0]), str(later))
+                self.assertIn("booking.guest", done.stays[0])
+
+    def test_a_step_is_taken_back_where_nothing_came(self) -> None:
+        s = self.small("mariadb", ("CREATE TABLE booking (id {key}, guest VARCHAR(10) NOT NULL)",
+                                   "INSERT INTO booking (guest) VALUES ('Ada')"))
+        s.sql("staging", "ALTER TABLE booking MODIFY guest VARCHAR(100) NOT NULL")
+        self.killed(s, lambda *_: os.kill(os.getpid(), signal.SIGKILL))
+        self.assertEqual(recover(s.home, "trip")[0].stays, ())
+        self.assertIn("varchar(10)", str(s.sql("live", "SHOW CREATE TABLE booking")))
+
+    def test_rows_that_no_transaction_covers(self) -> None:
+        s = self.small("mariadb", (*PAGES, "CREATE TABLE note (id {key}, title VARCHAR(50), n INT) ENGINE=MyISAM",
+                                   "INSERT INTO note (title, n) VALUES ('one', 1), ('two', 2), ('three', 3)"))
+        before = s.sql("live", "SELECT * FROM note ORDER BY id")
+        for change in ("UPDATE page SET title='changed'", "UPDATE note SET title='changed' WHERE id=1",
+                       "DELETE FROM note WHERE id=2", "INSERT INTO note (title, n) VALUES ('new', 9)"):
+            s.sql("staging", change)
+        with mock.patch.object(Switch, "go", side_effect=OSError(28, "No space left")), self.assertRaises(MergeRefused):
+            s.merge("*")
+        self.assertEqual(s.sql("live", "SELECT * FROM note ORDER BY id"), before)
+        with mock.patch.object(Switch, "go", lambda _: os.kill(os.getpid(), signal.SIGKILL)):
+            self.killed(s, merging._Merge._transaction)
+        self.assertNotEqual(s.sql("live", "SELECT * FROM note ORDER BY id"), before)
+        s.sql("live", "UPDATE note SET n = 7 WHERE id = 1")  # of a row that the merge wrote to, live's own
+        recover(s.home, "trip")
+        self.assertEqual(s.sql("live", "SELECT * FROM note ORDER BY id"), [(1, "one", 7), *before[1:]])
+
+
+class TriggersOfLives(SmallTest):
+    def test_what_they_do_through_routines_is_seen(self) -> None:
+        orders = ("CREATE TABLE orders (id {key}, email VARCHAR(80) NOT NULL, seen INTEGER NOT NULL DEFAULT 0)",
+                  "INSERT INTO orders (email) VALUES ('a@b.example')")
+        for engine, routines in (
+                ("mariadb", ("CREATE PROCEDURE touch() UPDATE orders SET seen = seen + 1",
+                             "CREATE TRIGGER t AFTER UPDATE ON page FOR EACH ROW CALL touch()")),
+                ("postgresql", ("CREATE FUNCTION touch() RETURNS void LANGUAGE sql AS 'UPDATE orders SET seen=seen+1'",
+                                "CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS "
+                                "'BEGIN PERFORM touch(); RETURN NEW; END'",
+                                "CREATE TRIGGER t AFTER UPDATE ON page FOR EACH ROW EXECUTE FUNCTION f()"))):
+            with self.subTest(engine):
+                s = self.small(engine, (*PAGES, *orders, *routines))
+                s.sql("live", "INSERT INTO orders (email) VALUES ('new@b.example')")
+                s.sql("staging", "UPDATE page SET title='changed' WHERE id=1")
+                with self.assertRaises(MergeRefused):
+                    s.merge("page/1")
+                self.assertEqual(s.sql("live", "SELECT seen FROM orders WHERE id=2"), [(0,)])
+
+    def test_what_they_write_into_a_row_that_is_meant_is_lives_own_doing(self) -> None:
+        stamps = {"sqlite": ("CREATE TRIGGER t AFTER UPDATE OF title, note ON page BEGIN UPDATE page SET stamp = "
+                             "stamp + 1 WHERE id = NEW.id; END",),
+                  "mariadb": ("CREATE TRIGGER t BEFORE UPDATE ON page FOR EACH ROW SET NEW.stamp = OLD.stamp + 1",),
+                  "postgresql": ("CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS "
+                                 "'BEGIN NEW.stamp = OLD.stamp + 1; RETURN NEW; END'",
+                                 "CREATE TRIGGER t BEFORE UPDATE ON page FOR EACH ROW EXECUTE FUNCTION f()")}
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, (
+                    "CREATE TABLE page (id {key}, title VARCHAR(50), note VARCHAR(50), stamp INTEGER NOT NULL)",
+                    "INSERT INTO page (title, note, stamp) VALUES ('one', 'x', 1), ('two', 'y', 1)", *stamps[engine]))
+                s.sql("staging", "UPDATE page SET title='staging' WHERE id=1")
+                s.sql("live", "UPDATE page SET note='live' WHERE id=1")
+                result = s.merge("page/1")
+                self.assertEqual(s.sql("live", "SELECT title, note FROM page WHERE id=1"), [("staging", "live")])
+                self.assertGreater(result.late, 0)
+
+    def test_they_write_the_hour_that_the_site_has(self) -> None:
+        for engine, schema in (
+                ("mariadb", ("CREATE TRIGGER t AFTER UPDATE ON page FOR EACH ROW INSERT INTO log (at) "
+                             "VALUES (NOW())",)),
+                ("postgresql", ("CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS "
+                                "'BEGIN INSERT INTO log (at) VALUES (now()::timestamp); RETURN NEW; END'",
+                                "CREATE TRIGGER t AFTER UPDATE ON page FOR EACH ROW EXECUTE FUNCTION f()"))):
+            with self.subTest(engine):
+                kind = "DATETIME" if engine == "mariadb" else "timestamp"
+                s = self.small(engine, (*PAGES, f"CREATE TABLE log (id {{key}}, at {kind} NOT NULL)", *schema))
+                name = s.sql("live", f"SELECT {'database' if engine == 'mariadb' else 'current_database'}()")[0][0]
+                s.sql("live", "SET GLOBAL time_zone = '+05:00'" if engine == "mariadb"
+                      else f'ALTER DATABASE "{name}" SET TimeZone = \'Asia/Karachi\'')
+                try:
+                    s.sql("staging", "UPDATE page SET title='changed' WHERE id=1")
+                    s.sql("live", "UPDATE page SET title='live' WHERE id=2")
+                    s.merge("page/1")
+                    first, last = (_moment(at) for (at,) in s.sql("live", "SELECT at FROM log ORDER BY id"))
+                finally:
+                    if engine == "mariadb":
+                        s.sql("live", "SET GLOBAL time_zone = 'SYSTEM'")
+                self.assertLess(abs(last - first), timedelta(hours=1))
+
+
+def _moment(said: Any) -> datetime:
+    return said if isinstance(said, datetime) else datetime.fromisoformat(str(said))
+
+
+@unittest.skipIf(postgres.missing(), postgres.missing())
+class SlowCommit(SmallTest):
+    def test_recovering_waits_for_a_commit_that_is_under_way(self) -> None:
+        s = self.small("postgresql", (
+            *PAGES, "CREATE FUNCTION slow() RETURNS trigger LANGUAGE plpgsql AS "
+                    "'BEGIN PERFORM pg_sleep(5); RETURN NULL; END'",
+            "CREATE CONSTRAINT TRIGGER s AFTER UPDATE ON page DEFERRABLE INITIALLY DEFERRED FOR EACH ROW "
+            "EXECUTE FUNCTION slow()"))
+        for title in ("the first merge", "a later one"):  # the marker's table is made by the first
+            s.sql("staging", f"ALTER TABLE page DISABLE TRIGGER ALL; UPDATE page SET title='{title}' WHERE id=1")
+            (s.staging_folder / "page.html").write_text(title)
+            child = os.fork()
+            if not child:
+                s.merge("*")
+                os._exit(0)
+            until = time.time() + 60
+            while time.time() < until and not s.server.run(
+                    "SELECT 1 FROM pg_stat_activity WHERE query = 'COMMIT' AND state = 'active'"):
+                time.sleep(0.02)
+            os.kill(child, signal.SIGKILL)
+            os.waitpid(child, 0)
+            self.assertEqual([r.ended for r in recover(s.home, "trip")], ["finished"])
+            self.assertEqual((s.live_folder / "page.html").read_text(), title)
+            self.assertEqual(s.sql("live", "SELECT title FROM page WHERE id=1"), [(title,)])
+
+
+class SeenAsItIs(SmallTest):
+    def test_a_gained_column_is_compared_by_its_bytes(self) -> None:
+        kinds = {"sqlite": "TEXT COLLATE NOCASE", "mariadb": "VARCHAR(20)", "postgresql": "VARCHAR(20)"}
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, PAGES)
+                s.sql("staging", f"ALTER TABLE page ADD COLUMN badge {kinds[engine]} NOT NULL DEFAULT 'none'")
+                s.sql("staging", "UPDATE page SET badge='NONE' WHERE id=1")
+                s.merge("*")
+                self.assertEqual(s.sql("live", "SELECT badge FROM page ORDER BY id"), [("NONE",), ("none",)])
+
+    def test_a_column_that_came_home_is_watched_when_it_is_emptied(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, PAGES)
+                s.sql("staging", "ALTER TABLE page ADD COLUMN badge VARCHAR(20)")
+                s.sql("staging", "UPDATE page SET badge='gold' WHERE id=1")
+                s.merge("*")
+                s.sql("live", "UPDATE page SET badge=NULL WHERE id=1")
+                s.sql("staging", "UPDATE page SET badge='silver' WHERE id=1")
+                self.assertEqual(s.standings(), {"page/1": "clash"})
+
+    @unittest.skipIf(servers.missing(), servers.missing())
+    def test_a_row_longer_than_the_server_puts_together(self) -> None:
+        s = self.small("mariadb", ("CREATE TABLE page (id {key}, title VARCHAR(50), a LONGTEXT, b LONGTEXT)",
+                                   "INSERT INTO page (title) VALUES ('small'), ('big')"))
+        s.server.run("SET GLOBAL max_allowed_packet = 1048576")
+        try:
+            for column in "ab":
+                s.sql("live", f"UPDATE page SET {column} = REPEAT('lorem ipsum ', 60000) WHERE id = 2")
+            self.assertEqual(s.standings(), {"page/2": "kept"})
+        finally:
+            s.server.run("SET GLOBAL max_allowed_packet = 67108864")
+
+    @unittest.skipIf(postgres.missing(), postgres.missing())
+    def test_a_gained_column_that_counts(self) -> None:
+        s = self.small("postgresql", PAGES)
+        s.sql("staging", "ALTER TABLE page ADD COLUMN pos serial")
+        s.merge("*")
+        asked = "SELECT id, pos FROM page ORDER BY id"
+        self.assertEqual(s.sql("live", asked), s.sql("staging", asked))
+        s.sql("live", "INSERT INTO page (title) VALUES ('three')")
+
+    def test_what_is_defined_beside_tables_is_told(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, PAGES)
+                s.sql("staging", "CREATE VIEW titles AS SELECT title FROM page")
+                self.assertEqual(s.compare().programs, ("view titles",))
+
+    def test_half_of_a_pair_in_json(self) -> None:
+        s = self.small("sqlite", ("CREATE TABLE page (id {key}, title TEXT, data TEXT)",
+                                  """INSERT INTO page (title, data) VALUES ('one', '{"a": "x", "b": 1}')"""))
+        s.sql("staging", r"""UPDATE page SET data = '{"a": "cut \ud83d", "b": 1}'""")
+        s.sql("live", """UPDATE page SET data = '{"a": "x", "b": 2}'""")
+        s.merge("*")
+        self.assertEqual(s.sql("live", "SELECT data FROM page"), [(r'{"a": "cut \ud83d", "b": 2}',)])
+
+
+class Order(SmallTest):
+    def test_the_last_merge_is_the_last_though_the_clock_was_set_back(self) -> None:
+        s = self.small("sqlite", PAGES)
+
+        class Later(datetime):
+            @classmethod
+            def now(cls, tz: Any = None) -> Any:
+                return datetime.now(tz) + timedelta(hours=1)
+
+        s.sql("staging", "UPDATE page SET title='first' WHERE id=1")
+        with mock.patch.object(journal, "datetime", Later):
+            s.merge("*")
+        s.sql("staging", "UPDATE page SET title='second' WHERE id=2")
+        last = s.merge("*").id
+        self.assertEqual(to_take_back(s.home, "trip", None).id, last)
+
+
+if __name__ == "__main__":
+    unittest.main()
