@@ -37,6 +37,25 @@ def take_apart(profile: Profile, anchor: Anchor, databases: Mapping[Side, Databa
                 moves[side][name] = list(again.apart(found))
 
 
+def are_two(profile: Profile, table: Table, rows: Mapping[Side, Row], translators: Mapping[Side, Translator]) -> bool:
+    """Whether rows that both sides gained under one number, which no database gave out, are two things: nothing that
+    names them is the same, nor most of what they hold. A key that says something, or is another row's, is a name."""
+    if table.surrogate or len(table.key) != 1 or not all(isinstance(r.get(table.key[0]), int) for r in rows.values()):
+        return False
+    if any(table.key[0] in fk.columns for fk in table.foreign_keys):
+        return False
+    full = {s: translators[s].full(table.name, row) for s, row in rows.items()}
+    columns = [c for c in rows[Side.LIVE] if c in rows[Side.STAGING] and c not in table.key]
+    said = {c: [translators[s].value(table.name, full[s], c) for s in Side] for c in columns}
+    alike = {c for c, (one, other) in said.items() if one == other}
+    kind = profile.kind_of(table.name, full[Side.LIVE])
+    naming = [] if kind is None else [c for c in (kind.title, *kind.label, *kind.identity) if c in said]
+    unique = [c for columns in table.uniques if columns != table.key for c in columns if c in said]
+    if any(c in alike and rows[Side.LIVE][c] not in (None, "", 0) for c in (*naming, *unique)):
+        return False
+    return len(alike) * 2 <= len(columns) and bool(columns)
+
+
 def is_another(profile: Profile, table: str, old: Row, new: Row) -> bool:
     """Whether what never changes in a row's life, where its kind has that, is not what it was."""
     kind = profile.kind_of(table, new)

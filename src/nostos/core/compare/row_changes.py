@@ -6,7 +6,7 @@ canonical name whatever its keys on the two sides are.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from functools import partial
@@ -16,12 +16,12 @@ from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side,
 from nostos.core.anchor.rows import SEED, RowMove
 from nostos.core.anchor.store import Anchor
 from nostos.core.clone.masking import Mask, Recipe
-from nostos.core.compare.given_again import is_another, split, take_apart
+from nostos.core.compare.given_again import are_two, is_another, split, take_apart
 from nostos.core.compare.joins import Joins
 from nostos.core.compare.matching import Matcher, by_identity
 from nostos.core.compare.places import Places
 from nostos.core.compare.portable import Portable, Translator
-from nostos.core.compare.row_states import Rows, RowState, base_key, canonical_key, side_key
+from nostos.core.compare.row_states import Rows, RowState, base_key, canonical_key, is_twin, side_key, twin_name
 from nostos.core.compare.two_names import give_names, owners, paths_of, renumbered
 from nostos.core.database.protocol import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
@@ -83,7 +83,7 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     for side in Side:
         urls[side].called = names
 
-    states = _states(anchor, both, keys, translators, base, moves, mask)
+    states = _states(profile, anchor, both, keys, translators, base, moves, mask)
     unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
     tops = anchor.fact(TOPS) or {}
     born = {s: _born_uncompared(databases[s], every, tops, tables[s])
@@ -104,7 +104,7 @@ def _born_uncompared(database: Database, tables: Mapping[str, Table], tops: Mapp
     return born
 
 
-def _states(anchor: Anchor, both: Mapping[str, Table], keys: Mapping[Side, Keys],
+def _states(profile: Profile, anchor: Anchor, both: Mapping[str, Table], keys: Mapping[Side, Keys],
             translators: Mapping[Side, Translator], base: Translator,
             moves: Mapping[Side, Mapping[str, list[RowMove]]], mask: Mask | None) -> dict[RowName, RowState]:
     """Every row that moved, as all sides have it."""
@@ -121,11 +121,22 @@ def _states(anchor: Anchor, both: Mapping[str, Table], keys: Mapping[Side, Keys]
                     gone, move = (other, move) if other.row is None else (move, other)
                     stale.setdefault(canonical, []).append((side, gone.key))
                 mine[side] = move
-        for canonical, mine in found_rows.items():
+        for canonical, mine in [t for c, m in found_rows.items() for t in _twins(profile, table, c, m, translators)]:
             state = _state(name, table, canonical, mine, anchor, translators, base, mask)
             if state is not None:
                 states[state.id] = replace(state, stale=tuple(stale[canonical])) if canonical in stale else state
     return states
+
+
+def _twins(profile: Profile, table: Table, name: Key, mine: dict[Side, RowMove],
+           translators: Mapping[Side, Translator]) -> Iterator[tuple[Key, dict[Side, RowMove]]]:
+    """What moved under one name: two things where both sides gained one under the same number."""
+    rows = {s: m.row for s, m in mine.items() if m.row is not None and m.born}
+    if len(rows) == len(Side) and are_two(profile, table, rows, translators):
+        yield name, {Side.LIVE: mine[Side.LIVE]}
+        yield twin_name(name), {Side.STAGING: mine[Side.STAGING]}
+    else:
+        yield name, mine
 
 
 def _moves(anchor: Anchor, profile: Profile, databases: Mapping[Side, Database],
@@ -253,7 +264,8 @@ def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove]
             form[side] = base_form
     if base_form is None and form[Side.LIVE] is None and form[Side.STAGING] is None:
         return None
-    side_keys = {s: mine[s].key if s in mine else side_key(table, canonical, translators[s]) for s in Side}
+    side_keys = {s: mine[s].key if s in mine else None if is_twin(table, canonical) else side_key(
+        table, canonical, translators[s]) for s in Side}
     return RowState(name, canonical, base_form, form[Side.LIVE], form[Side.STAGING], raw[Side.LIVE],
                     raw[Side.STAGING], frozenset(mine), side_keys[Side.LIVE], side_keys[Side.STAGING],
                     live_digest=mine[Side.LIVE].digest if Side.LIVE in mine else None,

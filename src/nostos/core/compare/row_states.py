@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
-from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, of_anchor
+from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, canonical, of_anchor
 from nostos.core.anchor.rows import RowMove
 from nostos.core.clone.masking import Mask
 from nostos.core.compare.portable import Portable, Translator, Unresolved, ValueWriter
@@ -98,6 +99,20 @@ def canonical_key(table: Table, move: RowMove, keys: Keys, translator: Translato
         return (name,)
     row = dict(zip(table.key, move.key, strict=True))
     return tuple(translator.value(table.name, row, c) for c in table.key)
+
+
+def twin_name(name: Key) -> Key:
+    """The name of what staging gained under a number that live gave to another thing, where no database gives keys."""
+    return (canonical(Origin.STAGING, name[0]),)
+
+
+def is_twin(table: Table, name: Key) -> bool:
+    """Whether a name is one of `twin_name`."""
+    if table.surrogate or len(name) != 1 or not isinstance(name[0], str):
+        return False
+    column = table.column(table.key[0])
+    return column is not None and column.kind == "int" and re.fullmatch(
+        rf"{Origin.STAGING}-?\d+", name[0]) is not None
 
 
 def side_key(table: Table, name: Key, side: Translator) -> Key | None:

@@ -15,7 +15,7 @@ from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.gather import refs_to
 from nostos.core.compare.items import Comparison, Item, SchemaAction, SchemaStep, with_standing
 from nostos.core.compare.portable import Unresolved, named_rows, plain
-from nostos.core.compare.row_states import RowState
+from nostos.core.compare.row_states import RowState, twin_name
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import NAMED
 from nostos.core.patterns import matching
@@ -260,7 +260,9 @@ class _Finder(TreePlaces):
             values = dict(zip(fk.target_columns, (form.get(c) for c in fk.columns), strict=False))
             if not set(fk.columns) & set(write.values) or any(values.get(k) is None for k in target.key):
                 continue
-            state = self.rows.states.get((target.name, tuple(values[k] for k in target.key)))
+            key = tuple(values[k] for k in target.key)
+            twin = self.rows.states.get((target.name, twin_name(key))) if len(key) == 1 else None
+            state = twin or self.rows.states.get((target.name, key))
             if state is None or state.live is not None:
                 continue
             owner = self.comparison.owner.get(state.id)
