@@ -74,6 +74,8 @@ class Errors(ProgramTest):
         self.refused(*clone(into="full"), says="is not empty")
         self.refused(*clone(into="live"), "--over", says="live's own files lie there")
         self.refused(*clone(into="live/themes"), says="is not empty")
+        for needed in ("live/themes", "live/themes/dusk", "live/data"):
+            self.refused(*clone(into=needed), "--over", says="live needs what lies there")
         self.refused(*clone(into="."), says="is not empty")
         self.refused(*clone(url=LIVE_URL), says="live's own URL")
         self.refused(*clone(url="staging"), says="is not a base URL")

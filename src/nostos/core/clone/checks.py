@@ -11,6 +11,7 @@ from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, below
 from nostos.core.sites.recognise import Site
 
+_STANDING_IN = 5  # files
 _SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
 
 
@@ -32,6 +33,10 @@ def check_places(live: Site, target: AnyPath, url: str, staging_db: Location, en
                         next_step="Name a folder in it that is not there yet, or one beside the live site.")
     if inside is not None and (live.files.disk_of(str(inside)) or not inside.parts):
         raise SiteError(f"The folder {target} cannot be a copy's: live's own files lie there.",
+                        next_step="Name another folder in it, or one beside the live site.")
+    needed = _needed_by_live(live, target, str(inside), entries) if inside is not None and lies else ""
+    if needed:
+        raise SiteError(f"The folder {target} cannot be a copy's: live needs what lies there, such as {needed}.",
                         next_step="Name another folder in it, or one beside the live site.")
     for tree in (live.files.at, live.home):
         if below(tree, target) is not None:
@@ -55,6 +60,20 @@ def check_places(live: Site, target: AnyPath, url: str, staging_db: Location, en
     if free < need + _SPARE:
         raise SiteError(f"{parent} has {free >> 20} MB free, and the copy needs about {need >> 20} MB.",
                         next_step="Choose a folder on another disk, or leave folders out with --skip.")
+
+
+def _needed_by_live(live: Site, target: AnyPath, inside: str, entries: Sequence[FileEntry]) -> str:
+    """What live would miss if a folder of its tree were set aside; empty where nothing is known. What stands in for a
+    copy there, as hosts put it into a new folder, is a few files and no more."""
+    if live.database.file is not None and below(live.database.file, target) is not None:
+        return str(live.database.file)
+    folders = [f.parent.strip("/") for f in live.profile.folders]
+    known = next((f for f in folders if f"{f}/".startswith(f"{inside}/") or f"{inside}/".startswith(f"{f}/")), "")
+    if known:
+        return known
+    there = [e.path for e in entries if e.path.startswith(f"{inside}/") and e.kind == "file"]
+    deep = [p for p in there if "/" in p.removeprefix(f"{inside}/")]
+    return next(iter(deep or (there if len(there) > _STANDING_IN else ())), "")
 
 
 def check_names(location: Location, names: Sequence[str]) -> None:

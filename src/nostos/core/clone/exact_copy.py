@@ -59,7 +59,7 @@ class ExactCopying(Cloning):
         recognised = recognised_from(live)
         voyage = Voyage(NAME, secrets.token_hex(8), recognised, live.name, live.url,
                         str(folder / written(recognised).name) if live.site_file else str(folder), str(folder),
-                        live.url, database.shown, now())
+                        live.url, database.shown, now(), alone=True)
         work = cls(home, voyage, live, folder, database, False, (), entries, passed, tell, False, "", (), False)
         home.write(voyage)
         work.mark = ""

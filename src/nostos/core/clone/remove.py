@@ -107,6 +107,8 @@ def _remove_rows(voyage: Voyage) -> list[str]:
             return [f"{location.shown}: there is something in it, such as {name}"
                     for name in location.engine.remove_begun(location)[:1]]
         left = location.engine.remove_place(location, Made(voyage.made), voyage.tables, voyage.user)
+        if left and voyage.alone:
+            left = location.engine.remove_place(location, Made(voyage.made), left, "")
     except SiteError as error:
         return [f"{voyage.database}: {error.what}"]
     return [f"the table {name}: it was not there when the copy was made; drop it by hand if it is staging's"

@@ -52,6 +52,7 @@ class Voyage:
     prefix: str = ""
     made: str = ""  # a `Made`; empty as long as nothing is
     tables: tuple[str, ...] = ()  # the full names of what was made in a database that is not the voyage's alone
+    alone: bool = False  # the prefix was made up for this copy: whatever is under it is the copy's
     elsewhere: bool = False
     engine: str = "sqlite"  # whose place it is; voyages of old that do not say so, and have a file, are of this one
     user: str = ""  # the server's user who was made for staging, as name@host

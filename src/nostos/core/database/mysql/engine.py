@@ -11,6 +11,8 @@ from pathlib import Path
 import sqlalchemy as sa
 
 from nostos.core.database.engines import Location, Made, Place, Swap, check_prefix, locate, register
+from nostos.core.database.held_lock import MARKS
+from nostos.core.database.marker import MARKER
 from nostos.core.database.mysql import build, lock, places
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.reflection import implied
@@ -132,7 +134,7 @@ class MysqlEngine(ServerEngine):
             if made is Made.DATABASE:
                 places.drop_database(database, str(location.url.database))
                 return []
-            return places.wipe(database, tables)
+            return places.wipe(database, {*tables, *(location.prefix + name for name in (MARKER, MARKS))})
         except database.driver.MySQLError as error:
             raise SiteError(f"It cannot be removed: {error.args[-1]}.", next_step="Drop it by hand.") from error
         finally:

@@ -12,6 +12,8 @@ import psycopg
 import sqlalchemy as sa
 
 from nostos.core.database.engines import Location, Made, Place, Swap, locate, register
+from nostos.core.database.held_lock import MARKS
+from nostos.core.database.marker import MARKER
 from nostos.core.database.outline import Outline, check_names, makes, refused, stays_inside
 from nostos.core.database.postgresql import build, lock, places
 from nostos.core.database.postgresql.connect import PORT
@@ -175,7 +177,7 @@ class PostgresEngine(ServerEngine):
         except NoSuchDatabase:
             return []  # it is gone already
         try:
-            return places.wipe(database, tables)
+            return places.wipe(database, {*tables, *(location.prefix + name for name in (MARKER, MARKS))})
         finally:
             database.close()
 
