@@ -116,7 +116,8 @@ def main(argv: list[str], environment: Environment | None = None) -> int:
     except HostLost as error:
         if env.debug:
             raise
-        return _stopped(env, error.what, "See that it can be reached, then run the command again.")
+        return _stopped(env, error.what, "See that it can be reached, then run `nostos recover`, which takes away what "
+                        "a cut left there, and the command again.")
     except NostosError as error:
         if env.debug:
             raise

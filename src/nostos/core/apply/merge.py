@@ -32,6 +32,7 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import NAMED, Table
 from nostos.core.errors import (
     Disturbed,
+    HostLost,
     LiveMoved,
     MergeInterrupted,
     MergeRefused,
@@ -143,6 +144,7 @@ class _Merge:
         place = prepared.journals or home.folder(crew.voyage.name) / "merges"
         self.id = journals.new_id(place)
         self.folder = place / self.id
+        self.verb = "undo" if self.undoes else "merge" if self.toward is Side.LIVE else "refresh"
         self.between = self.locked = 0.0
         self.switched = False
         self.steps: list[dict[str, Any]] = []
@@ -155,7 +157,7 @@ class _Merge:
         try:
             journal = journals.Journal(self.folder)
         except OSError as error:
-            raise MergeRefused(f"The merge cannot keep its journal: {explained(error)}.",
+            raise MergeRefused(f"The {self.verb} cannot keep its journal: {explained(error)}.",
                                next_step="Free space or rights here, then merge again.") from error
         switch = Switch(self.target.files, self.source_files, self.id)
         began = False
@@ -193,9 +195,11 @@ class _Merge:
                 if not isinstance(error, Exception):
                     raise self._stopped_late(error) from error
                 raise MergeInterrupted(
-                    f"The merge is on live, whole, but the voyage's records could not follow: {explained(error)}.",
-                    left="Live is as the merge wanted it.",
-                    next_step=f"Free space or rights here, then run `nostos recover {self.crew.voyage.name}`."
+                    f"The {self.verb} is on live, whole, but the voyage's records could not follow: "
+                    f"{explained(error)}.",
+                    left=f"Live is as the {self.verb} wanted it.",
+                    next_step=("See that the host can be reached" if isinstance(error, HostLost) else
+                               "Free space or rights here") + f", then run `nostos recover {self.crew.voyage.name}`."
                 ) from error
         finally:
             journal.close()
@@ -229,9 +233,9 @@ class _Merge:
 
     def _stopped_late(self, error: BaseException) -> MergeInterrupted:
         return MergeInterrupted(
-            "You stopped it after the merge had reached live." if isinstance(error, KeyboardInterrupt) else
-            f"It was stopped after the merge had reached live ({type(error).__name__}).",
-            left="The merge is on live, whole; the voyage's records do not know it yet.",
+            f"You stopped it after the {self.verb} had reached live." if isinstance(error, KeyboardInterrupt) else
+            f"It was stopped after the {self.verb} had reached live ({type(error).__name__}).",
+            left=f"The {self.verb} is on live, whole; the voyage's records do not know it yet.",
             next_step=f"Run `nostos recover {self.crew.voyage.name}`: it finishes what is left.")
 
     def _committed_after_all(self, error: BaseException) -> bool:
@@ -262,7 +266,7 @@ class _Merge:
                 finally:
                     database.close()
         except Exception as again:
-            raise self._in_doubt(f"The merge failed ({explained(error)}), and not all of it could be taken back "
+            raise self._in_doubt(f"The {self.verb} failed ({explained(error)}), and not all of it could be taken back "
                                  f"({explained(again)}).") from error
         with suppress(OSError, NostosError):  # the disk may be full; the marker in live's database tells as well
             journal.write(journals.Step.TAKEN_BACK, why=type(error).__name__)
@@ -280,7 +284,7 @@ class _Merge:
         if isinstance(error, NostosError):
             found = error
         elif isinstance(error, Exception):
-            found = MergeRefused(f"The merge failed: {explained(error)}.",
+            found = MergeRefused(f"The {self.verb} failed: {explained(error)}.",
                                  left="Everything was taken back; live is as it was.",
                                  next_step="Mend the cause, then merge again.")
         else:
@@ -288,7 +292,7 @@ class _Merge:
                             left="Everything was taken back; live is as it was.",
                             next_step="Run it again when you like.")
         if self.stays:
-            found.left += f" But for {'; '.join(self.stays)}: that stays as the merge had made it."
+            found.left += f" But for {'; '.join(self.stays)}: that stays as the {self.verb} had made it."
         if switch.carried:
             found.left += f" What live itself had written meanwhile was kept: {', '.join(switch.carried[:5])}."
         if self.toward is Side.STAGING:

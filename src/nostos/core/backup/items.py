@@ -10,10 +10,11 @@ import shutil
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
+from nostos.core.anchor.store import Anchor
 from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, begin, into, read
 from nostos.core.backup.differences import Differences
@@ -37,7 +38,8 @@ def detached(site: Site, database: Database) -> Crew:
     place = recognised_from(site)
     record = Voyage("", "", place, site.name, site.url, place, place, site.url, site.database.shown, now(),
                     VoyageState.READY)
-    return Crew(record, site, site, ancestors(database))
+    # An operation of no voyage tells no anchor what it did: it asks it for ancestors, and for nothing else.
+    return Crew(record, site, site, cast(Anchor, ancestors(database)))
 
 
 def prepare_things(home: Home, path: Path, site: Site, choice: Choice, scratch: Path, tell: Listener = silent

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any, TypeVar
 
+from nostos.core.anchor.ancestors import Ancestors
 from nostos.core.anchor.names import RowName, Side
-from nostos.core.anchor.store import Anchor
 from nostos.core.compare.field_merge import FieldMerge, Standing, merge
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Gained, Item, Work
@@ -55,7 +55,7 @@ def _with(some: Sequence[T], one: T) -> Sequence[T]:
     return grown
 
 
-def assemble(anchor: Anchor, rows: Rows, files: list[FileState], schema: Iterable[Item], staging_db: Database,
+def assemble(anchor: Ancestors, rows: Rows, files: list[FileState], schema: Iterable[Item], staging_db: Database,
              live_db: Database) -> Comparison:
     """Gather rows and files into items. schema: those that the schemas make."""
     drafts: dict[object, _Draft] = {}
@@ -102,7 +102,7 @@ def full(state: RowState) -> Row:
     return {**plain(state.version()), **state.joined}
 
 
-def _draft_for(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], state: RowState) -> _Draft | None:
+def _draft_for(anchor: Ancestors, rows: Rows, drafts: dict[object, _Draft], state: RowState) -> _Draft | None:
     """The item that a row is part of; None for parts of what is never compared."""
     row = full(state)
     child = rows.profile.child_of(state.table, row)
@@ -115,7 +115,7 @@ def _draft_for(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], state: 
     return _root_draft(rows, drafts, state.id, row, state)
 
 
-def _draft_of(anchor: Anchor, rows: Rows, drafts: dict[object, _Draft], root: RowName) -> _Draft | None:
+def _draft_of(anchor: Ancestors, rows: Rows, drafts: dict[object, _Draft], root: RowName) -> _Draft | None:
     """The item that a row is part of, or the item that it is, by its name; None where it is gone."""
     known = rows.states.get(root)
     if known is not None:
@@ -140,7 +140,7 @@ def refs_to(value: Any) -> refs.Named | None:
     return found[0] if len(found) == 1 else None
 
 
-def _base(anchor: Anchor, rows: Rows, name: RowName) -> Row | None:
+def _base(anchor: Ancestors, rows: Rows, name: RowName) -> Row | None:
     table = rows.live_tables.get(name[0])
     if table is None:
         return None
@@ -207,7 +207,7 @@ def _free(name: str, given: set[str]) -> str:
     return next(n for n in (name, *(f"{name}{count}" for count in range(2, len(given) + 3))) if n not in given)
 
 
-def _file_draft(rows: Rows, drafts: dict[object, _Draft], anchor: Anchor, file: FileState, staging_db: Database,
+def _file_draft(rows: Rows, drafts: dict[object, _Draft], anchor: Ancestors, file: FileState, staging_db: Database,
                 live_db: Database) -> _Draft:
     """The item of a file: its folder's, its row's, or one of its own."""
     for folder in rows.profile.folders:
@@ -250,11 +250,11 @@ def _file_root(rows: Rows, drafts: dict[object, _Draft], side: Side, database: D
 # --- the fields of an item
 
 
-def _fields(anchor: Anchor, rows: Rows, states: Sequence[RowState], root: RowState | None) -> tuple[Field, ...]:
+def _fields(anchor: Ancestors, rows: Rows, states: Sequence[RowState], root: RowState | None) -> tuple[Field, ...]:
     return tuple(f for state in states for f in _row_fields(anchor, rows, state, root=state is root))
 
 
-def _item(anchor: Anchor, rows: Rows, draft: _Draft, gained: Work) -> Item | None:
+def _item(anchor: Ancestors, rows: Rows, draft: _Draft, gained: Work) -> Item | None:
     root = next((r for r in draft.rows if r.id == draft.root), None)
     if root is not None and not draft.files and all(
             s.live is not None and s.base is None and s.staging is None for s in draft.rows):
@@ -292,7 +292,7 @@ def _file_value(entry: FileEntry | None) -> Any:
     return f"{what}, mode {entry.mode:o}"
 
 
-def _change(anchor: Anchor, draft: _Draft, root: RowState | None, fields: list[Field]) -> tuple[str, str]:
+def _change(anchor: Ancestors, draft: _Draft, root: RowState | None, fields: list[Field]) -> tuple[str, str]:
     """What was done to an item, and why it cannot be merged at all, if so."""
     if root is not None:
         states = (root.base is not None, root.live is not None, root.staging is not None)
@@ -329,7 +329,7 @@ def overall(fields: Iterable[Field]) -> Standing:
     return Standing.KEPT if Standing.KEPT in standings else Standing.SETTLED
 
 
-def _row_fields(anchor: Anchor, rows: Rows, state: RowState, root: bool) -> Iterator[Field]:
+def _row_fields(anchor: Ancestors, rows: Rows, state: RowState, root: bool) -> Iterator[Field]:
     table = rows.table(state.table)
     child = None if root else rows.profile.child_of(state.table, full(state))
     prefix = _child_name(anchor, rows, child, state) if child else ""
@@ -367,7 +367,7 @@ def _cell(rows: Rows, table: str, column: str, form: Portable | None) -> Any:
     return None
 
 
-def _child_name(anchor: Anchor, rows: Rows, child: Child, state: RowState) -> str:
+def _child_name(anchor: Ancestors, rows: Rows, child: Child, state: RowState) -> str:
     form = state.version()
     labels = []
     for column in child.label:
@@ -376,7 +376,7 @@ def _child_name(anchor: Anchor, rows: Rows, child: Child, state: RowState) -> st
     return f"{child.name} {','.join(labels)}" if labels else child.name
 
 
-def _row_label(anchor: Anchor, rows: Rows, named: refs.Named) -> str:
+def _row_label(anchor: Ancestors, rows: Rows, named: refs.Named) -> str:
     """What a row that is pointed at is called."""
     name: RowName = (named[0], (named[1],))
     state = rows.states.get(name)
@@ -394,7 +394,7 @@ def _row_label(anchor: Anchor, rows: Rows, named: refs.Named) -> str:
     return f"{kind.named(row)}/{_label(kind, name, row, state, rows.table(named[0]))}"
 
 
-def describe_reference(anchor: Anchor, rows: Rows, text: str) -> str:
+def describe_reference(anchor: Ancestors, rows: Rows, text: str) -> str:
     """A portable text for people: ids by the name of what they point at, the base URL as {site}."""
     text = for_people(text)
     up = refs.begun(text)

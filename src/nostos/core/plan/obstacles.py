@@ -179,7 +179,7 @@ class Removals:
 def referred_again(comparison: Comparison, items: Iterable[Item], target_db: Database) -> tuple[str, ...]:
     """After a merge: what live has that refers to something which the merge removed. It came in the very moment."""
     there = target_db.tables()
-    rows = replace(comparison.rows, live_tables={n: t for n, t in comparison.rows.live_tables.items() if n in there})
+    rows = replace(comparison.rows, live_tables={n: there[n] for n in comparison.rows.live_tables if n in there})
     finder = Obstacles(replace(comparison, rows=rows), target_db, tuple(items))
     gone = set(finder.removed)
     return tuple(sorted({finder.called(name) for rows in finder.referrers().values() for name in rows

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
-from typing import Any, cast
+from typing import Any
 
 import msgspec
 
+from nostos.core.anchor.ancestors import Ancestors
 from nostos.core.anchor.names import Keys, Side
-from nostos.core.anchor.store import Anchor
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.gather import assemble
 from nostos.core.compare.items import Comparison, Item
@@ -85,9 +85,9 @@ def _with(table: Table, what: str, named: Mapping[str, str]) -> Table:
     return replace(table, constraints=tuple(named.items()))
 
 
-def ancestors(database: Database) -> Anchor:
+def ancestors(database: Database) -> Ancestors:
     """Stands where a comparison has its anchor, for comparisons that have none."""
-    return cast(Anchor, _Ancestors(database, database.tables()))
+    return _Ancestors(database, database.tables())
 
 
 def _rows(live: Site, database: Database, entries: list[dict[str, Any]], layers: Iterable[Layer]) -> Rows:
