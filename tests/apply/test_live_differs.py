@@ -17,9 +17,12 @@ from unittest import mock
 from nostos.core.apply import merge as merging
 from nostos.core.apply.files import Switch
 from nostos.core.errors import LiveMoved, MergeRefused
+from nostos.core.plan.prepared import prepare
+from nostos.core.plan.selection import Choice
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import to_take_back
 from nostos.core.voyages import journal
+from nostos.show import data
 from tests.real import postgres, servers
 from tests.small import ENGINES, Small
 from tests.support import SiteTest
@@ -129,6 +132,32 @@ class BetweenTheListAndTheCommit(SmallTest):
                 with suppress(LiveMoved):
                     s.merge(between=lambda: s.sql("live", "DELETE FROM category WHERE id=4"))  # noqa: B023
                 self.assertEqual(s.sql("live", "SELECT count(*) FROM page WHERE category_id = 4"), [(0,)])
+
+    def test_a_name_that_only_the_system_keeps_alone(self) -> None:
+        """Of a page that both sides gain at one address in the last moment, one alone is there."""
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, (
+                    "CREATE TABLE page (id {key}, slug VARCHAR(50) NOT NULL, title VARCHAR(50) NOT NULL)",
+                    "CREATE INDEX page_slug ON page (slug)",
+                    "INSERT INTO page (slug, title) VALUES ('one', 'One'), ('two', 'Two')"),
+                    'editors = ["*"]\n[unique]\ncolumns = ["page.slug"]\n')
+                s.sql("staging", "INSERT INTO page (slug, title) VALUES ('news', 'Staging news')")
+                with suppress(LiveMoved):
+                    s.merge(between=lambda: s.sql(  # noqa: B023
+                        "live", "INSERT INTO page (slug, title) VALUES ('news', 'Live news')"))
+                self.assertEqual(s.sql("live", "SELECT title FROM page WHERE slug='news'"), [("Live news",)])
+
+    def test_conditions_are_printed_and_kept(self) -> None:
+        s = self.small("sqlite", BOOKINGS)
+        s.sql("staging", "UPDATE booking SET state='held' WHERE id=2")
+        with s.crew() as crew:
+            said = data.plan(prepare(crew, Choice(("*",), everyone=True)))["conditions"]
+        self.assertEqual(said, [{"condition": "RowAs", "item": "booking/2", "table": "booking", "key": [2],
+                                 "columns": ["state"]}])
+        done = s.merge("*")
+        plan = next(journal.read(s.home.folder("trip") / "merges" / done.id))
+        self.assertEqual(plan["conditions"], said)
 
     @unittest.skipIf(servers.missing(), servers.missing())
     def test_a_column_or_table_of_lives_own_is_not_dropped(self) -> None:

@@ -8,6 +8,7 @@ from nostos.core.apply.merge import MergeResult
 from nostos.core.backup.restore import Outlook, RestoreResult
 from nostos.core.backup.write import BackupResult
 from nostos.core.compare.items import Comparison, Item
+from nostos.core.plan import conditions
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import PutFile, as_data
 from nostos.core.plan.prepared import PreparedMerge
@@ -61,7 +62,8 @@ def plan(prepared: PreparedMerge) -> dict[str, Any]:
         "notes": list(prepared.made.notes),
         "open": [{"item": i.id, "reason": i.reason} for i in selection.waiting],
         "clashes": [{"item": i.id, "reason": i.reason} for i in selection.clashes],
-        "operations": [as_data(o) for o in prepared.plan.operations]}
+        "operations": [as_data(o) for o in prepared.plan.operations],
+        "conditions": [conditions.as_data(c) for c in prepared.plan.conditions]}
 
 
 def backed_up(result: BackupResult) -> dict[str, Any]:

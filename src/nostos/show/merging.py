@@ -12,6 +12,8 @@ from nostos.core.anchor.names import Side
 from nostos.core.apply.merge import MergeResult
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Item
+from nostos.core.plan import conditions
+from nostos.core.plan.conditions import Condition
 from nostos.core.plan.operations import (
     InsertRow,
     PutFile,
@@ -151,6 +153,7 @@ def operations(console: Console, prepared: PreparedMerge) -> None:
             (f"{len(some):,}", what, where, ", ".join(dict.fromkeys(some[:3])) + (", ..." if len(some) > 3 else ""))
             for (what, where), some in alike.items()], right=(0,), keep=(0, 1, 2))
         console.print("Each by itself: --json.")
+        _resting(console, prepared, ())
         return
     rows = []
     for number, operation in enumerate(prepared.plan.operations, start=1):
@@ -169,6 +172,28 @@ def operations(console: Console, prepared: PreparedMerge) -> None:
             detail = ""
         rows.append((str(number), _WORDS[what], where, operation.item, detail))
     table(console, ("", "operation", "where", "for", "columns"), rows, right=(0,), keep=(1, 2))
+    _resting(console, prepared, prepared.plan.conditions)
+
+
+def _resting(console: Console, prepared: PreparedMerge, each: Sequence[Condition]) -> None:
+    """What must be true when the operations are carried out. each: those that are shown one by one."""
+    counted = conditions.counted(prepared.plan.conditions)
+    if not counted:
+        return
+    console.print()
+    heading(console, "As long as this holds", "asked again under the lock; where it does not, nothing is done")
+    if 0 < len(each) <= SCREENFUL:
+        table(console, ("condition", "where", "for"), [(*_condition(c), c.item) for c in each], keep=(0, 1))
+    else:
+        table(console, ("", "condition"), [(f"{n:,}", what) for what, n in counted], right=(0,), keep=(0, 1))
+
+
+def _condition(condition: Condition) -> tuple[str, str]:
+    what, = (said for said, _ in conditions.counted([condition]))
+    data = conditions.as_data(condition)
+    where = data.get("path") or " ".join(filter(None, (
+        data["table"], data.get("column", ""), ",".join(map(str, data.get("key", ()))), str(data.get("value", "")))))
+    return what, where
 
 
 _WORDS = {"SchemaOperation": "add schema", "InsertRow": "insert row", "UpdateRow": "update row",

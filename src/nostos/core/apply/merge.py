@@ -41,6 +41,7 @@ from nostos.core.errors import (
     explained,
 )
 from nostos.core.files.trees import tree_at
+from nostos.core.plan import conditions
 from nostos.core.plan.mirror import turned
 from nostos.core.plan.obstacles import Removals, referred_again
 from nostos.core.plan.operations import (
@@ -167,7 +168,8 @@ class _Merge:
                               toward=self.toward,
                               undoes=self.undoes, detached=recognised_from(self.target) if self.detached else None,
                               called=dict(self.target.files.called),
-                              operations=[as_data(o) for o in self.plan.operations])
+                              operations=[as_data(o) for o in self.plan.operations],
+                              conditions=[conditions.as_data(c) for c in self.plan.conditions])
                 self.hold.begin(self.id, self.crew.voyage.name)
                 self.tell(Progress("staging files", 0, None, "files"))
                 switch.plan(self.plan.operations)

@@ -10,20 +10,19 @@ from itertools import groupby
 from types import MappingProxyType
 from typing import Any
 
-from nostos.core.anchor.names import of_something
 from nostos.core.apply.jobs import settle_jobs
 from nostos.core.apply.loose import LooseRows
 from nostos.core.apply.nesting import Nesting
 from nostos.core.apply.placing import Placing
 from nostos.core.apply.schema import apply_schema
+from nostos.core.apply.verify import Verifier
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table, Value
-from nostos.core.errors import LiveMoved, MergeRefused
+from nostos.core.errors import MergeRefused
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
 from nostos.core.values import references as refs
-from nostos.core.values.merging import same
 
 _AT_ONCE = 500  # rows of a statement
 
@@ -96,12 +95,12 @@ class _Commit:
         self.added: dict[tuple[str, Key], Row] = {}  # rows as they were added to tables without transactions
         self.writer = ValueWriter(rows.live_urls, self._number, rows.live_prefix)
         self.tables = tables
+        self.verifier = Verifier(plan.conditions, target_db)
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
         self.placing = Placing(rows.profile, target_db, tables, self._number, self.found)
         self.nesting = Nesting(rows.profile, target_db, tables, self._number, self.found, self.placing.moved)
+        self.names = {(s.table, s.live_key): s.name for s in rows.states.values() if s.live_key is not None}
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
-        self.pointed: dict[tuple[str, Value], str] = {}  # target's rows that an item rests on
-        self.rests = True  # whether what is being written cannot be without what it points at
 
     def _number(self, table: str, name: str) -> Value:
         assigned = self.done.keys.get((table, name))
@@ -110,9 +109,6 @@ class _Commit:
         key = self.rows.live_keys.key(table, name)
         if key is None:
             raise Unresolved(table, name)
-        state = self.rows.states.get((table, (name,)))
-        if self.rests and of_something(name) and (state is None or state.live is not None):  # else known to be gone
-            self.pointed.setdefault((table, key), self.at)
         return key
 
     def run(self) -> CommitResult:
@@ -120,7 +116,7 @@ class _Commit:
             apply_schema(self.plan, self.rows, self.target_db)
             self.tables.clear()
             self.tables.update(self.target_db.tables())
-        self._check_all()
+        self.found.update(self.verifier.locked(self.tables))
         self._remove_all()
         self._make_room()
         waiting = self._insert_all()
@@ -132,7 +128,7 @@ class _Commit:
             plain, up = self.nesting.apart(operation.table, plain)
             self.nesting.wait(operation.item, operation.table, operation.key, up)
             plain = self._standing(operation.table, plain)
-            row = self._written(operation.item, operation.table, plain)
+            row = self._written(operation.item, plain)
             values = self._masked(operation.table, row, operation.before)
             self._counts(operation.table, {**operation.before, **values})
             self._counts(operation.table, operation.before)
@@ -142,13 +138,15 @@ class _Commit:
         second = []  # what pointed at rows that were not there yet
         for item, table_name, key, values in waiting:
             self.at = item
-            second.append((item, table_name, key, self._written(item, table_name, values)))
+            second.append((item, table_name, key, self._written(item, values)))
         self._update_all(second)
         self.at = ""
         for place, columns in (*self.placing.settle().items(), *self.nesting.settle().items()):
             self.done.written[place] = self.done.written.get(place, frozenset()) | columns
         self.done.moved = set(self.placing.moved)
-        self._prove_pointed()
+        own = {(o.table, self._named(o)): o.key for o in self.plan.of(UpdateRow)}
+        self.verifier.at_the_end(self.tables, {(o.table, o.key) for o in self.plan.of(RemoveRow)},
+                                 {**own, **self.done.inserted})
         self._recount()
         self.done.changed = list(self._changed())
         settle_jobs(self.rows.profile, self.target_db, self.tables, (
@@ -206,6 +204,10 @@ class _Commit:
                 self._some_at_once([(item, (key, tuple(values.values()))) for item, _, key, values in some],
                                    partial(update, self.tables[name], columns))
 
+    def _named(self, operation: UpdateRow) -> Key:
+        """The canonical key of a row that is updated."""
+        return self.names.get((operation.table, operation.key), operation.key)
+
     def _was(self, table: str, key: Key) -> Row:
         """A row as it was before it is updated: also one that this merge has just added."""
         return self.found.get((table, key)) or self.added.get((table, key)) or {}
@@ -251,7 +253,6 @@ class _Commit:
     def _make_room(self) -> None:
         """Where one row is to have the very values that another, which must not be alike, still has: first let go."""
         wanted: dict[tuple[object, ...], object] = {}
-        self.rests = False
         for operation in (*self.plan.of(InsertRow), *self.plan.of(UpdateRow)):
             for columns in self.tables[operation.table].uniques:
                 before = operation.before if isinstance(operation, UpdateRow) else {}
@@ -267,7 +268,6 @@ class _Commit:
                 changed = [c for c in columns if c in operation.values]
                 if taker is not None and taker is not operation and changed:
                     self._let_go(operation, table, changed)
-        self.rests = True
 
     def _let_go(self, operation: UpdateRow, table: Table, columns: Sequence[str]) -> None:
         for name in columns:
@@ -281,71 +281,22 @@ class _Commit:
                            "and there is no value that either could have meanwhile.",
                            next_step="Make that change on live by hand, then merge.")
 
-    def _check_all(self) -> None:
-        """Lock every row that is to be touched, some at once, in the order of their keys, and look at each."""
-        operations = (*self.plan.of(UpdateRow), *self.plan.of(RemoveRow))
-        by_table: dict[str, list[Key]] = {}
-        for operation in operations:
-            by_table.setdefault(operation.table, []).append(operation.key)
-        for name, keys in sorted(by_table.items()):
-            table = self.tables[name]
-            self.found.update(((name, table.key_of(row)), row) for row in self.target_db.locked(table, keys))
-        for operation in operations:
-            self._check(operation)
-
-    def _check(self, operation: UpdateRow | RemoveRow) -> None:
-        """A live row must still be as compared, in what is about to be replaced."""
-        now = self.found.get((operation.table, operation.key))
-        columns = operation.values if isinstance(operation, UpdateRow) else operation.before
-        derived = {d.column for d in self.rows.profile.derived if d.table == operation.table}
-        if now is None or any(not same(now.get(c), operation.before.get(c))
-                              for c in columns if c in operation.before and c not in derived):
-            raise LiveMoved(f"{operation.item} changed on live while it was being merged.",
-                            next_step="Compare again, then merge.")
-
-    def _written(self, item: str, table: str, values: Any) -> Row:
-        row: Row = {}
+    def _written(self, item: str, values: Any) -> Row:
         try:
-            for column, value in values.items():
-                self.rests = not self.rows.profile.is_weak(table, column)
-                row[column] = self.writer.value(value)
-            return row
+            return self.writer.row(dict(values))
         except Unresolved as missing:
             raise MergeRefused(f"{item} points at {missing.table} {missing.name}, which live does not have.",
                                next_step="Compare again; if it stays so, leave the item out.") from missing
-        finally:
-            self.rests = True
-
-    def _prove_pointed(self) -> None:
-        """What the written rows rest on must be there still, and stay until all is committed. Asked when all is
-        written, so that nobody waits for long.
-
-        Raises LiveMoved where the target has removed one of them since it was compared.
-        """
-        gone = {(o.table, o.key) for o in self.plan.of(RemoveRow)}
-        by_table: dict[str, list[Value]] = {}
-        for name, key in self.pointed:
-            if name in self.tables and (name, (key,)) not in gone:
-                by_table.setdefault(name, []).append(key)
-        for name, keys in sorted(by_table.items()):
-            there = {key[0] for key in self.target_db.there(self.tables[name], [(key,) for key in keys])}
-            for key in keys:
-                if key not in there:
-                    raise LiveMoved(f"{self.pointed[name, key]} points at {name} {key!r}, which live has removed "
-                                    "meanwhile.", next_step="Compare again, then merge.")
 
     def _standing(self, table: str, values: Portable) -> Portable:
         """Values without weak references to what the target does not have."""
         return {c: v for c, v in values.items() if not self.rows.profile.is_weak(table, c) or self._resolves(v)}
 
     def _resolves(self, value: object) -> bool:
-        self.rests = False
         try:
             self.writer.value(value)
         except Unresolved:
             return False
-        finally:
-            self.rests = True
         return True
 
     def _masked(self, table: str, values: Row, before: Row) -> Row:
@@ -366,7 +317,6 @@ class _Commit:
             declared = table.column(column)
             if declared is None:
                 continue  # a column that stays behind
-            self.rests = not self.rows.profile.is_weak(operation.table, column)
             try:
                 row[column] = self.writer.value(value)
             except Unresolved:
@@ -380,7 +330,6 @@ class _Commit:
                 else:
                     row[column] = ValueWriter(self.rows.live_urls, self._number_or_none,
                                               self.rows.live_prefix).value(value)
-        self.rests = True
         if operation.key is not None:
             row.update(zip(table.key, operation.key, strict=True))
         before = self.rows.live_tables.get(operation.table)

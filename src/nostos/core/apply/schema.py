@@ -8,11 +8,12 @@ from typing import Any
 
 import msgspec
 
-from nostos.core.compare.items import SchemaAction, SchemaStep
+from nostos.core.apply.verify import Verifier
+from nostos.core.compare.items import SchemaAction
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import NAMED, Table, Value
-from nostos.core.errors import LiveMoved, MergeRefused
+from nostos.core.errors import MergeRefused
 from nostos.core.plan.operations import Plan, SchemaOperation
 
 _AT_ONCE = 500  # rows written at once
@@ -33,7 +34,8 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
         there = target_db.tables()[step.table].named(step.what) if step.what in NAMED else {}
         if step.what in NAMED and there.get(step.name) == step.ddl:
             continue  # live has gained it by itself
-        _must_not_be(target_db, step)
+        if step.action is SchemaAction.ADD and step.what in ("table", "column"):
+            Verifier(plan.conditions, target_db).schema(step.table, step.name if step.what == "column" else None)
         old = rows.live_tables.get(step.table) if step.what == "column" and step.action is SchemaAction.CHANGE else None
         record = {"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
                   "before": step.before, "old_table": msgspec.to_builtins(old), "filled": step.filled}
@@ -59,15 +61,6 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
             if isinstance(error, MergeRefused) or target_db.refused_a_row(error):  # it is known not to be there
                 note({**record, "made": False})
             raise
-
-
-def _must_not_be(database: Database, step: SchemaStep) -> None:
-    """Raises LiveMoved where what is to be added is there by now: then it is live's own."""
-    if step.action is SchemaAction.ADD and step.what in ("table", "column"):
-        table = database.tables().get(step.table)
-        if table is not None and (step.what == "table" or table.column(step.name) is not None):
-            raise LiveMoved(f"Live has {step.what} {step.name if step.what == 'column' else step.table} by itself now.",
-                            next_step="Compare again.")
 
 
 def steps_made(records: Iterable[Mapping[str, Any]]) -> list[Mapping[str, Any]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
@@ -14,6 +14,8 @@ from nostos.core.compare.portable import named_rows
 from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.database.schema import Key, Row
 from nostos.core.files.entry import FileEntry, digest_of
+from nostos.core.plan import conditions
+from nostos.core.plan.conditions import Condition
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.row_writes import WriteAction, row_writes
 from nostos.core.plan.selection import Selection
@@ -101,10 +103,12 @@ def as_data(operation: Operation) -> dict[str, Any]:
 
 @dataclass(frozen=True)
 class Plan:
-    """What a merge will do: operations in order; the rows and files whose ancestor it settles."""
+    """What a merge will do: operations in order; what must be true when they are carried out; the rows and files whose
+    ancestor it settles."""
 
     selection: Selection
     operations: tuple[Operation, ...]
+    conditions: tuple[Condition, ...] = ()
     settles: tuple[RowState, ...] = ()
     settled_files: tuple[FileState, ...] = ()
     needs: Needs = field(default_factory=dict)
@@ -152,7 +156,29 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
     gone = [o for _, o in _parents_first(removes)]
     new = [replace(o, level=level) for level, o in _parents_first(inserts)]
     operations = (*schema, *reversed(gone), *new, *updates, *files)
-    return Plan(selection, operations, tuple(settles), tuple(settled_files), needs)
+    return Plan(selection, operations, tuple(_conditions(rows, operations)), tuple(settles), tuple(settled_files),
+                needs)
+
+
+def _conditions(rows: Rows, operations: Iterable[Operation]) -> Iterator[conditions.Condition]:
+    """What each operation rests on."""
+    names = {(s.table, s.live_key): s.name for s in rows.states.values() if s.live_key is not None}
+    for o in operations:
+        if isinstance(o, SchemaOperation):
+            yield from conditions.of_schema(o.item, o.step.action, o.step.what, o.step.table, o.step.name)
+        elif isinstance(o, InsertRow):
+            yield from conditions.pointed_at(rows, o.item, o.table, o.values)
+            yield from conditions.named_alone(rows, o.item, o.table, o.name, o.values)
+        elif isinstance(o, UpdateRow):
+            yield conditions.as_seen(rows, o.item, o.table, o.key, o.before, o.values)
+            yield from conditions.pointed_at(rows, o.item, o.table, o.values)
+            yield from conditions.named_alone(rows, o.item, o.table, names.get((o.table, o.key), o.key), o.values)
+        elif isinstance(o, RemoveRow):
+            yield conditions.as_seen(rows, o.item, o.table, o.key, o.before, o.before)
+            yield conditions.NothingPointsAt(o.item, o.table, o.key)
+        else:
+            for change in changes_of(o):
+                yield conditions.FileAs(change.item, change.path, change.before)
 
 
 def _put(item: Item, file: FileState) -> PutFile:

@@ -1,0 +1,152 @@
+"""What must be true when a plan is carried out, as data: printed with it, kept in its journal, asked under the lock.
+
+A plan is made from what live was when it was compared. Between that and the commit live goes on. So each operation says
+what it rests on, and `apply/verify.py` asks for it.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from nostos.core.anchor.names import of_something
+from nostos.core.compare.items import SchemaAction
+from nostos.core.compare.portable import Unresolved, ValueWriter, named_rows
+from nostos.core.compare.row_states import Rows
+from nostos.core.database.schema import Key, Row, Value
+from nostos.core.files.entry import FileEntry
+from nostos.core.values.structures import builtins
+
+
+@dataclass(frozen=True)
+class NoTable:
+    """The table is not there yet."""
+
+    item: str
+    table: str
+
+
+@dataclass(frozen=True)
+class NoColumn:
+    """The column is not there yet."""
+
+    item: str
+    table: str
+    column: str
+
+
+@dataclass(frozen=True)
+class RowAs:
+    """A row is there, and as it was seen in these columns."""
+
+    item: str
+    table: str
+    key: Key
+    values: Row
+
+
+@dataclass(frozen=True)
+class RowThere:
+    """A row is there that what is written points at."""
+
+    item: str
+    table: str
+    key: Key
+
+
+@dataclass(frozen=True)
+class NothingPointsAt:
+    """No row that stays points at one that is removed."""
+
+    item: str
+    table: str
+    key: Key
+
+
+@dataclass(frozen=True)
+class NothingAlike:
+    """No other row has the value that the system itself lets no two rows share. name: the canonical key of the one that
+    gets it."""
+
+    item: str
+    table: str
+    column: str
+    value: Value
+    name: Key
+
+
+@dataclass(frozen=True)
+class FileAs:
+    """A file is as it was seen; None: it is not there."""
+
+    item: str
+    path: str
+    entry: FileEntry | None
+
+
+Condition = NoTable | NoColumn | RowAs | RowThere | NothingPointsAt | NothingAlike | FileAs
+_WORDS = {NoTable: "no such table", NoColumn: "no such column", RowAs: "row as it was seen",
+          RowThere: "row there that is pointed at", NothingPointsAt: "removed row that nothing points at",
+          NothingAlike: "name that nothing else has", FileAs: "file as it was seen"}
+
+
+def as_data(condition: Condition) -> dict[str, Any]:
+    """A condition as JSON-like data, with its kind. Of a row, the columns alone: what they held, its operation says."""
+    said = {"condition": type(condition).__name__, **builtins(condition)}
+    if isinstance(condition, RowAs):
+        said["columns"] = sorted(said.pop("values"))
+    return said
+
+
+def counted(conditions: Iterable[Condition]) -> list[tuple[str, int]]:
+    """How many there are of each kind, in words."""
+    found = Counter(type(c) for c in conditions)
+    return [(_WORDS[kind], found[kind]) for kind in _WORDS if found[kind]]
+
+
+def of_schema(item: str, action: SchemaAction, what: str, table: str, name: str) -> Iterator[Condition]:
+    """What a schema step rests on."""
+    if action is SchemaAction.ADD and what == "table":
+        yield NoTable(item, table)
+    elif action is SchemaAction.ADD and what == "column":
+        yield NoColumn(item, table, name)
+
+
+def as_seen(rows: Rows, item: str, table: str, key: Key, before: Row, columns: Iterable[str]) -> RowAs:
+    """A row in the columns that are replaced, but for those that follow from others."""
+    derived = {d.column for d in rows.profile.derived if d.table == table}
+    return RowAs(item, table, key, {c: before[c] for c in columns if c in before and c not in derived})
+
+
+def pointed_at(rows: Rows, item: str, table: str, values: Mapping[str, Any]) -> Iterator[RowThere]:
+    """The target's rows that values cannot be without: those that are there as it was compared."""
+    for column, value in values.items():
+        if rows.profile.is_weak(table, column):
+            continue
+        for target, name in named_rows(value):
+            state = rows.states.get((target, (name,)))
+            key = rows.live_keys.key(target, name) if of_something(name) else None
+            if key is not None and (state is None or state.live is not None) and target in rows.live_tables:
+                yield RowThere(item, target, (key,))
+
+
+def named_alone(rows: Rows, item: str, table: str, name: Key, values: Mapping[str, Any]) -> Iterator[NothingAlike]:
+    """The names of a row that only the system, not its database, keeps from being given twice."""
+    def number(target: str, target_name: str) -> Value:
+        key = rows.live_keys.key(target, target_name)
+        if key is None:
+            raise Unresolved(target, target_name)
+        return key
+
+    writer = ValueWriter(rows.live_urls, number, rows.live_prefix)
+    live = rows.live_tables.get(table)
+    for owner, column in rows.profile.uniques:
+        if owner == table and column in values and live is not None and live.indexed(column):
+            try:
+                value = writer.value(values[column])
+            except Unresolved:
+                continue  # it is made of what is born with it
+            if value not in (None, ""):
+                yield NothingAlike(item, table, column, value, name)
