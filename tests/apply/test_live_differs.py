@@ -367,6 +367,18 @@ class SeenAsItIs(SmallTest):
         self.assertEqual(s.sql("live", "SELECT data FROM page"), [(r'{"a": "cut \ud83d", "b": 2}',)])
 
 
+class Rights(SmallTest):
+    def test_a_file_does_not_go_home_as_one_that_is_run_as_its_owner(self) -> None:
+        s = self.small("sqlite", PAGES)
+        (s.staging_folder / "tool").write_text("staging's\n")
+        (s.staging_folder / "tool").chmod(0o6755)
+        with s.crew() as crew:
+            warned = prepare(crew, Choice(("*",), everyone=True)).plan.selection.warnings
+        self.assertTrue(any("tool is set-user-id" in w for w in warned), warned)
+        s.merge("*")
+        self.assertEqual((s.live_folder / "tool").stat().st_mode & 0o7777, 0o755)
+
+
 class Order(SmallTest):
     def test_the_last_merge_is_the_last_though_the_clock_was_set_back(self) -> None:
         s = self.small("sqlite", PAGES)

@@ -3,6 +3,9 @@
 import json
 import shutil
 
+from nostos.core.errors import MergeRefused
+from nostos.core.sites.commands import run_commands
+from nostos.core.sites.recognise import recognise
 from tests.support import LIVE_URL, STAGING_URL, Program, SiteTest, template
 
 SITE = f'''[site]
@@ -72,6 +75,13 @@ class Commands(SiteTest):
         refused = self.run_it("clone", "live", "trip", "--into", "staging", "--url", STAGING_URL, status=1)
         self.assertIn("others may write to", refused)
         self.assertEqual(self.said(), "")
+        self.file.chmod(0o644)
+        (self.folder / "live").chmod(0o777)  # whoever may rename there puts another file in its place
+        found = recognise(str(self.folder / "live")).commands
+        (self.folder / "live").chmod(0o755)
+        assert found is not None
+        with self.assertRaisesRegex(MergeRefused, "others may put another file into"):
+            list(run_commands(found, "after", "merge", self.folder, "x"))  # as it was when it was read
         for wrong in ('merge = "rm -rf /"', "merge = [[]]", 'merge = ["x"]', 'fly = [["x"]]', "seconds = 0"):
             self.file.write_text(f'[site]\nname = "x"\nurl = "{LIVE_URL}"\ndatabase = "sqlite:///data/site.db"\n'
                                  f"[after]\n{wrong}\n")

@@ -336,7 +336,7 @@ def _member(info: tarfile.TarInfo, seen: dict[str, str]) -> Member:
         if not target or target.startswith("/") or "\0" in target or reached.split("/")[0] != parts[0]:
             raise damaged("a link in it leads out of its folder")
     mtime = info.mtime if isinstance(info.mtime, int | float) and 0 <= info.mtime < 1 << 40 else 0
-    return Member(name, kind, info.size if kind == "file" else 0, info.mode & 0o7777, mtime, info.linkname)
+    return Member(name, kind, info.size if kind == "file" else 0, info.mode & 0o1777, mtime, info.linkname)
 
 
 _SUM_LINE = 128  # bytes of a line of digests, without the name

@@ -21,6 +21,8 @@ from nostos.core.plan.row_writes import WriteAction, row_writes
 from nostos.core.plan.selection import Selection
 from nostos.core.values.structures import builtins
 
+_AS_OWNER = 0o6000  # rights of a file: set-user-id, set-group-id
+
 
 @dataclass(frozen=True)
 class SchemaOperation:
@@ -184,9 +186,18 @@ def _conditions(rows: Rows, operations: Iterable[Operation]) -> Iterator[conditi
 def _put(item: Item, file: FileState) -> PutFile:
     assert file.staging is not None
     merged = file.merged if file.standing is Standing.BLENDED else None
-    entry = file.staging if merged is None else replace(
-        file.staging, size=len(merged), digest=digest_of(merged))
+    entry = replace(file.staging, mode=travelling(file.staging, file.live))
+    if merged is not None:
+        entry = replace(entry, size=len(merged), digest=digest_of(merged))
     return PutFile(item.id, file.path, entry, file.live, merged)
+
+
+def travelling(entry: FileEntry, there: FileEntry | None) -> int:
+    """The rights that a file is laid down with: those that let whoever runs it be its owner, or of its group, do not
+    travel, unless the file that it replaces has them. Of a folder its group may go on to what is made in it."""
+    own = 0 if there is None or there.kind != entry.kind else there.mode & _AS_OWNER
+    passing = _AS_OWNER & 0o2000 if entry.kind == "folder" else 0
+    return entry.mode & ~_AS_OWNER | entry.mode & (own | passing)
 
 
 T = TypeVar("T")

@@ -27,7 +27,16 @@ from nostos.core.plan.decisions import Decision, decide
 from nostos.core.plan.leftovers import Trace, leftovers
 from nostos.core.plan.mirror import mirrored, turned
 from nostos.core.plan.needs import Needs
-from nostos.core.plan.operations import Plan, PutFile, RemoveFile, SchemaOperation, SwitchFolder, changes_of, plan
+from nostos.core.plan.operations import (
+    Plan,
+    PutFile,
+    RemoveFile,
+    SchemaOperation,
+    SwitchFolder,
+    changes_of,
+    plan,
+    travelling,
+)
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.unknown import Explainer, Question, asked_for, hold_back, unexplained
 from nostos.core.profiles.learning.findings import Certainty, Layer
@@ -176,6 +185,9 @@ def _ready(crew: Crew, comparison: Comparison, needs: Needs, choice: Choice | Ch
         traces = tuple(leftovers(planned, Traces(forms_of(crew.staging), forms_of(crew.live)), crew.staging.files))
     noted = replace(selection, warnings=(
         *selection.warnings, *not_given(target.files, planned),
+        *(f"{f.path} is set-user-id or set-group-id in {toward.other}: it goes without that"
+          for i in selection.items for f in i.files if f.staging is not None
+          and f.staging.mode != travelling(f.staging, f.live)),
         *(f"{o.item}: rows that {toward.other} does not have get {o.step.filled!r} in it, as most that were there have"
           for o in planned.of(SchemaOperation) if o.step.filled is not None),
         *((f"{toward.other} alone has {', '.join(comparison.programs)}: what is defined beside tables is not brought "

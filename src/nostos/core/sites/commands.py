@@ -21,6 +21,7 @@ BEFORE, AFTER = "before", "after"
 SERVE = "serve"
 VERBS = ("clone", "merge", "undo", "restore", "refresh")
 _SECONDS = 300
+_OTHERS, _STICKY = 0o022, 0o1000
 _KEPT = 2000  # characters of what a command says
 Arguments = tuple[str, ...]
 
@@ -37,13 +38,35 @@ class Commands:
     def of(self, when: str, verb: str) -> tuple[Arguments, ...]:
         return self.named.get((when, verb), ())
 
+    distrust: str = ""  # why they are not to be run, as it was when their file was read; empty where they may be
+
     def distrusted(self) -> str:
         """Why they are not run; empty where they may be."""
-        info = self.file.stat()
-        user = reach(self.file.host).about.user if isinstance(self.file, FarPath) else os.geteuid()
-        if info.st_uid != user:
-            return f"{self.file} belongs to another user"
-        return f"others may write to {self.file}" if info.st_mode & 0o022 else ""
+        return self.distrust
+
+
+def distrust(file: AnyPath, read: tuple[int, int] | None = None) -> str:
+    """Why what a file says is not to be run; empty where only this user and root could have written it: it is theirs,
+    and so is every folder above it, for whoever may rename there puts another in its place. read: owner and mode of the
+    very file that was read, where that is known."""
+    user = reach(file.host).about.user if isinstance(file, FarPath) else os.geteuid()
+    place = file.resolve()
+    status = place.stat()
+    for owner, mode in filter(None, (read, (status.st_uid, status.st_mode))):
+        if owner not in (user, 0):
+            return f"{file} belongs to another user"
+        if mode & _OTHERS:
+            return f"others may write to {file}"
+    folder = place.parent
+    while True:
+        info = folder.stat()
+        if info.st_uid not in (user, 0):
+            return f"{folder} belongs to another user, who may put another file there"
+        if info.st_mode & _OTHERS and not info.st_mode & _STICKY:
+            return f"others may put another file into {folder}"
+        if folder.parent == folder:
+            return ""
+        folder = folder.parent
 
 
 @dataclass(frozen=True)
@@ -63,8 +86,9 @@ class RanCommand:
         return self.status != 0
 
 
-def commands_in(data: Mapping[str, Any], file: AnyPath) -> Commands | None:
-    """What a site file says. Raises SiteError when it cannot be meant."""
+def commands_in(data: Mapping[str, Any], file: AnyPath, read: tuple[int, int] | None = None) -> Commands | None:
+    """What a site file says. read: owner and mode of the file as it was read. Raises SiteError when it cannot be meant.
+    """
     named: dict[tuple[str, str], tuple[Arguments, ...]] = {}
     seconds: float = _SECONDS
     for when in (BEFORE, AFTER):
@@ -82,7 +106,7 @@ def commands_in(data: Mapping[str, Any], file: AnyPath) -> Commands | None:
                 raise _wrong(file, f"{when}.{verb}")
             named[when, verb] = tuple(tuple(c) for c in said)
     serve = _serve(data, file)
-    return Commands(file, named, seconds, serve) if named or serve else None
+    return Commands(file, named, seconds, serve, distrust(file, read)) if named or serve else None
 
 
 def _serve(data: Mapping[str, Any], file: AnyPath) -> Arguments:
@@ -108,7 +132,8 @@ def run_commands(commands: Commands, when: str, verb: str, folder: AnyPath, site
     why = commands.distrusted()
     if why:
         raise MergeRefused(f"The commands of {commands.file} are not run: {why}.",
-                           next_step=f"Make it yours alone (chmod go-w {commands.file}), or give --no-commands.")
+                           next_step="Make it and the folders above it yours alone "
+                                     f"(chmod go-w {commands.file}), or give --no-commands.")
     for arguments in commands.of(when, verb):
         start = monotonic()
         done = run(folder, arguments, commands.seconds, environment={

@@ -230,8 +230,9 @@ def _by_schema(location: Location) -> Profile:
 
 
 def _from_site_file(path: AnyPath) -> Site:
-    data = configuration.read_toml(path)
-    said_commands = commands_in(data, path)
+    content, read = configuration.whose(path)
+    data = configuration.toml(path, content)
+    said_commands = commands_in(data, path, read)
     data = {k: v for k, v in data.items() if k not in (BEFORE, AFTER, SERVE)}
     section = data.get("site")
     if section is None and (beside := _system_at(path.parent)) is not None:  # it merely adds to what is recognised

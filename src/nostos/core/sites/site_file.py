@@ -37,10 +37,31 @@ def _opened(path: AnyPath) -> IO[bytes]:
     return path.open("rb") if isinstance(path, Path) else io.BytesIO(path.read_bytes(_LARGEST + 1))
 
 
+def whose(path: AnyPath) -> tuple[bytes, tuple[int, int] | None]:
+    """What a file holds, and owner and mode of the very file that was opened; None where it is on another machine.
+    Raises SiteError as `read_bounded` does."""
+    if not isinstance(path, Path):
+        return read_bounded(path), None
+    try:
+        with path.open("rb") as file:
+            status = os.fstat(file.fileno())
+            content = file.read(_LARGEST + 1)
+    except OSError as error:
+        raise SiteError(f"{path} cannot be read: {error.strerror}.", next_step="Check the path and rights.") from error
+    if len(content) > _LARGEST:
+        raise SiteError(f"{path} is over 1 MB, which no configuration is.", next_step="Check the path.")
+    return content, (status.st_uid, status.st_mode)
+
+
 def read_toml(path: AnyPath) -> dict[str, Any]:
     """The tables of a TOML file. Raises SiteError when it cannot be read."""
+    return toml(path, read_bounded(path))
+
+
+def toml(path: AnyPath, content: bytes) -> dict[str, Any]:
+    """The tables of a TOML file with this content. Raises SiteError when it is none."""
     try:
-        return tomllib.loads(read_bounded(path).decode())
+        return tomllib.loads(content.decode())
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise SiteError(f"{path} is not valid TOML: {error}.", next_step="Mend the file and try again.") from error
 
