@@ -39,12 +39,14 @@ class NoColumn:
 
 @dataclass(frozen=True)
 class RowAs:
-    """A row is there, and as it was seen in these columns."""
+    """A row is there, is the same one still, and is as it was seen in these columns. before: all of it, as it was seen.
+    """
 
     item: str
     table: str
     key: Key
-    values: Row
+    columns: tuple[str, ...]
+    before: Row
 
 
 @dataclass(frozen=True)
@@ -94,10 +96,10 @@ _WORDS = {NoTable: "no such table", NoColumn: "no such column", RowAs: "row as i
 
 def as_data(condition: Condition) -> dict[str, Any]:
     """A condition as JSON-like data, with its kind. Of a row, the columns alone: what they held, its operation says."""
-    said = {"condition": type(condition).__name__, **builtins(condition)}
     if isinstance(condition, RowAs):
-        said["columns"] = sorted(said.pop("values"))
-    return said
+        return {"condition": "RowAs", "item": condition.item, "table": condition.table,
+                "key": builtins(condition.key), "columns": sorted(condition.columns)}
+    return {"condition": type(condition).__name__, **builtins(condition)}
 
 
 def counted(conditions: Iterable[Condition]) -> list[tuple[str, int]]:
@@ -117,7 +119,7 @@ def of_schema(item: str, action: SchemaAction, what: str, table: str, name: str)
 def as_seen(rows: Rows, item: str, table: str, key: Key, before: Row, columns: Iterable[str]) -> RowAs:
     """A row in the columns that are replaced, but for those that follow from others."""
     derived = {d.column for d in rows.profile.derived if d.table == table}
-    return RowAs(item, table, key, {c: before[c] for c in columns if c in before and c not in derived})
+    return RowAs(item, table, key, tuple(c for c in columns if c in before and c not in derived), before)
 
 
 def pointed_at(rows: Rows, item: str, table: str, values: Mapping[str, Any]) -> Iterator[RowThere]:

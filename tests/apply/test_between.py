@@ -1,0 +1,136 @@
+"""Laws 9 and 12, generated: whatever live does before the list, and between the list and its carrying out, is as live
+left it; no reference of live's leads nowhere; no two things have one name. A merge holds that, or refuses."""
+
+from __future__ import annotations
+
+import random
+import unittest
+from collections.abc import Callable
+from contextlib import suppress
+
+from nostos.core.errors import NostosError
+from tests.apply.test_live_differs import SmallTest
+from tests.small import ENGINES, Small
+
+SCHEMA = (
+    "CREATE TABLE category (id {key}, name VARCHAR(40) NOT NULL)",
+    "CREATE TABLE page (id {key}, slug VARCHAR(40) NOT NULL, title VARCHAR(40) NOT NULL, body VARCHAR(90), "
+    "category_id INTEGER NOT NULL)",
+    "CREATE INDEX page_slug ON page (slug)", "CREATE INDEX page_category ON page (category_id)",
+    "CREATE TABLE booking (id {key}, guest VARCHAR(40) NOT NULL, seats INTEGER NOT NULL, state VARCHAR(20) NOT NULL)",
+    "INSERT INTO category (name) VALUES ('a'), ('b'), ('c'), ('d')",
+    "INSERT INTO page (slug, title, body, category_id) VALUES ('p1','P1','x',1), ('p2','P2','y',2), ('p3','P3','z',3), "
+    "('p4','P4','x',4), ('p5','P5','y',2), ('p6','P6','z',1)",
+    "INSERT INTO booking (guest, seats, state) VALUES ('Ada',2,'open'), ('Bo',1,'open'), ('Cy',4,'open')")
+SITE = 'editors = ["page", "category"]\nvisitors = ["booking"]\n[unique]\ncolumns = ["page.slug"]\n'
+EMPTY = {"sqlite": "DELETE FROM booking", "mariadb": "TRUNCATE booking",
+         "postgresql": "TRUNCATE booking RESTART IDENTITY"}
+ROUNDS = {"sqlite": 14, "mariadb": 8, "postgresql": 8}
+
+
+class Side:
+    """One side's code at work. written: what it wrote in this round, and must stay: titles by page, rows by guest."""
+
+    def __init__(self, small: Small, side: str, chance: random.Random) -> None:
+        self.small, self.side, self.chance = small, side, chance
+        self.titles: dict[int, str] = {}
+        self.guests: dict[str, tuple[int, str]] = {}
+
+    def sql(self, statement: str) -> list[tuple[object, ...]]:
+        return self.small.sql(self.side, statement)
+
+    def _some(self, table: str) -> int | None:
+        found = [int(str(n)) for (n,) in self.sql(f"SELECT id FROM {table} ORDER BY id")]
+        return self.chance.choice(found) if found else None
+
+    def _word(self) -> str:
+        return f"{self.side[0]}{self.chance.randrange(10 ** 6)}"
+
+    def edit(self) -> None:
+        page = self._some("page")
+        if page is not None:
+            self.titles[page] = self._word()
+            self.sql(f"UPDATE page SET title='{self.titles[page]}' WHERE id={page}")
+
+    def add(self) -> None:
+        slug, category = f"slug-{self.chance.randrange(6)}", self._some("category")
+        if category is not None and not self.sql(f"SELECT 1 FROM page WHERE slug='{slug}'"):
+            self.sql(f"INSERT INTO page (slug, title, body, category_id) VALUES ('{slug}', '{self._word()}', 'n', "
+                     f"{category})")
+
+    def remove(self) -> None:
+        page = self._some("page")
+        self.titles.pop(page or 0, None)
+        self.sql(f"DELETE FROM page WHERE id={page or 0}")
+
+    def remove_category(self) -> None:
+        """With its pages, as the site's code does."""
+        category = self._some("category") or 0
+        for (page,) in self.sql(f"SELECT id FROM page WHERE category_id={category}"):
+            self.titles.pop(int(str(page)), None)
+        self.sql(f"DELETE FROM page WHERE category_id={category}")
+        self.sql(f"DELETE FROM category WHERE id={category}")
+
+    def add_category(self) -> None:
+        self.sql(f"INSERT INTO category (name) VALUES ('{self._word()}')")
+
+    def book(self) -> None:
+        guest, seats = self._word(), self.chance.randrange(1, 9)
+        self.guests[guest] = (seats, "open")
+        self.sql(f"INSERT INTO booking (guest, seats, state) VALUES ('{guest}', {seats}, 'open')")
+
+    def cancel(self) -> None:
+        booking = self._some("booking") or 0
+        self.sql(f"UPDATE booking SET state='cancelled' WHERE id={booking}")
+        for (guest,) in self.sql(f"SELECT guest FROM booking WHERE id={booking}"):
+            if str(guest) in self.guests:
+                self.guests[str(guest)] = (self.guests[str(guest)][0], "cancelled")
+
+    def empty(self) -> None:
+        self.sql(EMPTY[self.small.engine])
+        self.guests.clear()
+
+
+Act = Callable[[Side], None]
+LIVE: tuple[Act, ...] = (
+    Side.edit, Side.add, Side.remove, Side.remove_category, Side.add_category, Side.book, Side.book, Side.cancel,
+    Side.empty)
+STAGING = (Side.edit, Side.edit, Side.add, Side.add, Side.remove, Side.add_category, Side.cancel)
+
+
+class Between(SmallTest):
+    def test_what_live_does_meanwhile_is_as_it_left_it(self) -> None:
+        for engine in ENGINES:
+            chance = random.Random(f"{engine} 3")
+            s = self.small(engine, SCHEMA, SITE)
+            done = 0
+            for number in range(ROUNDS[engine]):
+                live, staging = Side(s, "live", chance), Side(s, "staging", chance)
+                told: list[str] = []
+
+                def act(side: Side, what: tuple[Act, ...], most: int, told: list[str] = told) -> None:
+                    for one in chance.choices(what, k=chance.randrange(most + 1)):  # noqa: B023
+                        told.append(f"{side.side}.{one.__name__}")
+                        one(side)
+
+                act(staging, STAGING, 4)
+                act(live, LIVE, 3)
+                with suppress(NostosError):
+                    s.merge("*", between=lambda: act(live, LIVE, 2))  # noqa: B023
+                    done += 1
+                with self.subTest(engine, number=number, told=told):
+                    self.check(s, live)
+            self.assertGreater(done, ROUNDS[engine] // 3)
+
+    def check(self, s: Small, live: Side) -> None:
+        titles = {int(str(n)): title for n, title in s.sql("live", "SELECT id, title FROM page")}
+        self.assertEqual({n: titles.get(n) for n in live.titles}, live.titles)
+        guests = {guest: (seats, state) for guest, seats, state in s.sql(
+            "live", "SELECT guest, seats, state FROM booking")}
+        self.assertEqual({g: guests.get(g) for g in live.guests}, live.guests)
+        self.assertEqual(s.sql("live", "SELECT id FROM page WHERE category_id NOT IN (SELECT id FROM category)"), [])
+        self.assertEqual(s.sql("live", "SELECT slug FROM page GROUP BY slug HAVING count(*) > 1"), [])
+
+
+if __name__ == "__main__":
+    unittest.main()
