@@ -261,8 +261,8 @@ class _Finder(TreePlaces):
             if not set(fk.columns) & set(write.values) or any(values.get(k) is None for k in target.key):
                 continue
             key = tuple(values[k] for k in target.key)
-            twin = self.rows.states.get((target.name, twin_name(key))) if len(key) == 1 else None
-            state = twin or self.rows.states.get((target.name, key))
+            name = twin_name(key) if len(key) == 1 and isinstance(key[0], int) else key
+            state = self.rows.states.get((target.name, name)) or self.rows.states.get((target.name, key))
             if state is None or state.live is not None:
                 continue
             owner = self.comparison.owner.get(state.id)
