@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import cached_property
 
+from nostos.core.database import definitions
 from nostos.core.database.mysql.reading import MysqlReading
 from nostos.core.database.mysql.reflection import (
     CONSTRAINTS,
@@ -34,6 +35,11 @@ def _alike(values: Sequence[Value]) -> bool:
     """Whether values can stand in one column of a table that a statement brings along, and be what they are."""
     return len({type(v) for v in values if v is not None}) <= 1 and not any(
         isinstance(v, bytes | float) or bound(v) is not v for v in values)
+
+
+def _line(table: Table, column: Column) -> str:
+    """A column's definition, which defines that alone."""
+    return definitions.part(column_line(table, column), f"{table.name}.{column.name}")
 
 
 class MysqlWriting(MysqlReading):
@@ -181,7 +187,7 @@ class MysqlWriting(MysqlReading):
     beside: str | None = None  # while tables are filled beside a site's own: what the names of these begin with
 
     def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
-        line = f"ALTER TABLE {self.real(table.name)} ADD COLUMN {column_line(table, column)}"
+        line = f"ALTER TABLE {self.real(table.name)} ADD COLUMN {_line(table, column)}"
         if filled is None:
             self.run(line)
             return
@@ -189,14 +195,14 @@ class MysqlWriting(MysqlReading):
         self.run(f"ALTER TABLE {self.real(table.name)} ALTER COLUMN {quote(column.name)} DROP DEFAULT")
 
     def change_column(self, table: Table, column: Column) -> None:
-        self.run(f"ALTER TABLE {self.real(table.name)} MODIFY COLUMN {column_line(table, column)}")
+        self.run(f"ALTER TABLE {self.real(table.name)} MODIFY COLUMN {_line(table, column)}")
 
     def fits(self, table: Table, column: Column) -> bool:
         """By a table of this session's alone: what is refused there, or comes out as something else, does not fit."""
         if column.generated:
             return True
         scratch, name = quote(f"nostos_fits_{secrets.token_hex(8)}"), quote(column.name)
-        line = re.sub(r"(?i) AUTO_INCREMENT\b", "", column_line(table, column))
+        line = re.sub(r"(?i) AUTO_INCREMENT\b", "", _line(table, column))
         try:
             self.run(f"CREATE TEMPORARY TABLE {scratch} SELECT DISTINCT {name}, {name} AS nostos_was "
                      f"FROM {self.real(table.name)}")
@@ -212,7 +218,7 @@ class MysqlWriting(MysqlReading):
                 self.run(f"DROP TEMPORARY TABLE IF EXISTS {scratch}")
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
-        self.run(f"ALTER TABLE {self.real(table)} ADD {ddl.replace('%', '%%')}")
+        self.run_one(f"ALTER TABLE {self.real(table)} ADD {definitions.part(ddl, f'{table}.{name}')}")
 
     def be_strict(self) -> None:
         self.run("SET SESSION sql_mode = CONCAT(@@sql_mode, ',STRICT_ALL_TABLES')")
@@ -223,7 +229,7 @@ class MysqlWriting(MysqlReading):
         free = ("FOREIGN KEY" not in ddl and "MariaDB" in self.version()) or called not in self._constraint_names()
         said = f"CONSTRAINT {quote(called)} " if called and free and called != ddl else ""
         own = re.sub(r"REFERENCES `", lambda _: f"REFERENCES `{self.prefix}", ddl, count=1)
-        self.run(f"ALTER TABLE {self.real(table.name)} ADD {said}{own.replace('%', '%%')}")
+        self.run_one(f"ALTER TABLE {self.real(table.name)} ADD {said}{definitions.part(own, f'{table.name}.{name}')}")
 
     def _drop_constraint(self, table: str, name: str) -> None:
         ddl = self.definition(table)

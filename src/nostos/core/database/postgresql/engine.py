@@ -18,7 +18,7 @@ from nostos.core.database.outline import Outline, check_names, makes, refused, s
 from nostos.core.database.postgresql import build, lock, places
 from nostos.core.database.postgresql.connect import PORT
 from nostos.core.database.postgresql.connection import PostgresDatabase
-from nostos.core.database.postgresql.reflection import AND_THEN, quote
+from nostos.core.database.postgresql.reflection import AND_THEN, PARTS, quote
 from nostos.core.database.postgresql.swap import SchemaSwap
 from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.server_engine import HERE, ServerEngine
@@ -34,8 +34,6 @@ _RIGHTS = re.compile(r"\s*(?:GRANT|REVOKE|ALTER\s+(?:DEFAULT\s+PRIVILEGES|TABLE|
                      r"ROUTINE))\b", re.IGNORECASE)
 # In a backup, which anybody may have written: languages that cannot reach out of the database.
 _LANGUAGE = re.compile(r"\bLANGUAGE\s+(?!sql\b|plpgsql\b|plperl\b|pltcl\b|plv8\b|pllua\b)", re.IGNORECASE)
-_PARTS = re.compile(r"\s*(?:CREATE\s+(?:UNLOGGED\s+)?TABLE|CREATE\s+SEQUENCE|ALTER\s+SEQUENCE|ALTER\s+TABLE|"
-                    r"COMMENT\s+ON\s+(?:TABLE|COLUMN))\s", re.IGNORECASE)
 
 
 class PostgresEngine(ServerEngine):
@@ -199,7 +197,7 @@ class PostgresEngine(ServerEngine):
                     raise refused(f"the statement for {name} makes something else")
         for table in outline.tables:
             for sql in table.ddl.split(AND_THEN):
-                if not _PARTS.match(sql):
+                if not PARTS.match(sql):
                     raise refused(f"the statement for {table.name} makes something else")
                 stays_inside(sql, table.name, "")
             for name, ddl in table.indexes:

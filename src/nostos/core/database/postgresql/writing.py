@@ -9,10 +9,12 @@ from functools import cached_property
 
 import psycopg
 
+from nostos.core.database import definitions
 from nostos.core.database.column_types import empty_value
+from nostos.core.database.outline import refused
 from nostos.core.database.postgresql.attached import IN_COMMON
 from nostos.core.database.postgresql.reading import PostgresReading
-from nostos.core.database.postgresql.reflection import AND_THEN, at_home, quote
+from nostos.core.database.postgresql.reflection import AND_THEN, PARTS, at_home, quote
 from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.database.server_session import AT_ONCE
@@ -160,8 +162,12 @@ class PostgresWriting(PostgresReading):
     # --- schema
 
     def create_table(self, table: Table) -> None:
-        for sql in (*table.ddl.split(AND_THEN), *(ddl for _, ddl in table.indexes)):
-            self.run(at_home(sql, self._schema))
+        for sql in table.ddl.split(AND_THEN):
+            if not PARTS.match(sql):
+                raise refused(f"the statement for {table.name} makes something else")
+            self.run_one(at_home(sql, self._schema))
+        for name, ddl in table.indexes:
+            self.create_index(table.name, name, ddl)
         self._share(table)
 
     def _share(self, table: Table) -> None:
@@ -176,6 +182,8 @@ class PostgresWriting(PostgresReading):
                     self.run(str(sql).replace("{}", f"{word} {self.in_schema(name)}"))
 
     def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
+        for said in (column.declared, column.default or ""):
+            definitions.part(said, f"{table.name}.{column.name}")
         line = f"{quote(column.name)} {column.declared}"
         if column.generated:
             line += f" GENERATED ALWAYS AS ({column.default}) STORED"
@@ -207,6 +215,8 @@ class PostgresWriting(PostgresReading):
         if column.generated:
             raise MergeRefused(f"The column {table.name}.{column.name} follows from others: it cannot be defined anew.",
                                next_step="Make the change on live by hand, then merge.")
+        for said in (column.declared, column.default or ""):
+            definitions.part(said, f"{table.name}.{column.name}")
         self.run(f"{place} DROP DEFAULT")
         self.run(f"{place} TYPE {column.declared} USING {quote(column.name)}::{column.declared}")
         if column.default is not None:
@@ -230,11 +240,12 @@ class PostgresWriting(PostgresReading):
             return False
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
-        self.run(at_home(ddl, self._schema))
+        self.run_one(at_home(definitions.whole(ddl, "(?:UNIQUE )?INDEX", name), self._schema))
 
     def add_constraint(self, table: Table, name: str, ddl: str) -> None:
         self._due()
-        self.run(f"ALTER TABLE {self.real(table.name)} ADD CONSTRAINT {quote(name)} {ddl}")
+        self.run_one(f"ALTER TABLE {self.real(table.name)} ADD CONSTRAINT {quote(name)} "
+                     + definitions.part(ddl, f"{table.name}.{name}"))
 
     def _due(self) -> None:
         """See now to what waits for the end of the transaction: with that open, no table can be altered."""

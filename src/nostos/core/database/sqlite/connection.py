@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 
+from nostos.core.database import definitions
 from nostos.core.database.outline import Outline, Trigger
 from nostos.core.database.protocol import Database, EngineCaution, InsideCopy
 from nostos.core.database.schema import Table
@@ -13,6 +14,9 @@ from nostos.core.database.sqlite.writing import SqliteWriting
 from nostos.core.hosts.far_path import AnyPath, FarPath, on_machine
 
 _SETTINGS = ("encoding", "page_size", "auto_vacuum", "application_id", "user_version", "journal_mode")
+
+
+_KINDS = {"index": "(?:UNIQUE )?INDEX", "view": "VIEW", "trigger": "TRIGGER"}
 
 
 class SqliteDatabase(SqliteWriting):
@@ -41,8 +45,8 @@ class SqliteDatabase(SqliteWriting):
                                                    "'" + value.replace("'", "''") + "'"))
         self._run("PRAGMA foreign_keys = OFF")
         # A virtual table makes its shadow tables itself; after that they are filled like any other.
-        for _, sql in outline.virtual:
-            self._run(sql)
+        for name, sql in outline.virtual:
+            self._run(definitions.whole(sql, "VIRTUAL TABLE", name))
         for table in outline.tables:
             self.create_table(table)
 
@@ -60,8 +64,10 @@ class SqliteDatabase(SqliteWriting):
         if self._run("SELECT 1 FROM sqlite_master WHERE name='sqlite_sequence'").fetchone():
             self._run("DELETE FROM sqlite_sequence")
             self._driver.many("INSERT INTO sqlite_sequence VALUES (?, ?)", list(outline.counters.items()))
-        for sql in (*(sql for _, sql in outline.views), *(t.body for t in outline.triggers)):
-            self._run(sql)
+        for name, sql in outline.views:
+            self._run(definitions.whole(sql, "VIEW", name))
+        for trigger in outline.triggers:
+            self._run(definitions.whole(trigger.body, "TRIGGER", trigger.name))
         self._run("PRAGMA foreign_keys = ON")
 
     def replace_from(self, file: AnyPath, check: Callable[[Database], None], last: Callable[[], object]) -> None:
@@ -98,7 +104,7 @@ class SqliteDatabase(SqliteWriting):
         for wanted in (True, False):
             for what, name, sql in coming:
                 if what == "table" and is_virtual(sql) is wanted and name not in raw:
-                    self._run(sql)
+                    self._run(definitions.whole(sql, "VIRTUAL TABLE" if wanted else "TABLE", name))
         for what, name, sql in coming:
             if what == "table" and not is_virtual(sql):
                 info = self._run(f"PRAGMA incoming.table_xinfo({quote(name)})").fetchall()
@@ -110,9 +116,9 @@ class SqliteDatabase(SqliteWriting):
             self._run("DELETE FROM main.sqlite_sequence WHERE name IN (SELECT name FROM incoming.sqlite_sequence)")
             self._run("INSERT INTO main.sqlite_sequence SELECT name, seq FROM incoming.sqlite_sequence")
         for kind in ("index", "view", "trigger"):
-            for what, _, sql in coming:
+            for what, name, sql in coming:
                 if what == kind:
-                    self._run(sql)
+                    self._run(definitions.whole(sql, _KINDS[kind], name))
 
     def warnings(self) -> Iterator[EngineCaution]:
         if self.journal_mode() != "wal":

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from itertools import groupby
 
+from nostos.core.database import definitions
 from nostos.core.database.column_types import empty_value
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.database.sqlite.reading import SqliteReading
@@ -151,7 +152,7 @@ class SqliteWriting(SqliteReading):
         self._run(f"INSERT INTO {quote(table)} VALUES (?, ?)", (name, when))
 
     def create_table(self, table: Table) -> None:
-        self._run(table.ddl)
+        self._run(definitions.whole(table.ddl, "TABLE", table.name))
         for name, ddl in table.indexes:
             self.create_index(table.name, name, ddl)
 
@@ -170,12 +171,14 @@ class SqliteWriting(SqliteReading):
         rest = "" if column.nullable else " NOT NULL"
         if column.default is not None:
             rest += f" DEFAULT {column.default}"
-        self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {quote(column.name)} {column.declared}{rest}")
+        line = definitions.part(f"{column.declared}{rest}", f"{table.name}.{column.name}")
+        self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {quote(column.name)} {line}")
 
     def _add_filled(self, table: Table, column: Column, value: Value) -> None:
         """A column that may not be empty and has no default, which SQLite adds only with one: added with a value for
         every row, which is written into each, and then defined as it is to be."""
-        plain = f"{quote(column.name)} {column.declared} NOT NULL"
+        declared = definitions.part(column.declared, f"{table.name}.{column.name}")
+        plain = f"{quote(column.name)} {declared} NOT NULL"
         said = str(value) if isinstance(value, int | float) else (
             f"X'{value.hex()}'" if isinstance(value, bytes) else "'" + str(value).replace("'", "''") + "'")
         self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {plain} DEFAULT {said}")
@@ -189,6 +192,7 @@ class SqliteWriting(SqliteReading):
 
     def _define(self, table: str, ddl: str) -> None:
         """Write a table's definition anew, where the content on disk stays as it is."""
+        definitions.whole(ddl, "TABLE", table)
         version = self._run("PRAGMA schema_version").fetchone()[0]
         self._run("PRAGMA writable_schema = ON")
         try:
@@ -198,7 +202,7 @@ class SqliteWriting(SqliteReading):
             self._run("PRAGMA writable_schema = OFF")
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
-        self._run(ddl)
+        self._run(definitions.whole(ddl, "(?:UNIQUE )?INDEX", name))
 
     def put_raw(self, name: str, rows: Iterable[Sequence[Value]]) -> None:
         self._run(f"DELETE FROM {quote(name)}")
