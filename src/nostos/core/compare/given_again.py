@@ -7,7 +7,7 @@ key out again; what the row is called; or most of what it holds. In doubt it is 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, Side, canonical, of_anchor
@@ -20,6 +20,7 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.profiles.model import Profile
 
 _LOOKED_AT = (64, 4096, 262144)  # rows from a table's end, in search of one that is as it was
+_APART = 0.7  # which part of a column's values are different, where they tell rows apart
 _LEAST = 2  # columns that have to be others: one alone may always be edited
 
 Moves = Mapping[Side, dict[str, list[RowMove]]]
@@ -76,9 +77,23 @@ class _GivenAgain:
                  translator: Translator, base: Translator, mask: Mask | None) -> None:
         self.profile, self.anchor, self.database, self.side, self.table = profile, anchor, database, side, table
         self.translator, self.base, self.mask = translator, base, mask
+        self._telling: frozenset[str] = frozenset()  # columns by whose values rows are told apart
+
+    def _telling_columns(self, old: Sequence[Row]) -> frozenset[str]:
+        """Columns of texts that are nearly all different, as far as rows were looked at."""
+        if not old or self.side is Side.STAGING:
+            return frozenset()
+        rows = [*old[:_LOOKED_AT[0]], *self.database.end(self.table, _LOOKED_AT[0], True)]
+        found = set()
+        for column in old[0]:
+            values = [row[column] for row in rows if isinstance(row.get(column), str) and row[column]]
+            if column not in self.table.key and values and len({*values}) >= _APART * len(values):
+                found.add(column)
+        return frozenset(found)
 
     def apart(self, moves: list[RowMove]) -> Iterator[RowMove]:
         before = [self._before(move) for move in moves]
+        self._telling = self._telling_columns([old for old in before if old is not None])
         unlike = [old is not None and move.row is not None and self._is_unlike(old, move.row)
                   for move, old in zip(moves, before, strict=True)]
         if not any(unlike):
@@ -114,14 +129,17 @@ class _GivenAgain:
             return False  # told apart by that already
         columns = [c for c in old if c in new and c not in self.table.key and not self._is_made_up(old, c)]
         unlike = {c for c in columns if old[c] != new[c]}
-        if len(unlike) * 2 < len(columns):
+        # In what visitors make, nothing but their own words tells one from another: counts and states are often alike.
+        words = self._telling & {*columns} if kind is not None and self.profile.is_visitors(
+            kind.named(new)) else frozenset()
+        if len(unlike) * 2 < len(columns) and not (words and words <= unlike):
             return False
         before, after = self.base.full(table, old), self.translator.full(table, new)
         unlike = {c for c in unlike if self._said(self.base, before, c) != self._said(self.translator, after, c)}
         naming = [] if kind is None else [c for c in (kind.title, *kind.label, *kind.identity) if c in columns]
         if any(c not in unlike and old[c] not in (None, "", 0) for c in naming):
             return False
-        return len(unlike) >= _LEAST and len(unlike) * 2 >= len(columns)
+        return bool(words and words <= unlike) or (len(unlike) >= _LEAST and len(unlike) * 2 >= len(columns))
 
     def _said(self, translator: Translator, row: Row, column: str) -> Any:
         return translator.value(self.table.name, row, column)
