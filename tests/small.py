@@ -3,29 +3,27 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
 import psycopg
 
-from nostos.core.anchor.open_voyage import Crew, opened
 from nostos.core.apply.merge import MergeResult, merge
 from nostos.core.clone.clone import clone
-from nostos.core.compare.items import Comparison
-from nostos.core.plan.prepared import compare_voyage, prepare
+from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.voyages.home import Home
+from tests.support import Voyaged
 
 ENGINES = ("sqlite", "mariadb", "postgresql")
 KEY = {"sqlite": "INTEGER PRIMARY KEY", "mariadb": "INT AUTO_INCREMENT PRIMARY KEY",
        "postgresql": "SERIAL PRIMARY KEY"}  # a key that the engine gives out
 
 
-class Small:
+class Small(Voyaged):
     """engine: one of `ENGINES`. schema: statements that make the site; `{key}` in one is the engine's own key column's
     type. more: lines of its site file."""
 
@@ -71,18 +69,6 @@ class Small:
                 return connection.execute(statement).fetchall()
         finally:
             connection.close()
-
-    @contextmanager
-    def crew(self) -> Iterator[Crew]:
-        with opened(self.home, self.home.read("trip")) as crew:
-            yield crew
-
-    def compare(self) -> Comparison:
-        with self.crew() as crew:
-            return compare_voyage(crew)[0]
-
-    def standings(self) -> dict[str, str]:
-        return {i.id: str(i.standing) for i in self.compare().items.values()}
 
     def merge(self, *take: str, between: Callable[[], object] = lambda: None) -> MergeResult:
         """between: what happens after the list was shown, and before it is carried out."""

@@ -44,7 +44,25 @@ def template() -> Path:
     return folder / "live"
 
 
-class Harbour:
+class Voyaged:
+    """Whatever has a home with one voyage in it, called trip."""
+
+    home: Home
+
+    @contextmanager
+    def crew(self) -> Iterator[Crew]:
+        with opened(self.home, self.home.read("trip")) as crew:
+            yield crew
+
+    def compare(self) -> Comparison:
+        with self.crew() as crew:
+            return compare_voyage(crew)[0]
+
+    def standings(self) -> dict[str, str]:
+        return {i.id: str(i.standing) for i in self.compare().items.values()}
+
+
+class Harbour(Voyaged):
     """A live site with one voyage, in a folder of its own. host: the one that both sites are on, as it is called."""
 
     def __init__(self, folder: Path, site: Path | None = None, url: str = STAGING_URL, host: str = "") -> None:
@@ -64,18 +82,6 @@ class Harbour:
     @property
     def staging(self) -> Observatory:
         return Observatory(self.staging_folder)
-
-    @contextmanager
-    def crew(self) -> Iterator[Crew]:
-        with opened(self.home, self.home.read("trip")) as crew:
-            yield crew
-
-    def compare(self) -> Comparison:
-        with self.crew() as crew:
-            return compare_voyage(crew)[0]
-
-    def standings(self) -> dict[str, str]:
-        return {i.id: str(i.standing) for i in self.compare().items.values()}
 
     def homeward(self) -> list[str]:
         with self.crew() as crew:

@@ -5,9 +5,10 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from functools import cache
+from functools import cache, cached_property
 from typing import Any, Protocol
 
+from nostos.core.database.outline import Trigger
 from nostos.core.database.protocol import Database, ForeignColumn
 from nostos.core.database.schema import Key, Row, Table, Value
 
@@ -52,6 +53,15 @@ class ServerSession(Database):
 
     @abstractmethod
     def _of(self, table: Table) -> TableSql: ...
+
+    @abstractmethod
+    def _triggers(self) -> list[Trigger]:
+        """The triggers of the site's tables."""
+
+    @cached_property
+    def _acting(self) -> frozenset[str]:
+        """The tables that have triggers."""
+        return frozenset(t.table for t in self._triggers())
 
     @abstractmethod
     def _rows(self, table: Table, where: str, values: Sequence[Value]) -> Iterator[Row]:

@@ -85,11 +85,6 @@ class MysqlWriting(MysqlReading):
         zone, system = map(str, self.run("SELECT @@global.time_zone, @@system_time_zone")[0])
         return "" if (system if zone == "SYSTEM" else zone) in ("UTC", "+00:00") else zone
 
-    @cached_property
-    def _acting(self) -> frozenset[str]:
-        """The tables that have triggers."""
-        return frozenset(t.table for t in self._triggers())
-
     def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
         given = not table.surrogate or table.key[0] in columns
         if len(rows) == 1 or not columns or not (given or self._tells_keys):

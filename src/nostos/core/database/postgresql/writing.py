@@ -52,11 +52,6 @@ class PostgresWriting(PostgresReading):
         zone = str(self.run("SELECT reset_val FROM pg_settings WHERE name = 'TimeZone'")[0][0])
         return "" if zone in ("UTC", "Etc/UTC", "GMT") else zone
 
-    @cached_property
-    def _acting(self) -> frozenset[str]:
-        """The tables that have triggers."""
-        return frozenset(t.table for t in self._triggers())
-
     def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
         return [key for part in parts(rows, AT_ONCE, _BYTES) for key in self._insert(table, columns, part)]
 
