@@ -16,7 +16,7 @@ from nostos.core.compare.items import Comparison, Field, Gained, Item, Work
 from nostos.core.compare.portable import PREFIX, Portable, plain
 from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Row, Table
+from nostos.core.database.schema import Row, Table, Value
 from nostos.core.files.entry import FileEntry
 from nostos.core.patterns import spoken
 from nostos.core.profiles.compared import Locals
@@ -72,8 +72,9 @@ def assemble(anchor: Ancestors, rows: Rows, files: list[FileState], schema: Iter
         draft.add(state)
         owner[state.id] = draft
     file_owner: dict[str, _Draft] = {}
+    naming = _NamingRows(rows, files, staging_db, live_db)
     for file in files:
-        draft = _file_draft(rows, drafts, anchor, file, staging_db, live_db)
+        draft = _file_draft(rows, drafts, file, naming)
         draft.files = _with(draft.files, file)
         file_owner[file.path] = draft
     schema = tuple(schema)
@@ -207,8 +208,52 @@ def _free(name: str, given: set[str]) -> str:
     return next(n for n in (name, *(f"{name}{count}" for count in range(2, len(given) + 3))) if n not in given)
 
 
-def _file_draft(rows: Rows, drafts: dict[object, _Draft], anchor: Ancestors, file: FileState, staging_db: Database,
-                live_db: Database) -> _Draft:
+class _NamingRows:
+    """The rows that name files, with those that they are parts of: looked for in one pass a table and side."""
+
+    def __init__(self, rows: Rows, files: Sequence[FileState], staging_db: Database, live_db: Database) -> None:
+        self._rows = rows
+        self._sides = ((Side.STAGING, staging_db, rows.staging_tables), (Side.LIVE, live_db, rows.live_tables))
+        self._found: dict[tuple[Side, OwnedFile], dict[Value, list[Row]]] = {}
+        self._parents: dict[tuple[Side, str], dict[Value, Row]] = {}
+        for owned in rows.profile.files:
+            for side, database, tables in self._sides:
+                table = tables.get(owned.table)
+                wanted = {v for file in files for v in owned.values(self._path(side, file))} if table else set()
+                by_value: dict[Value, list[Row]] = {}
+                for row in database.find_any(table, owned.column, sorted(wanted), {}) if table and wanted else ():
+                    if row[owned.column] in wanted:
+                        by_value.setdefault(row[owned.column], []).append(row)
+                self._found[side, owned] = by_value
+                self._look_above(side, database, [row for some in by_value.values() for row in some], owned.table)
+
+    def _path(self, side: Side, file: FileState) -> str:
+        return self._rows.names.files.get(file.path, file.path) if side is Side.STAGING else file.path
+
+    def _look_above(self, side: Side, database: Database, found: Sequence[Row], table: str) -> None:
+        wanted: dict[str, set[Value]] = {}
+        for row in found:
+            child = self._rows.profile.child_of(table, row)
+            if child is not None:
+                wanted.setdefault(child.owner, set()).add(row[child.of])
+        for owner, keys in wanted.items():
+            above = self._rows.table(owner)
+            self._parents.setdefault((side, owner), {}).update(
+                (row[above.key[0]], row) for row in database.find_any(above, above.key[0], sorted(keys, key=repr), {}))
+
+    def of(self, file: FileState) -> Iterator[tuple[Side, OwnedFile, Row]]:
+        """The rows that name a file, staging's first."""
+        for owned in self._rows.profile.files:
+            for side, *_ in self._sides:
+                for value in owned.values(self._path(side, file)):
+                    yield from ((side, owned, row) for row in self._found[side, owned].get(value, ()))
+
+    def parent(self, side: Side, table: str, key: Value) -> Row | None:
+        """The row that such a row is part of."""
+        return self._parents.get((side, table), {}).get(key)
+
+
+def _file_draft(rows: Rows, drafts: dict[object, _Draft], file: FileState, naming: _NamingRows) -> _Draft:
     """The item of a file: its folder's, its row's, or one of its own."""
     for folder in rows.profile.folders:
         above = f"{folder.parent}/" if folder.parent else ""
@@ -217,19 +262,14 @@ def _file_draft(rows: Rows, drafts: dict[object, _Draft], anchor: Ancestors, fil
             if rest and folder.only in ("", name):
                 path = above + name
                 return drafts.setdefault(("folder", path), _Draft(f"{folder.kind}/{name}", folder.kind, folder=path))
-    for owned in rows.profile.files:
-        for side, database, tables in ((Side.STAGING, staging_db, rows.staging_tables),
-                                       (Side.LIVE, live_db, rows.live_tables)):
-            there = rows.names.files.get(file.path, file.path) if side is Side.STAGING else file.path
-            for value in owned.values(there):
-                for row in database.find(tables[owned.table], {owned.column: value}) if owned.table in tables else ():
-                    found = _file_root(rows, drafts, side, database, owned, row)
-                    if found is not None:
-                        return found
+    for side, owned, row in naming.of(file):
+        found = _file_root(rows, drafts, side, naming, owned, row)
+        if found is not None:
+            return found
     return drafts.setdefault(("file", file.path), _Draft(f"file/{file.path}", "file"))
 
 
-def _file_root(rows: Rows, drafts: dict[object, _Draft], side: Side, database: Database, owned: OwnedFile,
+def _file_root(rows: Rows, drafts: dict[object, _Draft], side: Side, naming: _NamingRows, owned: OwnedFile,
                row: Row) -> _Draft | None:
     """The item of the row that names a file: the row's own, or that of the row that it is part of."""
     translator = rows.to_portable[side]
@@ -239,10 +279,10 @@ def _file_root(rows: Rows, drafts: dict[object, _Draft], side: Side, database: D
     child = rows.profile.child_of(name, row)
     if child is not None:
         name, table = child.owner, rows.table(child.owner)
-        parents = database.find(table, {table.key[0]: row[child.of]})
-        if not parents:
+        parent = naming.parent(side, name, row[child.of])
+        if parent is None:
             return None
-        row = parents[0]
+        row = parent
     root = (name, (translator.keys.name(name, row[table.key[0]]),))
     return _root_draft(rows, drafts, root, translator.full(name, row), rows.states.get(root))
 
