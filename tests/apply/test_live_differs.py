@@ -101,6 +101,8 @@ class KeysGivenAgain(SmallTest):
                 s.sql("staging", "INSERT INTO member VALUES (21, 'staging', 'Tester')")
                 s.sql("staging", "INSERT INTO post (title, member_id) VALUES ('by the tester', 21)")
                 s.sql("live", "INSERT INTO member VALUES (21, 'live', 'Visitor')")
+                self.assertEqual({n: state for n, state in s.standings().items() if n.startswith("member")},
+                                 {"member/21~live": "kept", "member/21~staging": "clash"})
                 s.merge("*")
                 self.assertEqual(s.sql("live", "SELECT * FROM member WHERE id = 21"), [(21, "live", "Visitor")])
                 self.assertEqual(s.sql("live", "SELECT count(*) FROM post"), [(2,)])

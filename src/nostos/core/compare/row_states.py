@@ -111,8 +111,8 @@ def is_twin(table: Table, name: Key) -> bool:
     if table.surrogate or len(name) != 1 or not isinstance(name[0], str):
         return False
     column = table.column(table.key[0])
-    return column is not None and column.kind == "int" and re.fullmatch(
-        rf"{Origin.STAGING}-?\d+", name[0]) is not None
+    number = column is not None and (column.kind == "int" or re.search(r"(?i)int", column.declared))
+    return bool(number) and re.fullmatch(rf"{Origin.STAGING}-?\d+", name[0]) is not None
 
 
 def side_key(table: Table, name: Key, side: Translator) -> Key | None:
