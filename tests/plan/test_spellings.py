@@ -21,7 +21,7 @@ from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.profiles.from_schema import NO_PROFILE, complete
 from nostos.core.profiles.learning.findings import Certainty, add_answers
 from nostos.core.profiles.learning.learn import learn
-from nostos.core.values import php
+from nostos.core.values import located, php
 from tests.plan.test_unknown import LawElevenTest
 from tests.profiles.test_learning import Made, Maker
 from tests.support import Harbour, SiteTest, rows
@@ -49,6 +49,12 @@ def numbers(text: str) -> list[int]:
 
 
 class Spellings(SiteTest):
+    def test_a_passwords_hash_holds_no_numbers(self) -> None:
+        """What looks like a path in one is chance: in one of forty."""
+        for text in ("$wp$2y$10$kkm6/t/9/RVnXh32tSh6SKWwArxNwvLmxCTYfM1Vi/5qu/JsoEc0V",
+                     "$P$B7xx/tour/21/KQvnXh32tSh6SKWwAr", "pbkdf2_sha256$260000$kk/6/t$9DRVnXh32tSh6SKWwArxNwvLmxCTYfM1Vi="):
+            self.assertEqual(list(located.numbers(text)), [], text)
+
     def test_no_spelling_leads_elsewhere(self) -> None:
         """Each way of writing has a column of its own; old rows show what it holds, and both sides gain a tour."""
         live = self.folder / "live"

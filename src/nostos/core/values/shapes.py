@@ -63,6 +63,8 @@ _PROSE = frozenset((
     "ins", "kbd", "label", "legend", "li", "main", "mark", "meter", "nav", "option", "output", "p", "pre",
     "progress", "q", "s", "samp", "section", "small", "span", "strong", "sub", "summary", "sup", "td", "text",
     "textarea", "th", "time", "title", "tspan", "u", "var"))
+# A password's hash (the modular crypt format, and those that are like it): what looks like a path in it is chance.
+_HASHED = re.compile(r"(?:\$[\w.-]{1,20}|[a-z][a-z0-9_]{2,24})\$[\w./+=,$-]{20,}")
 _CONTEXT, _WORDS = 80, 2
 _SIMPLE_YAML = re.compile(r"(?:[ \t]*(?:-[ \t]+)*(?:[\w.:\"'!-]+:(?:[ \t].*)?|-[ \t].*)?\r?(?:\n|$))+\Z")
 
@@ -87,7 +89,7 @@ def spots(text: str) -> tuple[Spot, ...]:
     """Where such numbers are in a text, in order."""
     if _NUMBER.fullmatch(text):
         return (Spot((), 0, len(text)),)
-    if not re.search(r"[1-9]", text) or len(text) > _LONGEST:
+    if not re.search(r"[1-9]", text) or len(text) > _LONGEST or _HASHED.fullmatch(text):
         return ()
     if _LIST.fullmatch(text) or _EDGED_LIST.fullmatch(text):
         return tuple(Spot((), m.start(), m.end()) for m in re.finditer(r"\d+", text))
