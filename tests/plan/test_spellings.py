@@ -52,7 +52,8 @@ class Spellings(SiteTest):
     def test_a_passwords_hash_holds_no_numbers(self) -> None:
         """What looks like a path in one is chance: in one of forty."""
         for text in ("$wp$2y$10$kkm6/t/9/RVnXh32tSh6SKWwArxNwvLmxCTYfM1Vi/5qu/JsoEc0V",
-                     "$P$B7xx/tour/21/KQvnXh32tSh6SKWwAr", "pbkdf2_sha256$260000$kk/6/t$9DRVnXh32tSh6SKWwArxNwvLmxCTYfM1Vi="):
+                     "$P$B7xx/tour/21/KQvnXh32tSh6SKWwAr",
+                     "pbkdf2_sha256$260000$kk/6/t$9DRVnXh32tSh6SKWwArxNwvLmxCTYfM1Vi="):
             self.assertEqual(list(located.numbers(text)), [], text)
 
     def test_no_spelling_leads_elsewhere(self) -> None:
