@@ -21,6 +21,7 @@ from nostos.core.profiles.model import Profile
 
 _LOOKED_AT = (64, 4096, 262144)  # rows from a table's end, in search of one that is as it was
 _APART = 0.7  # which part of a column's values are different, where they tell rows apart
+_SOME = 3  # rows
 _LEAST = 2  # columns that have to be others: one alone may always be edited
 
 Moves = Mapping[Side, dict[str, list[RowMove]]]
@@ -103,7 +104,10 @@ class _GivenAgain:
         left = max((int(str(m.key[0])) for m, old, other in zip(moves, before, unlike, strict=True)
                     if old is not None and not other), default=0)
         left = max(left, self._left_over({m.key[0] for m in moves}))
-        keeps_count = bool(left) and self.database.counter(self.table) is not None
+        others = [m.row for m, other in zip(moves, unlike, strict=True) if other and m.row is not None]
+        # Of the one row of a table, or of two, an editor may well write all anew.
+        few = len(others) < _SOME and not any(map(self._is_visitors, others))
+        keeps_count = (bool(left) or few) and self.database.counter(self.table) is not None
         for move, other in zip(moves, unlike, strict=True):
             # An engine counts on from the highest key that there is, or from the highest that ever was.
             if other and not keeps_count and int(str(move.key[0])) > left:
@@ -130,8 +134,7 @@ class _GivenAgain:
         columns = [c for c in old if c in new and c not in self.table.key and not self._is_made_up(old, c)]
         unlike = {c for c in columns if old[c] != new[c]}
         # In what visitors make, nothing but their own words tells one from another: counts and states are often alike.
-        words = self._telling & {*columns} if kind is not None and self.profile.is_visitors(
-            kind.named(new)) else frozenset()
+        words = self._telling & {*columns} if self._is_visitors(new) else frozenset()
         if len(unlike) * 2 < len(columns) and not (words and words <= unlike):
             return False
         before, after = self.base.full(table, old), self.translator.full(table, new)
@@ -140,6 +143,10 @@ class _GivenAgain:
         if any(c not in unlike and old[c] not in (None, "", 0) for c in naming):
             return False
         return bool(words and words <= unlike) or (len(unlike) >= _LEAST and len(unlike) * 2 >= len(columns))
+
+    def _is_visitors(self, row: Row) -> bool:
+        kind = self.profile.kind_of(self.table.name, self.translator.full(self.table.name, row))
+        return kind is not None and self.profile.is_visitors(kind.named(row))
 
     def _said(self, translator: Translator, row: Row, column: str) -> Any:
         return translator.value(self.table.name, row, column)
