@@ -189,11 +189,10 @@ def _resting(console: Console, prepared: PreparedMerge, each: Sequence[Condition
 
 
 def _condition(condition: Condition) -> tuple[str, str]:
-    what, = (said for said, _ in conditions.counted([condition]))
     data = conditions.as_data(condition)
     where = data.get("path") or " ".join(filter(None, (
         data["table"], data.get("column", ""), ",".join(map(str, data.get("key", ()))), str(data.get("value", "")))))
-    return what, where
+    return conditions.in_words(condition), where
 
 
 _WORDS = {"SchemaOperation": "add schema", "InsertRow": "insert row", "UpdateRow": "update row",

@@ -87,12 +87,12 @@ def of_anchor(name: object) -> int | None:
     return parsed.number if parsed.origin is Origin.ANCHOR else None
 
 
-def of_something(name: object) -> bool:
-    """Whether a name is a row's, not that of a number which points at nothing."""
+def origin_of(name: object) -> Origin | None:
+    """Where a name was given; None for what is no canonical name."""
     try:
-        return CanonicalName.parse(name).origin is not Origin.NOWHERE
+        return CanonicalName.parse(name).origin
     except ValueError:
-        return False
+        return None
 
 
 _STEPS = "/steps"  # after a table's name: of its rows, their steps in a tree

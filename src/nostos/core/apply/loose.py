@@ -15,9 +15,10 @@ from nostos.core.values.packed import pack, unpack
 
 
 class LooseRows:
-    """What is written to such tables. tables: their names. write: takes a note, as text, before anything is done."""
+    """What is written to such tables. tables: their names; none where all of it is in transactions. write: takes a
+    note, as text, before anything is done."""
 
-    def __init__(self, tables: Iterable[str], write: Callable[[str], None]) -> None:
+    def __init__(self, tables: Iterable[str] = (), write: Callable[[str], None] = lambda _: None) -> None:
         self.tables = frozenset(tables)
         self.notes: list[str] = []
         self._write = write
@@ -33,8 +34,8 @@ class LooseRows:
 
 
 def put_back(notes: Iterable[str], database: Database) -> list[str]:
-    """Put rows back that were written, the last ones first; what somebody has written there since stays. Returns the
-    tables of what is not as it was."""
+    """Put rows back that were written, the last ones first; what somebody has written there since stays. Returns what
+    is not as it was, in words."""
     tables = database.tables()
     kept: dict[str, None] = {}
     for text in reversed(list(notes)):
@@ -44,7 +45,7 @@ def put_back(notes: Iterable[str], database: Database) -> list[str]:
             assert table is not None
             if not _one_back(database, table, tuple(key), before, after):
                 kept[name] = None
-    return list(kept)
+    return [f"rows of {name}, which has no transactions: live has changed them since" for name in kept]
 
 
 def _one_back(database: Database, table: Table, key: Key, before: Row | None, after: Row | None) -> bool:

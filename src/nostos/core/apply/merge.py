@@ -150,7 +150,7 @@ class _Merge:
         self.switched = False
         self.steps: list[dict[str, Any]] = []
         self.stays: list[str] = []  # of these steps, what could not be taken back without a loss
-        self.loose = LooseRows((), lambda _: None)
+        self.loose = LooseRows()
         self.notes = self.rest = AnchorNotes()
         self.result: CommitResult | None = None
 
@@ -278,8 +278,7 @@ class _Merge:
     def _put_back_loose(self, database: Database) -> None:
         """Put back what no transaction has taken back."""
         notes, self.loose.notes = self.loose.notes, []
-        self.stays += [f"rows of {name}, which has no transactions: live has changed them since"
-                       for name in put_back(notes, database)]
+        self.stays += put_back(notes, database)
 
     def _explained(self, error: BaseException, switch: Switch) -> NostosError:
         """An error that a user can read, for whatever stopped a merge before its commit."""

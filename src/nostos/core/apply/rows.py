@@ -16,7 +16,7 @@ from nostos.core.apply.nesting import Nesting
 from nostos.core.apply.placing import Placing
 from nostos.core.apply.schema import apply_schema
 from nostos.core.apply.verify import Verifier
-from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
+from nostos.core.compare.portable import Portable, Unresolved, ValueWriter, number_by
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table, Value
@@ -91,25 +91,22 @@ class _Commit:
         self.done = CommitResult()
         self.at = ""  # the item that is being written
         self.filled: Mapping[tuple[str, str], Value] = {}
-        self.loose = LooseRows((), lambda _: None)
+        self.loose = LooseRows()
         self.added: dict[tuple[str, Key], Row] = {}  # rows as they were added to tables without transactions
+        self._live_number = number_by(rows.live_keys)
         self.writer = ValueWriter(rows.live_urls, self._number, rows.live_prefix)
         self.tables = tables
         self.verifier = Verifier(plan.conditions, target_db)
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
         self.placing = Placing(rows.profile, target_db, tables, self._number, self.found)
         self.nesting = Nesting(rows.profile, target_db, tables, self._number, self.found, self.placing.moved)
-        self.names = {(s.table, s.live_key): s.name for s in rows.states.values() if s.live_key is not None}
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
 
     def _number(self, table: str, name: str) -> Value:
         assigned = self.done.keys.get((table, name))
         if assigned is not None:
             return assigned
-        key = self.rows.live_keys.key(table, name)
-        if key is None:
-            raise Unresolved(table, name)
-        return key
+        return self._live_number(table, name)
 
     def run(self) -> CommitResult:
         if self.target_db.transactional_schema and self.plan.of(SchemaOperation):
@@ -144,9 +141,7 @@ class _Commit:
         for place, columns in (*self.placing.settle().items(), *self.nesting.settle().items()):
             self.done.written[place] = self.done.written.get(place, frozenset()) | columns
         self.done.moved = set(self.placing.moved)
-        own = {(o.table, self._named(o)): o.key for o in self.plan.of(UpdateRow)}
-        self.verifier.at_the_end(self.tables, {(o.table, o.key) for o in self.plan.of(RemoveRow)},
-                                 {**own, **self.done.inserted})
+        self.verifier.at_the_end(self.tables, {(o.table, o.key) for o in self.plan.of(RemoveRow)}, self.done.inserted)
         self._recount()
         self.done.changed = list(self._changed())
         settle_jobs(self.rows.profile, self.target_db, self.tables, (
@@ -203,10 +198,6 @@ class _Commit:
                                        for _, _, key, values in some])
                 self._some_at_once([(item, (key, tuple(values.values()))) for item, _, key, values in some],
                                    partial(update, self.tables[name], columns))
-
-    def _named(self, operation: UpdateRow) -> Key:
-        """The canonical key of a row that is updated."""
-        return self.names.get((operation.table, operation.key), operation.key)
 
     def _was(self, table: str, key: Key) -> Row:
         """A row as it was before it is updated: also one that this merge has just added."""

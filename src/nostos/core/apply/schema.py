@@ -23,6 +23,7 @@ Note = Callable[[dict[str, Any]], None]
 
 def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambda _: None) -> None:
     """Carry out the schema steps. note: is told of each step before it is taken, with what it takes to take it back."""
+    verifier = Verifier(plan.conditions, target_db)
     for operation in plan.of(SchemaOperation):
         step = operation.step
         if step.action is SchemaAction.DROP:
@@ -35,7 +36,7 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
         if step.what in NAMED and there.get(step.name) == step.ddl:
             continue  # live has gained it by itself
         if step.action is SchemaAction.ADD and step.what in ("table", "column"):
-            Verifier(plan.conditions, target_db).schema(step.table, step.name if step.what == "column" else None)
+            verifier.schema(step.table, step.name if step.what == "column" else None)
         old = rows.live_tables.get(step.table) if step.what == "column" and step.action is SchemaAction.CHANGE else None
         record = {"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
                   "before": step.before, "old_table": msgspec.to_builtins(old), "filled": step.filled}

@@ -72,9 +72,10 @@ class Verifier:
         return found
 
     def at_the_end(self, tables: Mapping[str, Table], removed: set[tuple[str, Key]],
-                   own: Mapping[tuple[str, Key], Key]) -> None:
+                   inserted: Mapping[tuple[str, Key], Key]) -> None:
         """Whether what written rows point at is there, and stays until the commit; and whether their names are theirs
-        alone. removed: what the merge itself removes. own: by table and canonical key, the keys of what it wrote."""
+        alone. removed: what the merge itself removes. inserted: by table and canonical key, the keys of what was added.
+        """
         pointed: dict[str, dict[Key, str]] = {}
         for one in self._of(RowThere):
             if (one.table, one.key) not in removed:
@@ -91,6 +92,6 @@ class Verifier:
         for (name, column), wanted in sorted(names.items()):
             for row in self._db.find_any(tables[name], column, list(wanted), {}):
                 said = wanted.get(row[column])
-                if said is not None and tables[name].key_of(row) != own.get((name, said.name)):
+                if said is not None and tables[name].key_of(row) != inserted.get((name, said.by), said.by):
                     raise LiveMoved(f"{said.item} would have the {column} {said.value!r}, which live has given to "
                                     "another meanwhile.", next_step="Compare again, then merge.")

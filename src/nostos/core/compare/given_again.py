@@ -7,7 +7,8 @@ key out again; what the row is called; or most of what it holds. In doubt it is 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
+from functools import cached_property
 from typing import Any
 
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, Side, canonical, of_anchor
@@ -78,15 +79,16 @@ class _GivenAgain:
                  translator: Translator, base: Translator, mask: Mask | None) -> None:
         self.profile, self.anchor, self.database, self.side, self.table = profile, anchor, database, side, table
         self.translator, self.base, self.mask = translator, base, mask
-        self._telling: frozenset[str] = frozenset()  # columns by whose values rows are told apart
+        self._old: list[Row] = []  # what the rows that moved were
 
-    def _telling_columns(self, old: Sequence[Row]) -> frozenset[str]:
-        """Columns of texts that are nearly all different, as far as rows were looked at."""
-        if not old or self.side is Side.STAGING:
+    @cached_property
+    def _telling(self) -> frozenset[str]:
+        """Columns of texts that are nearly all different, as far as rows were looked at: they tell rows apart."""
+        if self.side is Side.STAGING:
             return frozenset()
-        rows = [*old[:_LOOKED_AT[0]], *self.database.end(self.table, _LOOKED_AT[0], True)]
+        rows = [*self._old[:_LOOKED_AT[0]], *self.database.end(self.table, _LOOKED_AT[0], True)]
         found = set()
-        for column in old[0]:
+        for column in self._old[0]:
             values = [row[column] for row in rows if isinstance(row.get(column), str) and row[column]]
             if column not in self.table.key and values and len({*values}) >= _APART * len(values):
                 found.add(column)
@@ -94,7 +96,7 @@ class _GivenAgain:
 
     def apart(self, moves: list[RowMove]) -> Iterator[RowMove]:
         before = [self._before(move) for move in moves]
-        self._telling = self._telling_columns([old for old in before if old is not None])
+        self._old = [old for old in before if old is not None]
         unlike = [old is not None and move.row is not None and self._is_unlike(old, move.row)
                   for move, old in zip(moves, before, strict=True)]
         if not any(unlike):
@@ -128,16 +130,20 @@ class _GivenAgain:
     def _is_unlike(self, old: Row, new: Row) -> bool:
         """Whether neither what names a row nor most of what it holds is what it was."""
         table = self.table.name
-        kind = self.profile.kind_of(table, self.translator.full(table, new))
-        if kind is not None and kind.born is not None:
-            return False  # told apart by that already
         columns = [c for c in old if c in new and c not in self.table.key and not self._is_made_up(old, c)]
         unlike = {c for c in columns if old[c] != new[c]}
-        # In what visitors make, nothing but their own words tells one from another: counts and states are often alike.
-        words = self._telling & {*columns} if self._is_visitors(new) else frozenset()
-        if len(unlike) * 2 < len(columns) and not (words and words <= unlike):
-            return False
+        most = len(unlike) * 2 >= len(columns)
+        if not most and not any(isinstance(old[c], str) or isinstance(new[c], str) for c in unlike):
+            return False  # most rows that moved: what follows costs more
         before, after = self.base.full(table, old), self.translator.full(table, new)
+        kind = self.profile.kind_of(table, after)
+        if kind is not None and kind.born is not None:
+            return False  # told apart by that already
+        # In what visitors make, nothing but their own words tells one from another: counts and states are often alike.
+        theirs = kind is not None and self.profile.is_visitors(kind.named(new))
+        words = self._telling & {*columns} if theirs else frozenset()
+        if not most and not (words and words <= unlike):
+            return False
         unlike = {c for c in unlike if self._said(self.base, before, c) != self._said(self.translator, after, c)}
         naming = [] if kind is None else [c for c in (kind.title, *kind.label, *kind.identity) if c in columns]
         if any(c not in unlike and old[c] not in (None, "", 0) for c in naming):

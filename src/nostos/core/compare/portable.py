@@ -85,6 +85,17 @@ class _Column:
     patterns: tuple[Reference, ...]
 
 
+def number_by(keys: Keys) -> Number:
+    """Looks canonical names up among one side's keys. What it gives raises Unresolved for a row that is not there."""
+    def number(table: str, name: str) -> Value:
+        key = keys.key(table, name)
+        if key is None:
+            raise Unresolved(table, name)
+        return key
+
+    return number
+
+
 class Translator:
     """Turns one side's rows into portable form. The other direction is `write_row`, for any side."""
 

@@ -6,12 +6,12 @@ import re
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
-from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, canonical, of_anchor
+from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, canonical, of_anchor, origin_of
 from nostos.core.anchor.rows import RowMove
 from nostos.core.clone.masking import Mask
-from nostos.core.compare.portable import Portable, Translator, Unresolved, ValueWriter
+from nostos.core.compare.portable import Portable, Translator, Unresolved, ValueWriter, number_by
 from nostos.core.database.engines import Engine
-from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.database.schema import Key, Row, Table
 from nostos.core.profiles.model import Profile
 from nostos.core.values.names import Names
 from nostos.core.values.urls import UrlForms
@@ -112,7 +112,7 @@ def is_twin(table: Table, name: Key) -> bool:
         return False
     column = table.column(table.key[0])
     number = column is not None and (column.kind == "int" or re.search(r"(?i)int", column.declared))
-    return bool(number) and re.fullmatch(rf"{Origin.STAGING}-?\d+", name[0]) is not None
+    return bool(number) and origin_of(name[0]) is Origin.STAGING
 
 
 def side_key(table: Table, name: Key, side: Translator) -> Key | None:
@@ -122,14 +122,8 @@ def side_key(table: Table, name: Key, side: Translator) -> Key | None:
         found = keys.key(table.name, str(name[0]))
         return None if found is None else (found,)
 
-    def number(target: str, target_name: str) -> Value:
-        key = keys.key(target, target_name)
-        if key is None:
-            raise Unresolved(target, target_name)
-        return key
-
     try:
-        return tuple(ValueWriter(side.urls, number).value(v) for v in name)
+        return tuple(ValueWriter(side.urls, number_by(keys)).value(v) for v in name)
     except Unresolved:
         return None
 

@@ -11,11 +11,17 @@ import sqlalchemy as sa
 
 from nostos.core.database import held_lock
 from nostos.core.database.engines import Engine, Location
+from nostos.core.database.marker import MARKER
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, host_of
 
 HERE = ("localhost", "127.0.0.1", "::1")
 _LONGEST = 60  # bytes of a database's name that are ours to use
+
+
+def own_tables(prefix: str) -> set[str]:
+    """The full names of the tables that Nostos itself makes beside a site's."""
+    return {prefix + name for name in (MARKER, held_lock.MARKS)}
 
 
 class ServerEngine(Engine):

@@ -11,9 +11,9 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from nostos.core.anchor.names import of_something
+from nostos.core.anchor.names import Origin, origin_of
 from nostos.core.compare.items import SchemaAction
-from nostos.core.compare.portable import Unresolved, ValueWriter, named_rows
+from nostos.core.compare.portable import Unresolved, ValueWriter, named_rows, number_by
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.schema import Key, Row, Value
 from nostos.core.files.entry import FileEntry
@@ -69,14 +69,14 @@ class NothingPointsAt:
 
 @dataclass(frozen=True)
 class NothingAlike:
-    """No other row has the value that the system itself lets no two rows share. name: the canonical key of the one that
-    gets it."""
+    """No other row has the value that the system itself lets no two rows share. by: the key of the one that gets it; of
+    one that is added, its canonical key."""
 
     item: str
     table: str
     column: str
     value: Value
-    name: Key
+    by: Key
 
 
 @dataclass(frozen=True)
@@ -92,6 +92,10 @@ Condition = NoTable | NoColumn | RowAs | RowThere | NothingPointsAt | NothingAli
 _WORDS = {NoTable: "no such table", NoColumn: "no such column", RowAs: "row as it was seen",
           RowThere: "row there that is pointed at", NothingPointsAt: "removed row that nothing points at",
           NothingAlike: "name that nothing else has", FileAs: "file as it was seen"}
+
+
+def in_words(condition: Condition) -> str:
+    return _WORDS[type(condition)]
 
 
 def as_data(condition: Condition) -> dict[str, Any]:
@@ -129,26 +133,20 @@ def pointed_at(rows: Rows, item: str, table: str, values: Mapping[str, Any]) -> 
             continue
         for target, name in named_rows(value):
             state = rows.states.get((target, (name,)))
-            key = rows.live_keys.key(target, name) if of_something(name) else None
+            key = rows.live_keys.key(target, name) if origin_of(name) not in (None, Origin.NOWHERE) else None
             if key is not None and (state is None or state.live is not None) and target in rows.live_tables:
                 yield RowThere(item, target, (key,))
 
 
-def named_alone(rows: Rows, item: str, table: str, name: Key, values: Mapping[str, Any]) -> Iterator[NothingAlike]:
+def named_alone(rows: Rows, item: str, table: str, by: Key, values: Mapping[str, Any]) -> Iterator[NothingAlike]:
     """The names of a row that only the system, not its database, keeps from being given twice."""
-    def number(target: str, target_name: str) -> Value:
-        key = rows.live_keys.key(target, target_name)
-        if key is None:
-            raise Unresolved(target, target_name)
-        return key
-
-    writer = ValueWriter(rows.live_urls, number, rows.live_prefix)
     live = rows.live_tables.get(table)
     for owner, column in rows.profile.uniques:
         if owner == table and column in values and live is not None and live.indexed(column):
+            writer = ValueWriter(rows.live_urls, number_by(rows.live_keys), rows.live_prefix)
             try:
                 value = writer.value(values[column])
             except Unresolved:
                 continue  # it is made of what is born with it
             if value not in (None, ""):
-                yield NothingAlike(item, table, column, value, name)
+                yield NothingAlike(item, table, column, value, by)

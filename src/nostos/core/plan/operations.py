@@ -164,7 +164,6 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
 
 def _conditions(rows: Rows, operations: Iterable[Operation]) -> Iterator[conditions.Condition]:
     """What each operation rests on."""
-    names = {(s.table, s.live_key): s.name for s in rows.states.values() if s.live_key is not None}
     for o in operations:
         if isinstance(o, SchemaOperation):
             yield from conditions.of_schema(o.item, o.step.action, o.step.what, o.step.table, o.step.name)
@@ -174,7 +173,7 @@ def _conditions(rows: Rows, operations: Iterable[Operation]) -> Iterator[conditi
         elif isinstance(o, UpdateRow):
             yield conditions.as_seen(rows, o.item, o.table, o.key, o.before, o.values)
             yield from conditions.pointed_at(rows, o.item, o.table, o.values)
-            yield from conditions.named_alone(rows, o.item, o.table, names.get((o.table, o.key), o.key), o.values)
+            yield from conditions.named_alone(rows, o.item, o.table, o.key, o.values)
         elif isinstance(o, RemoveRow):
             yield conditions.as_seen(rows, o.item, o.table, o.key, o.before, o.before)
             yield conditions.NothingPointsAt(o.item, o.table, o.key)

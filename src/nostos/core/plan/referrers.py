@@ -8,7 +8,7 @@ from functools import cached_property
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.nesting import rows_of
-from nostos.core.compare.portable import Unresolved, ValueWriter, named_rows
+from nostos.core.compare.portable import Unresolved, ValueWriter, named_rows, number_by
 from nostos.core.compare.row_states import Rows, side_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import ForeignKey, Row, Table, Value
@@ -40,13 +40,8 @@ class Referrers:
         self.rows: Rows = comparison.rows
         self.target_db = target_db
         self.translator = self.rows.to_portable[Side.LIVE].on(target_db)
+        self._live_number = number_by(self.rows.live_keys)
         self.writer = ValueWriter(self.rows.live_urls, self._live_number, self.rows.live_prefix, self._live_above)
-
-    def _live_number(self, table: str, name: str) -> Value:
-        key = self.rows.live_keys.key(table, name)
-        if key is None:
-            raise Unresolved(table, name)
-        return key
 
     def _live_above(self, table: str, column: str, name: str) -> str:
         """What a value that begins with a live row's takes over from it."""

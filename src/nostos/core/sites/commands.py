@@ -28,21 +28,17 @@ Arguments = tuple[str, ...]
 
 @dataclass(frozen=True)
 class Commands:
-    """What a site file names. file: it. named: commands by when and verb. seconds: how long each may take."""
+    """What a site file names. file: it. named: commands by when and verb. seconds: how long each may take. distrust:
+    why they are not run, as it was when their file was read; empty where they may be."""
 
     file: AnyPath
     named: Mapping[tuple[str, str], tuple[Arguments, ...]] = field(default_factory=dict)
     seconds: float = _SECONDS
     serve: Arguments = ()  # by which a copy answers on this machine
+    distrust: str = ""
 
     def of(self, when: str, verb: str) -> tuple[Arguments, ...]:
         return self.named.get((when, verb), ())
-
-    distrust: str = ""  # why they are not to be run, as it was when their file was read; empty where they may be
-
-    def distrusted(self) -> str:
-        """Why they are not run; empty where they may be."""
-        return self.distrust
 
 
 def distrust(file: AnyPath, read: tuple[int, int] | None = None) -> str:
@@ -129,9 +125,8 @@ def run_commands(commands: Commands, when: str, verb: str, folder: AnyPath, site
     MergeRefused, with nothing run, when their file cannot be trusted."""
     if not commands.of(when, verb):
         return
-    why = commands.distrusted()
-    if why:
-        raise MergeRefused(f"The commands of {commands.file} are not run: {why}.",
+    if commands.distrust:
+        raise MergeRefused(f"The commands of {commands.file} are not run: {commands.distrust}.",
                            next_step="Make it and the folders above it yours alone "
                                      f"(chmod go-w {commands.file}), or give --no-commands.")
     for arguments in commands.of(when, verb):

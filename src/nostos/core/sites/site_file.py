@@ -23,34 +23,28 @@ _VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
 def read_bounded(path: AnyPath) -> bytes:
     """The content of a configuration file. Raises SiteError when it cannot be read or is too large to be one."""
+    return whose(path)[0]
+
+
+def whose(path: AnyPath) -> tuple[bytes, tuple[int, int] | None]:
+    """What a configuration file holds, and owner and mode of the very file that was opened; None where it is on another
+    machine. Raises SiteError as `read_bounded` does."""
+    status = None
     try:
         with closing(_opened(path)) as file:
+            if isinstance(path, Path):
+                found = os.fstat(file.fileno())
+                status = found.st_uid, found.st_mode
             content = file.read(_LARGEST + 1)
     except OSError as error:
         raise SiteError(f"{path} cannot be read: {error.strerror}.", next_step="Check the path and rights.") from error
     if len(content) > _LARGEST:
         raise SiteError(f"{path} is over 1 MB, which no configuration is.", next_step="Check the path.")
-    return content
+    return content, status
 
 
 def _opened(path: AnyPath) -> IO[bytes]:
     return path.open("rb") if isinstance(path, Path) else io.BytesIO(path.read_bytes(_LARGEST + 1))
-
-
-def whose(path: AnyPath) -> tuple[bytes, tuple[int, int] | None]:
-    """What a file holds, and owner and mode of the very file that was opened; None where it is on another machine.
-    Raises SiteError as `read_bounded` does."""
-    if not isinstance(path, Path):
-        return read_bounded(path), None
-    try:
-        with path.open("rb") as file:
-            status = os.fstat(file.fileno())
-            content = file.read(_LARGEST + 1)
-    except OSError as error:
-        raise SiteError(f"{path} cannot be read: {error.strerror}.", next_step="Check the path and rights.") from error
-    if len(content) > _LARGEST:
-        raise SiteError(f"{path} is over 1 MB, which no configuration is.", next_step="Check the path.")
-    return content, (status.st_uid, status.st_mode)
 
 
 def read_toml(path: AnyPath) -> dict[str, Any]:

@@ -204,9 +204,7 @@ class _Recovery:
                 else:
                     if switch is not None:
                         switch.back(journals.Step.STAGED in self.steps)
-                    self.stays = (*(f"rows of {name}, which has no transactions: they were changed since"
-                                    for name in put_back(self.loose, database)),
-                                  *take_back_schema(self.schema, database))
+                    self.stays = (*put_back(self.loose, database), *take_back_schema(self.schema, database))
                     ended = journals.Step.TAKEN_BACK, "taken back"
                 self.carried = tuple(switch.carried) if switch is not None else ()
                 journal.write(ended[0], recovered=True, carried=self.carried)

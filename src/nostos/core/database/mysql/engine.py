@@ -11,8 +11,6 @@ from pathlib import Path
 import sqlalchemy as sa
 
 from nostos.core.database.engines import Location, Made, Place, Swap, check_prefix, locate, register
-from nostos.core.database.held_lock import MARKS
-from nostos.core.database.marker import MARKER
 from nostos.core.database.mysql import build, lock, places
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.reflection import implied
@@ -21,7 +19,7 @@ from nostos.core.database.mysql.swap import TablesSwap
 from nostos.core.database.outline import Outline, check_names, check_table, refused, stays_inside
 from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.schema import Column, Value
-from nostos.core.database.server_engine import HERE, ServerEngine
+from nostos.core.database.server_engine import HERE, ServerEngine, own_tables
 from nostos.core.errors import NoSuchDatabase, SiteError
 from nostos.core.hosts.far_path import AnyPath
 
@@ -134,7 +132,7 @@ class MysqlEngine(ServerEngine):
             if made is Made.DATABASE:
                 places.drop_database(database, str(location.url.database))
                 return []
-            return places.wipe(database, {*tables, *(location.prefix + name for name in (MARKER, MARKS))})
+            return places.wipe(database, {*tables, *own_tables(location.prefix)})
         except database.driver.MySQLError as error:
             raise SiteError(f"It cannot be removed: {error.args[-1]}.", next_step="Drop it by hand.") from error
         finally:

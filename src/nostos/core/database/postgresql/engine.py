@@ -12,8 +12,6 @@ import psycopg
 import sqlalchemy as sa
 
 from nostos.core.database.engines import Location, Made, Place, Swap, locate, register
-from nostos.core.database.held_lock import MARKS
-from nostos.core.database.marker import MARKER
 from nostos.core.database.outline import Outline, check_names, makes, refused, stays_inside
 from nostos.core.database.postgresql import build, lock, places
 from nostos.core.database.postgresql.connect import PORT
@@ -21,7 +19,7 @@ from nostos.core.database.postgresql.connection import PostgresDatabase
 from nostos.core.database.postgresql.reflection import AND_THEN, PARTS, quote
 from nostos.core.database.postgresql.swap import SchemaSwap
 from nostos.core.database.protocol import Database, ServerLock
-from nostos.core.database.server_engine import HERE, ServerEngine
+from nostos.core.database.server_engine import HERE, ServerEngine, own_tables
 from nostos.core.errors import NoSuchDatabase, SiteError
 from nostos.core.hosts.far_path import AnyPath
 
@@ -175,7 +173,7 @@ class PostgresEngine(ServerEngine):
         except NoSuchDatabase:
             return []  # it is gone already
         try:
-            return places.wipe(database, {*tables, *(location.prefix + name for name in (MARKER, MARKS))})
+            return places.wipe(database, {*tables, *own_tables(location.prefix)})
         finally:
             database.close()
 

@@ -27,6 +27,12 @@ _MEASURED = re.compile(r"(?i)(character|varchar|char|numeric|decimal|smallint|in
                        r"time|date|interval)\b")
 
 
+def _look_at(table: Table, column: Column) -> None:
+    """Raise SiteError where a column's definition defines more than that."""
+    for said in (column.declared, column.default or ""):
+        definitions.part(said, f"{table.name}.{column.name}")
+
+
 class PostgresWriting(PostgresReading):
     """What is written to a database."""
 
@@ -177,8 +183,7 @@ class PostgresWriting(PostgresReading):
                     self.run(str(sql).replace("{}", f"{word} {self.in_schema(name)}"))
 
     def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
-        for said in (column.declared, column.default or ""):
-            definitions.part(said, f"{table.name}.{column.name}")
+        _look_at(table, column)
         line = f"{quote(column.name)} {column.declared}"
         if column.generated:
             line += f" GENERATED ALWAYS AS ({column.default}) STORED"
@@ -210,8 +215,7 @@ class PostgresWriting(PostgresReading):
         if column.generated:
             raise MergeRefused(f"The column {table.name}.{column.name} follows from others: it cannot be defined anew.",
                                next_step="Make the change on live by hand, then merge.")
-        for said in (column.declared, column.default or ""):
-            definitions.part(said, f"{table.name}.{column.name}")
+        _look_at(table, column)
         self.run(f"{place} DROP DEFAULT")
         self.run(f"{place} TYPE {column.declared} USING {quote(column.name)}::{column.declared}")
         if column.default is not None:

@@ -20,9 +20,9 @@ def command_of(live: Site) -> tuple[str, ...]:
     """The command by which a copy of live is served: its site file's, else its system's; empty where none is known.
     Raises MergeRefused where the site file names one and cannot be trusted."""
     if live.commands is not None and live.commands.serve:
-        why = live.commands.distrusted()
-        if why:
-            raise MergeRefused(f"The command of {live.commands.file} is not run: {why}.", left="Nothing was done.",
+        if live.commands.distrust:
+            raise MergeRefused(f"The command of {live.commands.file} is not run: {live.commands.distrust}.",
+                               left="Nothing was done.",
                                next_step=f"Make it yours alone (chmod go-w {live.commands.file}), or give "
                                          "--no-commands: then the copy is not visited.")
         return live.commands.serve

@@ -491,7 +491,8 @@ class Weigher:
         some = seen.some
         found = [t for t in self.tables if t in called or (
             some and len(self.keys(t).among(some)) >= (1 - _FEW_MISSED) * len(some))]
-        return [*found, *islice((t for t in self.tables if t not in found and t != self.told(place, name)), 1)]
+        known = {*found, self.told(place, name)}
+        return [*found, *islice((t for t in self.tables if t not in known), 1)]
 
     def _fresh(self, fresh: Collection[int], goal: str, born: Collection[int]) -> Iterator[Evidence]:
         """What the new numbers at a place say of a table: that they are those of new rows there, or of none. Plain
