@@ -7,12 +7,15 @@ import shutil
 import subprocess
 import sys
 import unittest
+from collections import Counter
 from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
 from nostos.core.anchor.open_voyage import answers_of
 from nostos.core.apply.merge import merge
+from nostos.core.compare.field_merge import Standing
+from nostos.core.plan.prepared import prepare
 from nostos.core.profiles.learning.findings import add_answers
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
@@ -27,18 +30,19 @@ class PythonSystem(SiteTest):
     profile = "bare.toml"  # which says nothing
     editors: tuple[str, ...] = ("partner_stockrecord", "wagtailredirects_redirect")  # what is in doubt without it
     kinds = frozenset(("wagtailcore_page", "catalogue_product", "order_order"))
+    asks = frozenset(("home_notepage.stream/*/value@link",))
 
     @staticmethod
     def database() -> str:
         return "sqlite:///site.db"
 
-    def work(self, folder: Path, what: str) -> Any:
-        done = subprocess.run([sys.executable, "-W", "ignore", "work.py", what], cwd=folder, capture_output=True,
+    def work(self, folder: Path, what: str, program: str = "work.py") -> Any:
+        done = subprocess.run([sys.executable, "-W", "ignore", program, what], cwd=folder, capture_output=True,
                               text=True, check=False)
         self.assertEqual(done.returncode, 0, done.stderr[-2000:])
-        return json.loads(done.stdout.splitlines()[-1]) if what == "told" else None
+        return json.loads(done.stdout.splitlines()[-1]) if program == "screens.py" or what == "told" else None
 
-    def test_both_sides_sell_write_and_move(self) -> None:
+    def site(self) -> Path:
         live = self.folder / "live"
         shutil.copytree(Path(__file__).parent / "python_site", live)
         said = f"editors = {list(self.editors)}\n" if self.editors else ""
@@ -47,13 +51,17 @@ class PythonSystem(SiteTest):
                                           + (f"profile = '{self.profile}'\n" if self.profile else ""))
         (live / "bare.toml").write_text("[profile]\nname = 'bare'\ntitle = 'Bare'\n")
         self.work(live, "seed")
+        return live
+
+    def test_both_sides_sell_write_and_move(self) -> None:
+        live = self.site()
         h = Harbour(self.folder, live, "http://127.0.0.1:8431")
         self.work(live, "live")
         self.work(h.staging_folder, "staging")
         before = self.work(live, "told")
         self.assertLessEqual(self.kinds, {i.kind for i in h.compare().items.values()})
         asked = {str(q.place) for q in h.compare().questions}
-        self.assertEqual(asked, {"home_notepage.stream/*/value@link"})  # asked once, for revisions too
+        self.assertEqual(asked, self.asks)  # once, for revisions too
         site = recognise(h.live_folder / "nostos.toml")
         database = site.open(readonly=True)
         add_answers(answers_of(h.home, site), dict.fromkeys(asked, "wagtailcore_page"), database.tables())
@@ -92,6 +100,36 @@ class Told(PythonSystem):
     profile = ""  # it is recognised
     editors = ()
     kinds = frozenset(("page", "product", "order", "basket", "category"))
+    asks = frozenset[str]()  # the system says itself what its streams point at
+
+    def told(self, folder: Path) -> dict[str, Counter[str]]:
+        """Everything that a site says of itself, by what its rows are called: never by their numbers."""
+        said = self.work(folder, "told", "screens.py")
+        return {model: Counter(row.replace("127.0.0.1:8431", "ridge.example") for row in rows)
+                for model, rows in said.items() if model != "wagtailcore.site"}
+
+    def test_the_systems_own_screens(self) -> None:
+        """All that its screens offer is done in staging, while live sells and writes: nothing is asked, nothing is
+        left, and live is what it was and what staging did."""
+        h = Harbour(self.folder, self.site(), "http://127.0.0.1:8431")
+        seed = self.told(h.live_folder)
+        self.work(h.live_folder, "live")
+        self.assertGreaterEqual(self.work(h.staging_folder, "all", "screens.py"), 120)
+        before, staging = self.told(h.live_folder), self.told(h.staging_folder)
+        with h.crew() as crew:
+            prepared = prepare(crew)
+            self.assertEqual([str(q) for q in prepared.comparison.questions], [])
+            self.assertEqual([i.id for i in prepared.plan.selection.waiting], [])
+            merge(h.home, crew, prepared)
+        after = self.told(h.live_folder)
+        for model in before.keys() | staging.keys():
+            was, now, here, then = (said.get(model, Counter()) for said in (seed, staging, before, after))
+            self.assertEqual(then, here + (now - was) - (was - now), model)
+        left = {i.id for i in h.compare().items.values() if i.standing is not Standing.KEPT}
+        self.assertLessEqual({name.partition("/")[0] for name in left}, {"user"})  # an account goes when it is named
+        with h.crew() as crew:
+            merge(h.home, crew, prepare_undo(h.home, crew, to_take_back(h.home, "trip", None)))
+        self.assertEqual(self.told(h.live_folder), before)
 
 
 @unittest.skipIf(NEEDED or missing(), f"not installed: {', '.join(NEEDED) or missing()}")

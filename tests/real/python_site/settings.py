@@ -13,8 +13,9 @@ SECRET_KEY = "made up"
 ALLOWED_HOSTS = ["*"]
 INSTALLED_APPS = [
     "home", *(f"wagtail{name}" for name in (
-        ".contrib.redirects", ".embeds", ".sites", ".users", ".snippets", ".documents", ".images", ".search", ".admin",
-        "")),
+        ".contrib.redirects", ".contrib.forms", ".contrib.settings", ".contrib.search_promotions",
+        ".contrib.simple_translation", ".locales", ".embeds", ".sites", ".users", ".snippets", ".documents",
+        ".images", ".search", ".admin", "")),
     "modelcluster", "taggit", *(f"django.contrib.{name}" for name in (
         "admin", "auth", "contenttypes", "sessions", "messages", "staticfiles", "sites", "flatpages")),
     "oscar.config.Shop", *(f"oscar.apps.{name}.apps.{config}Config" for name, config in (
@@ -25,7 +26,7 @@ INSTALLED_APPS = [
         ("dashboard", "Dashboard"), *((f"dashboard.{name.lower()}", f"{name}Dashboard") for name in (
             "Reports", "Users", "Orders", "Catalogue", "Offers", "Partners", "Pages", "Ranges", "Reviews", "Vouchers",
             "Communications", "Shipping")))),
-    "widget_tweaks", "haystack", "treebeard", "django_tables2"]
+    "widget_tweaks", "haystack", "treebeard", "django_tables2", "sorl.thumbnail"]
 MIDDLEWARE = ["django.contrib.sessions.middleware.SessionMiddleware",
               "django.contrib.auth.middleware.AuthenticationMiddleware",
               "django.contrib.messages.middleware.MessageMiddleware", "oscar.apps.basket.middleware.BasketMiddleware"]
@@ -44,6 +45,9 @@ WAGTAIL_SITE_NAME = "Kestrel Ridge"
 WAGTAILADMIN_BASE_URL = "http://ridge.example"
 MEDIA_ROOT, MEDIA_URL, STATIC_URL = BASE / "media", "/media/", "/static/"
 USE_TZ = True
+EMAIL_BACKEND = "django.core.mail.backends.locmem.EmailBackend"
+WAGTAIL_I18N_ENABLED = True
+LANGUAGES = WAGTAIL_CONTENT_LANGUAGES = [("en", "English"), ("de", "German")]
 DEFAULT_AUTO_FIELD = "django.db.models.AutoField"
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
 SILENCED_SYSTEM_CHECKS = ["admin.E403", "fields.W342"]

@@ -94,6 +94,9 @@ def seed():
     Collection.add_root(name="Root")
     ProductClass.objects.create(name="Ticket", requires_shipping=False)
     Partner.objects.create(name="Ridge", code="ridge")
+    get_model("address", "Country").objects.create(iso_3166_1_a2="GB", printable_name="United Kingdom",
+                                                   is_shipping_country=True)
+    get_model("communication", "CommunicationEventType").objects.create(code="SENT", name="Sent")
     evenings = Category.add_root(name="Evenings")
     pictures = [picture(f"p{n}") for n in range(6)]
     programme, notes = page(home, "Programme"), page(home, "Notes")

@@ -10,6 +10,7 @@ from itertools import groupby
 from types import MappingProxyType
 from typing import Any
 
+from nostos.core.anchor.names import Origin
 from nostos.core.apply.jobs import settle_jobs
 from nostos.core.apply.loose import LooseRows
 from nostos.core.apply.nesting import Nesting
@@ -100,13 +101,34 @@ class _Commit:
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
         self.placing = Placing(rows.profile, target_db, tables, self._number, self.found)
         self.nesting = Nesting(rows.profile, target_db, tables, self._number, self.found, self.placing.moved)
+        self._tops: dict[str, int] = {}  # the newest numbers, before anything was written
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
 
     def _number(self, table: str, name: str) -> Value:
         assigned = self.done.keys.get((table, name))
         if assigned is not None:
             return assigned
+        if name[:1] == Origin.NOWHERE and not self.rows.keep_keys and self._may_lead(table, int(name[1:])):
+            return 0
         return self._live_number(table, name)
+
+    def _may_lead(self, table: str, number: int) -> bool:
+        """Whether a number that points at nothing where it comes from would point at something here, now or once that
+        number is given out."""
+        there = self.tables.get(table)
+        if there is None or not there.surrogate:
+            return False
+        if table not in self._tops:
+            self._tops[table] = self.target_db.top(there) or 0
+        return number > self._tops[table] or self.target_db.fetch(there, (number,)) is not None
+
+    def _as_nothing(self, table: str, column: str, value: object, written: Value) -> Value:
+        """A written value, where it is a number that points at nothing any more: NULL where it may be."""
+        named = refs.number(value)
+        declared = self.tables[table].column(column)
+        if named is None or named[1][:1] != Origin.NOWHERE or written not in (0, "0"):
+            return written
+        return None if declared is not None and declared.nullable else written
 
     def run(self) -> CommitResult:
         if self.target_db.transactional_schema and self.plan.of(SchemaOperation):
@@ -125,7 +147,7 @@ class _Commit:
             plain, up = self.nesting.apart(operation.table, plain)
             self.nesting.wait(operation.item, operation.table, operation.key, up)
             plain = self._standing(operation.table, plain)
-            row = self._written(operation.item, plain)
+            row = self._written(operation.item, operation.table, plain)
             values = self._masked(operation.table, row, operation.before)
             self._counts(operation.table, {**operation.before, **values})
             self._counts(operation.table, operation.before)
@@ -135,7 +157,7 @@ class _Commit:
         second = []  # what pointed at rows that were not there yet
         for item, table_name, key, values in waiting:
             self.at = item
-            second.append((item, table_name, key, self._written(item, values)))
+            second.append((item, table_name, key, self._written(item, table_name, values)))
         self._update_all(second)
         self.at = ""
         for place, columns in (*self.placing.settle().items(), *self.nesting.settle().items()):
@@ -272,9 +294,9 @@ class _Commit:
                            "and there is no value that either could have meanwhile.",
                            next_step="Make that change on live by hand, then merge.")
 
-    def _written(self, item: str, values: Any) -> Row:
+    def _written(self, item: str, table: str, values: Any) -> Row:
         try:
-            return self.writer.row(dict(values))
+            return {c: self._as_nothing(table, c, v, self.writer.value(v)) for c, v in dict(values).items()}
         except Unresolved as missing:
             raise MergeRefused(f"{item} points at {missing.table} {missing.name}, which live does not have.",
                                next_step="Compare again; if it stays so, leave the item out.") from missing
@@ -309,7 +331,7 @@ class _Commit:
             if declared is None:
                 continue  # a column that stays behind
             try:
-                row[column] = self.writer.value(value)
+                row[column] = self._as_nothing(operation.table, column, value, self.writer.value(value))
             except Unresolved:
                 if column in table.key:
                     raise MergeRefused(f"{operation.item} rests on a row that is not on live yet.",

@@ -230,11 +230,7 @@ class _Finder(TreePlaces):
         place = _where(write, column)
         parsed = CanonicalName.parse(name)
         if parsed.origin is Origin.NOWHERE:
-            there = self.rows.live_tables.get(table)
-            if there is not None and self.target_db.fetch(there, (parsed.number,)):
-                raise Obstacle(f"{place} points at {table} {parsed.number}, which staging does not have, "
-                                "while live has another thing by that number")
-            return None
+            return None  # where it might lead to anything there, it is written as nothing
         if state is None and self.rows.keep_keys and table in self.rows.live_tables and (
                 parsed.origin is Origin.ANCHOR
                 and self.target_db.fetch(self.rows.live_tables[table], (parsed.number,)) is None):

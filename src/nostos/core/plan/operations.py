@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
@@ -123,8 +123,8 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
     """The operations that bring a selection home: schema, then rows to remove, insert and update, then files."""
     rows = comparison.rows
     schema: list[Operation] = []
-    removes: list[tuple[RowName, set[RowName], RemoveRow]] = []
-    inserts: list[tuple[RowName, set[RowName], InsertRow]] = []
+    removes: list[tuple[RowName, dict[RowName, int], RemoveRow]] = []
+    inserts: list[tuple[RowName, dict[RowName, int], InsertRow]] = []
     updates: list[UpdateRow] = []
     files: list[Operation] = []
     settles: list[RowState] = []
@@ -200,39 +200,75 @@ def travelling(entry: FileEntry, there: FileEntry | None) -> int:
 
 
 T = TypeVar("T")
+_AT_ALL, _DECLARED, _KEY = 1, 2, 3  # how much a row must be there before another points at it
 
 
-def _points_at(rows: Rows, table: str, values: Mapping[str, Any]) -> set[RowName]:
-    """The rows that a row's values point at: by id, and by declared keys of other kinds."""
-    found: set[RowName] = {(t, (n,)) for v in values.values() for t, n in named_rows(v)}
-    for fk in rows.table(table).foreign_keys:
+def _points_at(rows: Rows, table: str, values: Mapping[str, Any]) -> dict[RowName, int]:
+    """The rows that a row's values point at, by id, and by declared keys of other kinds; and how much each must be
+    there first."""
+    at = rows.table(table)
+    declared = {c for fk in at.foreign_keys for c in fk.columns}
+    found: dict[RowName, int] = {}
+    for name, v in values.items():
+        column = at.column(name)
+        grade = _KEY if name in at.key else _DECLARED if (
+            name in declared and column is not None and not column.nullable) else _AT_ALL
+        for t, n in named_rows(v):
+            found[t, (n,)] = max(grade, found.get((t, (n,)), 0))
+    for fk in at.foreign_keys:
         target = rows.live_tables.get(fk.target) or rows.staging_tables.get(fk.target)
         if target is not None and not target.surrogate:
             given = dict(zip(fk.target_columns, (values.get(c) for c in fk.columns), strict=False))
-            found.add((fk.target, tuple(given.get(k) for k in target.key)))
+            found[fk.target, tuple(given.get(k) for k in target.key)] = _KEY
     return found
 
 
-def _parents_first(entries: list[tuple[RowName, set[RowName], T]]) -> list[tuple[int, T]]:
-    """Rows after the rows that they point at, as far as there is no cycle, and otherwise by tables, so that many are
-    written at once. entries: name, targets, payload. Returns the payloads, each with how deep it rests on others."""
-    by_name = {name: (points, payload) for name, points, payload in entries}
-    done: dict[RowName, T] = {}
+def _parents_first(entries: list[tuple[RowName, dict[RowName, int], T]]) -> list[tuple[int, T]]:
+    """Rows after the rows that they point at, and otherwise by tables, so that many are written at once. Where rows
+    point at one another in a circle, what matters least is what is not there yet. entries: name, targets, payload.
+    Returns the payloads, each with how deep it rests on others."""
+    payloads = {name: payload for name, _, payload in entries}
+    depths = _depths({name: targets for name, targets, _ in entries}, _AT_ALL)
+    return [(depths[name], payloads[name]) for name in sorted(payloads, key=lambda n: (depths[n], n[0]))]
+
+
+def _depths(targets: Mapping[RowName, Mapping[RowName, int]], least: int) -> dict[RowName, int]:
+    """How deep each row rests on others, by what is at least of this grade."""
+    edges = {name: sorted((t for t, grade in some.items() if grade >= least and t in targets and t != name), key=repr)
+             for name, some in targets.items()}
     depths: dict[RowName, int] = {}
-    entered: set[RowName] = set()
-    for start in by_name:
-        # Depth first without recursion: a chain of new parents may be long.
-        stack: list[tuple[RowName, bool]] = [(start, False)]
+    for circle in _circles(edges):
+        own = {*circle}
+        base = 1 + max((depths[t] for name in circle for t in edges[name] if t not in own), default=0)
+        inside = {} if len(circle) == 1 or least == _KEY else _depths({n: targets[n] for n in circle}, least + 1)
+        depths.update((name, base + inside.get(name, 0)) for name in circle)
+    return depths
+
+
+def _circles(edges: Mapping[RowName, Sequence[RowName]]) -> Iterator[list[RowName]]:
+    """The strongly connected components of a graph, each after those that it leads to (R. Tarjan, *Depth-first search
+    and linear graph algorithms*, 1972; without recursion, for a chain of rows may be long)."""
+    found: dict[RowName, int] = {}
+    lowest: dict[RowName, int] = {}
+    open_: dict[RowName, None] = {}
+    for start in edges:
+        stack: list[tuple[RowName, int]] = [(start, 0)] if start not in found else []
         while stack:
-            name, left = stack.pop()
-            if left:
-                done.setdefault(name, by_name[name][1])
-                depths[name] = 1 + max((depths[t] for t in by_name[name][0] if t in depths), default=0)
-            elif name not in entered:
-                entered.add(name)
-                stack.append((name, True))
-                stack.extend((target, False) for target in sorted(by_name[name][0], key=repr) if target in by_name)
-    return [(depths[name], done[name]) for name in sorted(done, key=lambda n: (depths[n], n[0]))]
+            name, at = stack.pop()
+            if at == 0:
+                found[name] = lowest[name] = len(found)
+                open_[name] = None
+            elif (before := edges[name][at - 1]) in open_:
+                lowest[name] = min(lowest[name], lowest[before])
+            if at < len(edges[name]):
+                stack.append((name, at + 1))
+                if edges[name][at] not in found:
+                    stack.append((edges[name][at], 0))
+            elif lowest[name] == found[name]:
+                circle: list[RowName] = []
+                while not circle or circle[-1] != name:
+                    circle.append(open_.popitem()[0])
+                yield circle
 
 
 def changes_of(operation: PutFile | RemoveFile | SwitchFolder) -> tuple[PutFile | RemoveFile, ...]:

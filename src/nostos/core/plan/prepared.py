@@ -40,6 +40,7 @@ from nostos.core.plan.operations import (
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.unknown import Explainer, Question, asked_for, hold_back, unexplained
 from nostos.core.profiles.learning.findings import Certainty, Layer
+from nostos.core.profiles.places import Place
 from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.addresses import forms_of
@@ -121,13 +122,17 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
     roles = seen()
     found = unexplained(roles)
     if found:
-        since, questions = Explainer(roles.rows, target_db, source_db).explain(found)
-        if since.references:  # what is known now is read anew, as what it is
-            comparison = _gathered(crew, live_db, staging_db, files, (*layers, since))
+        tried: set[Place] = set()
+        while True:
+            since, questions = Explainer(roles.rows, target_db, source_db).explain(found, tried)
+            layers = (*layers, since)
+            if not since.references:
+                break
+            # What is known now is read anew, as what it is; that may tell more.
+            tried |= {f.place for f in since.findings if f.certainty is Certainty.SURE}
+            comparison = _gathered(crew, live_db, staging_db, files, layers)
             roles = seen()
-            _, questions = Explainer(roles.rows, target_db, source_db).explain(
-                unexplained(roles), {f.place for f in since.findings if f.certainty is Certainty.SURE})
-        layers = (*layers, since)
+            found = unexplained(roles)
     if toward is Side.LIVE:
         comparison = hold_back(comparison, questions)
     programs = tuple(f"{what} {name}" for what, name in sorted(source_db.programs() - target_db.programs()))

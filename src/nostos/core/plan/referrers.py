@@ -62,7 +62,8 @@ class Referrers:
         for r in self.rows.profile.references:
             at = self.rows.live_tables.get(r.table)
             column = at.column(r.column) if at is not None and at.key and r.to in gone else None
-            if at is not None and column is not None and not ((r.path or r.pattern) and column.kind in _NUMBERS):
+            if at is not None and column is not None and not r.outlives and not (
+                    (r.path or r.pattern) and column.kind in _NUMBERS):
                 yield r, at
 
     def _declared(self) -> Iterator[tuple[Table, ForeignKey, Table]]:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
 from nostos.core.anchor.names import Side
 from nostos.core.compare.field_merge import Standing
@@ -24,12 +25,14 @@ from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.evidence import SURE, YES_OR_NO, Weighed, Weigher
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
 from nostos.core.profiles.learning.places import Held, called, discriminator, key_columns, kind_said
+from nostos.core.profiles.learning.pointers import pointers_of
 from nostos.core.profiles.places import Place
 from nostos.core.values import located, shapes
 from nostos.core.values.structures import fits
 from nostos.core.values.tokens import CLOSE, OPEN
 
 _TOKENS = re.compile(f"{OPEN}[^{CLOSE}]*{CLOSE}")
+_ELSEWHERE = re.compile(r"""(?i)\b(?:https?|ftp):\\?/\\?/[\w-][^\s"'<>]*""")
 _ROWS = 400  # of a table, whose places are held beside the one that is asked for
 _LIKELY = 8  # tables that a question offers, at most
 Born = Mapping[int, set[str]]
@@ -134,8 +137,10 @@ def _numbers(rows: Rows, write: RowWrite, born: Born, told: dict[str, _Told]) ->
 
 
 def _without_tokens(text: str) -> str:
-    """A portable text without what is known in it."""
-    return _TOKENS.sub(" ", text) if OPEN in text else text
+    """A portable text without what is known in it: the site's own addresses and rows are tokens, and an address that is
+    left is another site's, whose numbers are not this one's."""
+    text = _TOKENS.sub(" ", text) if OPEN in text else text
+    return _ELSEWHERE.sub(" ", text) if "//" in text else text
 
 
 def _is_told(rows: Rows, write: RowWrite, table: Table, column: str, where: tuple[tuple[str, str], ...]) -> bool:
@@ -152,15 +157,22 @@ def is_number(rows: Rows, place: Place) -> bool:
     column = rows.table(place.table).column(place.column)
     if column is not None and not place.path and YES_OR_NO.search(column.declared):
         return True
-    if place in rows.profile.numbers or any(c.holds(place) for c in rows.profile.closed):
+    if place in rows.profile.numbers or rows.profile.closes(place, column):
         return True
     if place.path and shapes.is_standard(place.path[-1]):
         return True
-    tail = tail_of(place)
-    if tail and any(tail == tail_of(n) for n in rows.profile.numbers):
-        return True
-    return any(n.table == place.table and n.column == place.column and set(n.where) <= set(place.where)
-               and (fits(n.path, place.path) or (not n.path and not n.where)) for n in rows.profile.numbers)
+    tails, known = _known_numbers(rows.profile.numbers)
+    return (tail_of(place) or None) in tails or any(set(n.where) <= set(place.where) and (
+        fits(n.path, place.path) or (not n.path and not n.where)) for n in known.get((place.table, place.column), ()))
+
+
+@lru_cache(maxsize=8)
+def _known_numbers(places: frozenset[Place]) -> tuple[set[tuple[str, ...]], dict[tuple[str, str], list[Place]]]:
+    """The ends of places, and the places by their columns."""
+    by_column: dict[tuple[str, str], list[Place]] = {}
+    for place in places:
+        by_column.setdefault((place.table, place.column), []).append(place)
+    return {tail_of(p) for p in places} - {()}, by_column
 
 
 def tail_of(place: Place) -> tuple[str, ...]:
@@ -189,8 +201,16 @@ class Explainer:
     def __init__(self, rows: Rows, target_db: Database, source_db: Database) -> None:
         self.rows = rows
         self.source, self.target = source_db, target_db
-        self.weigher = Weigher(source_db, rows.staging_tables, rows.profile.references)
+        self._written = {(w.table, w.column) for w in rows.profile.written}
+        self.weigher = Weigher(source_db, rows.staging_tables, rows.profile.references,
+                               pointers=pointers_of(source_db, rows.staging_tables, rows.profile),
+                               written=self._written)
         self.born = born_on_source(rows)
+        self._ends: dict[tuple[str, ...], set[str]] = {}  # of places that are known to point anywhere
+        for r in rows.profile.references:
+            tail = tail_of(Place(r.table, r.column, r.where, r.path)) if r.path and r.to and r.to_column is None else ()
+            if tail:
+                self._ends.setdefault(tail, set()).add(r.to)
         self._samples: dict[str, list[Row]] = {}
         self._by_table: dict[str, set[int]] = {}
         for number, tables in self.born.items():
@@ -203,31 +223,44 @@ class Explainer:
         as the references that they are; a number that is left there stands in some way that is not understood, so that
         it is asked, however sure the place is."""
         sure: list[Finding] = []
-        questions = []
-        for place, here in sorted(found.items(), key=lambda f: str(f[0])):
-            born = set().union(*(self.born.get(n, set()) for n in here.numbers))
-            weighed = self._weighed(place, here.numbers)
-            goal = self._alike(place) or weighed.sure()
-            if place in tried and goal:
-                questions.append(self._question(place, here, weighed, [goal]))
-            elif goal:
-                why = weighed.reasons(goal) if goal in weighed.tables else (f"as `{'/'.join(tail_of(place))}` does "
-                                                                            "elsewhere",)
-                sure.append(Finding(place, Certainty.SURE, goal, why, len(here.numbers) > 1))
-            elif weighed.is_plain(born):
-                best = max(born & weighed.tables.keys(), key=lambda t: weighed.tables[t][0], default="")
-                sure.append(Finding(place, Certainty.NONE, "", weighed.reasons(best) if best else ()))
-            else:
-                questions.append(self._question(place, here, weighed, born))
+        open_ = dict(sorted(found.items(), key=lambda f: str(f[0])))
+        while True:  # what is sure of one place is sure of those that are like it
+            questions: list[Question] = []
+            before = len(sure)
+            for place, here in open_.items():
+                self._explain(place, here, place in tried, sure, questions)
+            open_ = {place: here for place, here in open_.items() if all(f.place != place for f in sure)}
+            if len(sure) == before or not open_:
+                break
         layer = Layer("since", tuple(r for f in sure if f.certainty is Certainty.SURE for r in f.references),
                       frozenset(f.place for f in sure if f.certainty is Certainty.NONE), findings=tuple(sure))
         return layer, tuple(_together(questions))
 
-    def _alike(self, place: Place) -> str:
-        """What places of the same end are known to point at, elsewhere."""
+    def _explain(self, place: Place, here: _Found, tried: bool, sure: list[Finding], questions: list[Question]) -> None:
+        """Add what is sure of a place, or the question that it is."""
+        born = set().union(*(self.born.get(n, set()) for n in here.numbers))
+        if self._copies_a_number(place):
+            sure.append(Finding(place, Certainty.NONE, "", ("a column that points nowhere, written down",)))
+            return
+        weighed = self._weighed(place, here.numbers)
+        goal = self._alike(place, sure) or weighed.sure()
+        if tried and goal:
+            questions.append(self._question(place, here, weighed, [goal]))
+        elif goal:
+            why = weighed.reasons(goal) if goal in weighed.tables else (f"as `{'/'.join(tail_of(place))}` does "
+                                                                        "elsewhere",)
+            sure.append(Finding(place, Certainty.SURE, goal, why, len(here.numbers) > 1))
+        elif weighed.is_plain(born):
+            best = max(born & weighed.tables.keys(), key=lambda t: weighed.tables[t][0], default="")
+            sure.append(Finding(place, Certainty.NONE, "", weighed.reasons(best) if best else ()))
+        else:
+            questions.append(self._question(place, here, weighed, born))
+
+    def _alike(self, place: Place, sure: Iterable[Finding]) -> str:
+        """What places of the same end are known to point at, elsewhere. sure: what was found besides."""
         tail = tail_of(place)
-        goals = {r.to for r in self.rows.profile.references if tail and r.path and r.to and r.to_column is None
-                 and tail == tail_of(Place(r.table, r.column, r.where, r.path))}
+        goals = set(self._ends.get(tail, ())) | {f.to for f in sure if f.certainty is Certainty.SURE and tail
+                                                 and tail_of(f.place) == tail}
         return goals.pop() if len(goals) == 1 else ""
 
     def _weighed(self, place: Place, numbers: Iterable[int]) -> Weighed:
@@ -241,6 +274,13 @@ class Explainer:
             seen.numbers = {}
         copied = self.weigher.copied(self._beside(place), place.path[-1].partition("@")[0]) if place.path else ""
         return self.weigher.weigh(place, name, seen, fresh=fresh, born=self._by_table, copied=copied)
+
+    def _copies_a_number(self, place: Place) -> bool:
+        """Whether a place is in a row of another table that is written down, and its column there points nowhere."""
+        if (place.table, place.column) not in self._written or len(place.path) < 2:
+            return False
+        self._held(place)
+        return self.weigher.copies_a_number(self._beside(place), place.path[-1])
 
     def _beside(self, place: Place) -> frozenset[str]:
         """The keys of the map that a leaf is in, in the last row that has one."""

@@ -7,6 +7,7 @@ from dataclasses import replace
 from fnmatch import fnmatchcase
 
 from nostos.core.database.schema import Table
+from nostos.core.profiles.frameworks import of_tables
 from nostos.core.profiles.learning.words import says_weakly
 from nostos.core.profiles.model import Child, FieldPolicy, Kind, Profile, Reference
 from nostos.core.profiles.networked import networked
@@ -43,8 +44,8 @@ def complete(profile: Profile, tables: Mapping[str, Table]) -> Profile:
                     references.append(replace(_declared(tables, table.name, column, fk.target, target),
                                               weak=told is not None and told.nullable and says_weakly(column)))
     children = tuple(_with_owner(c, references, kinds) for c in profile.children)
-    return replace(profile, kinds=tuple(kinds), policies=tuple(policies), references=tuple(references),
-                   children=children)
+    return of_tables(replace(profile, kinds=tuple(kinds), policies=tuple(policies), references=tuple(references),
+                             children=children), tables)
 
 
 def _declared(tables: Mapping[str, Table], table: str, column: str, target: str, target_column: str) -> Reference:

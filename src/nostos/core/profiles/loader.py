@@ -24,11 +24,13 @@ from nostos.core.profiles.model import (
     Derived,
     FieldPolicy,
     Folder,
+    Framework,
     GuardFile,
     Join,
     Kind,
     MaskRule,
     OwnedFile,
+    Pointers,
     Profile,
     ProfileCaution,
     Question,
@@ -36,6 +38,7 @@ from nostos.core.profiles.model import (
     SettingsTable,
     Through,
     Version,
+    Written,
 )
 from nostos.core.profiles.network import Network
 from nostos.core.profiles.places import Place
@@ -46,7 +49,7 @@ from nostos.core.profiles.row_trees import NestedTree, RowTree
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
                        "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "nested-tree",
                        "unique", "mind", "numbers", "slug", "job", "together", "along", "numbered", "prefixed",
-                       "closed"})
+                       "closed", "written", "pointers", "whose"})
 _DEEPEST = 5  # profiles that build upon one another
 
 
@@ -266,11 +269,23 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "minds": tuple((m["table"], _where(m), m["says"]) for m in data.get("mind", [])),
         "uniques": tuple(_column({"column": c}) for c in data.get("unique", {}).get("columns", [])),
         "numbers": frozenset(map(Place.parse, data.get("numbers", {}).get("places", []))),
-        "closed": tuple(Closed(c["table"], c["column"], c.get("key", ""), _names(c.get("names", [])),
-                               _names(c.get("steps", []))) for c in data.get("closed", [])),
+        "closed": tuple(Closed(c.get("table", ""), column, c.get("key", ""), _names(c.get("names", [])),
+                               _names(c.get("steps", [])), _names(c.get("having", [])))
+                        for c in data.get("closed", []) for column in _names(c["column"])),
+        "framework": _framework(data["framework"]) if "framework" in data else None,
+        "written": tuple(Written(*_column(w), w["key"], w["strip"]) for w in data.get("written", [])),
+        "pointers": Pointers(**data["pointers"]) if "pointers" in data else None,
+        "history": _names(data.get("tables", {}).get("history", [])),
+        "visitor_tables": _names(data.get("whose", {}).get("visitors", [])),
+        "editor_tables": _names(data.get("whose", {}).get("editors", [])),
         "nested": tuple(NestedTree(**t) for t in data.get("nested-tree", [])),
         "prefixed": tuple((*_column({"column": c}), tuple(p)) for c, p in data.get("prefixed", {}).items()),
     }
+
+
+def _framework(data: dict[str, Any]) -> Framework:
+    return Framework(data["types"], _names(data["names"]), data["between"], data["type"], data["number"],
+                     _names(data["keys"]), tuple((t, _names(n)) for t, n in data.get("tables", {}).items()))
 
 
 def _network(data: dict[str, Any]) -> Network:

@@ -9,7 +9,7 @@ from fnmatch import fnmatchcase
 from functools import cached_property
 from typing import Any, TypeVar
 
-from nostos.core.database.schema import Value
+from nostos.core.database.schema import Column, Value
 from nostos.core.profiles.conditions import FirstThat, Where, holds
 from nostos.core.profiles.habits import Along, Job, Numbered, Slug, Together
 from nostos.core.profiles.network import Network
@@ -21,6 +21,8 @@ T = TypeVar("T")
 K = TypeVar("K")
 
 
+_OF_NUMBERS = re.compile(r"(?i)\b(?:(?:tiny|small|medium|big)?int(?:eger)?|(?:small|big)?serial|decimal|numeric|real|"
+                         r"double|float|money|int[248]|float[48])\b")  # types of columns
 MASK_KINDS = frozenset({"name", "first", "last", "login", "email", "phone", "code", "address", "city", "ip", "note",
                         "url", "label", "drop", "keep"})  # how a personal value can be made up
 
@@ -94,6 +96,7 @@ class Reference:
     many: bool = False  # the pattern's group holds several ids
     declared: bool = False  # a foreign key of the schema
     weak: bool = False  # a row stands without it: it pulls nothing in, and where its target is not, it is left out
+    outlives: bool = False  # it tells of what was, and stays as it is when that is removed
 
     @property
     def is_key(self) -> bool:
@@ -227,15 +230,57 @@ class Closed:
     key: str = ""
     names: tuple[str, ...] = ()
     steps: tuple[str, ...] = ()
+    having: tuple[str, ...] = ()  # instead of a table: every one that has these columns
 
     def holds(self, place: Place) -> bool:
         """Whether a place is the core's own."""
         if (place.table, place.column) != (self.table, self.column):
             return False
+        if not self.key and not self.steps:
+            return True
         named = next((value for column, value in place.where if column == self.key), None)
         if named is not None and any(fnmatchcase(named, p) for p in self.names):
             return True
         return bool(place.path) and any(re.fullmatch(p, place.path[-1]) for p in self.steps)
+
+
+@dataclass(frozen=True)
+class Framework:
+    """What a system's framework does with the tables of every application. types: the table that has a row for each
+    table, with two `names` in it; a table is called by them, with `between` between; tables: those that are called
+    otherwise, with what stands for them.
+    type, number: the ends of columns that point at a row of `types`, and of those beside them that hold a number of
+    that table. keys: what columns are called that point anywhere, declared or not (wildcards)."""
+
+    types: str
+    names: tuple[str, ...]
+    between: str
+    type: str
+    number: str
+    keys: tuple[str, ...]
+    tables: tuple[tuple[str, tuple[str, ...]], ...] = ()
+
+
+@dataclass(frozen=True)
+class Written:
+    """A column that holds rows of other tables, written down: `key` is a row's own number, a column `strip`ped of that
+    ending is called so, and lists in it are rows that point at it."""
+
+    table: str
+    column: str
+    key: str
+    strip: str
+
+
+@dataclass(frozen=True)
+class Pointers:
+    """A table in which the system itself writes down what points at what: columns that say the table which points, the
+    one that is pointed at (both as rows of the framework's types), and the path to there, with dots."""
+
+    table: str
+    of: str
+    to: str
+    path: str
 
 
 @dataclass(frozen=True)
@@ -362,6 +407,12 @@ class Profile:
     administrators: Administrators | None = None
     numbers: frozenset[Place] = frozenset()  # places (see learning) whose numbers are known to point at nothing
     closed: tuple[Closed, ...] = ()
+    framework: Framework | None = None
+    written: tuple[Written, ...] = ()
+    pointers: Pointers | None = None
+    history: tuple[str, ...] = ()  # tables whose rows tell of what was
+    visitor_tables: tuple[str, ...] = ()  # patterns of tables that visitors fill; and of those that editors do
+    editor_tables: tuple[str, ...] = ()
     trees: tuple[RowTree, ...] = ()
     uniques: tuple[tuple[str, str], ...] = ()  # table, column: what the system itself lets no two rows share
     made: tuple[str, ...] = ()  # patterns of tables whose rows are made from others: not compared, but their schema is
@@ -425,6 +476,29 @@ class Profile:
         """Whether a name that begins with the table prefix does so for a reason, by what follows it."""
         return any(t == table and c == column and any(fnmatchcase(rest, p) for p in patterns)
                    for t, c, patterns in self.prefixed)
+
+    def closes(self, place: Place, column: Column | None) -> bool:
+        """Whether what is not said to point anywhere at a place does not. column: that it is in."""
+        framework = self.framework
+        if framework is not None and not place.path and column is not None and _OF_NUMBERS.search(
+                column.declared) and not any(
+                fnmatchcase(place.column, p) for p in framework.keys):
+            return True  # what points anywhere is called so
+        return any(c.holds(place) for c in self._closed.get((place.table, place.column), ())) or (
+            bool(place.path) and (place.table, place.column) in self._names_files)
+
+    @cached_property
+    def _closed(self) -> Mapping[tuple[str, str], tuple[Closed, ...]]:
+        return _by(self.closed, lambda c: (c.table, c.column))
+
+    @cached_property
+    def _names_files(self) -> frozenset[tuple[str, str]]:
+        return frozenset((f.table, f.column) for f in self.files)
+
+    def whose(self, table: str) -> str:
+        """Who fills a table, as far as the profile says: "visitors", "editors"; empty where it does not."""
+        return next((who for who, patterns in (("visitors", self.visitor_tables), ("editors", self.editor_tables))
+                     if any(fnmatchcase(table, p) for p in patterns)), "")
 
     def references_of(self, table: str) -> tuple[Reference, ...]:
         return self._references.get(table, ())

@@ -23,6 +23,7 @@ _RANGED = struct.Struct("!hiqi")  # a row of two fields, a block's number and by
 _RANGED_SIZE = _RANGED.size
 
 _CONSTANT = re.compile(r"(?i)(?:'(?:[^']|'')*'|-?[\d.]+|\(-[\d.]+\)|null|true|false)(?:::[\w \[\]\".(),]+)*")
+_FIRST_XID = 3  # what is below is no transaction: rows that were there from the start, or are frozen
 
 
 class PostgresReading(PostgresSession):
@@ -150,15 +151,23 @@ class PostgresReading(PostgresSession):
         self.run(f"LOCK TABLE {self.held(table.name)} IN SHARE ROW EXCLUSIVE MODE")
         if not table.key:
             return
-        own = int(self.run("SELECT pg_current_xact_id_if_assigned()::text")[0][0] or 0) % (1 << 32)
         keys = self._of(table).select(table.key)
         sql = f"SELECT {keys} FROM {self.held(table.name)} WHERE {where}"
         mine = set(self.run(sql, bound))
-        for *key, last in self._beside().run(f"SELECT {keys}, xmax::text FROM {self.held(table.name)} WHERE {where}",
-                                             bound):
-            if tuple(key) not in mine and int(last) != own:  # what this transaction removed is not new
-                raise Disturbed(f"Rows were added to {table.name} meanwhile.", left="Nothing was changed.",
-                                next_step="Try again.")
+        made_by = {int(by) for *key, by in self._beside().run(
+            f"SELECT {keys}, xmin::text FROM {self.held(table.name)} WHERE {where}", bound) if tuple(key) not in mine}
+        if not all(map(self._was_seen, made_by)):  # what this transaction removed or changed is not new
+            raise Disturbed(f"Rows were added to {table.name} meanwhile.", left="Nothing was changed.",
+                            next_step="Try again.")
+
+    def _was_seen(self, transaction: int) -> bool:
+        """Whether what a transaction has made is in this one's snapshot. transaction: as rows name it, in 32 bits; the
+        server tells by 64 (https://www.postgresql.org/docs/current/functions-info.html, xid8)."""
+        own = int(self.run("SELECT pg_snapshot_xmax(pg_current_snapshot())::text")[0][0])
+        apart = (transaction - own) % (1 << 32)
+        whole = own + apart - (1 << 32 if apart >= 1 << 31 else 0)
+        return transaction < _FIRST_XID or whole < _FIRST_XID or bool(self.run(
+            "SELECT pg_visible_in_snapshot(%s::text::xid8, pg_current_snapshot())", [str(whole)])[0][0])
 
     def _beside(self) -> PostgresReading:
         """Another connection, which sees what is committed at this moment."""

@@ -43,6 +43,7 @@ _NEAR = 3.0  # bits below the likeliest, that are nearly as much
 _COLUMNS, _COPIED = 4, 0.6  # columns of a row that is written down: how many must be there, and which part of all
 _KIND = 0.83  # likeness of a name that is called as a kind of a table's rows
 _NONE: set[Place] = set()
+PointersAt = Mapping[tuple[str, str], Collection[tuple[frozenset[str], str]]]  # see `pointers`
 Feature = tuple[str, str, float, tuple[Any, ...]]  # source, category, what its weight is multiplied with, why
 YES_OR_NO = re.compile(r"(?i)bool|^tinyint\(1\)|^bit")  # types of columns
 
@@ -146,9 +147,12 @@ class Weigher:
     """Weighs places by the tables that there are."""
 
     def __init__(self, database: Database, tables: Mapping[str, Table], known: Iterable[Reference] = (),
-                 samples: Mapping[str, Sequence[Row]] | None = None) -> None:
+                 samples: Mapping[str, Sequence[Row]] | None = None, pointers: PointersAt | None = None,
+                 written: Collection[tuple[str, str]] = ()) -> None:
         """known: references, whose names tell of others that are called alike. samples: rows of the tables, as far as
-        they are read already."""
+        they are read already. pointers: what the system itself says. written: columns that hold rows, written down."""
+        self._pointers = pointers or {}
+        self._written = written
         self.every = dict(tables)
         self.tables = {n: t for n, t in tables.items() if t.surrogate}
         self.kinds = Kinds(database, {n: t for n, t in tables.items() if t.surrogate or len(t.key) > 1}, samples or {})
@@ -237,19 +241,42 @@ class Weigher:
         goals = {goal for at, goal in known.items() if at is not place and at != place}
         return goals.pop() if len(goals) == 1 else ""
 
-    def copied(self, keys: Collection[str], name: str) -> str:
-        """What a leaf points at of a map that is a row, written down: its keys are a table's columns, as where versions
-        of rows are kept. Empty where it is none, or tables do not agree."""
+    def copied(self, keys: Collection[str], name: str) -> frozenset[str]:
+        """What a leaf may point at of a map that is a row, written down: its keys are a table's columns, as where
+        versions of rows are kept. What says no more than that it is a row's number is that row's own."""
+        if not words.pointing(name):
+            return frozenset(t for t in self._rows_like(keys) if t in self.tables)
+        goals = {self._by_column.get(t, {}).get(words.pointing(name)) for t in self._rows_like(keys)} - {None}
+        return frozenset(map(str, goals))
+
+    def copies_a_number(self, keys: Collection[str], name: str) -> bool:
+        """Whether a leaf is a column that points nowhere, of a row that is written down."""
+        if not words.pointing(name):
+            return False  # the row's own number
+        like = [t for t in self._rows_like(keys) if words.pointing(name) in map(words.pointing, self.every[t].stored)]
+        return bool(like) and not any(words.pointing(name) in self._by_column.get(t, {}) for t in like)
+
+    def _rows_like(self, keys: Collection[str]) -> Iterator[str]:
+        """The tables whose rows a map of these keys may be."""
         said = {words.pointing(k) for k in keys}
-        goals = set()
-        for table, columns in self._by_column.items():
-            goal = columns.get(words.pointing(name))
-            own = [words.pointing(c) for c in self.every[table].stored if c not in self.every[table].key] if (
-                goal and table in self.every) else []
+        for name, table in self.every.items() if said else ():
+            own = [words.pointing(c) for c in table.stored if c not in table.key]
             there = sum(c in said for c in own)
-            if goal and own and there >= min(_COLUMNS, len(own)) and there >= _COPIED * len(own):
-                goals.add(goal)
-        return goals.pop() if len(goals) == 1 else ""
+            if own and there >= min(_COLUMNS, len(own)) and there >= _COPIED * len(own):
+                yield name
+
+    def _said_by_system(self, place: Place, goal: str) -> Evidence | None:
+        """What the system's own list of what points at what says of a place and a table; None where it does not."""
+        known = self._pointers.get((place.table, place.column), ())
+        steps = {part for step in place.path for part in step.split("@")}
+        goals = {to for path, to in known if path <= steps}
+        if not known or not place.path or any(not path for path, _ in known) or len(goals) > 1:
+            return None  # it does not say where in the column
+        if not goals:
+            return Evidence("system", weight("system", "no"), ("the system itself says of {}.{} what it points at, and "
+                                                               "not of this", place.table, place.column))
+        return Evidence("system", weight("system", "yes" if goals == {goal} else "other"), (
+            "the system itself says that it points at {}", *goals))
 
     def _known(self, table: str, place: Place) -> int:
         """How many other places are known to point at a table."""
@@ -444,8 +471,8 @@ class Weigher:
     # --- weighing
 
     def weigh(self, place: Place, name: str, seen: Held, goals: Iterable[str] | None = None,
-              fresh: Collection[int] = (), born: Mapping[str, Collection[int]] | None = None, copied: str = ""
-              ) -> Weighed:
+              fresh: Collection[int] = (), born: Mapping[str, Collection[int]] | None = None,
+              copied: Collection[str] = ()) -> Weighed:
         """Weigh a place for each table, or for some. name: what says what it is. seen: what it holds. fresh: what of it
         is new, and the number of a new row; born: the numbers of new rows, by table. copied: as `copied` says."""
         found = {}
@@ -467,8 +494,12 @@ class Weigher:
                 len(self.tables), known)), *always]
             reasons += [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3])
                         for f in self._of_table(place, name, seen, goal, told)]
-            if copied == goal:
-                reasons.append(Evidence("copied", weight("copied", "yes"), (
+            said = self._said_by_system(place, goal)
+            if said is not None:
+                reasons.append(said)
+            if goal in copied:
+                reasons.append(Evidence("copied", weight("copied", "written" if (
+                    place.table, place.column) in self._written else "yes"), (
                     "it is a row that is written down, whose column points at {}", goal)))
             if fresh:
                 reasons += self._fresh(fresh, goal, born.get(goal, ()) if born else ())

@@ -22,6 +22,7 @@ from nostos.core.profiles.learning.findings import Certainty, Finding, Layer, le
 from nostos.core.profiles.learning.made import repeats
 from nostos.core.profiles.learning.parts import parts
 from nostos.core.profiles.learning.places import ROWS, Held, echoes, key_columns, places, siblings
+from nostos.core.profiles.learning.pointers import pointers_of
 from nostos.core.profiles.learning.trees import nested_of, tree_of
 from nostos.core.profiles.learning.whose import by_values, whose
 from nostos.core.profiles.model import Kind, Profile
@@ -55,7 +56,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     for name, table in usable.items():
         tell(name)
         samples[name] = database.sample(table, ROWS) if only is None or name in only else []
-    weigher = Weigher(database, usable, profile.references, samples)
+    weigher = Weigher(database, usable, profile.references, samples, pointers_of(database, usable, profile))
     told = {(r.table, r.column) for r in profile.references}
     findings: list[Finding] = []
     seen: list[tuple[Place, str, Held]] = []
@@ -64,7 +65,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
             continue
         seen += [(place, called, values) for place, called, values in places(
             table, samples[name], _titles(table, usable, samples, profile))
-            if not _is_told(profile, place) and (place.where or place.path or not (
+            if not _is_told(profile, place, table) and (place.where or place.path or not (
                 name in named or (name, place.column) in told))]  # the columns of a system's own tables are all known
     for _ in range(_TURNS):  # what is sure tells of what is called alike
         weigher.know(seen)
@@ -77,7 +78,8 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         findings += _echoed(table, samples[name], findings, profile)
     sure = [f for f in findings if f.certainty is Certainty.SURE]
     unknown = [t for n, t in usable.items() if n not in named and (only is None or n in only)]
-    of = whose(unknown, samples, findings, profile, weigher.people, usable.values())
+    unsaid = [t for t in unknown if not profile.whose(t.name)]
+    of = whose(unsaid, samples, findings, profile, weigher.people, usable.values())
     visitors, why = of.visitors, dict(of.why)
     made = tuple(t.name for t in unknown if repeats(database, t, samples[t.name], sure, usable))
     kinds = {k.table: k.name for k in profile.kinds}
@@ -135,13 +137,16 @@ def _policies(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str, str
             yield table.name, column.name, str(TEXT)
 
 
-def _is_told(profile: Profile, place: Place) -> bool:
+def _is_told(profile: Profile, place: Place, table: Table) -> bool:
     """Whether a profile says what stands at a place: as a reference, or, in markup, by patterns for that column."""
     where = dict(place.where)
-    if any(c.holds(place) for c in profile.closed) or (place.path and shapes.is_standard(place.path[-1])):
+    if profile.closes(place, table.column(place.column)) or (place.path and shapes.is_standard(place.path[-1])):
         return True
-    for r in profile.references:
-        if r.table == place.table and r.column == place.column and holds(
+    if any(n.table == place.table and n.column == place.column and n.path and fits(n.path, place.path)
+           for n in profile.numbers):
+        return True
+    for r in profile.references_of(place.table):
+        if r.column == place.column and holds(
                 tuple((c, said) for c, said in r.where if c in where), where):
             if r.pattern is not None and r.path is None and place.path[-1:] and place.path[-1].startswith("@"):
                 return True
@@ -155,7 +160,7 @@ def _echoed(table: Table, rows: Sequence[Row], findings: Sequence[Finding], prof
     found = []
     known = {f.place for f in findings if f.certainty is Certainty.SURE}
     for place, column, bits in echoes(table, rows):
-        if bits < SURE or place in known or _is_told(profile, place):
+        if bits < SURE or place in known or _is_told(profile, place, table):
             continue
         why = (f"{bits:+.0f} bits: it holds what {column} does, in every row",)
         if table.surrogate and (column,) == table.key:
