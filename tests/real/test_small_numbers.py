@@ -5,7 +5,10 @@ Whoever does nothing in staging but what the system's own screens offer is asked
 
 from __future__ import annotations
 
+import json
 import unittest
+from collections import Counter
+from pathlib import Path
 from typing import Any
 
 from nostos.core.anchor.open_voyage import opened
@@ -66,8 +69,13 @@ stick_post($id); wp_update_post(['ID' => $id, 'post_content' => 'Edited at 9, by
 """  # noqa: E501
 
 
+def code(name: str) -> str:
+    return (Path(__file__).parent / name).read_text().removeprefix("<?php")
+
+
 @unittest.skipIf(missing(), missing())
 class SmallNumbers(SystemTest):
+    maxDiff = None
     def setUp(self) -> None:
         super().setUp()
         self.name = str(recognise(self.live.folder).database.url.database)
@@ -78,6 +86,11 @@ class SmallNumbers(SystemTest):
     def shop(self) -> list[list[tuple[Any, ...]]]:
         return [mariadb().run(f"SELECT * FROM kr_counter_{t}", database=self.name)
                 for t in ("orders", "lines", "receipts", "addresses")]
+
+    def told(self, site: PhpSite) -> dict[str, Counter[str]]:
+        """Everything that a site says of itself, by names and not by numbers."""
+        said = json.loads(site(code("told.php")).replace(json.dumps(site.url)[1:-1].replace("/", "\\\\\\/"), "URL"))
+        return {what: Counter(lines) for what, lines in said.items()}
 
     def test_the_systems_own_screens(self) -> None:
         """An update, work on the system's screens, a test order; live sells, too: 0 questions, 0 refusals, 0 left."""
@@ -102,6 +115,27 @@ class SmallNumbers(SystemTest):
                                    "get_option('widget_text')[2]['title'], "
                                    "get_the_title(get_option('page_on_front'))]);")
         self.assertEqual(said, ["20", 12, "Hours", "New 12"])
+
+    def test_all_that_the_screens_offer(self) -> None:
+        """Everything that editors can do on them, numbers colliding all over: 0 questions, 0 refusals, 0 left; and live
+        is what it was and what staging did."""
+        staging, seed = self.clone(), self.told(self.live)
+        self.ask(staging, UPDATE + SELL + "sell(2, 'tester');")
+        self.assertGreaterEqual(int(staging(code("screens.php"))), 120)
+        self.ask(self.live, SELL + "for ($i = 1; $i < 9; $i++) { page(\"Live $i\"); sell(2, \"customer$i\"); "
+                                   "picture(\"live$i\", $i); wp_insert_term(\"Live $i\", 'category'); }")
+        shop, before, done = self.shop(), self.told(self.live), self.told(staging)
+        with opened(self.home, self.home.read("autumn")) as crew:
+            prepared = prepare(crew)
+        self.assertEqual([str(q) for q in prepared.comparison.questions], [])
+        self.assertEqual([i.id for i in prepared.plan.selection.waiting], [])
+        _, left = self.merge()
+        self.assertEqual(self.shop(), shop)
+        self.assertEqual({n: s for n, s in left.items() if s != "kept" and "counter" not in n}, {})
+        after = self.told(self.live)
+        for what, was in seed.items():
+            wanted = before[what] + (done[what] - was) - (was - done[what])
+            self.assertEqual((after[what] - wanted, wanted - after[what]), (Counter(), Counter()), what)
 
 
 if __name__ == "__main__":

@@ -186,7 +186,7 @@ def _reference(entry: dict[str, Any]) -> Reference:
         raise ValueError(f"the pattern {pattern!r} needs exactly one group")
     path = tuple(entry["path"].split(".")) if "path" in entry else None
     return Reference(table, column, entry.get("to", ""), entry.get("to_column"), entry.get("to_folder", ""),
-                     _where(entry), path, pattern, weak=bool(entry.get("weak", False)))
+                     _where(entry), path, pattern, bool(entry.get("many", False)), weak=bool(entry.get("weak", False)))
 
 
 def _masked(entry: dict[str, Any]) -> MaskRule:
@@ -306,12 +306,14 @@ def _habits(data: dict[str, Any]) -> dict[str, Any]:
 
 
 def _markup(entries: list[dict[str, Any]]) -> Iterator[Reference]:
-    """The same patterns in several columns."""
+    """The same patterns, and the same places in texts, in several columns; wherever in a structure these texts are."""
     for entry in entries:
         for column in entry["columns"]:
-            for pattern in entry["patterns"]:
-                one = _reference({**entry, "column": column, "pattern": pattern})
-                yield replace(one, many=entry.get("many", False))
+            for pattern in entry.get("patterns", []):
+                yield _reference({**entry, "column": column, "pattern": pattern})
+            for step in entry.get("steps", []):
+                one = _reference({**entry, "column": column})
+                yield from (replace(one, path=path) for path in ((step,), ("**", step)))
 
 
 def _setting_policies(entries: list[dict[str, Any]], settings: SettingsTable | None) -> Iterator[FieldPolicy]:
