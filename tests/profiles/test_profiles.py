@@ -1,12 +1,12 @@
 """Profiles: what one may say, what the schema adds, and clear errors for what cannot be."""
 import sqlite3
-import unittest
 
 from nostos.core.compare.known import known_of
 from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.errors import SiteError
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
+from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import policy_named
 from nostos.core.sites.recognise import recognise
 from tests.support import SiteTest, rows
@@ -14,7 +14,7 @@ from tests.support import SiteTest, rows
 HEAD = '[profile]\nname = "x"\ntitle = "X"\n'
 
 
-class Loading(unittest.TestCase):
+class Loading(SiteTest):
     def test_what_cannot_be_is_named(self) -> None:
         for text, says in {
             "[profile": "not valid TOML",
@@ -57,6 +57,29 @@ class Loading(unittest.TestCase):
 
 
 class Layers(SiteTest):
+    def test_what_a_framework_calls_its_keys(self) -> None:
+        """A number of a column that no key is called like is a number, whatever it equals; a text may hold anything."""
+        path = self.folder / "site.db"
+        with sqlite3.connect(path) as db:
+            db.executescript("""
+                CREATE TABLE django_content_type (id INTEGER PRIMARY KEY, app_label TEXT, model TEXT);
+                CREATE TABLE auth_permission (id INTEGER PRIMARY KEY);
+                CREATE TABLE auth_group (id INTEGER PRIMARY KEY);
+                CREATE TABLE hill_tour (id INTEGER PRIMARY KEY, opens INTEGER, guide_id INTEGER, note TEXT);
+                CREATE TABLE hill_night (tour_ptr_id INTEGER PRIMARY KEY REFERENCES hill_tour(id));
+                CREATE TABLE hill_star (id INTEGER PRIMARY KEY, content_type_id INTEGER REFERENCES django_content_type(id),
+                    object_id INTEGER)""")
+        database = SqliteDatabase(path, readonly=True)
+        tables = database.tables()
+        database.close()
+        profile = deduce.complete(deduce.recognise(tables, loader.built_in()), tables)
+        self.assertEqual([profile.closes(Place("hill_tour", c), tables["hill_tour"].column(c))
+                          for c in ("opens", "guide_id", "note")], [True, False, False])
+        of = {r.where: r.to for r in profile.references_of("hill_star") if r.column == "object_id"}
+        for model in ("tour", "night"):  # whose rows go on with those of a tour, under its numbers
+            said = ("content_type_id.app_label", "hill"), ("content_type_id.model", model)
+            self.assertEqual(of[said], "hill_tour")
+
     def test_a_profile_builds_upon_another(self) -> None:
         mine = self.folder / "mine.toml"
         mine.write_text(HEAD.replace('"X"', '"X"\nextends = "observatory"') + '[[kind]]\nname = "tip"\n'

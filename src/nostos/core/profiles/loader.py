@@ -284,8 +284,10 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
 
 
 def _framework(data: dict[str, Any]) -> Framework:
-    return Framework(data["types"], _names(data["names"]), data["between"], data["type"], data["number"],
-                     _names(data["keys"]), tuple((t, _names(n)) for t, n in data.get("tables", {}).items()))
+    return Framework(
+        data.get("types", ""), _names(data.get("names", [])), data.get("between", ""), data.get("type", ""),
+        data.get("number", ""), _names(data["keys"]),
+        tuple((t, _names(n)) for t, n in data.get("tables", {}).items()))
 
 
 def _network(data: dict[str, Any]) -> Network:

@@ -246,8 +246,8 @@ class Closed:
 
 @dataclass(frozen=True)
 class Framework:
-    """What a system's framework does with the tables of every application. types: the table that has a row for each
-    table, with two `names` in it; a table is called by them, with `between` between; tables: those that are called
+    """What a system's framework does with the tables of every application. types: the table (if any) that has a row for
+    each table, with two `names` in it; a table is called by them, with `between` between; tables: those that are called
     otherwise, with what stands for them.
     type, number: the ends of columns that point at a row of `types`, and of those beside them that hold a number of
     that table. keys: what columns are called that point anywhere, declared or not (wildcards)."""
