@@ -67,8 +67,8 @@ class Layers(SiteTest):
                 CREATE TABLE auth_group (id INTEGER PRIMARY KEY);
                 CREATE TABLE hill_tour (id INTEGER PRIMARY KEY, opens INTEGER, guide_id INTEGER, note TEXT);
                 CREATE TABLE hill_night (tour_ptr_id INTEGER PRIMARY KEY REFERENCES hill_tour(id));
-                CREATE TABLE hill_star (id INTEGER PRIMARY KEY, content_type_id INTEGER REFERENCES django_content_type(id),
-                    object_id INTEGER)""")
+                CREATE TABLE hill_star (id INTEGER PRIMARY KEY, object_id INTEGER,
+                    content_type_id INTEGER REFERENCES django_content_type(id))""")
         database = SqliteDatabase(path, readonly=True)
         tables = database.tables()
         database.close()
