@@ -268,6 +268,36 @@ class Elsewhere(unittest.TestCase):
         left = subprocess.run(["pgrep", "-fc", "serve_forever"], capture_output=True, text=True).stdout
         self.assertEqual(left.strip(), "1")  # live's own
 
+    def test_a_file_there_gets_nothing_of_this_machine(self) -> None:
+        """Neither its secrets nor its keys: variables are those of its own machine, and no third one is reached."""
+        there = self.there / "live"
+        make(there, "http://ridge.example")
+
+        def says(line: str) -> None:
+            (there / "nostos.toml").write_text(
+                f"[site]\nname = 'ridge'\nurl = 'http://ridge.example'\nprofile = 'observatory'\n{line}\n")
+            self.far.give(self.there)
+
+        def read() -> str:
+            return recognise(written(f"{HOST}:{there}/nostos.toml")).database.shown
+
+        says("database = 'sqlite:///data/${RIDGE_SECRET}.db'")
+        with mock.patch.dict(os.environ, {"RIDGE_SECRET": "site"}):
+            with self.assertRaises(SiteError) as caught:
+                read()
+            self.assertIn("RIDGE_SECRET, which is not set on far.example", str(caught.exception.what))
+            self.assertIn("NOSTOS_LENDS=RIDGE_SECRET", str(caught.exception.next_step))
+            with mock.patch.dict(os.environ, {"NOSTOS_LENDS": "OTHER, RIDGE_SECRET"}):
+                self.assertIn("site.db", read())
+        says("database = 'sqlite:///data/site.db'")
+        self.assertIn("site.db", read())
+        for line in (f"database = '{OTHER}:/srv/private.db'", f"files = '{OTHER}:/srv/private'\ndatabase = "
+                                                             "'sqlite:///data/site.db'"):
+            says(line)
+            with self.assertRaises(SiteError) as caught:
+                read()
+            self.assertIn("leads to a third machine, other.example", caught.exception.what)
+
     def test_what_is_wrong_is_said(self) -> None:
         """Each its own message, and what to do."""
         ssh = self.here / "way"

@@ -1603,6 +1603,9 @@ class Answers:
 
     # --- programs
 
+    def variable(self, channel: Channel, name: str) -> Optional[str]:
+        return os.environ.get(name)
+
     def run(self, channel: Channel, folder: str, arguments: List[str], given: bytes, seconds: float,
             environment: List[List[str]], as_owner: bool) -> List[Any]:
         return run_program(folder, arguments, given, seconds, environment, as_owner)

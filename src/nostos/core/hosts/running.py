@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
@@ -42,3 +43,16 @@ def can_run(folder: AnyPath, program: str) -> bool:
     """Whether there is such a program on a folder's machine."""
     return run(folder, ["sh", "-c", 'command -v "$0" >/dev/null', program], 10).status == 0
 
+
+LENT = "NOSTOS_LENDS"  # names of variables of this machine that files of another may ask for, with commas between
+
+
+def variable(path: AnyPath, name: str) -> str | None:
+    """What a file means by a variable of the environment: that of the file's own machine. One of this machine reaches a
+    file of another only if it is lent by name: whoever writes that file sees where it goes. None: it is not set."""
+    if not isinstance(path, FarPath):
+        return os.environ.get(name)
+    if name in os.environ.get(LENT, "").replace(" ", "").split(","):
+        return os.environ.get(name)
+    found = reach(path.host).ask("variable", name)
+    return found if isinstance(found, str) else None

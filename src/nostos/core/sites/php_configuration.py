@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -13,6 +12,7 @@ from nostos.core.database.engines import Location, locate
 from nostos.core.database.protocol import told
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host, on_machine
+from nostos.core.hosts.running import variable
 from nostos.core.profiles.model import Profile
 from nostos.core.sites.site_file import read_bounded
 
@@ -59,7 +59,7 @@ def read(path: AnyPath, engine: str) -> PhpConfiguration:
     computed: list[str] = []
     for file in (path, *included):
         for literal, value in _DEFINE.findall(_without_comments(_text(file))):
-            name, found = _unquoted(literal), _value(value)
+            name, found = _unquoted(literal), _value(value, file)
             if found is None and name in PLACES:
                 found = _joined(value, file.parent, path.parent, constants)
                 computed += [name] if found is None else []
@@ -75,7 +75,7 @@ def read(path: AnyPath, engine: str) -> PhpConfiguration:
     host, port, socket = _host(constants["DB_HOST"])
     url = sa.URL.create(engine, constants["DB_USER"], constants["DB_PASSWORD"], host, port, constants["DB_NAME"],
                         {"unix_socket": socket} if socket else {})
-    found_prefix = _value(prefix.group(1)) if prefix else "wp_"
+    found_prefix = _value(prefix.group(1), path) if prefix else "wp_"
     return PhpConfiguration(path, constants, locate(url.render_as_string(hide_password=False), path.parent,
                                                     found_prefix or "wp_"), included, tuple(dict.fromkeys(computed)))
 
@@ -173,15 +173,16 @@ def _unquoted(literal: str) -> str:
     return re.sub(r"\\([\"\\$nrt])", lambda m: {"n": "\n", "r": "\r", "t": "\t"}.get(m.group(1), m.group(1)), body)
 
 
-def _value(expression: str) -> str | None:
-    """What an expression says: a string, or a look-up in the environment. None: it would have to be run."""
+def _value(expression: str, file: AnyPath) -> str | None:
+    """What an expression says: a string, or a look-up in the environment of the file's machine. None: it would have to
+    be run."""
     expression = expression.strip()
     if re.fullmatch(_STRING, expression):
         return None if expression[0] == '"' and re.search(r"(?<!\\)\$[\w{]", expression) else _unquoted(expression)
     match = _ENVIRONMENT.fullmatch(expression)
     if match is None:
         return None
-    value = os.environ.get(_unquoted(match.group(1) or match.group(2)))
+    value = variable(file, _unquoted(match.group(1) or match.group(2)))
     return value or (_unquoted(match.group(3)) if match.group(3) else value)
 
 

@@ -243,17 +243,20 @@ def _from_site_file(path: AnyPath) -> Site:
     if not isinstance(section, dict):
         raise SiteError(f"{path} has no [site] part.", next_step="docs/guide.md shows a site file.")
     folder = path.parent
-    said_files = configuration.expand(str(section.get("files", ".")))
+    said_files = configuration.expand(str(section.get("files", ".")), path)
+    third = host_form(said_files)
+    if third is not None:
+        _own_machine(folder, third[0])
     files = folder / NO_FILES if said_files == NONE else named(folder, said_files).resolve()
     if said_files != NONE and not tree_at(files).is_folder(""):
         raise SiteError(f"The site's files, {files}, are not a folder.", next_step=f"Check `files` in {path}.")
-    given = _database(configuration.expand(str(section["database"])), folder, str(section.get("prefix", ""))
+    given = _database(configuration.expand(str(section["database"]), path), folder, str(section.get("prefix", ""))
                       ) if "database" in section else None
     system = _system_at(files, given) if said_files != NONE else None
 
     def said(key: str, other: str | None) -> str:
         if key in section:
-            return configuration.expand(str(section[key]))
+            return configuration.expand(str(section[key]), path)
         if other is None:
             raise SiteError(f"{path} does not say the site's {key}.", next_step=f"Add `{key}` to [site].")
         return other
@@ -290,10 +293,19 @@ def _from_site_file(path: AnyPath) -> Site:
                    commands=said_commands)
 
 
+def _own_machine(folder: AnyPath, host: str) -> None:
+    """A file of another machine does not decide which machines are connected to from here, with this user's keys."""
+    if host_of(folder) and host != host_of(folder):
+        raise SiteError(f"The site file on {host_of(folder)} leads to a third machine, {host}.",
+                        left="Nothing was read there.",
+                        next_step="Write a site file here that names both, if that is meant.")
+
+
 def _database(text: str, folder: AnyPath, prefix: str) -> Location:
     """The database that a site file names: as its own machine sees it, or, after `user@host:`, another."""
     there = host_form(text) if not _URL.match(text) else None
     if there is not None:
+        _own_machine(folder, there[0])
         folder, text = FarPath(there[0], PurePosixPath("/")), there[1]
         text = text if _URL.match(text) else f"sqlite:///{text}"
     return locate(text, folder, prefix)

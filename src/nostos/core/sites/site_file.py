@@ -14,7 +14,8 @@ from typing import IO, Any
 import tomlkit
 
 from nostos.core.errors import SiteError
-from nostos.core.hosts.far_path import AnyPath
+from nostos.core.hosts.far_path import AnyPath, host_of
+from nostos.core.hosts.running import LENT, variable
 
 SITE_FILE = "nostos.toml"
 _LARGEST = 1 << 20
@@ -82,14 +83,21 @@ def other_database(path: AnyPath, old: str, new: str) -> str | None:
     return f"{base.removesuffix(old)}{new}{mark}{query}" if base.endswith(f"/{old}") else None
 
 
-def expand(value: str) -> str:
-    """`${VAR}` replaced from the environment. Raises SiteError when a variable is not set."""
+def expand(value: str, path: AnyPath) -> str:
+    """`${VAR}` in a site file replaced from the environment of the machine that the file is on. Raises SiteError when a
+    variable is not set there."""
     def one(match: re.Match[str]) -> str:
         name = match.group(1)
-        if name not in os.environ:
+        found = variable(path, name)
+        if found is None and host_of(path):
+            raise SiteError(
+                f"{path} asks for the variable {name}, which is not set on {host_of(path)}.",
+                next_step=f"Write the value into that file, or, if that host may know it, set it here and lend it: "
+                          f"{LENT}={name}.")
+        if found is None:
             raise SiteError(f"The environment variable {name} is not set.",
                             next_step=f"Set {name}, or write the value into the site file.")
-        return os.environ[name]
+        return found
 
     return _VARIABLE.sub(one, value)
 
