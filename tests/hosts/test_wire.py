@@ -17,8 +17,10 @@ from unittest import mock
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nostos.core.errors import HostError, NostosError, SiteError
+from nostos.core.errors import HostError, LockHeld, NostosError, SiteError
+from nostos.core.files.entry import FileEntry
 from nostos.core.files.remote.tree import FarTree
+from nostos.core.files.tree import SkippedFile
 from nostos.core.hosts import helper
 from nostos.core.hosts.connection import Connection, NearWire
 from nostos.core.hosts.far_path import FarPath, written
@@ -163,6 +165,44 @@ class Hostile(WireTest):
         for said in (None, "x", [], ["file"], ["file", *["1"] * 8]):
             with self.subTest(said), self.assertRaises(NostosError):
                 self.tree(lambda c, w, s=said: c.finish(s or 5)).status("a")
+
+    def test_what_a_host_sends_is_bounded(self) -> None:
+        """By what was announced, and by what a message may be made of; nothing in it reaches a terminal as it is."""
+        lists = b"\xdd" + struct.pack(">I", 3 << 20) + b"\x90" * (3 << 20)
+        with mock.patch.object(helper.Wire, "pack", staticmethod(lambda v: lists if v == "many" else helper.pack(v))), \
+                self.assertRaises(HostError) as caught:
+            self.tree(lambda c, w: c.finish("many" if w[0] == "tree" else 1)).status("a")
+        self.assertIn("cannot be read", caught.exception.what)
+        for led in ("/etc/passwd", "../../private", "a\0b"):
+            passed: list[SkippedFile] = []
+            tree = self.tree(lambda c, w, to=led: (c.send([["in/link", "link", 0, 0o777, 1, 1, to]]), c.finish(None)))
+            self.assertEqual((list(tree.scan((), (), passed.append)), [p.path for p in passed]), ([], ["in/link"]))
+            tree = self.tree(lambda c, w, to=led: c.send([["link", 0o777, 0, 1, 1, 1, 0, 0, 1], [0, 0, []], to]))
+            with self.assertRaises(HostError):
+                list(tree.given_out([FileEntry("in/link", "link", 0, 0o777, (1, 1))]))
+
+        def grows(channel: helper.Channel, words: list[Any]) -> None:
+            channel.send([["file", 0o644, 3, 1, 1, 1, 0, 0, 1], [0, 0, []], ""])
+            while True:
+                channel.send(b"x" * helper.FRAME)
+
+        with mock.patch("nostos.core.files.remote.bulk._GROWN", 1 << 20), self.assertRaises(HostError):
+            for given in self.tree(grows).given_out([FileEntry("log", "file", 3, 0o644, (1, 1))]):
+                self.assertLess(sum(map(len, given.pieces)), 1 << 21)
+
+        with self.assertRaises(LockHeld) as held:
+            self.tree(lambda c, w: c.wire.frame(c.number, helper.ERROR, memoryview(helper.pack(
+                ["held", "\x1b[2Jroot"])))).status("a")
+        self.assertNotIn("\x1b", str(held.exception))
+
+    def test_a_host_that_says_nothing(self) -> None:
+        silent = self.folder / "silent"
+        silent.write_text("#!/bin/sh\nexec sleep 60\n")
+        silent.chmod(0o755)
+        with mock.patch.dict(os.environ, {"NOSTOS_SSH": str(silent)}), mock.patch(
+                "nostos.core.hosts.ssh.ANSWERS", 0.5), self.assertRaises(HostError) as caught:
+            Connection("quiet.example")
+        self.assertIn("quiet.example lets this user in, or does not refuse, and then says", caught.exception.what)
 
     def test_the_helper_stays_in_the_folder(self) -> None:
         inside = self.folder / "site"

@@ -169,7 +169,8 @@ def _tell(env: Environment, what: str, left: str, next_step: str) -> None:
 
         env.stdout.write(json.dumps({"error": what, "left": left, "next": next_step}, ensure_ascii=False) + "\n")
     env.stdout.flush()
-    env.stderr.write(f"nostos: {what}\n        {left}\n" + (f"        Next: {next_step}\n" if next_step else ""))
+    said = f"nostos: {what}\n        {left}\n" + (f"        Next: {next_step}\n" if next_step else "")
+    env.stderr.write("".join(c if c == "\n" or c.isprintable() else f"\\x{ord(c):02x}" for c in said))
 
 
 def run() -> None:

@@ -27,11 +27,20 @@ from nostos.core.hosts.helper import (
     keep_in_touch,
     pump,
 )
+from nostos.core.hosts.helper import unpack as unpack_counting
 from nostos.core.hosts.ssh import Started
 from nostos.core.values.packed import pack, unpack
 
 _SOCKETS = ("/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock",
             "/tmp/mysql.sock")  # noqa: S108
+
+
+_LARGE = 1 << 21  # bytes of a message
+
+
+def _shown(text: str) -> str:
+    """Words of another machine, without what a terminal would obey."""
+    return "".join(c if c.isprintable() else "?" for c in text[:2000])
 
 
 class NearWire(Wire):
@@ -59,7 +68,8 @@ class NearWire(Wire):
     @staticmethod
     def unpack(data: bytes) -> Any:
         try:
-            return unpack(data)
+            # What is large is read by the reader that counts what it makes: a byte may stand for a list.
+            return unpack(data) if len(data) < _LARGE else unpack_counting(data)
         except Exception:
             raise WireError("a message cannot be read") from None
 
@@ -149,7 +159,7 @@ class Connection:
 
     def raised(self, failed: Failed) -> BaseException:
         """What the other side says is wrong, as this machine would raise it."""
-        said = [d if isinstance(d, int) else str(d) for d in failed.details]
+        said = [d if isinstance(d, int) else _shown(str(d)) for d in failed.details]
         match failed.reason, said:
             case "os", [int(number), str(text), *rest]:
                 return OSError(number, text, *rest[:1])

@@ -38,7 +38,8 @@ WINDOW = 1 << 20  # bytes
 FRAME = 1 << 16  # bytes, at most, of a frame
 LARGEST = 1 << 28  # bytes, at most, of a message
 CHANNELS = 512  # open at once, at most
-SILENCE = 60.0  # seconds after which a side that says nothing counts as gone
+MOST = 1 << 20  # values, at most, in one message
+SILENCE = 24.0  # seconds after which a side that says nothing counts as gone
 _HEAD = struct.Struct(">IBI")
 _DEEPEST = 32
 _WORTH, _PASSED = 512, 16  # bytes that are worth making smaller; frames that are not tried after one that was not
@@ -146,6 +147,7 @@ class _Unpacker:
     def __init__(self, data: bytes) -> None:
         self.data = data
         self.at = 0
+        self.left = MOST
 
     def take(self, size: int) -> bytes:
         found = self.data[self.at:self.at + size]
@@ -185,8 +187,11 @@ class _Unpacker:
         return self.several(size, depth) if tag in (0xdc, 0xdd) else self.text(size)
 
     def several(self, count: int, depth: int) -> List[Any]:
+        self.left -= count
         if count > len(self.data) - self.at:
             raise WireError("a list is cut short")
+        if self.left < 0:
+            raise WireError("a message holds too many values")
         return [self.value(depth + 1) for _ in range(count)]
 
     def text(self, size: int) -> str:

@@ -36,6 +36,10 @@ _SAID = (  # what ssh says, what is wrong, what to do next
     ("connection closed by", "it ended the connection", "Try `ssh {host}` by hand, and see what it says."))
 
 
+ANSWERS = 30.0  # seconds that a host has to answer
+ASKED = 180.0  # the same, where somebody sits at a terminal, and may be asked for a password
+
+
 def ssh_command(host: str) -> list[str]:
     """How the helper is started on a host."""
     asked = shlex.split(os.environ.get("NOSTOS_SSH", "")) or ["ssh"]
@@ -62,11 +66,21 @@ class Started:
         self.write: IO[bytes] = self.process.stdin
         self._words = threading.Thread(target=self._listen, args=(self.process.stderr,), daemon=True)
         self._words.start()
+        self._silent = False
+        limit = threading.Timer(ANSWERS if not os.isatty(2) else ASKED, self._give_up)
+        limit.daemon = True
+        limit.start()
         try:
             self._greet()
         except BaseException:
             self.stop()
             raise
+        finally:
+            limit.cancel()
+
+    def _give_up(self) -> None:
+        self._silent = True
+        self.process.kill()
 
     def _listen(self, stream: IO[bytes]) -> None:
         """Keep what ssh says; show it to who sits at a terminal, for it may ask them for something."""
@@ -95,6 +109,9 @@ class Started:
         """Why the helper does not answer."""
         self.stop()
         self._words.join(2)
+        if self._silent:
+            return HostError(f"{self.host} lets this user in, or does not refuse, and then says nothing.",
+                             next_step=f"Try `ssh {self.host} python3 -V` by hand: it must answer by itself.")
         status = self.process.returncode
         said = _readable(bytes(self._said))
         if status == _NO_PYTHON:

@@ -11,13 +11,14 @@ from typing import Any
 
 from nostos.core.errors import NostosError
 from nostos.core.files.entry import FileEntry
-from nostos.core.files.remote.readers import broken, owner_data, owner_of, status_of
+from nostos.core.files.remote.readers import broken, leads_out, owner_data, owner_of, status_of
 from nostos.core.files.tree import CopiedFile, FileTree, GivenFile, Status
 from nostos.core.hosts.helper import Cancelled, Channel, WireError
 
 Talk = AbstractContextManager[Channel]
 _AT_ONCE = 64
 _PIECE = 1 << 15  # bytes
+_GROWN = 1 << 26  # bytes, at most, by which a file grows while it is read
 
 
 def copied_there(talk: Talk, where: str, entries: Sequence[FileEntry]) -> Iterator[CopiedFile]:
@@ -63,7 +64,9 @@ def given_out(talk: Talk, where: str, entries: Sequence[FileEntry]) -> Iterator[
                     yield GivenFile(entry, error=OSError(number, text, entry.path))
                 case [list(facts), list(owner), str(led)]:
                     info = status_of(facts)
-                    pieces = _pieces(channel, where) if info.is_file else iter(())
+                    pieces = _pieces(channel, where, info.size) if info.is_file else iter(())
+                    if led and leads_out(entry.path, led):
+                        raise broken(where)  # no such link was listed
                     yield GivenFile(entry, info, owner_of(owner), led, pieces)
                     for _ in pieces:
                         pass
@@ -71,9 +74,11 @@ def given_out(talk: Talk, where: str, entries: Sequence[FileEntry]) -> Iterator[
                     raise broken(where)
 
 
-def _pieces(channel: Channel, where: str) -> Iterator[bytes]:
+def _pieces(channel: Channel, where: str, size: int) -> Iterator[bytes]:
+    """What a file holds. size: what it was said to hold; it may have grown since, as logs do, but not without end."""
+    left = size + _GROWN
     while (piece := channel.receive()) is not None:
-        if not isinstance(piece, bytes):
+        if not isinstance(piece, bytes) or (left := left - len(piece)) < 0:
             raise broken(where)
         yield piece
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 from typing import Any
 
 from nostos.core.errors import HostError
@@ -19,6 +20,12 @@ def status_of(found: Any) -> Status:
             or not all(isinstance(n, int) for n in found[1:])):
         raise broken("the other machine")
     return Status(*found)
+
+
+def leads_out(path: str, led: str) -> bool:
+    """Whether a link leads out of its tree, by what is written in it."""
+    target = posixpath.normpath(posixpath.join(posixpath.dirname(path), led))
+    return led.startswith("/") or "\0" in led or target == ".." or target.startswith("../")
 
 
 def owner_of(found: Any) -> Owner:

@@ -10,7 +10,7 @@ from nostos.core.errors import HostError
 from nostos.core.files.entry import FileEntry, digest_of, summed
 from nostos.core.files.remote.asking import AT_ONCE, FarAsking
 from nostos.core.files.remote.bulk import copied_there, given_out, taken_there
-from nostos.core.files.remote.readers import broken, owner_data, owner_of, status_of
+from nostos.core.files.remote.readers import broken, leads_out, owner_data, owner_of, status_of
 from nostos.core.files.tree import (
     SMALL,
     CopiedFile,
@@ -29,6 +29,7 @@ from nostos.core.hosts.helper import Cancelled, Channel
 from nostos.core.patterns import parted
 
 _PIECE = 1 << 15  # bytes of a file in one message
+_MOST = 5_000_000  # files of a tree
 
 
 class _FarFile:
@@ -197,10 +198,16 @@ class FarTree(FarAsking):
              ) -> Iterator[FileEntry]:
         if not self.has_files:
             return
+        count = 0
         for some in self.connection.messages("scan", *self._where(), sorted(set(apart)), *parted(ignore)):
+            count += len(some)
+            if count > _MOST:
+                raise HostError(f"{self.where} has more than {_MOST:,} files.", next_step="Leave folders out: --skip.")
             for found in some:
                 if len(found) == 2:
                     passed(SkippedFile(str(found[0]), str(found[1])))
+                elif found[1:2] == ["link"] and leads_out(str(found[0]), str(found[-1])):
+                    passed(SkippedFile(str(found[0]), f"is a link out of the tree, to {found[-1]}"))
                 else:
                     yield self._believed(found)
 
