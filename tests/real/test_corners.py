@@ -21,6 +21,24 @@ from tests.real.test_system import SystemTest
 
 @unittest.skipIf(missing(), missing())
 class Corners(SystemTest):
+    def test_what_is_kept_from_others_is_opened_only_by_name(self) -> None:
+        self.ask(self.live, "page('Plans', ['post_password' => 'sky']); page('Notes', ['post_status' => 'private']);")
+        staging = self.clone()
+        self.ask(staging, """foreach (['Plans', 'Notes'] as $title) { $one = get_page_by_title($title);
+            wp_update_post(['ID' => $one->ID, 'post_password' => '', 'post_status' => 'publish']); }
+            page('Members', ['post_password' => 'dome']);""")
+        told = ("echo json_encode(array_map(fn($t) => [get_page_by_title($t)->post_password, "
+                "get_page_by_title($t)->post_status], ['Plans', 'Notes', 'Members']));")
+        self.merge()
+        self.assertEqual(self.ask(self.live, told), [["sky", "publish"], ["", "private"], ["dome", "publish"]])
+        with opened(self.home, self.home.read("autumn")) as crew:
+            said = prepare(crew).plan.selection.warnings
+            self.assertEqual(len([w for w in said if "open to those who are kept from it now" in w]), 2)
+            self.assertIn("page/plans would be open to those who are kept from it now",
+                          prepare(crew, Choice(("page/plans",))).plan.selection.warnings)
+        self.merge("page/plans")
+        self.assertEqual(self.ask(self.live, told)[:2], [["", "publish"], ["", "private"]])
+
     def test_accounts_go_home_only_when_they_are_named(self) -> None:
         self.ask(self.live, "wp_insert_user(['user_login' => 'ed', 'user_pass' => 'old', 'role' => 'editor', "
                             "'user_email' => 'ed@ridge.example']); set_transient('cart_9', ['ware' => 3], 9999);")

@@ -317,9 +317,17 @@ def _item(anchor: Ancestors, rows: Rows, draft: _Draft, gained: Work) -> Item | 
     if not reason and any(f.whole for f in draft.files):
         reason = "both sides changed it, and one of them its version: it is one side's as a whole"
     standing = Standing.CLASH if reason else overall(fields)
+    opens = change != "removed" and any(_opens(rows, state) for state in draft.rows)
     return Item(draft.id, draft.kind, draft.title, change, standing, tuple(fields), tuple(draft.rows),
                 tuple(draft.files), (), rows.profile.is_visitors(draft.kind), draft.folder, reason, draft.root,
-                rows.profile.is_account(draft.kind))
+                opens or rows.profile.is_account(draft.kind), opens)
+
+
+def _opens(rows: Rows, state: RowState) -> bool:
+    """Whether staging took away what keeps others from something, and live has it."""
+    return any(state.table == table and state.live is not None and holds(where, plain(state.live)) and not (
+        state.staging is not None and holds(where, plain(state.staging))) and state.base is not None
+        for table, where in rows.profile.protects)
 
 
 def _file_value(entry: FileEntry | None) -> Any:

@@ -106,7 +106,8 @@ class Item:
     folder: str = ""  # the path of a folder item, which is switched as a whole
     reason: str = ""
     root: RowName | None = None
-    careful: bool = False  # it drops or narrows something, or is an account, so it goes only when it is named
+    careful: bool = False  # it drops or narrows something, is an account, or opens, so it goes only when it is named
+    opens: bool = False  # it would take away what keeps others from seeing or doing something
 
     @property
     def gained(self) -> bool:

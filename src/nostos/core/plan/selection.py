@@ -19,6 +19,7 @@ from nostos.core.plan.obstacles import Need
 from nostos.core.profiles.conditions import holds
 from nostos.core.values.names import both
 
+_OPENS = "would be open to those who are kept from it now"
 Exists = Callable[[str], bool]  # whether an item of this name is on live at all
 
 
@@ -109,8 +110,9 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
                                      next_step=f"Leave {need.item} out as well, or let {need.on} go home.")
             if need.on not in chosen:
                 if need.on in careful:
-                    why = "drops something of live's" if comparison.items[need.on].schema else (
-                        "is an account, and goes only when it is named")
+                    item = comparison.items[need.on]
+                    why = "drops something of live's" if item.schema else (
+                        f"{_OPENS if item.opens else 'is an account'}, and goes only when it is named")
                     raise SelectionError(f"{_chain(chosen, need)}, which {why}.",
                                          next_step=f"Name it with --take {need.on}, or leave {need.item} out.")
                 chosen[need.on] = need
@@ -119,7 +121,10 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
         tuple(Chosen(comparison.items[n], because) for n, because in sorted(chosen.items())),
         tuple(i for i in movable if i.id not in chosen),
         tuple(i for i in comparison.items.values() if i.standing is Standing.CLASH and not stays(i)),
-        tuple(unmoved), (*(f"{item} stays, for it needs {on}, which goes only when it is named: --take {on}"
+        tuple(unmoved), (*(f"{name} {_OPENS}: it goes only when it is named, --take {name}" for name in sorted(careful)
+                           if comparison.items[name].opens),
+                         *(f"{name} {_OPENS}" for name in sorted(chosen) if comparison.items[name].opens),
+                         *(f"{item} stays, for it needs {on}, which goes only when it is named: --take {on}"
                            for item, on in waits.items()),
                          *_rights(comparison, chosen), *_minds(comparison, chosen),
                          *_renamed(comparison, chosen),

@@ -49,7 +49,7 @@ from nostos.core.profiles.row_trees import NestedTree, RowTree
 ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "folder", "files", "tables", "policy",
                        "setting-policy", "derived", "clear", "caution", "activity", "mask", "tree", "nested-tree",
                        "unique", "mind", "numbers", "slug", "job", "together", "along", "numbered", "prefixed",
-                       "closed", "written", "pointers", "whose"})
+                       "closed", "written", "pointers", "whose", "protects"})
 _DEEPEST = 5  # profiles that build upon one another
 
 
@@ -275,6 +275,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "framework": _framework(data["framework"]) if "framework" in data else None,
         "written": tuple(Written(*_column(w), w["key"], w["strip"]) for w in data.get("written", [])),
         "pointers": Pointers(**data["pointers"]) if "pointers" in data else None,
+        "protects": tuple((p["table"], _where(p)) for p in data.get("protects", [])),
         "history": _names(data.get("tables", {}).get("history", [])),
         "visitor_tables": _names(data.get("whose", {}).get("visitors", [])),
         "editor_tables": _names(data.get("whose", {}).get("editors", [])),

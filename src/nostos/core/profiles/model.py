@@ -410,6 +410,7 @@ class Profile:
     framework: Framework | None = None
     written: tuple[Written, ...] = ()
     pointers: Pointers | None = None
+    protects: tuple[tuple[str, Where], ...] = ()  # table, and which rows keep others from seeing or doing something
     history: tuple[str, ...] = ()  # tables whose rows tell of what was
     visitor_tables: tuple[str, ...] = ()  # patterns of tables that visitors fill; and of those that editors do
     editor_tables: tuple[str, ...] = ()
