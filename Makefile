@@ -16,7 +16,7 @@ test: check servers systems   ## every check and every test
 
 # The real systems that tests run on, from Debian's packages. Where they cannot be installed, the tests that need them
 # are skipped and say what is missing.
-PACKAGES = zstd postgresql pgbouncer openssh-server openssh-client pypy3 mariadb-server php-cli php-mysql php-gd php-xml php-mbstring wordpress wordpress-theme-twentytwentythree chromium chromium-driver
+PACKAGES = zstd postgresql pgbouncer openssh-server openssh-client pypy3 mariadb-server php-cli php-mysql php-gd php-xml php-mbstring wordpress wordpress-theme-twentytwentythree chromium chromium-driver nginx apache2
 servers:
 	@if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && ! dpkg -s $(PACKAGES) >/dev/null 2>&1; then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $(PACKAGES) \

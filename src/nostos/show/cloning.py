@@ -66,8 +66,8 @@ def cloned(console: Console, result: CloneResult) -> None:
     if len(result.passed) > 10:
         console.print(f"Left out for such reasons: {len(result.passed) - 10} more.")
     console.print(f"The anchor is dropped. Next: let {voyage.url} answer from {voyage.into}, and work there.")
-    for paragraph in left_to_do(voyage, any(g.name.endswith(".php") for g in result.guards),
-                                 [here for _, here in result.addresses]):
+    for paragraph in left_to_do(voyage, result.program, result.inside, result.private,
+                                [here for _, here in result.addresses]):
         console.print(Text(paragraph, style="dim" if paragraph.startswith(" ") else ""))
 
 

@@ -91,6 +91,9 @@ class CloneResult:
     unasked: str | None = None  # why the copy could not be asked about itself; empty: it was; None: nobody knows how
     addresses: tuple[tuple[str, str], ...] = ()  # further ones, live's and the copy's
     elsewhere: tuple[str, ...] = ()  # sites of the installation that answer on live only, at hosts of their own
+    program: str = ""  # what answers for the system: "php", "python"; empty: not known
+    inside: str = ""  # where the copy's tree is, in its folder
+    private: tuple[str, ...] = ()  # what in the copy's tree nobody is to fetch: its settings, its database
 
 
 def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
@@ -299,7 +302,14 @@ class Cloning:
                            (*guards, *laid, *self._own_module()),
                       tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
                       self.masked if self.mask else None, tuple(self.left), unasked,
-                      self.further, self.elsewhere)
+                      self.further, self.elsewhere, self._program(), self.inside, self._private())
+
+    def _program(self) -> str:
+        first = self.profile.serve[0] if self.profile.serve else ""
+        return "python" if "python" in first or (self.target / self.inside / "manage.py").is_file() else first
+
+    def _private(self) -> tuple[str, ...]:
+        return tuple(dict.fromkeys(self.live.foreign_paths()))
 
     def _database(self, anchor: Anchor) -> tuple[dict[str, Table], int]:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
