@@ -53,6 +53,7 @@ class MemoryTree(FileTree):
     def __init__(self, name: str) -> None:
         self.name = name
         self.not_given = []
+        self.meant = {}
         self.nodes: dict[str, Node] = {}
         self.clock = count(1_000_000_000)
 

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from nostos.core.anchor.store import Anchor
+from nostos.core.sites.database_words import DatabaseWords
 from nostos.core.sites.own_words import words_of
 from nostos.core.sites.recognise import Site
 from nostos.core.values.urls import UrlForms
 
-_FACT = "words"
+_FACT, _NAMING = "words", "naming"
 
 
-def remember(anchor: Anchor, live: UrlForms, copy: UrlForms) -> None:
-    """Keep how a copy was made to speak."""
+def remember(anchor: Anchor, live: UrlForms, copy: UrlForms, naming: Collection[str] = ()) -> None:
+    """Keep how a copy was made to speak. naming: the files that name its database; what they say of it, is the sites'
+    own and is not kept."""
+    anchor.set_fact(_NAMING, sorted(naming))
     said = [[f.own.url, f.folder.path, *(base.url for base in f.bases[1:])] for f in (live, copy)]
     anchor.set_fact(_FACT, said)
 
@@ -22,10 +27,14 @@ def further(anchor: Anchor) -> tuple[tuple[str, ...], tuple[str, ...]]:
     return tuple(live[2:]), tuple(copy[2:])
 
 
-def speak(anchor: Anchor, staging: Site) -> None:
-    """Let a staging copy's files be read and written in live's words, if it was made to speak its own."""
+def speak(anchor: Anchor, live: Site | None, staging: Site) -> None:
+    """Let a staging copy's files be read and written in live's words, if it was made to speak its own. live: None where
+    it is not to be had."""
     said = anchor.fact(_FACT)
     if said:
+        databases = None if live is None else (DatabaseWords.of(live.database), DatabaseWords.of(staging.database))
         (url, folder, *there), (own, own_folder, *here) = said
-        staging.files.words = words_of(UrlForms(url, folder=folder, further=[(u,) for u in there]), UrlForms(
-            own, (url,), own_folder, (folder,) if folder else (), list(zip(here, there, strict=True))))
+        staging.files.words = words_of(
+            UrlForms(url, folder=folder, further=[(u,) for u in there]),
+            UrlForms(own, (url,), own_folder, (folder,) if folder else (), list(zip(here, there, strict=True))),
+            databases, anchor.fact(_NAMING) or ())

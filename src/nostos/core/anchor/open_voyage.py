@@ -93,7 +93,7 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
     anchor = Anchor(home.folder(voyage.name) / "anchor.db")
     there, here = further(anchor)
     live, staging = replace(live, further=there), replace(staging, further=here)
-    speak(anchor, staging)
+    speak(anchor, live, staging)
     skipped = anchor.fact("skip_rows") or ()
     live, staging = without(live, skipped), without(staging, skipped)
     live.files.followed = {**live.files.followed, **(anchor.fact("followed") or {})}

@@ -193,6 +193,7 @@ class Staging:
         """Stage what comes, each in its place. It belongs to whom the file that it replaces belongs to."""
         with self.target.looking_ahead(("owner", put.path) for put, _ in puts):
             owners = {put.path: self.target.owner(put.path) for put, _ in puts}
+        self.target.meant.update((staged, put.path) for put, staged in puts)
         plain: list[tuple[PutFile, str]] = []
         for put, staged in puts:
             owner = owners[put.path]

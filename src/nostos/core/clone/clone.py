@@ -42,6 +42,7 @@ from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites import env_file, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt
+from nostos.core.sites.database_words import DatabaseWords
 from nostos.core.sites.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.sites.left_out import left_out
 from nostos.core.sites.links import follow
@@ -60,11 +61,13 @@ _TEXTS = (".php", ".js", ".mjs", ".html", ".htm", ".xml", ".svg", ".txt", ".sql"
 @dataclass(frozen=True)
 class Leftover:
     """Where the copy still speaks of live, for it is written there in a way that is not known: a file, or a column of a
-    table. count: in how many rows. said: the words, from one of them."""
+    table. count: in how many rows. said: the words, from one of them. acts: it names live's database, so that the copy
+    would act on live."""
 
     place: str
     count: int
     said: str
+    acts: bool = False
 
 
 @dataclass(frozen=True)
@@ -257,6 +260,8 @@ class Cloning:
         self.elsewhere: tuple[str, ...] = ()
         self.entries = entries
         self.passed = passed
+        self.databases = DatabaseWords.of(live.database), DatabaseWords.of(self.database)
+        self.naming: set[str] = set()  # files that name the database, and have the copy's own
         self.words = words_of(self.live_urls, self.staging_urls)
         self.traces = Traces(self.live_urls, self.staging_urls)
         self.left: list[Leftover] = []
@@ -283,7 +288,7 @@ class Cloning:
                 anchor.set_fact("skip_rows", list(self.skip_rows))
                 anchor.set_fact("followed", dict(self.live.files.followed))
                 anchor.set_fact("gate", self.gate)
-                remember(anchor, self.live_urls, self.staging_urls)
+                remember(anchor, self.live_urls, self.staging_urls, self.naming)
             self._configuration()
             self._answers()
             self._open_up(begun)
@@ -474,18 +479,24 @@ class Cloning:
             return None
         content = self.files.read(entry.path) if content is None else content
         name, new, stamp = entry.path, content, None
-        if known and self.words.own(name, content) != content:
-            new = self.words.own(name, content)
-            if self.words.live(name, new) != content:
+        naming = self.databases[0] != self.databases[1] and self.databases[0].may_be_in(content)
+        words = words_of(self.live_urls, self.staging_urls, self.databases, {name}) if naming else self.words
+        if (known or naming) and words.own(name, content) != content:
+            new = words.own(name, content)
+            if words.live(name, new) != content:
                 new = content
+            elif naming and self.databases[0].named(content.decode("utf-8", "replace")):
+                self.naming.add(name)
         if new != content:
             owner = self.files.owner(name)
             self.files.remove(name)
             self.files.write(name, new, entry.mode, owner)
             made = self.files.status(name)
             stamp = (made.modified, made.changed) if made is not None else None
-        text = new.decode("utf-8", "replace") if b"\0" not in new and self.traces.may_be_in(new) else ""
-        if said := self.traces.found(text):
+        text = new.decode("utf-8", "replace") if b"\0" not in new and (naming or self.traces.may_be_in(new)) else ""
+        if naming and (said := self.databases[0].named(text)):
+            self.left.append(Leftover(name, 1, said, True))
+        elif said := self.traces.found(text):
             self.left.append(Leftover(name, 1, said))
         return stamp
 

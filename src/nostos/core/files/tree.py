@@ -18,7 +18,7 @@ from typing import Any, Protocol
 
 from nostos.core.errors import leaves
 from nostos.core.files.entry import NO_FILES, OWN_PREFIX, FileEntry, digest_of, summed
-from nostos.core.files.words import LARGEST, Words, ending
+from nostos.core.files.words import LARGEST, Words
 from nostos.core.hosts.far_path import AnyPath, host_of
 
 _TRIES = 3
@@ -163,12 +163,14 @@ class SaidFile(io.BytesIO):
 
 class FileTree(ABC):
     """A tree of files. not_given: paths of what could not be given to the user or group that it should belong to.
+    meant: files that stand under another path for a while, by that, and the path that they are meant for.
     called: files that are asked for by other paths than they lie at, both ways (see compare/two_names). words: the
     tree's own, where some of its files are read and written in another site's."""
 
     not_given: list[str]
     words: Words | None = None
     called: Mapping[str, str] = {}
+    meant: dict[str, str]
     followed: Mapping[str, str] = {}  # links to folders that are as if the folders lay there, and where each must lead
 
     # --- where it is
@@ -407,7 +409,7 @@ class FileTree(ABC):
 
     def speaks(self, path: str) -> bool:
         """Whether a file is read and written in another site's words."""
-        return self.words is not None and bool(ending(path))
+        return self.words is not None and self.words.speaks(self.meant.get(path, path))
 
     def copy_spoken(self, source: FileTree, path: str, target: str, mode: int, owner: Owner | None) -> bytes | None:
         """`copy_in` of a file that either tree has in another site's words; None: this is none of those."""

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 RULES = (".htaccess", ".ini", ".config", ".conf")  # of a web server
 KNOWN = (".css", ".json", ".webmanifest", *RULES)
 LARGEST = 1 << 20  # bytes
-Change = Callable[[str, str], str]  # (a file's name, its text) -> the text as the other site has it
+Change = Callable[[str, str], str]  # (a file's path, its text) -> the text as the other site has it
 
 
 def ending(path: str) -> str:
@@ -23,10 +23,16 @@ def ending(path: str) -> str:
 
 @dataclass(frozen=True)
 class Words:
-    """How a tree's own words become live's, and the other way round. speaks: whether a text may hold any of them."""
+    """How a tree's own words become live's, and the other way round. also: the paths of further files that have them,
+    whatever they are called."""
 
     to_live: Change
     to_own: Change
+    also: frozenset[str] = frozenset()
+
+    def speaks(self, path: str) -> bool:
+        """Whether a file is one that has words of its own."""
+        return bool(ending(path)) or path in self.also
 
     def live(self, path: str, content: bytes) -> bytes:
         return self._changed(self.to_live, path, content)
@@ -42,4 +48,4 @@ class Words:
             text = content.decode()
         except UnicodeDecodeError:
             return content
-        return change(path.rpartition("/")[2], text).encode()
+        return change(path, text).encode()

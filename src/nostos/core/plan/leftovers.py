@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
 from nostos.core.plan.operations import InsertRow, Plan, PutFile, SwitchFolder, UpdateRow, changes_of
+from nostos.core.sites.database_words import DatabaseWords
 from nostos.core.values.traces import Traces
 
 _LARGEST = 4 << 20  # bytes of a file that is looked through
@@ -24,8 +25,9 @@ class Trace:
     said: str
 
 
-def leftovers(planned: Plan, traces: Traces, source: FileTree) -> Iterator[Trace]:
-    """Everything that is to be written and still speaks of the source. source: where files come from."""
+def leftovers(planned: Plan, traces: Traces, source: FileTree, database: DatabaseWords) -> Iterator[Trace]:
+    """Everything that is to be written and still speaks of the source. source: where files come from. database: the
+    source's, which no file is to lead to."""
     for write in planned.of(InsertRow, UpdateRow):
         for column, value in write.values.items():
             if said := traces.found(value):
@@ -35,15 +37,18 @@ def leftovers(planned: Plan, traces: Traces, source: FileTree) -> Iterator[Trace
     for at in range(0, len(puts), _AT_ONCE):
         some = puts[at:at + _AT_ONCE]
         with source.looking_ahead(source.small(put.path) for put in some if put.content is None):
-            yield from (Trace(put.item, put.path, said) for put in some if (said := _said(put, traces, source)))
+            yield from (Trace(put.item, put.path, said) for put in some
+                        if (said := _said(put, traces, source, database)))
 
 
-def _said(put: PutFile, traces: Traces, source: FileTree) -> str:
+def _said(put: PutFile, traces: Traces, source: FileTree, database: DatabaseWords) -> str:
     """What a file that is to be written says of the source; empty: nothing."""
     content = put.content
     if content is None:
         with suppress(OSError, SiteError):
             content = source.read(put.path)
-    if not content or b"\0" in content[:8192] or not traces.may_be_in(content):
+    if not content or b"\0" in content[:8192]:
         return ""
-    return traces.found(content.decode("utf-8", "replace"))
+    text = content.decode("utf-8", "replace")
+    named = database.named(text) if database.may_be_in(content) else ""
+    return named or (traces.found(text) if traces.may_be_in(content) else "")

@@ -44,6 +44,7 @@ from nostos.core.profiles.places import Place
 from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.addresses import forms_of
+from nostos.core.sites.database_words import DatabaseWords
 from nostos.core.sites.recognise import Site
 from nostos.core.undisturbed import not_collecting
 from nostos.core.values.traces import Traces
@@ -187,7 +188,9 @@ def _ready(crew: Crew, comparison: Comparison, needs: Needs, choice: Choice | Ch
     target = crew.live if toward is Side.LIVE else crew.staging
     traces: tuple[Trace, ...] = ()
     if toward is Side.LIVE:
-        traces = tuple(leftovers(planned, Traces(forms_of(crew.staging), forms_of(crew.live)), crew.staging.files))
+        theirs, own = DatabaseWords.of(crew.staging.database), DatabaseWords.of(crew.live.database)
+        traces = tuple(leftovers(planned, Traces(forms_of(crew.staging), forms_of(crew.live)), crew.staging.files,
+                                 theirs if theirs.name != own.name else DatabaseWords("")))
     noted = replace(selection, warnings=(
         *selection.warnings, *not_given(target.files, planned),
         *(f"{f.path} is set-user-id or set-group-id in {toward.other}: it goes without that"

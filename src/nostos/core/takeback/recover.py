@@ -108,7 +108,7 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
     try:
         staging = target if toward is Side.STAGING else source
         if anchor is not None and staging is not None:
-            speak(anchor, staging)
+            speak(anchor, target if toward is Side.LIVE else source, staging)
         if anchor is not None and toward is Side.LIVE:
             target.files.followed = {**target.files.followed, **(anchor.fact("followed") or {})}
         work = _Recovery(target, folder, anchor, source)

@@ -44,6 +44,7 @@ class LocalReading(Below, FileTree):
         self.root = root
         self.not_given = []
         self.called = {}
+        self.meant = {}
 
     @property
     def where(self) -> str:
@@ -80,7 +81,7 @@ class LocalReading(Below, FileTree):
         file = _File(self.open(path), "rb")
         try:
             if self.words is not None and self.speaks(path) and file.status().size <= LARGEST:
-                yield SaidFile(self.words.live(path, file.read()), file.status())
+                yield SaidFile(self.words.live(self.meant.get(path, path), file.read()), file.status())
             else:
                 yield file
         finally:

@@ -42,7 +42,7 @@ class LocalTree(LocalReading):
               ) -> None:
         owner = owner or self.owner(path)
         if self.words is not None and self.speaks(path):
-            content = self.words.own(path, content)
+            content = self.words.own(self.meant.get(path, path), content)
         opened = self.create(path)
         try:
             put(opened, content)

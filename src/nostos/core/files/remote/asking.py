@@ -24,6 +24,7 @@ class FarAsking(FileTree):
         self.root = root
         self.not_given = []
         self.called = {}
+        self.meant = {}
         self._ahead: dict[tuple[Any, ...], Any] = {}
 
     @property

@@ -128,7 +128,7 @@ class FarTree(FarAsking):
         with self.talk("read", self._there(path)) as channel:
             file = _FarFile(self, channel)
             if self.words is not None and self.speaks(path) and file.status().size <= LARGEST:
-                yield SaidFile(self.words.live(path, file.read()), file.status())
+                yield SaidFile(self.words.live(self.meant.get(path, path), file.read()), file.status())
             else:
                 yield file
 
@@ -177,7 +177,9 @@ class FarTree(FarAsking):
 
     def _in_live_words(self, path: str, given: GivenFile) -> bytes:
         content = b"".join(given.pieces)
-        return self.words.live(path, content) if self.words is not None and self.speaks(path) else content
+        if self.words is None or not self.speaks(path):
+            return content
+        return self.words.live(self.meant.get(path, path), content)
 
     def entry(self, path: str, digest: bool = False) -> FileEntry | None:
         if digest and self.speaks(path):
@@ -246,7 +248,7 @@ class FarTree(FarAsking):
     def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None, like: Status | None = None
               ) -> None:
         if self.words is not None and self.speaks(path):
-            content = self.words.own(path, content)
+            content = self.words.own(self.meant.get(path, path), content)
         self._pour(path, (content[at:at + _PIECE] for at in range(0, len(content), _PIECE)), mode, owner,
                    None if like is None else [like.accessed, like.modified])
 
