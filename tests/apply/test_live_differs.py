@@ -136,6 +136,21 @@ class BetweenTheListAndTheCommit(SmallTest):
                     s.merge(between=lambda: s.sql("live", "DELETE FROM category WHERE id=4"))  # noqa: B023
                 self.assertEqual(s.sql("live", "SELECT count(*) FROM page WHERE category_id = 4"), [(0,)])
 
+    def test_what_points_at_nothing_goes_on_to(self) -> None:
+        """What staging made, noted and removed was never live's: its number is not that of what live makes there."""
+        said = '[[reference]]\ncolumn = "note.page_id"\nto = "page"\n'
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, (*PAGES, "CREATE TABLE note (id {key}, body VARCHAR(50), page_id INTEGER)",
+                                        "INSERT INTO note (body, page_id) VALUES ('a', 1), ('b', 1)"), said)
+                s.sql("staging", "INSERT INTO page (title) VALUES ('three'), ('four')")
+                s.sql("staging", "INSERT INTO note (body, page_id) VALUES ('three', 3), ('four', 4), ('none', 77)")
+                s.sql("staging", "DELETE FROM page WHERE id = 3")
+                s.sql("live", "INSERT INTO page (title) VALUES ('live')")
+                s.merge("*")
+                pointed = dict(s.sql("live", "SELECT body, title FROM note LEFT JOIN page ON page.id = page_id"))
+                self.assertEqual(pointed, {"a": "one", "b": "one", "three": None, "four": "four", "none": None})
+
     def test_a_name_that_only_the_system_keeps_alone(self) -> None:
         """Of a page that both sides gain at one address in the last moment, one alone is there."""
         for engine in ENGINES:

@@ -113,10 +113,10 @@ class _Commit:
         return self._live_number(table, name)
 
     def _may_lead(self, table: str, number: int) -> bool:
-        """Whether a number that points at nothing where it comes from would point at something here, now or once that
-        number is given out."""
+        """Whether a number that points at nothing any more where it comes from would point at something here, now or
+        once that number is given out."""
         there = self.tables.get(table)
-        if there is None or not there.surrogate:
+        if there is None or not there.surrogate or number > self.rows.given.get(table, 0):
             return False
         if table not in self._tops:
             self._tops[table] = self.target_db.top(there) or 0

@@ -77,6 +77,8 @@ class Rows:
     writes: dict[str, Any] = field(default_factory=dict)  # what taking an item writes, once it is known
     uncompared: dict[Side, dict[int, set[str]]] = field(default_factory=dict)  # numbers born in what is not compared
     source: Side = Side.STAGING  # the side that is read: live in a refresh
+    nowhere: set[str] = field(default_factory=set)  # tables that something is said to point at, where nothing is
+    given: dict[str, int] = field(default_factory=dict)  # of these, the highest number that the source has given out
     masks: bool = False  # what is written is masked, for it is staging that is written to
 
     def dropped(self, name: str) -> set[str]:

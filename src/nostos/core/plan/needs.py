@@ -230,7 +230,13 @@ class _Finder(TreePlaces):
         place = _where(write, column)
         parsed = CanonicalName.parse(name)
         if parsed.origin is Origin.NOWHERE:
-            return None  # where it might lead to anything there, it is written as nothing
+            there = self.rows.live_tables.get(table)
+            if self._is_told(write, column, table):
+                self.rows.nowhere.add(table)  # where it might lead to anything there, it is written as nothing
+            elif there is not None and self.target_db.fetch(there, (parsed.number,)):
+                raise Obstacle(f"{place} points at {table} {parsed.number}, which staging does not have, "
+                                "while live has another thing by that number")
+            return None
         if state is None and self.rows.keep_keys and table in self.rows.live_tables and (
                 parsed.origin is Origin.ANCHOR
                 and self.target_db.fetch(self.rows.live_tables[table], (parsed.number,)) is None):
@@ -244,6 +250,11 @@ class _Finder(TreePlaces):
         if owner == item.id:
             return None
         return Need(item.id, owner, f"{place} points at it")
+
+    def _is_told(self, write: RowWrite, column: str, table: str) -> bool:
+        """Whether the schema or a profile says that a column points at a table; what was learned may be a number."""
+        return any(r.column == column and r.to == table and not r.learned
+                   for r in self.rows.profile.references_of(write.state.table))
 
     def _stays_away(self, state: RowState, owner: str) -> bool:
         """Whether live removed a row, and it was not decided that it comes back."""

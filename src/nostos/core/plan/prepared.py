@@ -50,6 +50,7 @@ from nostos.core.undisturbed import not_collecting
 from nostos.core.values.traces import Traces
 
 DEFAULT = Choice()
+_ANY = 1 << 62  # higher than any key
 
 
 Moment = Callable[[], AbstractContextManager[Database]]
@@ -145,13 +146,23 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
         decide(comparison, decisions, {i.id: i.reason for i in first.items.values() if i.reason})
     if toward is Side.STAGING:
         comparison = hold_back(mirrored(comparison, staging_db), questions)
-        needs = need_finder.resolve(comparison, staging_db)
+        needs = _resolved(comparison, staging_db, live_db)
         for item in list(comparison.items.values()):  # what stands in the way is told in the words of the real sides
             if item.reason:
                 comparison.items[item.id] = replace(item, reason=turned(item.reason))
         return asked_for(comparison), needs
-    needs = need_finder.resolve(comparison, live_db)
-    return asked_for(comparison), needs
+    return asked_for(comparison), _resolved(comparison, live_db, staging_db)
+
+
+def _resolved(comparison: Comparison, target_db: Database, source_db: Database) -> Needs:
+    needs = need_finder.resolve(comparison, target_db)
+    rows = comparison.rows
+    for name in rows.nowhere:
+        table = rows.staging_tables.get(name)
+        if table is not None and table.surrogate:
+            counted = source_db.counter(table)  # None: what was given out and removed left no trace
+            rows.given[name] = _ANY if counted is None else max(source_db.top(table) or 0, counted)
+    return needs
 
 
 def _gathered(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], layers: Sequence[Layer]

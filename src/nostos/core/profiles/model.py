@@ -96,6 +96,7 @@ class Reference:
     many: bool = False  # the pattern's group holds several ids
     declared: bool = False  # a foreign key of the schema
     weak: bool = False  # a row stands without it: it pulls nothing in, and where its target is not, it is left out
+    learned: bool = False  # nobody said so: it was worked out
     outlives: bool = False  # it tells of what was, and stays as it is when that is removed
 
     @property

@@ -53,12 +53,12 @@ class Finding:
         """A number that stands there, and a list of them: where the one stands today, the other may tomorrow."""
         table, column, where, path = self.place.table, self.place.column, self.place.where, self.place.path
         if self.to_column:
-            return Reference(table, column, self.to, self.to_column, "", where),
+            return Reference(table, column, self.to, self.to_column, "", where, learned=True),
         weak = not path and not where and says_weakly(column)
         if path and (shapes.is_text_step(path[-1]) or path[-1][:1] == "{"):
-            return Reference(table, column, self.to, None, "", where, path),
-        return (Reference(table, column, self.to, None, "", where, path or None, weak=weak),
-                Reference(table, column, self.to, None, "", where, path or None, LIST, True))
+            return Reference(table, column, self.to, None, "", where, path, learned=True),
+        return (Reference(table, column, self.to, None, "", where, path or None, weak=weak, learned=True),
+                Reference(table, column, self.to, None, "", where, path or None, LIST, True, learned=True))
 
 
 @dataclass(frozen=True)
