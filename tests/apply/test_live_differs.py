@@ -136,6 +136,27 @@ class BetweenTheListAndTheCommit(SmallTest):
                     s.merge(between=lambda: s.sql("live", "DELETE FROM category WHERE id=4"))  # noqa: B023
                 self.assertEqual(s.sql("live", "SELECT count(*) FROM page WHERE category_id = 4"), [(0,)])
 
+    def test_parts_stay_where_what_they_hang_on_does(self) -> None:
+        """Removed in staging, built on by live: the thing stays, and so does what staging removed along with it."""
+        schema = (*PAGES, "CREATE TABLE tag (id {key}, page_id INTEGER NOT NULL REFERENCES page(id), word VARCHAR(20))",
+                  "INSERT INTO tag (page_id, word) VALUES (1, 'dome'), (1, 'sky'), (2, 'sky')",
+                  "CREATE TABLE remark (id {key}, page_id INTEGER NOT NULL REFERENCES page(id), body VARCHAR(20))")
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, schema, 'editors = ["page", "tag"]\nvisitors = ["remark"]\n')
+                for removal in ("DELETE FROM tag WHERE page_id = 1", "DELETE FROM page WHERE id = 1",
+                                "DELETE FROM tag WHERE word = 'sky'"):
+                    s.sql("staging", removal)
+                s.sql("live", "INSERT INTO remark (page_id, body) VALUES (1, 'more?')")
+                s.merge()
+                self.assertEqual(s.sql("live", "SELECT page_id, word FROM tag ORDER BY id"), [(1, "dome"), (1, "sky")])
+                s.sql("live", "DELETE FROM remark")
+                with s.crew() as crew:
+                    said = prepare(crew, Choice(leave=("page/1",))).plan.selection
+                self.assertEqual([i.id for i in said.items], [])
+                s.merge()
+                self.assertEqual(s.sql("live", "SELECT count(*) FROM tag"), [(0,)])
+
     def test_what_points_at_nothing_goes_on_to(self) -> None:
         """What staging made, noted and removed was never live's: its number is not that of what live makes there."""
         said = '[[reference]]\ncolumn = "note.page_id"\nto = "page"\n'

@@ -22,6 +22,7 @@ from nostos.core.patterns import matching
 from nostos.core.plan.decisions import brings_back
 from nostos.core.plan.obstacles import Need, Obstacle
 from nostos.core.plan.referrers import Referrers
+from nostos.core.plan.removed_together import removed_with
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.plan.tree_places import TreePlaces
 from nostos.core.profiles.conditions import holds
@@ -49,11 +50,23 @@ def resolve(comparison: Comparison, target_db: Database) -> Needs:
             comparison.items[item.id] = with_standing(item, Standing.CLASH, str(obstacle))
     for name, need in _together(comparison, needs):
         needs[name] = (*needs[name], need)
-    # What needs something that cannot go home cannot go home either.
+    # What needs something that cannot go home cannot either; nor can what was removed with something that stays.
+    together = removed_with(comparison)
     again = True
     while again:
         again = False
         for name in list(needs):
+            for owner in sorted(together.get(name, ())):
+                if owner not in needs:
+                    other = comparison.items[owner]
+                    comparison.items[name] = with_standing(
+                        comparison.items[name], Standing.OPEN if other.standing is Standing.OPEN else Standing.CLASH,
+                        f"was removed with {owner}, which stays: {other.reason or other.standing}")
+                    del needs[name]
+                    again = True
+                    break
+            if name not in needs:
+                continue
             for need in needs[name]:
                 if need.on not in needs:
                     other = comparison.items[need.on]

@@ -16,6 +16,7 @@ from nostos.core.patterns import matching, nearest
 from nostos.core.plan.decisions import Decision, is_decided
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.obstacles import Need
+from nostos.core.plan.removed_together import removed_with
 from nostos.core.profiles.conditions import holds
 from nostos.core.values.names import both
 
@@ -98,6 +99,8 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
     unasked = {name for name in careful if not comparison.items[name].schema} | {
         i.id for i in movable if stays(i) and i.id not in wanted and not choice.everyone
         and comparison.rows.profile.is_surely_visitors(i.kind)}
+    hung = {} if take else _with_what_stays(comparison, wanted, choice.sure)
+    wanted -= hung.keys()
     waits = dict(_waiting(needs, sorted(wanted - {*take, *choice.sure}), unasked))
     wanted -= waits.keys()
     chosen: dict[str, Need | None] = dict.fromkeys(sorted(wanted))
@@ -124,6 +127,7 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
         tuple(unmoved), (*(f"{name} {_OPENS}: it goes only when it is named, --take {name}" for name in sorted(careful)
                            if comparison.items[name].opens),
                          *(f"{name} {_OPENS}" for name in sorted(chosen) if comparison.items[name].opens),
+                         *(f"{item} stays, for {on}, with which it was removed, does" for item, on in hung.items()),
                          *(f"{item} stays, for it needs {on}, which goes only when it is named: --take {on}"
                            for item, on in waits.items()),
                          *_rights(comparison, chosen), *_minds(comparison, chosen),
@@ -145,6 +149,16 @@ def _unmoved(comparison: Comparison, patterns: Collection[str], exists: Exists) 
             raise SelectionError(f"Nothing that changed is called {pattern}.",
                                  next_step=nearest(comparison.items, pattern))
     return unmoved
+
+
+def _with_what_stays(comparison: Comparison, wanted: Collection[str], named: Collection[str]) -> dict[str, str]:
+    """What would be removed, was removed only with something else, and was not named; where that is not wanted."""
+    together = removed_with(comparison) if len(wanted) < len(comparison.items) else {}
+    found: dict[str, str] = {}
+    while more := {name: on for name in wanted if name not in found and name not in named
+                   for on in sorted(together.get(name, ())) if on not in wanted or on in found}:
+        found |= more
+    return found
 
 
 def _waiting(needs: Needs, wanted: Iterable[str], unasked: Collection[str]) -> Iterator[tuple[str, str]]:
