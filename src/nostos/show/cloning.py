@@ -65,6 +65,14 @@ def cloned(console: Console, result: CloneResult) -> None:
                                       for left in speaking[:10]], indent=4, right=(1,))
         if len(speaking) > 10:
             console.print(f"    and {len(speaking) - 10} more; --json lists all.")
+    if result.machines:
+        covered = any("mail" in f"{g.name} {g.value}" for g in result.guards)
+        heading(console, f"Its settings name {count(len(result.machines), 'other machine')}, as live's do:",
+                "What the copy sends there, live's own get. Change them where that matters.", "bold yellow")
+        table(console, ("", "", "", ""), [
+            (clean(m.host), clean(m.key), clean(m.place),
+             "mail is off in the copy" if m.is_mail and covered else "no guard covers it")
+            for m in result.machines[:12]], indent=4)
     if result.unkeyed:
         console.print(f"Cloned but not compared, for want of a key: {', '.join(map(clean, result.unkeyed))}.")
     for passed in result.passed[:10]:

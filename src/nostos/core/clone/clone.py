@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from time import monotonic
 from types import MappingProxyType
+from urllib.parse import urlsplit
 
 from nostos.core.anchor.alike import alike
 from nostos.core.anchor.copy_words import further as further_addresses
@@ -21,6 +22,7 @@ from nostos.core.clone.asking import asked
 from nostos.core.clone.checks import check_names, check_places
 from nostos.core.clone.copy_rows import Localiser, RowCopier
 from nostos.core.clone.masking import Mask, recipe
+from nostos.core.clone.other_machines import OtherMachine, machines_in, says_settings
 from nostos.core.clone.remove import check_removable, remove, set_aside
 from nostos.core.database.engines import Location, Made, Place
 from nostos.core.database.protocol import Database, told
@@ -94,6 +96,7 @@ class CloneResult:
     unasked: str | None = None  # why the copy could not be asked about itself; empty: it was; None: nobody knows how
     addresses: tuple[tuple[str, str], ...] = ()  # further ones, live's and the copy's
     elsewhere: tuple[str, ...] = ()  # sites of the installation that answer on live only, at hosts of their own
+    machines: tuple[OtherMachine, ...] = ()  # others that its settings files name
     program: str = ""  # what answers for the system: "php", "python"; empty: not known
     inside: str = ""  # where the copy's tree is, in its folder
     private: tuple[str, ...] = ()  # what in the copy's tree nobody is to fetch: its settings, its database
@@ -265,6 +268,7 @@ class Cloning:
         self.words = words_of(self.live_urls, self.staging_urls)
         self.traces = Traces(self.live_urls, self.staging_urls)
         self.left: list[Leftover] = []
+        self.machines: list[OtherMachine] = []
         self.rewritten = 0
         self.rows = 0
 
@@ -307,7 +311,7 @@ class Cloning:
                            (*guards, *laid, *self._own_module()),
                       tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
                       self.masked if self.mask else None, tuple(self.left), unasked,
-                      self.further, self.elsewhere, self._program(), self.inside, self._private())
+                      self.further, self.elsewhere, tuple(self.machines), self._program(), self.inside, self._private())
 
     def _program(self) -> str:
         first = self.profile.serve[0] if self.profile.serve else ""
@@ -493,7 +497,13 @@ class Cloning:
             self.files.write(name, new, entry.mode, owner)
             made = self.files.status(name)
             stamp = (made.modified, made.changed) if made is not None else None
-        text = new.decode("utf-8", "replace") if b"\0" not in new and (naming or self.traces.may_be_in(new)) else ""
+        settings = says_settings(name) and len(new) <= SMALL_TEXT
+        text = new.decode("utf-8", "replace") if b"\0" not in new and (
+            naming or settings or self.traces.may_be_in(new)) else ""
+        if settings:
+            own = {str(urlsplit(url).hostname) for pair in (self.further, ((self.live.url, self.voyage.url),))
+                   for both in pair for url in both}
+            self.machines += machines_in(name, text, own)
         if naming and (said := self.databases[0].named(text)):
             self.left.append(Leftover(name, 1, said, True))
         elif said := self.traces.found(text):
