@@ -32,8 +32,8 @@ _APACHE_FILES = """\
     </LocationMatch>"""
 
 _APACHE_PROXY = """\
-    # The project answers by itself, on a port of this machine alone: {start}
-    # Nothing of its folder is served as files: its settings and its database are in there.
+    # The system answers by itself: start it on this port of this machine alone.
+    # Its folder is not served: its settings and its database are in there.
     ProxyPreserveHost On
     ProxyPass / http://127.0.0.1:8000/
     ProxyPassReverse / http://127.0.0.1:8000/"""
@@ -55,8 +55,8 @@ _NGINX_PHP = """
     location ~ \\.php$ { include fastcgi.conf; fastcgi_pass unix:/run/php/php-fpm.sock; }"""
 
 _NGINX_PROXY = """\
-    # The project answers by itself, on a port of this machine alone: {start}
-    # Nothing of its folder is served as files: its settings and its database are in there.
+    # The system answers by itself: start it on this port of this machine alone.
+    # Its folder is not served: its settings and its database are in there.
     location / {{
         proxy_pass http://127.0.0.1:8000;
         proxy_set_header Host $host;
@@ -77,8 +77,7 @@ def left_to_do(voyage: Voyage, program: str, inside: str = "", private: Sequence
     more = [name for url in further if (name := urlsplit(url).hostname or "") != host]
     own = [re.escape("/" + path).replace('"', ".") + "$" for path in private]
     facts = {"root": "/".join(filter(None, (on_machine(written(voyage.into)), inside))),
-             "private": "|".join([_HIDDEN, _KINDS, *own]),
-             "start": "python manage.py runserver 127.0.0.1:8000, or a server for its wsgi.py"}
+             "private": "|".join([_HIDDEN, _KINDS, *own])}
     by_itself = program == "python"
     apache = _APACHE.format(host=host, aliases="".join(f"\n    ServerAlias {name}" for name in more),
                             body=(_APACHE_PROXY if by_itself else _APACHE_FILES).format(**facts))
