@@ -199,6 +199,33 @@ class Learning(unittest.TestCase):
             self.assertGreaterEqual(right[what], 0.999 * said[what], what)
             self.assertGreaterEqual(right[what], 0.9 * true[what], what)
 
+    def test_what_every_thing_has_one_of_is_part_of_it(self) -> None:
+        """A version of each page goes with the pages, however it looks by itself; a receipt of each order does not."""
+        for versions, wanted in ((8, False), (7, True)):  # of eight pages
+            with self.subTest(versions), tempfile.TemporaryDirectory() as folder:
+                with sqlite3.connect(Path(folder) / "site.db") as db:
+                    db.executescript("""
+                        CREATE TABLE people (id INTEGER PRIMARY KEY, login TEXT, password TEXT);
+                        CREATE TABLE pages (id INTEGER PRIMARY KEY, title TEXT, slug TEXT, body TEXT);
+                        CREATE TABLE stages (id INTEGER PRIMARY KEY, page_id INTEGER NOT NULL REFERENCES pages (id),
+                            number TEXT, state TEXT, by_id INTEGER REFERENCES people (id), made DATETIME);
+                        CREATE TABLE orders (id INTEGER PRIMARY KEY, email TEXT, total DECIMAL(9,2), placed DATETIME);
+                        CREATE TABLE receipts (id INTEGER PRIMARY KEY, body TEXT, order_id INTEGER NOT NULL
+                            REFERENCES orders (id))""")
+                    for n in range(1, 9):
+                        db.execute("INSERT INTO pages VALUES (?, 'Page', 'page', 'Text')", (n,))
+                        db.execute("INSERT INTO orders VALUES (?, 'v@visitor.example', 9, '2026-01-01 10:00:00')", (n,))
+                        db.execute("INSERT INTO receipts VALUES (?, 'Thank you', ?)", (n, n))
+                        if n <= versions:
+                            db.execute("INSERT INTO stages VALUES (?, ?, '1', 'out', NULL, '2026-01-01 10:00:00')",
+                                       (n, n))
+                database = SqliteDatabase(Path(folder) / "site.db", readonly=True)
+                tables = database.tables()
+                found = learn(database, tables, complete(NO_PROFILE, tables))
+                database.close()
+                self.assertEqual("stages" in found.visitors, wanted)
+                self.assertLessEqual({"orders", "receipts"}, {*found.visitors})
+
     def test_names(self) -> None:
         for column, table, owner, least in (
                 ("order_id", "shop_orders", "shop_lines", 0.95), ("orderId", "orders", "lines", 1.0),

@@ -15,6 +15,7 @@ from ipaddress import ip_address
 from itertools import pairwise
 
 from nostos.core.database.schema import Row, Table
+from nostos.core.profiles.frameworks import base_of, model_names
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.evidence import WEIGHTS, are_people
 from nostos.core.profiles.learning.findings import Certainty, Finding
@@ -26,6 +27,7 @@ _LISTS = {what: words.listed(what) for what in (
 _TELLING = 0.3  # which part of a site's tables must have names that say something
 _MAYBE = 3.0  # bits against, up to which a place may point there
 _MANY = 2  # other tables that a place may point at as likely: of more none says anything
+_FEWEST, _MANY_ROWS = 5, 2000  # rows of a table that another completes: fewer say nothing, of more some were not read
 _FEW = 4  # values, that are too few to say what they are
 _MAIL = re.compile(r"[^@\s<>]{1,64}@[\w-]+(?:\.[\w-]+)+")
 _MACHINE = re.compile(r"[0-9A-Fa-f:.]{3,45}")
@@ -150,6 +152,7 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
     every: all tables of the site: where their names say nothing, all is in doubt.
     """
     tables = list(unknown)
+    all_tables = {t.name: t for t in (*every, *tables)}
     why: dict[str, str] = {}
     hung: dict[str, str] = {}
     bits: dict[str, float] = {}
@@ -163,6 +166,13 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
     accounts = tuple(t.name for t in tables if t.name in people and is_account(t, samples.get(t.name, ())))
     below = _below(tables, findings)
     named = {k.table: k.visitors for k in profile.kinds if not k.natural}
+    theirs = {t.name for t in tables if bits[t.name] >= WEIGHTS["whose"]["doubt"]} | {t for t, v in named.items() if v}
+    for table in tables:
+        whole = completes(table, all_tables, samples, profile, people)
+        if whole and whole not in theirs and not any(
+                f.startswith("values") for f in features(table, samples.get(table.name, ()))):
+            bits[table.name] += WEIGHTS["whose"]["completes"]
+            why[table.name] = f"{round(bits[table.name]) + 0:+d} bits: every row of {whole} has one; {why[table.name]}"
     visitors = {t.name for t in tables if t.name not in accounts and (
         bits[t.name] >= WEIGHTS["whose"]["doubt"] or not names_speak)}
     sure = _below(tables, [f for f in findings if f.certainty is Certainty.SURE])
@@ -194,6 +204,30 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
         tuple(t.name for t in tables if t.name in visitors),
         tuple(t.name for t in tables if t.name not in visitors and t.name not in accounts), accounts, why,
         tuple(t.name for t in tables if t.name in firm), hung, {t: tuple(sorted(goals)) for t, goals in below.items()})
+
+
+def completes(table: Table, tables: Mapping[str, Table], samples: Mapping[str, Sequence[Row]], profile: Profile,
+              people: Collection[str]) -> str:
+    """A table every row of which is pointed at by a row of this one, as a version belongs to each page: what says so is
+    the schema or a profile, not what was learned. Empty where there is none; people have what is theirs."""
+    framework = profile.framework
+    types = {str(row["id"]): tuple(str(row[n]) for n in framework.names) for row in samples.get(
+        framework.types, ())} if framework is not None else {}
+    models = model_names(framework, tables) if framework is not None else {}
+    pointed: dict[tuple[str, str], set[str]] = {}  # by column, and the table that its rows point at
+    for r in profile.references_of(table.name):
+        column = table.column(r.column)
+        if not r.is_key or r.learned or r.to in people or r.to not in tables or column is None or column.nullable:
+            continue
+        said = next((c.partition(".")[0] for c, _ in r.where if "." in c), "")
+        for row in samples.get(table.name, ()):
+            if not r.where or (said in row and base_of(tables, models.get(types.get(str(row[said]), ()), "")) == r.to):
+                pointed.setdefault((r.column, r.to), set()).add(str(row[r.column]))
+    for (_, goal), there in pointed.items():
+        keys = {str(row[tables[goal].key[0]]) for row in samples.get(goal, ())} if goal != table.name else set()
+        if _FEWEST <= len(keys) < _MANY_ROWS and keys <= there:
+            return goal
+    return ""
 
 
 def _after(name: str, owner: str) -> bool:
