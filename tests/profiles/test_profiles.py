@@ -58,7 +58,7 @@ class Loading(SiteTest):
 
 class Layers(SiteTest):
     def test_what_a_framework_calls_its_keys(self) -> None:
-        """A number of a column that no key is called like is a number, whatever it equals; a text may hold anything."""
+        """A number of a column that no key is called like is a number, whatever it equals."""
         path = self.folder / "site.db"
         with sqlite3.connect(path) as db:
             db.executescript("""
@@ -67,14 +67,18 @@ class Layers(SiteTest):
                 CREATE TABLE auth_group (id INTEGER PRIMARY KEY);
                 CREATE TABLE hill_tour (id INTEGER PRIMARY KEY, opens INTEGER, guide_id INTEGER, note TEXT);
                 CREATE TABLE hill_night (tour_ptr_id INTEGER PRIMARY KEY REFERENCES hill_tour(id));
-                CREATE TABLE hill_star (id INTEGER PRIMARY KEY, object_id INTEGER,
+                CREATE TABLE hill_of (id INTEGER PRIMARY KEY, content_type_id INTEGER, thing INTEGER);
+                CREATE TABLE hill_star (id INTEGER PRIMARY KEY, object_id INTEGER, thing INTEGER,
                     content_type_id INTEGER REFERENCES django_content_type(id))""")
         database = SqliteDatabase(path, readonly=True)
         tables = database.tables()
         database.close()
         profile = deduce.complete(deduce.recognise(tables, loader.built_in()), tables)
         self.assertEqual([profile.closes(Place("hill_tour", c), tables["hill_tour"].column(c))
-                          for c in ("opens", "guide_id", "note")], [True, False, False])
+                          for c in ("opens", "guide_id", "note")], [True, False, True])
+        # Where no column is called so, any may hold what the type beside it says.
+        self.assertEqual([profile.closes(Place(t, "thing"), tables[t].column("thing"))
+                          for t in ("hill_star", "hill_of")], [True, False])
         of = {r.where: r.to for r in profile.references_of("hill_star") if r.column == "object_id"}
         for model in ("tour", "night"):  # whose rows go on with those of a tour, under its numbers
             said = ("content_type_id.app_label", "hill"), ("content_type_id.model", model)

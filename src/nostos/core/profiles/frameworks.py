@@ -42,8 +42,10 @@ def _with_models(profile: Profile, framework: Framework, tables: Mapping[str, Ta
                 profile, written, tables, name, _said(framework, type_, names)))
     told = {(r.table, r.column, r.where, r.path) for r in profile.references}
     named = {(j.table, j.name) for j in profile.joins}
+    of_types = frozenset(t.name for t in tables.values() if not any(_pairs(framework, t)) and any(
+        c.endswith(framework.type) for c in t.names))
     return replace(
-        profile, references=(*profile.references, *dict.fromkeys(
+        profile, of_types=profile.of_types | of_types, references=(*profile.references, *dict.fromkeys(
             r for r in references if (r.table, r.column, r.where, r.path) not in told)),
         joins=(*profile.joins, *dict.fromkeys(j for j in joins if (j.table, j.name) not in named)),
         numbers=profile.numbers | {Place(w.table, w.column, (), ("*",)) for w in profile.written})
@@ -93,9 +95,8 @@ def _pairs(framework: Framework, table: Table) -> Iterator[tuple[str, str]]:
     """The columns of a table that point at a type, each with that which holds a number of that type's rows."""
     for column in table.names:
         if column.endswith(framework.type):
-            number = column.removesuffix(framework.type) + framework.number
-            if number in table.names:
-                yield column, number
+            yield from ((column, number) for end in framework.numbers
+                        if (number := column.removesuffix(framework.type) + end) in table.names)
 
 
 def _type_of(framework: Framework, table: Table) -> str:

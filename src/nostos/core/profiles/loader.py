@@ -287,8 +287,8 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
 def _framework(data: dict[str, Any]) -> Framework:
     return Framework(
         data.get("types", ""), _names(data.get("names", [])), data.get("between", ""), data.get("type", ""),
-        data.get("number", ""), _names(data["keys"]),
-        tuple((t, _names(n)) for t, n in data.get("tables", {}).items()))
+        _names(data.get("numbers", [])), _names(data["keys"]),
+        tuple((t, _names(n)) for t, n in data.get("tables", {}).items()), bool(data.get("texts", False)))
 
 
 def _network(data: dict[str, Any]) -> Network:

@@ -250,16 +250,18 @@ class Framework:
     """What a system's framework does with the tables of every application. types: the table (if any) that has a row for
     each table, with two `names` in it; a table is called by them, with `between` between; tables: those that are called
     otherwise, with what stands for them.
-    type, number: the ends of columns that point at a row of `types`, and of those beside them that hold a number of
-    that table. keys: what columns are called that point anywhere, declared or not (wildcards)."""
+    type, numbers: the end of columns that point at a row of `types`, and those of columns beside them that hold a
+    number of that table. keys: what columns are called that point anywhere, declared or not
+    (wildcards); texts: also those that hold numbers as text, or lists of them."""
 
     types: str
     names: tuple[str, ...]
     between: str
     type: str
-    number: str
+    numbers: tuple[str, ...]
     keys: tuple[str, ...]
     tables: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    texts: bool = False
 
 
 @dataclass(frozen=True)
@@ -412,6 +414,7 @@ class Profile:
     written: tuple[Written, ...] = ()
     pointers: Pointers | None = None
     protects: tuple[tuple[str, Where], ...] = ()  # table, and which rows keep others from seeing or doing something
+    of_types: frozenset[str] = frozenset()  # tables with numbers whose table a row of the framework's types says
     history: tuple[str, ...] = ()  # tables whose rows tell of what was
     visitor_tables: tuple[str, ...] = ()  # patterns of tables that visitors fill; and of those that editors do
     editor_tables: tuple[str, ...] = ()
@@ -482,8 +485,8 @@ class Profile:
     def closes(self, place: Place, column: Column | None) -> bool:
         """Whether what is not said to point anywhere at a place does not. column: that it is in."""
         framework = self.framework
-        if framework is not None and not place.path and column is not None and _OF_NUMBERS.search(
-                column.declared) and not any(
+        if framework is not None and place.table not in self.of_types and not place.path and column is not None and (
+                _OF_NUMBERS.search(column.declared) or (framework.texts and not place.where)) and not any(
                 fnmatchcase(place.column, p) for p in framework.keys):
             return True  # what points anywhere is called so
         return any(c.holds(place) for c in self._closed.get((place.table, place.column), ())) or (

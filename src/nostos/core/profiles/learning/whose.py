@@ -15,6 +15,7 @@ from ipaddress import ip_address
 from itertools import pairwise
 
 from nostos.core.database.schema import Row, Table
+from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.frameworks import base_of, model_names
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.evidence import WEIGHTS, are_people
@@ -166,6 +167,11 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
     accounts = tuple(t.name for t in tables if t.name in people and is_account(t, samples.get(t.name, ())))
     below = _below(tables, findings)
     named = {k.table: k.visitors for k in profile.kinds if not k.natural}
+    for table in tables:
+        if by_editors(table, samples, profile):
+            bits[table.name] += WEIGHTS["whose"]["by editors"]
+            why[table.name] = (f"{round(bits[table.name]) + 0:+d} bits: all were written by who may edit; "
+                               f"{why[table.name]}")
     theirs = {t.name for t in tables if bits[t.name] >= WEIGHTS["whose"]["doubt"]} | {t for t, v in named.items() if v}
     for table in tables:
         whole = completes(table, all_tables, samples, profile, people)
@@ -199,11 +205,35 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
                 visitors.add(name)
                 firm.add(name)
                 more = True
+    for table in tables:  # last: what has nothing of its own is as that is which it is of
+        goals = {fk.target for fk in table.foreign_keys}
+        ties = is_link(table, words.says_id)
+        of = {fk.target for fk in table.foreign_keys if not table.surrogate and fk.columns == table.key} or (
+            goals if ties else set())
+        if table.name in visitors and of and not of & (visitors | firm | {*people, *accounts}) and (
+                ties or bits[table.name] < WEIGHTS["whose"]["firm"]):
+            visitors.discard(table.name)
+            firm.discard(table.name)
+            hung.pop(table.name, None)
+            why[table.name] = f"its rows are those of {', '.join(sorted(of))}, or only tie them together"
     why |= dict.fromkeys(accounts, "its rows are people who may log in")
     return Whose(
         tuple(t.name for t in tables if t.name in visitors),
         tuple(t.name for t in tables if t.name not in visitors and t.name not in accounts), accounts, why,
         tuple(t.name for t in tables if t.name in firm), hung, {t: tuple(sorted(goals)) for t, goals in below.items()})
+
+
+def by_editors(table: Table, samples: Mapping[str, Sequence[Row]], profile: Profile) -> bool:
+    """Whether every row says who wrote it, and these are people who may edit, as the schema or a profile says."""
+    who = profile.administrators
+    rows = samples.get(table.name, ())
+    columns = {r.column for r in profile.references_of(table.name) if who is not None and r.to == who.table and r.is_key
+               and not r.learned and not r.where}
+    if who is None or len(rows) < _FEW or len(columns) != 1 or table.name == who.table:
+        return False
+    may = {row[who.key] for row in samples.get(who.table, ()) if holds(who.where, row)}
+    column = columns.pop()
+    return all(row[column] in may for row in rows)
 
 
 def completes(table: Table, tables: Mapping[str, Table], samples: Mapping[str, Sequence[Row]], profile: Profile,
