@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from nostos.core.database.sqlite.connection import SqliteDatabase
+from nostos.core.profiles import loader
 from nostos.core.profiles.from_schema import NO_PROFILE, complete
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty
@@ -225,6 +226,33 @@ class Learning(unittest.TestCase):
                 database.close()
                 self.assertEqual("stages" in found.visitors, wanted)
                 self.assertLessEqual({"orders", "receipts"}, {*found.visitors})
+
+    def test_who_wrote_it_and_what_has_nothing_of_its_own(self) -> None:
+        """Posts by who may edit are editors', with what ties them together and goes on with them; others' are not."""
+        profile = loader.parse('[profile]\nname = "x"\ntitle = "X"\n[administrators]\ntable = "people"\nkey = "id"\n'
+                               'where = { staff = "1" }\n', "x")
+        theirs = {"posts", "posts_related", "posts_long"}
+        for writer, wanted in ((1, set[str]()), (2, theirs)):
+            with self.subTest(writer), tempfile.TemporaryDirectory() as folder:
+                with sqlite3.connect(Path(folder) / "site.db") as db:
+                    db.executescript("""
+                        CREATE TABLE people (id INTEGER PRIMARY KEY, login TEXT, password TEXT, staff INTEGER);
+                        INSERT INTO people VALUES (1, 'keeper', 'x', 1), (2, 'reader', 'x', 0);
+                        CREATE TABLE posts (id INTEGER PRIMARY KEY, writer_id INTEGER NOT NULL REFERENCES people (id),
+                            title TEXT, slug TEXT, rating INTEGER, posted DATETIME);
+                        CREATE TABLE posts_related (id INTEGER PRIMARY KEY, one_id INTEGER NOT NULL
+                            REFERENCES posts (id), other_id INTEGER NOT NULL REFERENCES posts (id));
+                        CREATE TABLE posts_long (post_ptr_id INTEGER PRIMARY KEY REFERENCES posts (id), mood TEXT)""")
+                    for n in range(1, 7):
+                        db.execute("INSERT INTO posts VALUES (?, ?, 'A', 'a', 3, '2026-01-01 10:00:00')",
+                                   (n, writer))
+                    db.execute("INSERT INTO posts_related VALUES (1, 1, 2)")
+                    db.execute("INSERT INTO posts_long VALUES (3, 'good')")
+                database = SqliteDatabase(Path(folder) / "site.db", readonly=True)
+                tables = database.tables()
+                found = learn(database, tables, complete(profile, tables))
+                database.close()
+                self.assertEqual({*found.visitors} & theirs, wanted)
 
     def test_names(self) -> None:
         for column, table, owner, least in (
