@@ -209,7 +209,7 @@ class Learning(unittest.TestCase):
                         CREATE TABLE people (id INTEGER PRIMARY KEY, login TEXT, password TEXT);
                         CREATE TABLE pages (id INTEGER PRIMARY KEY, title TEXT, slug TEXT, body TEXT);
                         CREATE TABLE stages (id INTEGER PRIMARY KEY, page_id INTEGER NOT NULL REFERENCES pages (id),
-                            number TEXT, state TEXT, by_id INTEGER REFERENCES people (id), made DATETIME);
+                            number TEXT, state TEXT, by_id INTEGER REFERENCES people (id), modified DATETIME);
                         CREATE TABLE orders (id INTEGER PRIMARY KEY, email TEXT, total DECIMAL(9,2), placed DATETIME);
                         CREATE TABLE receipts (id INTEGER PRIMARY KEY, body TEXT, order_id INTEGER NOT NULL
                             REFERENCES orders (id))""")

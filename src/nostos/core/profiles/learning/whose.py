@@ -174,7 +174,8 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
                                f"{why[table.name]}")
     theirs = {t.name for t in tables if bits[t.name] >= WEIGHTS["whose"]["doubt"]} | {t for t, v in named.items() if v}
     for table in tables:
-        whole = completes(table, all_tables, samples, profile, people)
+        # Also each product of a small shop may have a review: only what looks like editors' anyhow.
+        whole = completes(table, all_tables, samples, profile, people) if bits[table.name] < 0 else ""
         if whole and whole not in theirs and not any(
                 f.startswith("values") for f in features(table, samples.get(table.name, ()))):
             bits[table.name] += WEIGHTS["whose"]["completes"]
