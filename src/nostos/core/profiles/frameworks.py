@@ -20,7 +20,7 @@ def of_tables(profile: Profile, tables: Mapping[str, Table]) -> Profile:
     firm = tuple(k.name for k in kinds if k.natural and profile.whose(k.table) == "visitors")
     profile = replace(profile, closed=closed, kinds=kinds, firm_kinds=(*profile.firm_kinds, *firm))
     framework = profile.framework
-    if framework is not None and framework.types in tables:
+    if framework is not None and framework.types in tables and tables[framework.types].surrogate:
         profile = _with_models(profile, framework, tables)
     return replace(profile, references=tuple(
         replace(r, outlives=True) if r.table in profile.history else r for r in profile.references))
@@ -29,15 +29,15 @@ def of_tables(profile: Profile, tables: Mapping[str, Table]) -> Profile:
 def _with_models(profile: Profile, framework: Framework, tables: Mapping[str, Table]) -> Profile:
     joins: list[Join] = []
     references: list[Reference] = []
-    models = _models(framework, tables)
+    models, key = _models(framework, tables), tables[framework.types].key[0]
     for table in tables.values():
         for type_, number in _pairs(framework, table):
-            joins += _joins(framework, table.name, type_)
+            joins += _joins(framework, table.name, type_, key)
             references += (Reference(table.name, number, to=goal, where=_said(framework, type_, names))
                            for names, name in models for goal in (base_of(tables, name),) if goal)
     for written in profile.written:
         if written.table in tables:
-            joins += _joins(framework, written.table, type_ := _type_of(framework, tables[written.table]))
+            joins += _joins(framework, written.table, type_ := _type_of(framework, tables[written.table]), key)
             references += (found for names, name in models for found in _written(
                 profile, written, tables, name, _said(framework, type_, names)))
     told = {(r.table, r.column, r.where, r.path) for r in profile.references}
@@ -104,9 +104,9 @@ def _type_of(framework: Framework, table: Table) -> str:
         (c for c in table.names if c.endswith(framework.type)), framework.type))
 
 
-def _joins(framework: Framework, table: str, column: str) -> Iterator[Join]:
+def _joins(framework: Framework, table: str, column: str, key: str) -> Iterator[Join]:
     for name in framework.names:
-        yield Join(table, f"{column}.{name}", framework.types, ((column, "id"),), name)
+        yield Join(table, f"{column}.{name}", framework.types, ((column, key),), name)
 
 
 def _said(framework: Framework, column: str, names: tuple[str, ...]) -> tuple[tuple[str, str], ...]:

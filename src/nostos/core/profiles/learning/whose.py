@@ -242,8 +242,9 @@ def completes(table: Table, tables: Mapping[str, Table], samples: Mapping[str, S
     """A table every row of which is pointed at by a row of this one, as a version belongs to each page: what says so is
     the schema or a profile, not what was learned. Empty where there is none; people have what is theirs."""
     framework = profile.framework
-    types = {str(row["id"]): tuple(str(row[n]) for n in framework.names) for row in samples.get(
-        framework.types, ())} if framework is not None else {}
+    said_in = tables.get(framework.types) if framework is not None else None
+    types = {str(row[said_in.key[0]]): tuple(str(row.get(n)) for n in framework.names) for row in samples.get(
+        said_in.name, ())} if framework is not None and said_in is not None else {}
     models = model_names(framework, tables) if framework is not None else {}
     pointed: dict[tuple[str, str], set[str]] = {}  # by column, and the table that its rows point at
     for r in profile.references_of(table.name):
