@@ -15,7 +15,7 @@ def removed_with(comparison: Comparison) -> dict[str, frozenset[str]]:
     rows = comparison.rows
     found: dict[str, frozenset[str]] = {}
     for item in comparison.items.values():
-        if item.goes_home:
+        if item.goes_home and not item.visitors:  # visitors' own goes only when it is named, anyhow
             owners = {owner for write in row_writes(rows, item) if write.action is WriteAction.REMOVE
                       for owner in _owners(comparison, rows, write.state)} - {item.id}
             if owners:
