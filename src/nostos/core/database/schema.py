@@ -103,6 +103,11 @@ class Table:
     def column(self, name: str) -> Column | None:
         return self._by_name.get(name)
 
+    @property
+    def continues(self) -> str:
+        """The table whose rows its own go on with, one each, under the same key; empty where it has keys of its own."""
+        return "" if self.surrogate else next((fk.target for fk in self.foreign_keys if fk.columns == self.key), "")
+
     def indexed(self, column: str) -> bool:
         """Whether an index begins with this column."""
         if any(columns[0] == column for columns in (self.key, *self.uniques) if columns):

@@ -309,11 +309,13 @@ def _habits(data: dict[str, Any]) -> dict[str, Any]:
 
 
 def _markup(entries: list[dict[str, Any]]) -> Iterator[Reference]:
-    """The same patterns, and the same places in texts, in several columns; wherever in a structure these texts are."""
+    """The same patterns, paths, and places in texts, in several columns; wherever in a structure these texts are."""
     for entry in entries:
         for column in entry["columns"]:
             for pattern in entry.get("patterns", []):
                 yield _reference({**entry, "column": column, "pattern": pattern})
+            for path in entry.get("paths", []):
+                yield _reference({**entry, "column": column, "path": path})
             for step in entry.get("steps", []):
                 one = _reference({**entry, "column": column})
                 yield from (replace(one, path=path) for path in ((step,), ("**", step)))

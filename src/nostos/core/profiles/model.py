@@ -492,6 +492,14 @@ class Profile:
         return any(c.holds(place) for c in self._closed.get((place.table, place.column), ())) or (
             bool(place.path) and (place.table, place.column) in self._names_files)
 
+    def numbers_in(self, table: str, column: str) -> tuple[Place, ...]:
+        """The places in a column that are known to hold no references."""
+        return self._numbers.get((table, column), ())
+
+    @cached_property
+    def _numbers(self) -> Mapping[tuple[str, str], tuple[Place, ...]]:
+        return _by(self.numbers, lambda p: (p.table, p.column))
+
     @cached_property
     def _closed(self) -> Mapping[tuple[str, str], tuple[Closed, ...]]:
         return _by(self.closed, lambda c: (c.table, c.column))

@@ -22,10 +22,11 @@ from typing import Any
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Column, Row, Table
+from nostos.core.profiles.frameworks import base_of
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty, Finding
 from nostos.core.profiles.learning.kinds import Kinds, says
-from nostos.core.profiles.learning.places import Held, base_of, is_link, is_text, key_columns
+from nostos.core.profiles.learning.places import Held, is_link, is_text, key_columns
 from nostos.core.profiles.model import Reference
 from nostos.core.profiles.places import Place
 
@@ -159,9 +160,9 @@ class Weigher:
         self.links = {n for n, t in tables.items() if is_link(t, words.says_id)}
         self.people = {n for n, t in self.tables.items() if are_people(t)}
         self.bases: dict[str, list[str]] = {}
-        for name, table in tables.items():
-            base = base_of(tables, table)
-            if base is not None:
+        for name in tables:
+            base = base_of(tables, name)
+            if base and base != name:
                 self.bases.setdefault(base, []).append(name)
         self._by_column: dict[str, dict[tuple[str, ...], str]] = {}  # by table, by what is left of a column's name
         self._told: dict[tuple[str, ...], dict[Place, str]] = {}

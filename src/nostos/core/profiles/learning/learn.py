@@ -142,8 +142,7 @@ def _is_told(profile: Profile, place: Place, table: Table) -> bool:
     where = dict(place.where)
     if profile.closes(place, table.column(place.column)) or (place.path and shapes.is_standard(place.path[-1])):
         return True
-    if any(n.table == place.table and n.column == place.column and n.path and fits(n.path, place.path)
-           for n in profile.numbers):
+    if any(n.path and fits(n.path, place.path) for n in profile.numbers_in(place.table, place.column)):
         return True
     for r in profile.references_of(place.table):
         if r.column == place.column and holds(

@@ -17,13 +17,9 @@ def parts(unknown: Mapping[str, Table], sure: Sequence[Finding], visitors: Colle
     for table in unknown.values():
         goals = {c: t for c, t in _goals(table, sure).items() if table.name not in visitors or t in visitors}
         found = _extension(table, goals) or _link(table, goals) or _named(table, goals)
-        if found is not None and found.owner != table.name and (found.owner in unknown or _continues(table)):
+        # What has, by the schema, the very key of another row is part of it, whatever that is.
+        if found is not None and found.owner != table.name and (found.owner in unknown or table.continues):
             yield found
-
-
-def _continues(table: Table) -> bool:
-    """Whether a row has, by the schema, the very key of another table's row: whatever that is, this is part of it."""
-    return not table.surrogate and any(fk.columns == table.key for fk in table.foreign_keys)
 
 
 def _goals(table: Table, sure: Sequence[Finding]) -> dict[str, str]:

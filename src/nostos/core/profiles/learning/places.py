@@ -247,16 +247,3 @@ def is_link(table: Table, points: Callable[[str], bool] = lambda _: False) -> bo
         c for c in table.stored if c not in table.key and points(c)}
     rest = [c for c in table.stored if c not in pointing and not (table.surrogate and c in table.key)]
     return len(pointing) > 1 and all(set(words.words(c)) <= _ORDERS for c in rest)
-
-
-def base_of(tables: Mapping[str, Table], table: Table) -> str | None:
-    """The table whose rows another's continue, one each: its own key is theirs. None where there is none."""
-    seen = {table.name}
-    while not table.surrogate:
-        fk = next((fk for fk in table.foreign_keys if fk.columns == table.key and fk.target in tables), None)
-        if fk is None or fk.target in seen:
-            return None
-        table = tables[fk.target]
-        seen.add(table.name)
-    return table.name if len(seen) > 1 else None
-

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from ipaddress import ip_address
 from itertools import pairwise
 
-from nostos.core.database.schema import Row, Table
+from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.frameworks import base_of, model_names
 from nostos.core.profiles.learning import words
@@ -167,15 +167,18 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
     accounts = tuple(t.name for t in tables if t.name in people and is_account(t, samples.get(t.name, ())))
     below = _below(tables, findings)
     named = {k.table: k.visitors for k in profile.kinds if not k.natural}
+    who = profile.administrators
+    may = {row[who.key] for row in samples.get(who.table, ()) if holds(who.where, row)} if who is not None else set()
+    of_types = _by_type(profile, all_tables, samples)
     for table in tables:
-        if by_editors(table, samples, profile):
+        if by_editors(table, samples.get(table.name, ()), profile, may):
             bits[table.name] += WEIGHTS["whose"]["by editors"]
             why[table.name] = (f"{round(bits[table.name]) + 0:+d} bits: all were written by who may edit; "
                                f"{why[table.name]}")
     theirs = {t.name for t in tables if bits[t.name] >= WEIGHTS["whose"]["doubt"]} | {t for t, v in named.items() if v}
     for table in tables:
         # Also each product of a small shop may have a review: only what looks like editors' anyhow.
-        whole = completes(table, all_tables, samples, profile, people) if bits[table.name] < 0 else ""
+        whole = completes(table, all_tables, samples, profile, people, of_types) if bits[table.name] < 0 else ""
         if whole and whole not in theirs and not any(
                 f.startswith("values") for f in features(table, samples.get(table.name, ()))):
             bits[table.name] += WEIGHTS["whose"]["completes"]
@@ -207,10 +210,8 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
                 firm.add(name)
                 more = True
     for table in tables:  # last: what has nothing of its own is as that is which it is of
-        goals = {fk.target for fk in table.foreign_keys}
         ties = is_link(table, words.says_id)
-        of = {fk.target for fk in table.foreign_keys if not table.surrogate and fk.columns == table.key} or (
-            goals if ties else set())
+        of = {table.continues} if table.continues else {fk.target for fk in table.foreign_keys} if ties else set()
         if table.name in visitors and of and not of & (visitors | firm | {*people, *accounts}) and (
                 ties or bits[table.name] < WEIGHTS["whose"]["firm"]):
             visitors.discard(table.name)
@@ -224,28 +225,34 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
         tuple(t.name for t in tables if t.name in firm), hung, {t: tuple(sorted(goals)) for t, goals in below.items()})
 
 
-def by_editors(table: Table, samples: Mapping[str, Sequence[Row]], profile: Profile) -> bool:
-    """Whether every row says who wrote it, and these are people who may edit, as the schema or a profile says."""
+def by_editors(table: Table, rows: Sequence[Row], profile: Profile, may: Collection[Value]) -> bool:
+    """Whether every row says who wrote it, and these are people who may edit, as the schema or a profile says. may:
+    their keys."""
     who = profile.administrators
-    rows = samples.get(table.name, ())
     columns = {r.column for r in profile.references_of(table.name) if who is not None and r.to == who.table and r.is_key
                and not r.learned and not r.where}
     if who is None or len(rows) < _FEW or len(columns) != 1 or table.name == who.table:
         return False
-    may = {row[who.key] for row in samples.get(who.table, ()) if holds(who.where, row)}
     column = columns.pop()
     return all(row[column] in may for row in rows)
 
 
-def completes(table: Table, tables: Mapping[str, Table], samples: Mapping[str, Sequence[Row]], profile: Profile,
-              people: Collection[str]) -> str:
-    """A table every row of which is pointed at by a row of this one, as a version belongs to each page: what says so is
-    the schema or a profile, not what was learned. Empty where there is none; people have what is theirs."""
+def _by_type(profile: Profile, tables: Mapping[str, Table], samples: Mapping[str, Sequence[Row]]) -> dict[str, str]:
+    """The table whose rows are meant by a number beside a type, by that type's own number."""
     framework = profile.framework
-    said_in = tables.get(framework.types) if framework is not None else None
-    types = {str(row[said_in.key[0]]): tuple(str(row.get(n)) for n in framework.names) for row in samples.get(
-        said_in.name, ())} if framework is not None and said_in is not None else {}
-    models = model_names(framework, tables) if framework is not None else {}
+    types = tables.get(framework.types) if framework is not None else None
+    if framework is None or types is None:
+        return {}
+    models = model_names(framework, tables)
+    return {str(row[types.key[0]]): base_of(tables, models.get(tuple(str(row.get(n)) for n in framework.names), ""))
+            for row in samples.get(types.name, ())}
+
+
+def completes(table: Table, tables: Mapping[str, Table], samples: Mapping[str, Sequence[Row]], profile: Profile,
+              people: Collection[str], of_types: Mapping[str, str]) -> str:
+    """A table every row of which is pointed at by a row of this one, as a version belongs to each page: what says so is
+    the schema or a profile, not what was learned. Empty where there is none; people have what is theirs. of_types: the
+    tables that types mean."""
     pointed: dict[tuple[str, str], set[str]] = {}  # by column, and the table that its rows point at
     for r in profile.references_of(table.name):
         column = table.column(r.column)
@@ -253,7 +260,7 @@ def completes(table: Table, tables: Mapping[str, Table], samples: Mapping[str, S
             continue
         said = next((c.partition(".")[0] for c, _ in r.where if "." in c), "")
         for row in samples.get(table.name, ()):
-            if not r.where or (said in row and base_of(tables, models.get(types.get(str(row[said]), ()), "")) == r.to):
+            if not r.where or (said in row and of_types.get(str(row[said])) == r.to):
                 pointed.setdefault((r.column, r.to), set()).add(str(row[r.column]))
     for (_, goal), there in pointed.items():
         keys = {str(row[tables[goal].key[0]]) for row in samples.get(goal, ())} if goal != table.name else set()
