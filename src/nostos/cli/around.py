@@ -9,6 +9,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from nostos.core.patterns import clean
+
 if TYPE_CHECKING:
     from nostos.cli.environment import Environment
     from nostos.core.hosts.far_path import AnyPath
@@ -78,7 +80,7 @@ def commands(args: argparse.Namespace, env: Environment, site: Site, verb: str, 
 
 def _said(ran: RanCommand) -> str:
     """What became of a command that failed."""
-    from nostos.show.tables import clean
+
 
     last = ran.said.strip().splitlines()[-1:] or [""]
     how = ran.why or f"exit status {ran.status}"

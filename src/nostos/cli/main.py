@@ -164,13 +164,15 @@ def _stopped(env: Environment, what: str, next_step: str) -> int:
 
 def _tell(env: Environment, what: str, left: str, next_step: str) -> None:
     """An error in three lines: what is wrong, what was left as it was, what to do next."""
+    from nostos.core.patterns import clean
+
     if env.json:
         import json
 
         env.stdout.write(json.dumps({"error": what, "left": left, "next": next_step}, ensure_ascii=False) + "\n")
     env.stdout.flush()
     said = f"nostos: {what}\n        {left}\n" + (f"        Next: {next_step}\n" if next_step else "")
-    env.stderr.write("".join(c if c == "\n" or c.isprintable() else f"\\x{ord(c):02x}" for c in said))
+    env.stderr.write(clean(said))
 
 
 def run() -> None:

@@ -19,12 +19,12 @@ from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.gather import describe_reference
 from nostos.core.compare.items import Item
 from nostos.core.errors import SelectionError
+from nostos.core.patterns import clean
 from nostos.core.plan.decisions import Decision
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.prepared import PreparedMerge, prepare
 from nostos.core.plan.selection import Choice
 from nostos.show import comparing
-from nostos.show.tables import clean
 
 _HELP = "space take or leave   enter look   l live, s staging, n undecided   a whole kind   d done   q give up"
 

@@ -1,4 +1,4 @@
-"""Names of items and the shell wildcards that match them."""
+"""Names of items, the shell wildcards that match them, and text that is safe to show."""
 
 from __future__ import annotations
 
@@ -24,6 +24,11 @@ def spoken(name: str) -> str:
     except UnicodeDecodeError:
         return name
     return found if found.isprintable() else name
+
+
+def clean(text: str) -> str:
+    """Text from elsewhere, safe for a terminal: control characters, escapes among them, made visible."""
+    return "".join(c if c == "\n" or c.isprintable() else f"\\x{ord(c):02x}" for c in text)
 
 
 def nearest(names: Iterable[str], pattern: str) -> str:

@@ -11,10 +11,11 @@ from rich.text import Text
 from nostos.core.apply.merge import MergeResult
 from nostos.core.backup.restore import Outlook, RestoreResult
 from nostos.core.backup.write import BackupResult
+from nostos.core.patterns import clean
 from nostos.core.plan.operations import PutFile
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.sites.recognise import Site
-from nostos.show.tables import clean, count, heading, size, table
+from nostos.show.tables import count, heading, size, table
 
 
 def listed(counts: Mapping[str, int]) -> str:

@@ -8,8 +8,9 @@ from rich.console import Console
 from rich.text import Text
 
 from nostos.core.clone.clone import CloneResult
+from nostos.core.patterns import clean
 from nostos.core.voyages.home import Voyage
-from nostos.show.tables import clean, count, heading, size, table
+from nostos.show.tables import count, heading, size, table
 from nostos.show.webserver import left_to_do
 
 

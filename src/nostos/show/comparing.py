@@ -15,6 +15,7 @@ from rich.text import Text
 
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Field, Item
+from nostos.core.patterns import clean
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.selection import stays
 from nostos.core.profiles.policies import PLAIN
@@ -23,7 +24,7 @@ from nostos.core.values.merging import ABSENT
 from nostos.core.values.php import Raw
 from nostos.core.values.structures import Tree, jsonable
 from nostos.show import learning
-from nostos.show.tables import clean, count, heading, table
+from nostos.show.tables import count, heading, table
 
 Describe = Callable[[str], str]
 _LONG = 2000  # units of a text that are shown beside others without more ado

@@ -9,11 +9,12 @@ from rich.console import Console
 
 from nostos.cli.environment import Environment
 from nostos.core.anchor.names import Side
+from nostos.core.patterns import clean
 from nostos.core.plan.unknown import Question
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
 from nostos.core.profiles.learning.places import ROWS
 from nostos.core.profiles.places import Place
-from nostos.show.tables import clean, count, heading, table
+from nostos.show.tables import count, heading, table
 
 _SHOWN = 3  # tables that a question names
 

@@ -12,6 +12,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.apply.merge import MergeResult
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Item
+from nostos.core.patterns import clean
 from nostos.core.plan import conditions
 from nostos.core.plan.conditions import Condition
 from nostos.core.plan.operations import (
@@ -28,7 +29,7 @@ from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.takeback.undo import PastOperation
 from nostos.core.voyages.home import Voyage
 from nostos.show.comparing import SCREENFUL, grouped
-from nostos.show.tables import clean, count, heading, table
+from nostos.show.tables import count, heading, table
 
 
 def plan(console: Console, prepared: PreparedMerge, site: str) -> None:

@@ -9,7 +9,8 @@ from rich.text import Text
 
 from nostos.core.anchor.names import Side
 from nostos.core.inspect.versions import PartState, PartVersions
-from nostos.show.tables import clean, heading, table
+from nostos.core.patterns import clean
+from nostos.show.tables import heading, table
 
 _NAMED = 3
 

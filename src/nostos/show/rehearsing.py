@@ -7,7 +7,8 @@ from rich.text import Text
 
 from nostos.core.inspect.rehearsal.rehearse import Rehearsal
 from nostos.core.inspect.trial.compare import Verdict
-from nostos.show.tables import clean, count, heading, size, table
+from nostos.core.patterns import clean
+from nostos.show.tables import count, heading, size, table
 
 _REASONS = 4
 _GROUPS = (

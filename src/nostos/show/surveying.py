@@ -10,7 +10,8 @@ from rich.text import Text
 
 from nostos.core.errors import SiteError
 from nostos.core.inspect.survey import Level, Survey
-from nostos.show.tables import clean, count, heading, size, table
+from nostos.core.patterns import clean
+from nostos.show.tables import count, heading, size, table
 
 
 def survey(console: Console, found: Survey) -> None:

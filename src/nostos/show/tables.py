@@ -9,6 +9,8 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from nostos.core.patterns import clean
+
 
 def table(console: Console, heads: Sequence[str], rows: Iterable[Sequence[str | Text]], indent: int = 2,
           right: Sequence[int] = (), keep: Sequence[int] = (0,)) -> None:
@@ -20,11 +22,6 @@ def table(console: Console, heads: Sequence[str], rows: Iterable[Sequence[str | 
     for row in rows:
         shown.add_row(*(clean(c) if isinstance(c, str) else c for c in row))
     console.print(Padding(shown, (0, 0, 0, indent), expand=False))
-
-
-def clean(text: str) -> str:
-    """Text from a site, safe for a terminal: control characters, escapes among them, made visible."""
-    return "".join(c if c == "\n" or c.isprintable() else f"\\x{ord(c):02x}" for c in text)
 
 
 def heading(console: Console, text: str, note: str = "", style: str = "bold") -> None:

@@ -11,7 +11,8 @@ from rich.text import Text
 
 from nostos.core.errors import SiteError
 from nostos.core.inspect.tide import DAYS, HOURS, Rate, Tide, label, visits
-from nostos.show.tables import clean, count, heading, table
+from nostos.core.patterns import clean
+from nostos.show.tables import count, heading, table
 
 _SHADES = " .:-=+*#%@"  # from nothing to the most, readable without colour
 

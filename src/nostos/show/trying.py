@@ -12,8 +12,9 @@ from nostos.core.inspect.trial.compare import Verdict, count
 from nostos.core.inspect.trial.pictures import Pictured
 from nostos.core.inspect.trial.run import Trial
 from nostos.core.inspect.trial.watch import Watched
-from nostos.show.tables import clean, heading, table
+from nostos.core.patterns import clean
 from nostos.show.tables import count as number
+from nostos.show.tables import heading, table
 
 STYLES = {Verdict.BROKE: "bold red", Verdict.CHANGED: "yellow", Verdict.SLOWER: "yellow", Verdict.NEW: "green",
           Verdict.EXPECTED: "green", Verdict.SAME: ""}

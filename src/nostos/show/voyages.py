@@ -10,8 +10,9 @@ from rich.text import Text
 
 from nostos.core.inspect.housekeeping import Space
 from nostos.core.inspect.status import Status
+from nostos.core.patterns import clean
 from nostos.core.voyages.history import HistoryEntry
-from nostos.show.tables import age, clean, count, heading, size, table
+from nostos.show.tables import age, count, heading, size, table
 
 
 def voyages(console: Console, found: list[Status]) -> None:

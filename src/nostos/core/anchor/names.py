@@ -87,6 +87,12 @@ def of_anchor(name: object) -> int | None:
     return parsed.number if parsed.origin is Origin.ANCHOR else None
 
 
+def nowhere_number(name: str) -> int | None:
+    """The number that points at nothing; None for a row's name."""
+    parsed = CanonicalName.parse(name)
+    return parsed.number if parsed.origin is Origin.NOWHERE else None
+
+
 def origin_of(name: object) -> Origin | None:
     """Where a name was given; None for what is no canonical name."""
     try:

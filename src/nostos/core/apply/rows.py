@@ -10,7 +10,7 @@ from itertools import groupby
 from types import MappingProxyType
 from typing import Any
 
-from nostos.core.anchor.names import Origin
+from nostos.core.anchor.names import nowhere_number
 from nostos.core.apply.jobs import settle_jobs
 from nostos.core.apply.loose import LooseRows
 from nostos.core.apply.nesting import Nesting
@@ -108,7 +108,8 @@ class _Commit:
         assigned = self.done.keys.get((table, name))
         if assigned is not None:
             return assigned
-        if name[:1] == Origin.NOWHERE and not self.rows.keep_keys and self._may_lead(table, int(name[1:])):
+        nowhere = nowhere_number(name)
+        if nowhere is not None and not self.rows.keep_keys and self._may_lead(table, nowhere):
             return 0
         return self._live_number(table, name)
 
@@ -126,7 +127,7 @@ class _Commit:
         """A written value, where it is a number that points at nothing any more: NULL where it may be."""
         named = refs.number(value)
         declared = self.tables[table].column(column)
-        if named is None or named[1][:1] != Origin.NOWHERE or written not in (0, "0"):
+        if named is None or nowhere_number(named[1]) is None or written not in (0, "0"):
             return written
         return None if declared is not None and declared.nullable else written
 

@@ -269,6 +269,7 @@ class Cloning:
         self.traces = Traces(self.live_urls, self.staging_urls)
         self.left: list[Leftover] = []
         self.machines: list[OtherMachine] = []
+        self.own_hosts = {str(urlsplit(url).hostname) for both in ((live.url, voyage.url), *further) for url in both}
         self.rewritten = 0
         self.rows = 0
 
@@ -500,10 +501,7 @@ class Cloning:
         settings = says_settings(name) and len(new) <= SMALL_TEXT
         text = new.decode("utf-8", "replace") if b"\0" not in new and (
             naming or settings or self.traces.may_be_in(new)) else ""
-        if settings:
-            own = {str(urlsplit(url).hostname) for pair in (self.further, ((self.live.url, self.voyage.url),))
-                   for both in pair for url in both}
-            self.machines += machines_in(name, text, own)
+        self.machines += machines_in(name, text, self.own_hosts) if settings else ()
         if naming and (said := self.databases[0].named(text)):
             self.left.append(Leftover(name, 1, said, True))
         elif said := self.traces.found(text):

@@ -29,6 +29,7 @@ from nostos.core.hosts.helper import (
 )
 from nostos.core.hosts.helper import unpack as unpack_counting
 from nostos.core.hosts.ssh import Started
+from nostos.core.patterns import clean
 from nostos.core.values.packed import pack, unpack
 
 _SOCKETS = ("/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock",
@@ -36,11 +37,7 @@ _SOCKETS = ("/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/
 
 
 _LARGE = 1 << 21  # bytes of a message
-
-
-def _shown(text: str) -> str:
-    """Words of another machine, without what a terminal would obey."""
-    return "".join(c if c.isprintable() else "?" for c in text[:2000])
+_SAID = 2000  # letters of an error
 
 
 class NearWire(Wire):
@@ -159,7 +156,7 @@ class Connection:
 
     def raised(self, failed: Failed) -> BaseException:
         """What the other side says is wrong, as this machine would raise it."""
-        said = [d if isinstance(d, int) else _shown(str(d)) for d in failed.details]
+        said = [d if isinstance(d, int) else clean(str(d)[:_SAID]) for d in failed.details]
         match failed.reason, said:
             case "os", [int(number), str(text), *rest]:
                 return OSError(number, text, *rest[:1])

@@ -49,6 +49,6 @@ def _said(put: PutFile, traces: Traces, source: FileTree, database: DatabaseWord
             content = source.read(put.path)
     if not content or b"\0" in content[:8192]:
         return ""
-    text = content.decode("utf-8", "replace")
-    named = database.named(text) if database.may_be_in(content) else ""
-    return named or (traces.found(text) if traces.may_be_in(content) else "")
+    named, traced = database.may_be_in(content), traces.may_be_in(content)
+    text = content.decode("utf-8", "replace") if named or traced else ""
+    return (database.named(text) if named else "") or (traces.found(text) if traced else "")

@@ -51,31 +51,23 @@ def resolve(comparison: Comparison, target_db: Database) -> Needs:
     for name, need in _together(comparison, needs):
         needs[name] = (*needs[name], need)
     # What needs something that cannot go home cannot either; nor can what was removed with something that stays.
-    together = removed_with(comparison)
+    rests = {name: [(on, f"was removed with {on}, which stays") for on in sorted(owners)]
+             for name, owners in removed_with(comparison, needs).items()}
+    for name, some in needs.items():
+        rests.setdefault(name, []).extend(
+            (n.on, f"needs {n.on} ({n.reason}), which cannot go home") for n in some)
     again = True
     while again:
         again = False
         for name in list(needs):
-            for owner in sorted(together.get(name, ())):
-                if owner not in needs:
-                    other = comparison.items[owner]
-                    comparison.items[name] = with_standing(
-                        comparison.items[name], Standing.OPEN if other.standing is Standing.OPEN else Standing.CLASH,
-                        f"was removed with {owner}, which stays: {other.reason or other.standing}")
-                    del needs[name]
-                    again = True
-                    break
-            if name not in needs:
-                continue
-            for need in needs[name]:
-                if need.on not in needs:
-                    other = comparison.items[need.on]
-                    why = f"needs {need.on} ({need.reason}), which cannot go home: {other.reason or other.standing}"
-                    waits = Standing.OPEN if other.standing is Standing.OPEN else Standing.CLASH
-                    comparison.items[name] = with_standing(comparison.items[name], waits, why)
-                    del needs[name]
-                    again = True
-                    break
+            stuck = next(((on, why) for on, why in rests[name] if on not in needs), None)
+            if stuck is not None:
+                other = comparison.items[stuck[0]]
+                waits = Standing.OPEN if other.standing is Standing.OPEN else Standing.CLASH
+                comparison.items[name] = with_standing(
+                    comparison.items[name], waits, f"{stuck[1]}: {other.reason or other.standing}")
+                del needs[name]
+                again = True
     return needs
 
 

@@ -40,6 +40,7 @@ from nostos.core.plan.operations import (
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.unknown import Explainer, Question, asked_for, hold_back, unexplained
 from nostos.core.profiles.learning.findings import Certainty, Layer
+from nostos.core.profiles.learning.pointers import pointers_of
 from nostos.core.profiles.places import Place
 from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
@@ -125,8 +126,9 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
     found = unexplained(roles)
     if found:
         tried: set[Place] = set()
+        pointers = pointers_of(source_db, roles.rows.staging_tables, roles.rows.profile)
         while True:
-            since, questions = Explainer(roles.rows, target_db, source_db).explain(found, tried)
+            since, questions = Explainer(roles.rows, target_db, source_db, pointers).explain(found, tried)
             layers = (*layers, since)
             if not since.references:
                 break

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from nostos.core.compare.items import Comparison
 from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.plan.row_writes import WriteAction, row_writes
@@ -9,13 +11,13 @@ from nostos.core.profiles.model import Profile
 from nostos.core.values import references as refs
 
 
-def removed_with(comparison: Comparison) -> dict[str, frozenset[str]]:
+def removed_with(comparison: Comparison, names: Iterable[str]) -> dict[str, frozenset[str]]:
     """By item that would remove rows: the items of the rows that these cannot be without, and that were removed, too.
-    Where such a row stays, what hangs on it stays."""
+    Where such a row stays, what hangs on it stays. names: of the items that can go home."""
     rows = comparison.rows
     found: dict[str, frozenset[str]] = {}
-    for item in comparison.items.values():
-        if item.goes_home and not item.visitors:  # visitors' own goes only when it is named, anyhow
+    for item in map(comparison.items.__getitem__, names):
+        if not item.visitors:  # theirs goes only when it is named, anyhow
             owners = {owner for write in row_writes(rows, item) if write.action is WriteAction.REMOVE
                       for owner in _owners(comparison, rows, write.state)} - {item.id}
             if owners:

@@ -99,7 +99,7 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
     unasked = {name for name in careful if not comparison.items[name].schema} | {
         i.id for i in movable if stays(i) and i.id not in wanted and not choice.everyone
         and comparison.rows.profile.is_surely_visitors(i.kind)}
-    hung = {} if take else _with_what_stays(comparison, wanted, choice.sure)
+    hung = {} if take else _with_what_stays(comparison, needs, wanted, choice.sure)
     wanted -= hung.keys()
     waits = dict(_waiting(needs, sorted(wanted - {*take, *choice.sure}), unasked))
     wanted -= waits.keys()
@@ -151,9 +151,10 @@ def _unmoved(comparison: Comparison, patterns: Collection[str], exists: Exists) 
     return unmoved
 
 
-def _with_what_stays(comparison: Comparison, wanted: Collection[str], named: Collection[str]) -> dict[str, str]:
+def _with_what_stays(comparison: Comparison, movable: Iterable[str], wanted: Collection[str], named: Collection[str]
+                     ) -> dict[str, str]:
     """What would be removed, was removed only with something else, and was not named; where that is not wanted."""
-    together = removed_with(comparison) if len(wanted) < len(comparison.items) else {}
+    together = removed_with(comparison, movable)
     found: dict[str, str] = {}
     while more := {name: on for name in wanted if name not in found and name not in named
                    for on in sorted(together.get(name, ())) if on not in wanted or on in found}:

@@ -22,10 +22,9 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.learning.evidence import SURE, YES_OR_NO, Weighed, Weigher
+from nostos.core.profiles.learning.evidence import SURE, YES_OR_NO, PointersAt, Weighed, Weigher
 from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
 from nostos.core.profiles.learning.places import Held, called, discriminator, key_columns, kind_said
-from nostos.core.profiles.learning.pointers import pointers_of
 from nostos.core.profiles.places import Place
 from nostos.core.values import located, shapes
 from nostos.core.values.structures import fits
@@ -161,18 +160,15 @@ def is_number(rows: Rows, place: Place) -> bool:
         return True
     if place.path and shapes.is_standard(place.path[-1]):
         return True
-    tails, known = _known_numbers(rows.profile.numbers)
-    return (tail_of(place) or None) in tails or any(set(n.where) <= set(place.where) and (
-        fits(n.path, place.path) or (not n.path and not n.where)) for n in known.get((place.table, place.column), ()))
+    return (tail_of(place) or None) in _tails(rows.profile.numbers) or any(set(n.where) <= set(place.where) and (
+        fits(n.path, place.path) or (not n.path and not n.where))
+        for n in rows.profile.numbers_in(place.table, place.column))
 
 
 @lru_cache(maxsize=8)
-def _known_numbers(places: frozenset[Place]) -> tuple[set[tuple[str, ...]], dict[tuple[str, str], list[Place]]]:
-    """The ends of places, and the places by their columns."""
-    by_column: dict[tuple[str, str], list[Place]] = {}
-    for place in places:
-        by_column.setdefault((place.table, place.column), []).append(place)
-    return {tail_of(p) for p in places} - {()}, by_column
+def _tails(places: frozenset[Place]) -> frozenset[tuple[str, ...]]:
+    """The ends of places."""
+    return frozenset(map(tail_of, places)) - {()}
 
 
 def tail_of(place: Place) -> tuple[str, ...]:
@@ -196,14 +192,15 @@ def _together(questions: Iterable[Question]) -> list[Question]:
 
 
 class Explainer:
-    """Weighs places by both sides' data. target_db, source_db: the side that is written, and the one that is read."""
+    """Weighs places by both sides' data. target_db, source_db: the side that is written, and the one that is read.
+    pointers: what the system itself says, on the side that is read, if it says anything."""
 
-    def __init__(self, rows: Rows, target_db: Database, source_db: Database) -> None:
+    def __init__(self, rows: Rows, target_db: Database, source_db: Database, pointers: PointersAt | None = None
+                 ) -> None:
         self.rows = rows
         self.source, self.target = source_db, target_db
         self._written = {(w.table, w.column) for w in rows.profile.written}
-        self.weigher = Weigher(source_db, rows.staging_tables, rows.profile.references,
-                               pointers=pointers_of(source_db, rows.staging_tables, rows.profile),
+        self.weigher = Weigher(source_db, rows.staging_tables, rows.profile.references, pointers=pointers,
                                written=self._written)
         self.born = born_on_source(rows)
         self._ends: dict[tuple[str, ...], set[str]] = {}  # of places that are known to point anywhere
@@ -223,38 +220,49 @@ class Explainer:
         as the references that they are; a number that is left there stands in some way that is not understood, so that
         it is asked, however sure the place is."""
         sure: list[Finding] = []
-        open_ = dict(sorted(found.items(), key=lambda f: str(f[0])))
-        while True:  # what is sure of one place is sure of those that are like it
-            questions: list[Question] = []
-            before = len(sure)
-            for place, here in open_.items():
-                self._explain(place, here, place in tried, sure, questions)
-            open_ = {place: here for place, here in open_.items() if all(f.place != place for f in sure)}
-            if len(sure) == before or not open_:
-                break
+        weighed: dict[Place, Weighed] = {}
+        for place, here in sorted(found.items(), key=lambda f: str(f[0])):
+            if self._copies_a_number(place):
+                sure.append(Finding(place, Certainty.NONE, "", ("a column that points nowhere, written down",)))
+            else:
+                weighed[place] = self._weighed(place, here.numbers)
+        more = True
+        while more:  # what is sure of one place is sure of those that are like it
+            more = False
+            for place in [*weighed]:
+                finding = self._finding(place, found[place], weighed[place], sure, place in tried)
+                if finding is not None:
+                    sure.append(finding)
+                    del weighed[place]
+                    more = True
         layer = Layer("since", tuple(r for f in sure if f.certainty is Certainty.SURE for r in f.references),
                       frozenset(f.place for f in sure if f.certainty is Certainty.NONE), findings=tuple(sure))
-        return layer, tuple(_together(questions))
+        return layer, tuple(_together([
+            self._question(place, found[place], some, self._goals(place, found[place], some, sure))
+            for place, some in weighed.items()]))
 
-    def _explain(self, place: Place, here: _Found, tried: bool, sure: list[Finding], questions: list[Question]) -> None:
-        """Add what is sure of a place, or the question that it is."""
-        born = set().union(*(self.born.get(n, set()) for n in here.numbers))
-        if self._copies_a_number(place):
-            sure.append(Finding(place, Certainty.NONE, "", ("a column that points nowhere, written down",)))
-            return
-        weighed = self._weighed(place, here.numbers)
+    def _goals(self, place: Place, here: _Found, weighed: Weighed, sure: Sequence[Finding]) -> set[str]:
+        """The tables that a question is about, where nothing makes one likelier than another."""
         goal = self._alike(place, sure) or weighed.sure()
-        if tried and goal:
-            questions.append(self._question(place, here, weighed, [goal]))
-        elif goal:
+        return {goal} if goal else self._born(here)
+
+    def _born(self, here: _Found) -> set[str]:
+        """The tables that have new rows of these numbers."""
+        return set().union(*(self.born.get(n, set()) for n in here.numbers))
+
+    def _finding(self, place: Place, here: _Found, weighed: Weighed, sure: Sequence[Finding], tried: bool
+                 ) -> Finding | None:
+        """What a place is for sure; None where it has to be asked."""
+        goal = self._alike(place, sure) or weighed.sure()
+        if goal:
             why = weighed.reasons(goal) if goal in weighed.tables else (f"as `{'/'.join(tail_of(place))}` does "
                                                                         "elsewhere",)
-            sure.append(Finding(place, Certainty.SURE, goal, why, len(here.numbers) > 1))
-        elif weighed.is_plain(born):
+            return None if tried else Finding(place, Certainty.SURE, goal, why, len(here.numbers) > 1)
+        born = self._born(here)
+        if weighed.is_plain(born):
             best = max(born & weighed.tables.keys(), key=lambda t: weighed.tables[t][0], default="")
-            sure.append(Finding(place, Certainty.NONE, "", weighed.reasons(best) if best else ()))
-        else:
-            questions.append(self._question(place, here, weighed, born))
+            return Finding(place, Certainty.NONE, "", weighed.reasons(best) if best else ())
+        return None
 
     def _alike(self, place: Place, sure: Iterable[Finding]) -> str:
         """What places of the same end are known to point at, elsewhere. sure: what was found besides."""

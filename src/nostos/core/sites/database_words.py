@@ -6,6 +6,7 @@ from __future__ import annotations
 import html
 import json
 import re
+from bisect import bisect_right
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
@@ -52,7 +53,7 @@ class DatabaseWords:
         spot = next(iter(self._spots(text)), None)
         if spot is None:
             return ""
-        line = text[text.rfind("\n", 0, spot[0]) + 1:].partition("\n")[0].strip()
+        line = _line_at(text, text.rfind("\n", 0, spot[0]) + 1).strip()
         for secret in filter(None, (write(self.password) for write in _WRITTEN)):
             line = line.replace(secret, "...")
         return line[:120]
@@ -77,17 +78,17 @@ class DatabaseWords:
         if self.is_file:
             yield from ((m.start(), m.end(), "name", 0) for m in self._name.finditer(text))
             return
-        secrets = {self._line(lines, m.start()) for m in self._secret.finditer(text)} if self.password else set()
-        users = {self._line(lines, m.start()) for m in self._user.finditer(text)} if self.user else set()
+        secrets = {_line(lines, m.start()) for m in self._secret.finditer(text)} if self.password else set()
+        users = {_line(lines, m.start()) for m in self._user.finditer(text)} if self.user else set()
         names = [m for m in self._name.finditer(text)
                  if self._is_name(text, lines, m.start(), secrets if self.password else users)]
-        near = {self._line(lines, m.start()) for m in names}
+        near = {_line(lines, m.start()) for m in names}
         yield from ((m.start(), m.end(), "name", 0) for m in names)
         for pattern, what in ((self._secret, "password"), (self._user, "user"), (self._begins, "prefix")):
             for m in pattern.finditer(text) if getattr(self, what) and near else ():
-                line = self._line(lines, m.start())
+                line = _line(lines, m.start())
                 telling = what == "password" and len(self.password) >= _TELLING
-                said = self._text_of(text, lines, line)
+                said = _line_at(text, lines[line])
                 if what == "user" and self.user == self.name and not self._as_user(text, m.start(), said):
                     continue
                 if telling or any(abs(line - n) <= _NEAR for n in near):
@@ -95,8 +96,8 @@ class DatabaseWords:
                     yield m.start(), m.end(), what, how
 
     def _is_name(self, text: str, lines: list[int], at: int, proof: set[int]) -> bool:
-        line = self._line(lines, at)
-        said = self._text_of(text, lines, line)
+        line = _line(lines, at)
+        said = _line_at(text, lines[line])
         if self.name == self.user and self._as_user(text, at, said):
             return False
         if text[at - 1:at] == "/" and not re.search(r"\w+:(//)?[^\s\"'<>]*/$", text[lines[line]:at]):
@@ -109,18 +110,6 @@ class DatabaseWords:
     def _as_user(text: str, at: int, line: str) -> bool:
         """Whether a word that is both names the user: by its key, or by where it is in a URL."""
         return text[at - 3:at] == "://" or bool(_USER.search(line) and "://" not in line)
-
-    @staticmethod
-    def _line(lines: list[int], at: int) -> int:
-        low, high = 0, len(lines)
-        while high - low > 1:
-            middle = (low + high) // 2
-            low, high = (middle, high) if lines[middle] <= at else (low, middle)
-        return low
-
-    @staticmethod
-    def _text_of(text: str, lines: list[int], number: int) -> str:
-        return text[lines[number]:].partition("\n")[0]
 
     @staticmethod
     def _word(*said: str) -> re.Pattern[str]:
@@ -143,3 +132,14 @@ class DatabaseWords:
     @cached_property
     def _secret(self) -> re.Pattern[str]:
         return self._word(*(write(self.password) for write in _WRITTEN))
+
+
+def _line(lines: list[int], at: int) -> int:
+    """The number of the line that a place is in. lines: where each begins."""
+    return bisect_right(lines, at) - 1
+
+
+def _line_at(text: str, start: int) -> str:
+    """The line that begins there."""
+    end = text.find("\n", start)
+    return text[start:] if end < 0 else text[start:end]
