@@ -11,7 +11,7 @@ from multiprocessing.synchronize import Event
 from pathlib import Path
 
 from nostos.core.apply.merge import merge
-from nostos.core.errors import LiveMoved
+from nostos.core.errors import TargetMoved
 from nostos.core.plan.prepared import prepare
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.demo.story import Story
@@ -66,7 +66,7 @@ def run(seconds: float) -> Found:
                     with h.crew() as crew:
                         merge(h.home, crew, prepare_undo(h.home, crew, to_take_back(h.home, "trip", None)))
                     rounds += 1
-                except LiveMoved:
+                except TargetMoved:
                     continue  # refused, with live as it was
         finally:
             stop.set()

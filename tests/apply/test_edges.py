@@ -24,7 +24,7 @@ from nostos.core.clone.remove import remove
 from nostos.core.database.column_types import default_value
 from nostos.core.database.mysql.reflection import _literal
 from nostos.core.database.schema import Column
-from nostos.core.errors import Disturbed, LiveMoved, MergeRefused, RecoverNeeded, SiteError
+from nostos.core.errors import Disturbed, MergeRefused, RecoverNeeded, SiteError, TargetMoved
 from nostos.core.files.entry import digest_of
 from nostos.core.files.local.tree import LocalTree
 from nostos.core.files.trees import tree_at
@@ -317,12 +317,12 @@ class Files(SiteTest):
         with h.crew() as crew:
             prepared = prepare(crew)
             path.chmod(0o600)
-            with self.assertRaises(LiveMoved):
+            with self.assertRaises(TargetMoved):
                 merge(h.home, crew, prepared)
             self.assertEqual(stat.S_IMODE(path.stat().st_mode), 0o600)
             path.unlink()
             path.symlink_to("layout.html")
-            with self.assertRaises(LiveMoved):
+            with self.assertRaises(TargetMoved):
                 merge(h.home, crew, prepared)
         self.assertTrue(path.is_symlink())
 
@@ -425,7 +425,7 @@ class Declared(SiteTest):
         with h.crew() as crew:
             prepared = prepare(crew)
             rows(database, "INSERT INTO bookings VALUES (?, 'Mira')", page)
-            with self.assertRaises(LiveMoved):
+            with self.assertRaises(TargetMoved):
                 merge(h.home, crew, prepared)
         self.assertEqual(rows(database, "SELECT who FROM bookings"), [("Mira",)])
 

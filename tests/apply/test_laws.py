@@ -133,7 +133,7 @@ class Laws(unittest.TestCase):
         before = harbour.compare()
         chosen = [p for p in chosen if any(i.startswith(p[:-1]) for i in before.items)]
         already = dangling(harbour.live.database)
-        gained = {s.id: s for s in before.rows.states.values() if s.base is None and s.live is not None}
+        gained = {s.id: s for s in before.rows.states.values() if s.base is None and s.target is not None}
 
         with harbour.crew() as crew:
             selection = prepare(crew, Choice(tuple(chosen))).plan.selection
@@ -144,13 +144,13 @@ class Laws(unittest.TestCase):
 
         # 8: every row that live gained is present and equal, but for its counters
         for gain in gained.values():
-            assert gain.live_raw is not None
+            assert gain.target_raw is not None
             now = rows(harbour.live.database, f"SELECT * FROM {gain.table} WHERE " + " AND ".join(
-                f"{c} = ?" for c in harbour_key(gain.table)), *(gain.live_raw[c] for c in harbour_key(gain.table)))
+                f"{c} = ?" for c in harbour_key(gain.table)), *(gain.target_raw[c] for c in harbour_key(gain.table)))
             self.assertEqual(len(now), 1, gain.id)
             for column, value in zip(columns(harbour, gain.table), now[0], strict=True):
                 if column not in ("comment_count", "uses"):
-                    self.assertEqual(value, gain.live_raw[column], (gain.id, column))
+                    self.assertEqual(value, gain.target_raw[column], (gain.id, column))
         self.assertTrue(all(line.holds for line in result.ledger))
         # 9: no reference on live points at nothing, unless it did before
         self.assertEqual([d for d in dangling(harbour.live.database) if d not in already], [])
@@ -274,7 +274,7 @@ class Laws(unittest.TestCase):
             before, _ = compare_voyage(crew)
             clashing = [i.id for i in before.items.values() if i.standing is Standing.CLASH and any(
                 f.standing is Standing.CLASH for f in i.fields)]
-            gained = {s.id: s.live_raw for s in before.rows.states.values() if s.base is None and s.live is not None}
+            gained = {s.id: s.target_raw for s in before.rows.states.values() if s.base is None and s.target is not None}
             try:
                 merge(harbour.home, crew, prepare(crew, Choice(prefer=tuple(Decision(i, side) for i in clashing))))
             except SelectionError:  # something else stands in the way of one of them

@@ -16,7 +16,7 @@ from unittest import mock
 
 from nostos.core.apply import merge as merging
 from nostos.core.apply.files import Switch
-from nostos.core.errors import LiveMoved, MergeRefused
+from nostos.core.errors import MergeRefused, TargetMoved
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.takeback.recover import recover
@@ -132,7 +132,7 @@ class BetweenTheListAndTheCommit(SmallTest):
                     "INSERT INTO page (title, category_id) VALUES ('one',1), ('two',2), ('three',3), ('four',3), "
                     "('five',2), ('six',1)"), 'editors = ["*"]\n')
                 s.sql("staging", "INSERT INTO page (title, category_id) VALUES ('new', 4)")
-                with suppress(LiveMoved):
+                with suppress(TargetMoved):
                     s.merge(between=lambda: s.sql("live", "DELETE FROM category WHERE id=4"))  # noqa: B023
                 self.assertEqual(s.sql("live", "SELECT count(*) FROM page WHERE category_id = 4"), [(0,)])
 
@@ -182,7 +182,7 @@ class BetweenTheListAndTheCommit(SmallTest):
                     "INSERT INTO page (slug, title) VALUES ('one', 'One'), ('two', 'Two')"),
                     'editors = ["*"]\n[unique]\ncolumns = ["page.slug"]\n')
                 s.sql("staging", "INSERT INTO page (slug, title) VALUES ('news', 'Staging news')")
-                with suppress(LiveMoved):
+                with suppress(TargetMoved):
                     s.merge(between=lambda: s.sql(  # noqa: B023
                         "live", "INSERT INTO page (slug, title) VALUES ('news', 'Live news')"))
                 self.assertEqual(s.sql("live", "SELECT title FROM page WHERE slug='news'"), [("Live news",)])
@@ -206,7 +206,7 @@ class BetweenTheListAndTheCommit(SmallTest):
                            "SHOW TABLES LIKE 'badge'")):
             s = self.small("mariadb", PAGES)
             s.sql("staging", add)
-            with self.assertRaises(LiveMoved):
+            with self.assertRaises(TargetMoved):
                 s.merge("*", between=lambda: s.sql("live", add))  # noqa: B023
             self.assertTrue(s.sql("live", look))
 

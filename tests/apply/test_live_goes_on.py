@@ -16,7 +16,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from nostos.core.apply.merge import merge
-from nostos.core.errors import LiveMoved
+from nostos.core.errors import TargetMoved
 from nostos.core.plan.prepared import prepare
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import prepare_undo, to_take_back
@@ -65,11 +65,11 @@ class LiveGoesOn(unittest.TestCase):
         return h
 
     def merge(self, h: Harbour) -> None:
-        with suppress(LiveMoved), h.crew() as crew:
+        with suppress(TargetMoved), h.crew() as crew:
             merge(h.home, crew, prepare(crew))
 
     def undo(self, h: Harbour) -> None:
-        with suppress(LiveMoved), h.crew() as crew:
+        with suppress(TargetMoved), h.crew() as crew:
             merge(h.home, crew, prepare_undo(h.home, crew, to_take_back(h.home, "trip", None)))
 
     def edit(self, h: Harbour, what: str) -> None:

@@ -9,7 +9,7 @@ from nostos.core.apply.rows import CommitResult, RowChange, apply_rows
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table
-from nostos.core.errors import LiveMoved, MergeRefused, SelectionError
+from nostos.core.errors import MergeRefused, SelectionError, TargetMoved
 from nostos.core.plan.operations import Plan
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
@@ -251,7 +251,7 @@ class Merging(SiteTest):
                 with h.crew() as crew:
                     prepared = prepare(crew)
                     self.assertEqual([i.id for i in prepared.plan.selection.items], [item])
-                    with mock.patch.object(merging, "apply_rows", edited), self.assertRaises(LiveMoved):
+                    with mock.patch.object(merging, "apply_rows", edited), self.assertRaises(TargetMoved):
                         merge(h.home, crew, prepared)
                 self.assertEqual((h.live_folder / path).read_text(), "live's own, just now\n")
                 self.assertEqual(h.standings()[item], "clash")

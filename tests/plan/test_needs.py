@@ -35,8 +35,8 @@ class Planning(SiteTest):
         rows(self.live, "INSERT INTO loans (reader_id) VALUES (2)")
         states = self.h.compare().rows.states
         books = [s for s in states.values() if s.table == "books"]
-        self.assertEqual([(s.live_key, s.staging_key) for s in books if s.staging], [((4,), (3,))])
-        self.assertEqual(sorted(str((s.live or {})["isbn"]) for s in books), ["7", "9"])
+        self.assertEqual([(s.target_key, s.source_key) for s in books if s.source], [((4,), (3,))])
+        self.assertEqual(sorted(str((s.target or {})["isbn"]) for s in books), ["7", "9"])
         self.assertEqual(len([s for s in states.values() if s.table == "loans"]), 2)
 
     def test_what_is_written(self) -> None:

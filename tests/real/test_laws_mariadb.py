@@ -96,15 +96,15 @@ class Laws(unittest.TestCase):
                 self.edit(statement.format(side=side, n=n, url=url), database)
         with opened(home, voyage) as crew:
             before = compare_voyage(crew)[0]
-            kept = [s for i in before.items.values() for s in i.rows if s.base is None and s.live is not None]
+            kept = [s for i in before.items.values() for s in i.rows if s.base is None and s.target is not None]
             result = merge(home, crew, prepare(crew, Choice(everyone=True)))
             after, needs = compare_voyage(crew)
             self.assertTrue(all(line.holds for line in result.ledger))
             self.assertEqual(list(needs), [])  # 6: nothing is left that can go home
             for state in kept:  # 8: what live gained is there, and equal
                 table = crew.live.open().tables()[state.table]
-                assert state.live_raw is not None
-                self.assertEqual(crew.live.open().fetch(table, table.key_of(state.live_raw)), state.live_raw)
+                assert state.target_raw is not None
+                self.assertEqual(crew.live.open().fetch(table, table.key_of(state.target_raw)), state.target_raw)
             done = self.rows(live)
             merge(home, crew, prepare(crew, Choice(everyone=True)))
             self.assertEqual(done, self.rows(live))  # 5: twice is once

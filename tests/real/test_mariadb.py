@@ -14,7 +14,7 @@ from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.database.engines import locate
 from nostos.core.database.mysql.connection import MysqlDatabase
-from nostos.core.errors import LiveMoved, MergeRefused, NostosError, SiteError
+from nostos.core.errors import MergeRefused, NostosError, SiteError, TargetMoved
 from nostos.core.inspect.survey import survey
 from nostos.core.plan.obstacles import Removals
 from nostos.core.plan.prepared import compare_voyage, prepare
@@ -329,7 +329,7 @@ class Library(LibraryTest):
 
         with mock.patch.object(Ledger, "begin", moved), opened(self.home, self.home.read("trip")) as crew:
             prepared = prepare(crew)
-            with self.assertRaises(LiveMoved):
+            with self.assertRaises(TargetMoved):
                 merge(self.home, crew, prepared)
         self.assertIn("live edit", repr(self.dump(self.live_name)["hashes"]))
 
@@ -352,7 +352,7 @@ class Library(LibraryTest):
         with mock.patch.object(Removals, "moved", lent), opened(self.home, self.home.read("trip")) as crew:
             prepared = prepare(crew)
             self.assertEqual([i.id for i in prepared.plan.selection.items], ["books/2"])
-            with self.assertRaises(LiveMoved):
+            with self.assertRaises(TargetMoved):
                 merge(self.home, crew, prepared)
         self.assertEqual(len(self.dump(self.live_name)["books"]), 2)
 

@@ -61,11 +61,11 @@ class MergeRefused(NostosError):
     """A merge cannot go ahead; live is as it was."""
 
 
-class LiveMoved(MergeRefused):
-    """Live changed between comparing and committing; the merge may start again."""
+class TargetMoved(MergeRefused):
+    """What is written changed between comparing and committing; the merge may start again."""
 
 
-class Disturbed(LiveMoved):
+class Disturbed(TargetMoved):
     """The database broke the transaction off (a deadlock, a lock that others hold, a lost connection); nothing of it is
     there, and it may be tried again."""
 

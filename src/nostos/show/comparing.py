@@ -155,7 +155,7 @@ def item(console: Console, shown: Item, needs: Needs, describe: Describe, known:
         console.print(Text(f"  needs {need.on}: {need.reason}"))
     # Of what one side removed, only what the other changed since is worth a look.
     gone = shown.change == "removed" and not shown.schema
-    side = Standing.HOMEWARD if any(f.merged.staging is ABSENT for f in shown.fields) else Standing.KEPT
+    side = Standing.HOMEWARD if any(f.merged.source is ABSENT for f in shown.fields) else Standing.KEPT
     for field in shown.fields:
         if gone and field.standing is side:
             continue
@@ -177,9 +177,9 @@ def _field(console: Console, field: Field, describe: Describe) -> None:
     if merged.policy is not PLAIN:
         line.append(f" ({merged.policy})", style="dim")
     console.print(line)
-    base, live, staging = (value_text(v, describe) for v in (merged.base, merged.live, merged.staging))
-    if merged.base is ABSENT and (merged.live is ABSENT or merged.staging is ABSENT):
-        side, text = ("staging", staging) if merged.live is ABSENT else ("live", live)
+    base, live, staging = (value_text(v, describe) for v in (merged.base, merged.target, merged.source))
+    if merged.base is ABSENT and (merged.target is ABSENT or merged.source is ABSENT):
+        side, text = ("staging", staging) if merged.target is ABSENT else ("live", live)
         _lines(console, f"{side} added", text, "green")
         return
     if merged.standing is Standing.SETTLED:

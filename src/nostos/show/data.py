@@ -30,7 +30,7 @@ def item(shown: Item, needs: Needs, describe: Any = str, fields: bool = True) ->
         found["fields"] = [
             {"field": f.name, "standing": str(f.standing), "policy": str(f.merged.policy),
              **{side: _described(value, describe) for side, value in
-                (("anchor", f.merged.base), ("live", f.merged.live), ("staging", f.merged.staging))
+                (("anchor", f.merged.base), ("live", f.merged.target), ("staging", f.merged.source))
                 if value is not ABSENT}}
             for f in shown.fields]
     return found

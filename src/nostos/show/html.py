@@ -165,7 +165,7 @@ class Reporter:
     def _field(self, shown: Field, files: dict[str, FileState]) -> dict[str, Any]:
         merged = shown.merged
         base, live, staging = (value_text(v, self.describe)[:_LONGEST] for v in (
-            merged.base, merged.live, merged.staging))
+            merged.base, merged.target, merged.source))
         state = files.get(shown.name) or next((s for p, s in files.items() if p.endswith("/" + shown.name)), None)
         note = ""
         if state is not None:
@@ -173,9 +173,9 @@ class Reporter:
             if texts is not None:
                 base, live, staging = texts
         sides = []
-        if merged.base is ABSENT and merged.live is ABSENT:
+        if merged.base is ABSENT and merged.target is ABSENT:
             sides = [("staging added", "", staging)]
-        elif merged.base is ABSENT and merged.staging is ABSENT:
+        elif merged.base is ABSENT and merged.source is ABSENT:
             sides = [("live added", "", live)]
         elif merged.standing is Standing.SETTLED:
             sides = [("both sides", base, live)]
@@ -192,8 +192,8 @@ class Reporter:
     def _texts(self, state: FileState) -> tuple[str, str, str] | None:
         """The three versions of a small text file."""
         found = []
-        for entry, root in ((state.base, None), (state.live, self.crew.live.files),
-                            (state.staging, self.crew.staging.files)):
+        for entry, root in ((state.base, None), (state.target, self.crew.live.files),
+                            (state.source, self.crew.staging.files)):
             if entry is None:
                 found.append("")
                 continue
@@ -218,8 +218,8 @@ class Reporter:
             ending = Path(state.path).suffix.lower()
             if item.folder or (ending not in _PICTURES and ending != ".svg"):
                 continue
-            for caption, entry, root in (("live", state.live, self.crew.live.files),
-                                         ("staging", state.staging, self.crew.staging.files)):
+            for caption, entry, root in (("live", state.target, self.crew.live.files),
+                                         ("staging", state.source, self.crew.staging.files)):
                 data = self._data(root, entry, ending) if entry is not None else ""
                 yield {"caption": f"{caption}: {Path(state.path).name}", "data": data}
             return  # the other files of a picture are its sizes

@@ -34,6 +34,10 @@ class Side(StrEnum):
     def other(self) -> Side:
         return Side.STAGING if self is Side.LIVE else Side.LIVE
 
+    @property
+    def there(self) -> str:
+        return "on live" if self is Side.LIVE else "in staging"
+
 
 class Origin(StrEnum):
     """Where a row's canonical name comes from."""

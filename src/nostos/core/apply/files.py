@@ -12,9 +12,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from nostos.core.anchor.names import Side
 from nostos.core.apply.folders import FolderRecord, FolderSwitch
 from nostos.core.apply.staging import Move, Staging
-from nostos.core.errors import LiveMoved
+from nostos.core.errors import TargetMoved
 from nostos.core.files.tree import ANYTHING, Call, FileTree
 
 
@@ -33,7 +34,7 @@ class Switch(Staging):
                 "folders": {t: f.record() for t, f in self.folders.items()}}
 
     @classmethod
-    def recorded(cls, target: FileTree, source: FileTree, mark: str, record: Mapping[str, Any], kept: Path,
+    def recorded(cls, target: FileTree, source: FileTree, mark: str, side: Side, record: Mapping[str, Any], kept: Path,
                  fresh: Mapping[str, int]) -> Switch:
         """The switch that a journal speaks of. kept: where `keep_record` has left what it knows. fresh: what the
         journal says of that. Paths that leave the tree are refused when they are used."""
@@ -42,14 +43,14 @@ class Switch(Staging):
         places = {m.target: (m.staged or "", m.aside) for m in moves}
         held = FolderRecord.read(kept)
         folders = {t: FolderSwitch.recorded(target, t, *places[t], data, held) for t, data in record["folders"].items()}
-        return cls(target, source, mark, moves, list(record["makes"]), list(record["empties"]),
+        return cls(target, source, mark, side, moves, list(record["makes"]), list(record["empties"]),
                    [(p, new, old) for p, new, old in record["modes"]], dict(fresh), folders)
 
     # --- switching
 
     def go(self) -> None:
-        """Rename everything into place, and flush that. Raises LiveMoved when something there is not as it was when it
-        was staged; then `back` takes back what was done."""
+        """Rename everything into place, and flush that. Raises TargetMoved when something there is not as it was when
+        it was staged; then `back` takes back what was done."""
         plain = [m for m in self.moves if not m.folder]
         self._do([(m, Call("signature", (m.target,), self._seen[m.target])) for m in plain])
         for path, mode, _ in self.modes:
@@ -92,7 +93,7 @@ class Switch(Staging):
 
     def _do(self, calls: Sequence[tuple[Move, Call]]) -> Move | None:
         """Do one thing after another. Returns the move that stopped at an exchange that cannot be had here. Raises
-        LiveMoved where something is not as it was."""
+        TargetMoved where something is not as it was."""
         try:
             given = self.target.in_order([call for _, call in calls])
         except FileExistsError:
@@ -110,9 +111,8 @@ class Switch(Staging):
         if path is not None:
             raise self._moved(f"{work.target}/{path}")
 
-    @staticmethod
-    def _moved(path: str) -> LiveMoved:
-        return LiveMoved(f"Live's {path} has changed meanwhile.", next_step="Compare again.")
+    def _moved(self, path: str) -> TargetMoved:
+        return TargetMoved(f"{self.side.capitalize()}'s {path} has changed meanwhile.", next_step="Compare again.")
 
     def forward(self) -> None:
         """After a commit: bring what is still staged into place, unless live has changed what is there since."""

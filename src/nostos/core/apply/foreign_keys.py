@@ -62,7 +62,7 @@ def check_parents(changed: Iterable[RowChange], database: Database, tables: Mapp
             if not database.find(target, dict(zip(fk.target_columns, values, strict=True))):
                 said = ", ".join(f"{c} {v!r}" for c, v in zip(fk.columns, values, strict=True))
                 raise MergeRefused(f"A row of {one.table} would point at {fk.target} by its {said}, and there is none.",
-                                   left="Everything was taken back; live is as it was.",
+                                   left="Everything was taken back.",
                                    next_step="Compare again; if it stays so, leave the item out.")
 
 

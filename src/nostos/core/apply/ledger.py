@@ -75,6 +75,7 @@ class Ledger:
     """What live gained since the anchor, to be digested before and after."""
 
     def __init__(self, comparison: Comparison, plan: Plan) -> None:
+        self._side = comparison.rows.target
         self._rows: list[WatchedRow] = []
         self._files: list[WatchedFile] = []
         self._blended: Counter[str] = Counter()
@@ -98,25 +99,25 @@ class Ledger:
                 self._blended[item.kind] += sum(
                     1 for f in item.going if f.standing is Standing.BLENDED and not f.merged.policy.quiet)
             root = next((r for r in item.rows if r.id == item.root), None)
-            did = "edited" if root is None or (root.base and root.live) else "gained" if root.live else "removed"
+            did = "edited" if root is None or (root.base and root.target) else "gained" if root.target else "removed"
             for state in item.rows:
-                if state.live_key is None or (state.base is None and state.live is None):
+                if state.target_key is None or (state.base is None and state.target is None):
                     continue
-                if state.live is None:
-                    self._rows.append(WatchedRow(item.kind, state.table, state.live_key, (), did, item.id))
+                if state.target is None:
+                    self._rows.append(WatchedRow(item.kind, state.table, state.target_key, (), did, item.id))
                     continue
-                if (state.table, state.live_key) in removed and is_decided(item):
+                if (state.table, state.target_key) in removed and is_decided(item):
                     continue  # live had changed it, and it was decided that it goes
-                mine = written.get((state.table, state.live_key), set())
+                mine = written.get((state.table, state.target_key), set())
                 columns = tuple(
-                    c for c in state.live_raw or {} if c not in mine and (state.table, c) not in derived
-                    and (state.base is None or not same(state.base.get(c), state.live.get(c))))
+                    c for c in state.target_raw or {} if c not in mine and (state.table, c) not in derived
+                    and (state.base is None or not same(state.base.get(c), state.target.get(c))))
                 if columns:
-                    self._rows.append(WatchedRow(item.kind, state.table, state.live_key, columns, did, item.id))
+                    self._rows.append(WatchedRow(item.kind, state.table, state.target_key, columns, did, item.id))
             for file in item.files:
                 if file.standing in (Standing.KEPT, Standing.CLASH) and file.path not in taken:
-                    action = "gained" if file.base is None else "removed" if file.live is None else "edited"
-                    self._files.append(WatchedFile("file", file.path, file.live, action))
+                    action = "gained" if file.base is None else "removed" if file.target is None else "edited"
+                    self._files.append(WatchedFile("file", file.path, file.target, action))
 
     # --- before the transaction, inside it, after the commit
 
@@ -150,10 +151,11 @@ class Ledger:
         broken = sorted({w.kind for w, digest in after.items() if digest != self._before[w]}
                         | self._whole.added_to(done))
         if broken:
-            raise MergeRefused(f"The ledger does not hold for {', '.join(broken)}: what live gained would be changed.",
-                               left="The merge was taken back; live is as it was.",
-                               next_step="Look at live's triggers; then please report this with `nostos compare "
-                                         "--json`.")
+            raise MergeRefused(f"The ledger does not hold for {', '.join(broken)}: what {self._side} gained would be "
+                               "changed.",
+                               left=f"The merge was taken back; {self._side} is as it was.",
+                               next_step=f"Look at {self._side}'s triggers; then please report this with "
+                                         "`nostos compare --json`.")
 
     def look_again(self, target_db: Database, tree: FileTree) -> tuple[tuple[Line, ...], int]:
         """After the commit. Returns the ledger's lines, and how many watched things live has changed itself since they
@@ -214,9 +216,9 @@ class _Whole:
     """What live alone has gained, with all that may point at it: a merge knows of none of it, so it adds nothing."""
 
     def __init__(self, comparison: Comparison) -> None:
-        self._gained = {(state.table, state.live_key): item.kind for item in comparison.items.values()
-                        for state in item.rows if state.live is not None and state.live_key is not None
-                        and state.base is None and state.staging is None}
+        self._gained = {(state.table, state.target_key): item.kind for item in comparison.items.values()
+                        for state in item.rows if state.target is not None and state.target_key is not None
+                        and state.base is None and state.source is None}
         self._pointing: dict[str, set[tuple[str, str]]] = {}  # by table: a column, and the table that it points at
         profile = comparison.rows.profile
         for child in profile.children:

@@ -45,7 +45,7 @@ def put_back(notes: Iterable[str], database: Database) -> list[str]:
             assert table is not None
             if not _one_back(database, table, tuple(key), before, after):
                 kept[name] = None
-    return [f"rows of {name}, which has no transactions: live has changed them since" for name in kept]
+    return [f"rows of {name}, which has no transactions: they have changed since" for name in kept]
 
 
 def _one_back(database: Database, table: Table, key: Key, before: Row | None, after: Row | None) -> bool:

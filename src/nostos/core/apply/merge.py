@@ -33,16 +33,15 @@ from nostos.core.database.schema import NAMED, Table
 from nostos.core.errors import (
     Disturbed,
     HostLost,
-    LiveMoved,
     MergeInterrupted,
     MergeRefused,
     NostosError,
     Stopped,
+    TargetMoved,
     explained,
 )
 from nostos.core.files.trees import tree_at
 from nostos.core.plan import conditions
-from nostos.core.plan.mirror import turned
 from nostos.core.plan.obstacles import Removals, referred_again
 from nostos.core.plan.operations import (
     InsertRow,
@@ -94,7 +93,7 @@ def merge(home: Home, crew: Crew, prepared: PreparedMerge, tell: Listener = sile
 
     With no operations nothing at all is done. Where live has moved since, it is prepared again, a bounded number of
     times, as long as the same items go home.
-    Raises LiveMoved, MergeRefused or Stopped with live as it was; MergeInterrupted when it is on live and only the
+    Raises TargetMoved, MergeRefused or Stopped with live as it was; MergeInterrupted when it is on live and only the
     voyage's records could not follow, or when it cannot be told now.
     """
     start = monotonic()
@@ -115,13 +114,14 @@ def _merge(home: Home, crew: Crew, prepared: PreparedMerge, tell: Listener, star
     for attempt in range(1, _TRIES + 1):
         try:
             return _Merge(home, crew, prepared, tell, hold).run(attempt, start)
-        except LiveMoved as moved:
+        except TargetMoved as moved:
             if attempt == _TRIES or (isinstance(moved, Disturbed) and monotonic() - start > _PATIENCE_SECONDS):
                 raise
         again = prepared.again() if prepared.again else prepare(crew, prepared.choice, tell, prepared.toward)
         prepared = replace(again, journals=prepared.journals)
         if [i.id for i in prepared.plan.selection.items] != wanted:
-            raise LiveMoved("Live moved on meanwhile, and what would go home is no longer what you saw.",
+            raise TargetMoved(f"{prepared.toward.capitalize()} moved on meanwhile, and what would go is no longer what "
+                              "you saw.",
                             next_step="Run merge again and look at the new list.")
     raise AssertionError("unreachable")
 
@@ -160,7 +160,7 @@ class _Merge:
         except OSError as error:
             raise MergeRefused(f"The {self.verb} cannot keep its journal: {explained(error)}.",
                                next_step="Free space or rights here, then merge again.") from error
-        switch = Switch(self.target.files, self.source_files, self.id)
+        switch = Switch(self.target.files, self.source_files, self.id, self.toward)
         began = False
         try:
             try:
@@ -197,9 +197,9 @@ class _Merge:
                 if not isinstance(error, Exception):
                     raise self._stopped_late(error) from error
                 raise MergeInterrupted(
-                    f"The {self.verb} is on live, whole, but the voyage's records could not follow: "
+                    f"The {self.verb} is {self.toward.there}, whole, but the voyage's records could not follow: "
                     f"{explained(error)}.",
-                    left=f"Live is as the {self.verb} wanted it.",
+                    left=f"{self.toward.capitalize()} is as the {self.verb} wanted it.",
                     next_step=("See that the host can be reached" if isinstance(error, HostLost) else
                                "Free space or rights here") + f", then run `nostos recover {self.crew.voyage.name}`."
                 ) from error
@@ -235,9 +235,10 @@ class _Merge:
 
     def _stopped_late(self, error: BaseException) -> MergeInterrupted:
         return MergeInterrupted(
-            f"You stopped it after the {self.verb} had reached live." if isinstance(error, KeyboardInterrupt) else
-            f"It was stopped after the {self.verb} had reached live ({type(error).__name__}).",
-            left=f"The {self.verb} is on live, whole; the voyage's records do not know it yet.",
+            f"You stopped it after the {self.verb} had reached {self.toward}."
+            if isinstance(error, KeyboardInterrupt) else
+            f"It was stopped after the {self.verb} had reached {self.toward} ({type(error).__name__}).",
+            left=f"The {self.verb} is {self.toward.there}, whole; the voyage's records do not know it yet.",
             next_step=f"Run `nostos recover {self.crew.voyage.name}`: it finishes what is left.")
 
     def _committed_after_all(self, error: BaseException) -> bool:
@@ -286,18 +287,16 @@ class _Merge:
             found = error
         elif isinstance(error, Exception):
             found = MergeRefused(f"The {self.verb} failed: {explained(error)}.",
-                                 left="Everything was taken back; live is as it was.",
+                                 left=f"Everything was taken back; {self.toward} is as it was.",
                                  next_step="Mend the cause, then merge again.")
         else:
-            found = Stopped("It was stopped before it had reached live.",
-                            left="Everything was taken back; live is as it was.",
+            found = Stopped(f"It was stopped before it had reached {self.toward}.",
+                            left=f"Everything was taken back; {self.toward} is as it was.",
                             next_step="Run it again when you like.")
         if self.stays:
             found.left += f" But for {'; '.join(self.stays)}: that stays as the {self.verb} had made it."
         if switch.carried:
-            found.left += f" What live itself had written meanwhile was kept: {', '.join(switch.carried[:5])}."
-        if self.toward is Side.STAGING:
-            found.what, found.left = turned(found.what), turned(found.left)
+            found.left += f" What {self.toward} itself had written meanwhile was kept: {', '.join(switch.carried[:5])}."
         return found
 
     def _in_doubt(self, what: str) -> MergeInterrupted:
@@ -306,7 +305,7 @@ class _Merge:
 
     def _owners(self) -> list[tuple[Any, ...]]:
         """What an undo takes back, by whose the anchor's records of it are: rows by live's keys, files by paths."""
-        return [*((s.table, *(s.staging_key or s.live_key or ())) for s in self.plan.settles),
+        return [*((s.table, *(s.source_key or s.target_key or ())) for s in self.plan.settles),
                 *((f.path,) for f in self.plan.settled_files)]
 
     def _note(self, done: CommitResult, tables: dict[str, Table]) -> AnchorNotes:
@@ -334,7 +333,7 @@ class _Merge:
         """Steps that dropped or added something, with the table as it was, or as it came."""
         for o in self.plan.of(SchemaOperation):
             rows = self.comparison.rows
-            tables = rows.live_tables if o.step.action is SchemaAction.DROP else rows.staging_tables
+            tables = rows.target_tables if o.step.action is SchemaAction.DROP else rows.source_tables
             if o.step.action is not SchemaAction.CHANGE:
                 yield {"action": o.step.action, "what": o.step.what, "name": o.step.name,
                        "table": msgspec.to_builtins(tables[o.step.table])}
@@ -345,7 +344,7 @@ class _Merge:
             step = o.step
             kept = journals.dropped(self.folder.parent / self.undoes, f"{step.what}-{step.table}-{step.name}")
             if step.action is SchemaAction.ADD and kept.is_file():
-                fill(self.comparison.rows.staging_tables[step.table], target_db, journals.dropped_rows(kept),
+                fill(self.comparison.rows.source_tables[step.table], target_db, journals.dropped_rows(kept),
                      step.what == "table")
 
     def _commit(self, journal: journals.Journal, switch: Switch) -> None:
@@ -394,12 +393,13 @@ class _Merge:
         """Everything that happens on live, while visitors may have to wait: only rows and files that the merge itself
         touches are looked at here, and what an index leads to."""
         rows = self.comparison.rows
-        unchecked = may_check_itself(self.plan, target_db, rows.live_tables, rows.profile.clear)
+        unchecked = may_check_itself(self.plan, target_db, rows.target_tables, rows.profile.clear)
         with not_collecting(), ExitStack() as calm, target_db.writing(unchecked):
             locking = monotonic()
             moved = removals.moved(target_db)
             if moved is not None:
-                raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
+                raise TargetMoved(f"{self.toward.capitalize()} moved on meanwhile: {moved}.",
+                                  next_step="Compare again.")
             self.ledger.begin(target_db)
             self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
             done = apply_rows(self.plan, rows, target_db, tables, {
@@ -408,7 +408,7 @@ class _Merge:
                 check_parents(done.changed, target_db, tables)
             self._bring_back(target_db)
             for table in rows.profile.clear:
-                if table in rows.live_tables:
+                if table in rows.target_tables:
                     target_db.clear(table)
             settings = rows.profile.settings
             if settings is not None and rows.profile.clear_settings:
@@ -437,7 +437,7 @@ class _Merge:
         for operation in self.plan.of(SchemaOperation):
             step = operation.step
             if step.action is SchemaAction.DROP and step.what not in NAMED:
-                table = self.comparison.rows.live_tables[step.table]
+                table = self.comparison.rows.target_tables[step.table]
                 columns = table.stored if step.what == "table" else (*table.key, step.name)
                 journal.keep_rows(f"{step.what}-{step.table}-{step.name}", columns, target_db.scan(table, columns))
         drop_schema(self.plan, target_db)

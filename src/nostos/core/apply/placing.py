@@ -11,6 +11,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 
+from nostos.core.anchor.names import Side
 from nostos.core.compare.portable import Portable
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table, Value
@@ -37,7 +38,7 @@ class Placing:
     """Takes down what is to be placed while rows are written, and settles it.
 
     number: the target's key of a row by its canonical name, or raises Unresolved. found: rows as they were before they
-    were touched, by table and key; rows that are moved along are added.
+    were touched, by table and key; rows that are moved along are added. side: whose database it is.
     """
 
     profile: Profile
@@ -45,6 +46,7 @@ class Placing:
     tables: Mapping[str, Table]
     number: Callable[[str, str], Value]
     found: dict[tuple[str, Key], Row]
+    side: Side
     moved: dict[tuple[str, Key], None] = field(default_factory=dict)  # rows that the operations do not name
     waiting: dict[tuple[str, Key], _Waiting] = field(default_factory=dict)
     gone: list[tuple[str, Row]] = field(default_factory=list)
@@ -219,7 +221,8 @@ class _Tree:
         elif key not in self.were:
             row = self.database.fetch_locked(self.table, key)
             if row is None:
-                raise MergeRefused(f"{item} is to stand below a row that live does not have.", next_step=_NEXT)
+                raise MergeRefused(f"{item} is to stand below a row that {self.placing.side} does not have.",
+                                   next_step=_NEXT)
             self.were[key] = row
 
     def _value(self, key: Key, column: str) -> Value:
@@ -251,7 +254,8 @@ class _Tree:
         path = head + rest
         if self._taken(key, path):
             if not self.tree.step:
-                raise MergeRefused(f"{item} is to stand at {path!r}, where live has another by now.", next_step=_NEXT)
+                raise MergeRefused(f"{item} is to stand at {path!r}, where {self.placing.side} has another by now.",
+                                   next_step=_NEXT)
             steps = [p[len(head):] for p in (*self._children(head), *self.given)
                      if p.startswith(head) and len(p) == len(head) + self.tree.step]
             path = head + self._after(max(steps), item)

@@ -56,7 +56,7 @@ def apply_rows(plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Ta
     up to what the schema steps make of them. filled: by table and column, what rows have got in columns that only one
     side has, and that may not be empty. loose: takes a note of what no transaction covers.
 
-    Raises LiveMoved when a row is no longer as compared. The caller's transaction takes everything back then.
+    Raises TargetMoved when a row is no longer as compared. The caller's transaction takes everything back then.
     """
     work = _Commit(plan, rows, target_db, tables)
     work.filled = filled
@@ -94,12 +94,12 @@ class _Commit:
         self.filled: Mapping[tuple[str, str], Value] = {}
         self.loose = LooseRows()
         self.added: dict[tuple[str, Key], Row] = {}  # rows as they were added to tables without transactions
-        self._live_number = number_by(rows.live_keys)
-        self.writer = ValueWriter(rows.live_urls, self._number, rows.live_prefix)
+        self._live_number = number_by(rows.target_keys)
+        self.writer = ValueWriter(rows.target_urls, self._number, rows.target_prefix)
         self.tables = tables
-        self.verifier = Verifier(plan.conditions, target_db)
+        self.verifier = Verifier(plan.conditions, target_db, rows.target)
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
-        self.placing = Placing(rows.profile, target_db, tables, self._number, self.found)
+        self.placing = Placing(rows.profile, target_db, tables, self._number, self.found, rows.target)
         self.nesting = Nesting(rows.profile, target_db, tables, self._number, self.found, self.placing.moved)
         self._tops: dict[str, int] = {}  # the newest numbers, before anything was written
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
@@ -293,13 +293,14 @@ class _Commit:
                     return
         raise MergeRefused(f"{operation.item} is to change places with another in {table.name} ({', '.join(columns)}), "
                            "and there is no value that either could have meanwhile.",
-                           next_step="Make that change on live by hand, then merge.")
+                           next_step=f"Make that change {self.rows.target.there} by hand, then merge.")
 
     def _written(self, item: str, table: str, values: Any) -> Row:
         try:
             return {c: self._as_nothing(table, c, v, self.writer.value(v)) for c, v in dict(values).items()}
         except Unresolved as missing:
-            raise MergeRefused(f"{item} points at {missing.table} {missing.name}, which live does not have.",
+            raise MergeRefused(f"{item} points at {missing.table} {missing.name}, which {self.rows.target} does not "
+                               "have.",
                                next_step="Compare again; if it stays so, leave the item out.") from missing
 
     def _standing(self, table: str, values: Portable) -> Portable:
@@ -335,19 +336,19 @@ class _Commit:
                 row[column] = self._as_nothing(operation.table, column, value, self.writer.value(value))
             except Unresolved:
                 if column in table.key:
-                    raise MergeRefused(f"{operation.item} rests on a row that is not on live yet.",
+                    raise MergeRefused(f"{operation.item} rests on a row that is not {self.rows.target.there} yet.",
                                        next_step="Take that item first, then this one.") from None
                 if not self.rows.profile.is_weak(operation.table, column):
                     later[column] = value
                 if refs.number(value) is not None:
                     row[column] = None if declared.nullable else 0
                 else:
-                    row[column] = ValueWriter(self.rows.live_urls, self._number_or_none,
-                                              self.rows.live_prefix).value(value)
+                    row[column] = ValueWriter(self.rows.target_urls, self._number_or_none,
+                                              self.rows.target_prefix).value(value)
         if operation.key is not None:
             row.update(zip(table.key, operation.key, strict=True))
-        before = self.rows.live_tables.get(operation.table)
-        source = self.rows.staging_tables.get(operation.table)
+        before = self.rows.target_tables.get(operation.table)
+        source = self.rows.source_tables.get(operation.table)
         for declared in table.columns if before is not None else ():  # of new columns what is empty is said, too
             bare = declared.default is None and not declared.nullable and not declared.generated
             unknown = [t for t in (before, source) if t is not None and t.column(declared.name) is None]

@@ -23,13 +23,13 @@ Note = Callable[[dict[str, Any]], None]
 
 def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambda _: None) -> None:
     """Carry out the schema steps. note: is told of each step before it is taken, with what it takes to take it back."""
-    verifier = Verifier(plan.conditions, target_db)
+    verifier = Verifier(plan.conditions, target_db, rows.target)
     for operation in plan.of(SchemaOperation):
         step = operation.step
         if step.action is SchemaAction.DROP:
             continue  # at the very end
-        staging = rows.staging_tables[step.table]
-        column = staging.column(step.name)
+        source = rows.source_tables[step.table]
+        column = source.column(step.name)
         if step.what == "constraint" and target_db.transactional_schema:
             continue  # when the rows are as they are to be
         there = target_db.tables()[step.table].named(step.what) if step.what in NAMED else {}
@@ -37,27 +37,28 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
             continue  # live has gained it by itself
         if step.action is SchemaAction.ADD and step.what in ("table", "column"):
             verifier.schema(step.table, step.name if step.what == "column" else None)
-        old = rows.live_tables.get(step.table) if step.what == "column" and step.action is SchemaAction.CHANGE else None
+        changes = step.what == "column" and step.action is SchemaAction.CHANGE
+        old = rows.target_tables.get(step.table) if changes else None
         record = {"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
                   "before": step.before, "old_table": msgspec.to_builtins(old), "filled": step.filled}
         note(record)
         try:
             if step.what == "table":
-                target_db.create_table(replace(staging, ddl=step.ddl or staging.ddl))
+                target_db.create_table(replace(source, ddl=step.ddl or source.ddl))
             elif step.what == "column":
                 assert column is not None
                 if step.action is SchemaAction.ADD:
-                    target_db.add_column(staging, column, step.filled)
+                    target_db.add_column(source, column, step.filled)
                 else:
-                    if not target_db.fits(staging, column):
+                    if not target_db.fits(source, column):
                         raise MergeRefused(f"{step.table}.{step.name} holds values that would not be the same as "
                                            f"{column.declared}.", next_step="Look at that column, or leave the step "
                                            "out.")
-                    target_db.change_column(staging, column)
+                    target_db.change_column(source, column)
             else:
                 if step.name in there:
                     target_db.drop(step.what, step.table, step.name)
-                _define(target_db, step.what, staging, step.name, step.ddl)
+                _define(target_db, step.what, source, step.name, step.ddl)
         except Exception as error:
             if isinstance(error, MergeRefused) or target_db.refused_a_row(error):  # it is known not to be there
                 note({**record, "made": False})
@@ -130,7 +131,7 @@ def add_constraints(plan: Plan, rows: Rows, target_db: Database) -> None:
             continue
         if step.name in there:
             target_db.drop("constraint", step.table, step.name)
-        target_db.add_constraint(rows.staging_tables[step.table], step.name, step.ddl)
+        target_db.add_constraint(rows.source_tables[step.table], step.name, step.ddl)
 
 
 def drop_schema(plan: Plan, target_db: Database) -> None:

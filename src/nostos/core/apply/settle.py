@@ -11,7 +11,7 @@ from nostos.core.anchor.rows import ALWAYS_LOOK
 from nostos.core.anchor.store import Anchor
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows import CommitResult
-from nostos.core.compare.field_merge import Standing
+from nostos.core.compare.field_merge import Role, Standing
 from nostos.core.compare.items import TRAVELS, Comparison, Field, Item, SchemaAction
 from nostos.core.compare.nesting import numbered
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
@@ -39,8 +39,8 @@ def settle_rest(anchor: Anchor, comparison: Comparison, plan: Plan, tables: dict
     done_files = {f.path for f in plan.settled_files}
     for item in comparison.items.values():
         for file in item.files:
-            if file.path not in done_files and (file.standing is Standing.SETTLED or file.decided is Side.LIVE):
-                notes.file(file.path, toward, file.staging, file.live, written=False)
+            if file.path not in done_files and (file.standing is Standing.SETTLED or file.decided is Role.TARGET):
+                notes.file(file.path, toward, file.source, file.target, written=False)
     return notes
 
 
@@ -65,7 +65,7 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
         f"{o.step.what}/{o.step.table}.{o.step.name}", *(definitions(tables[o.step.table])
                                                          if o.step.what == "table" and o.step.table in tables else ()))}
     if steps:
-        source = comparison.rows.staging_tables
+        source = comparison.rows.source_tables
         both = (tables, source) if toward is Side.LIVE else (source, tables)
         notes.know_alike(alike(*both, steps))
     rows = _Settler(anchor, notes, comparison.rows, done, tables, toward)
@@ -75,7 +75,7 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
     rows.renumbered(plan.settles)
     for file in plan.settled_files:
         other = rows.rows.names.files.get(file.path)
-        notes.file(file.path, toward, file.staging, written.get(file.path), written=True)
+        notes.file(file.path, toward, file.source, written.get(file.path), written=True)
         if other is not None:
             notes.pair(Side.STAGING, FILES, file.path, other)
     return notes
@@ -108,8 +108,7 @@ def _written_files(plan: Plan) -> dict[str, FileEntry]:
 
 
 class _Settler:
-    """In the rows, "live" is the target and "staging" the source, whichever they really are; the anchor's own sides,
-    and rows as live writes them, are the real ones."""
+    """The anchor holds rows as live writes them, whichever side is the target."""
 
     def __init__(self, anchor: Anchor, notes: AnchorNotes, rows: Rows, done: CommitResult, tables: dict[str, Table],
                  toward: Side) -> None:
@@ -121,9 +120,9 @@ class _Settler:
         self.tables = tables
         self.changed = {(c.table, c.key): c for c in done.changed}
         home = toward is Side.LIVE
-        self.real_keys = rows.live_keys if home else rows.staging_keys
-        urls = rows.live_urls if home else rows.to_portable[Side.STAGING].urls
-        self.writer = ValueWriter(urls, self._number, rows.live_prefix if home else rows.staging_prefix)
+        self.real_keys = rows.target_keys if home else rows.source_keys
+        urls = rows.target_urls if home else rows.to_portable[Side.LIVE].urls
+        self.writer = ValueWriter(urls, self._number, rows.target_prefix if home else rows.source_prefix)
 
     def _number(self, table: str, name: str) -> Any:
         """Live's own key."""
@@ -135,55 +134,52 @@ class _Settler:
 
     def row(self, state: RowState, fields: list[Field], taken: bool) -> None:
         over = [f for f in fields if f.standing is Standing.SETTLED or (taken and f.standing in TRAVELS)
-                or f.merged.decided is Side.LIVE]
+                or f.merged.decided is Role.TARGET]
         if not over:
             return
-        owner = self.done.inserted.get(state.id) or state.live_key
+        owner = self.done.inserted.get(state.id) or state.target_key
         self.notes.owned_by(state.table, *(owner or ("", *state.name)))
         for side, key in state.stale:
-            self.notes.set_digest(self._real(side), state.table, key, None)
-        if state.staging is None:
+            self.notes.set_digest(side, state.table, key, None)
+        if state.source is None:
             self._without_source(state, taken)
-        elif state.live is None:
+        elif state.target is None:
             self._without_target(state)
         else:
             self._updated(state, over, len(over) == len(fields))
 
-    def _real(self, side: Side) -> Side:
-        return self.toward if side is Side.LIVE else self.toward.other
-
     def _keys(self, state: RowState, target_key: Key | None) -> dict[Side, Key | None]:
-        return {self.toward: target_key, self.toward.other: state.staging_key}
+        return {self.toward: target_key, self.toward.other: state.source_key}
 
     def _without_source(self, state: RowState, taken: bool) -> None:
         """The source has the row no more: neither has the target now, unless it was decided that it stays there."""
         key = base_key(self.rows.table(state.table), state.name, self.rows.base_translator)
         if key is not None:
             self.notes.advance_row(state.table, key, None)
-        if state.staging_key is not None:
-            self.notes.set_digest(self.toward.other, state.table, state.staging_key, None)
-        if state.live_key is not None:
-            if state.live is None or taken:
-                self.notes.set_digest(self.toward, state.table, state.live_key, None)
-            elif state.live_digest:
-                self.notes.set_digest(self.toward, state.table, state.live_key, state.live_digest)
+        if state.source_key is not None:
+            self.notes.set_digest(self.toward.other, state.table, state.source_key, None)
+        if state.target_key is not None:
+            if state.target is None or taken:
+                self.notes.set_digest(self.toward, state.table, state.target_key, None)
+            elif state.target_digest:
+                self.notes.set_digest(self.toward, state.table, state.target_key, state.target_digest)
 
     def _without_target(self, state: RowState) -> None:
         """The target did not have the row: now it has it, or it was decided that it stays without."""
         key = self.done.inserted.get(state.id)
         if key is not None:
-            if state.live_key is not None:  # it had been there, under another key
-                self.notes.set_digest(self.toward, state.table, state.live_key, None)
+            if state.target_key is not None:  # it had been there, under another key
+                self.notes.set_digest(self.toward, state.table, state.target_key, None)
             self._paired(state, key, [])
             return
         real = base_key(self.rows.table(state.table), state.name, self.rows.base_translator)
-        row = self._source_row(state, state.staging or {})
-        if real is None or row is None or state.staging_key is None:
+        row = self._source_row(state, state.source or {})
+        if real is None or row is None or state.source_key is None:
             return
         self.notes.advance_row(state.table, real, row)
-        self.notes.set_digest(self.toward.other, state.table, state.staging_key, state.staging_digest or ALWAYS_LOOK)
-        if state.live_key is not None:
-            self.notes.set_digest(self.toward, state.table, state.live_key, None)
+        self.notes.set_digest(self.toward.other, state.table, state.source_key, state.source_digest or ALWAYS_LOOK)
+        if state.target_key is not None:
+            self.notes.set_digest(self.toward, state.table, state.target_key, None)
 
     def _source_row(self, state: RowState, form: Portable) -> Row | None:
         """A portable row as live writes it; None when it rests on something that live does not have. Places in trees
@@ -196,20 +192,20 @@ class _Settler:
         if placed:
             key = base_key(self.rows.table(state.table), state.name, self.rows.base_translator)
             known = self.anchor.base_row(state.table, key) if key is not None else None
-            row.update({c: (known or state.staging_raw or state.live_raw or {}).get(c) for c in placed})
+            row.update({c: (known or state.source_raw or state.target_raw or {}).get(c) for c in placed})
         return row
 
     def renumbered(self, taken: Iterable[RowState]) -> None:
         """Trees by intervals: what each row was below, with what was taken, numbered as one; else some of them would be
         known by old numbers, and some by new ones."""
-        states = [s for s in taken if s.staging is not None]
+        states = [s for s in taken if s.source is not None]
         for tree in self.rows.profile.nested:
             mine = [s for s in states if s.table == tree.table]
             if not tree.tells or not mine or self.rows.base_translator.places is None:
                 continue
             above = dict(self.rows.base_translator.places.nests.all_above(tree))
             for state in mine:
-                up = refs.begun((state.staging or {}).get(tree.tells))
+                up = refs.begun((state.source or {}).get(tree.tells))
                 key = self._anchor_key(state.table, str(state.name[0]))
                 if up is not None and key is not None and (key in above or state.id in self.done.inserted):
                     above[key] = self._anchor_key(up.table, up.name) if up.name else None
@@ -228,7 +224,7 @@ class _Settler:
 
     def moved_along(self) -> None:
         """Rows that went along with one above them in a tree: so does what is known of them."""
-        by_key = {(s.table, s.live_key): s for s in self.rows.states.values()} if self.done.moved else {}
+        by_key = {(s.table, s.target_key): s for s in self.rows.states.values()} if self.done.moved else {}
         for name, key in self.done.moved:
             tree, state = self.rows.profile.tree_of(name), by_key.get((name, key))
             columns = self.rows.profile.placed_in(name)
@@ -237,7 +233,7 @@ class _Settler:
                 known, row = of_anchor(self.real_keys.name(name, key[0])), change.after
             else:  # live moved it, staging follows
                 known = of_anchor(state.name[0]) if state is not None else None
-                row = state.staging_raw if state is not None else None
+                row = state.source_raw if state is not None else None
             base = self.anchor.base_row(name, (known,)) if known is not None else None
             if not columns or base is None or row is None or known is None:
                 continue
@@ -256,14 +252,14 @@ class _Settler:
         keys = self._keys(state, target_key)
         real = keys[Side.LIVE]
         there = self._left(state, target_key)
-        row = there if self.toward is Side.LIVE else state.staging_raw
+        row = there if self.toward is Side.LIVE else state.source_raw
         assert real is not None
         if row is None:
             return
         row = dict(row)
         for f in over:  # the ancestor of what differs is what the source has: from there the target has moved on
-            if (f.merged.decided is Side.LIVE or f.standing is Standing.BLENDED) and not f.merged.path:
-                written = self._source_row(state, {f.column: (state.staging or {}).get(f.column)})
+            if (f.merged.decided is Role.TARGET or f.standing is Standing.BLENDED) and not f.merged.path:
+                written = self._source_row(state, {f.column: (state.source or {}).get(f.column)})
                 row.update(written or {})
         name: Key = real
         if table.surrogate:
@@ -283,15 +279,15 @@ class _Settler:
         """The target's row as the operation left it, but for what live changed between the comparison and the commit:
         that is live's own, and shows next time."""
         changed = self.changed.get((state.table, key))
-        if changed is None or changed.after is None or state.live_raw is None:
-            return state.live_raw if changed is None else changed.after
+        if changed is None or changed.after is None or state.target_raw is None:
+            return state.target_raw if changed is None else changed.after
         written = self.done.written.get((state.table, key), ())
-        return {c: changed.after.get(c) if c in written else v for c, v in state.live_raw.items()}
+        return {c: changed.after.get(c) if c in written else v for c, v in state.target_raw.items()}
 
     def _places(self, state: RowState, tree: RowTree, real: Row, over: list[Field]) -> Row:
         """The ancestor's columns that follow from a place in a tree. What was taken is as live has it now, and what
         both sides changed, as staging has it there; the rest goes along."""
-        change = self.changed.get((state.table, state.live_key or ()))
+        change = self.changed.get((state.table, state.target_key or ()))
         known = {c: v for c, v in (self._source_row(state, state.base or {}) or {}).items() if c in tree.columns}
         by_column = {f.column: f for f in over}
         found: Row = {}
@@ -303,7 +299,7 @@ class _Settler:
                 before = (change.before or {}).get(column) if change is not None else None
                 found[column] = _along(known.get(column), before, real.get(column))
             else:
-                left, theirs = refs.begun(f.merged.result), refs.begun(f.merged.staging)
+                left, theirs = refs.begun(f.merged.result), refs.begun(f.merged.source)
                 value = str(real.get(column))
                 if left is not None and theirs is not None and column != tree.path and value.endswith(left.rest):
                     value = value[:len(value) - len(left.rest)] + theirs.rest
@@ -314,7 +310,7 @@ class _Settler:
         """Remember which step of staging's in a tree is which of live's, where it was given out anew."""
         left = self._left(state, target_key) or (self.changed[state.table, target_key].after if (
             state.table, target_key) in self.changed else None)
-        theirs = state.staging_raw
+        theirs = state.source_raw
         staging_key = self._keys(state, target_key)[Side.STAGING]
         if not tree.step or left is None or theirs is None or staging_key is None:
             return
@@ -327,14 +323,14 @@ class _Settler:
         """Remember which parts of a setting have other numbers on the other side."""
         settings = self.rows.profile.settings
         if settings is not None and state.table == settings.table:
-            name = str((state.staging or {}).get(settings.name))
+            name = str((state.source or {}).get(settings.name))
             for staging, live in self.rows.names.numbers.get(name, {}).items():
                 self.notes.pair(Side.STAGING, numbers_of(name), staging, str(live))
 
     def _names(self, state: RowState, keys: dict[Side, Key | None]) -> None:
         """Remember what a row is called on the two sides, where that is not the same."""
-        mine = self.rows.live_keys if self.toward is Side.STAGING else self.rows.staging_keys  # staging's own
-        theirs = self.rows.staging_keys if self.toward is Side.STAGING else self.rows.live_keys
+        mine = self.rows.target_keys if self.toward is Side.STAGING else self.rows.source_keys  # staging's own
+        theirs = self.rows.source_keys if self.toward is Side.STAGING else self.rows.target_keys
         for column in {a.column for a in self.rows.profile.slugs if a.table == state.table}:
             found = next((both for known, side in ((mine, Side.STAGING), (theirs, Side.LIVE)) if (key := keys[side])
                           and (both := known.called(state.table, column, key[0]))), None)
@@ -357,46 +353,46 @@ class _Settler:
         return form.digest(form.write([row.get(c) for c in columns]))
 
     def _digests(self, state: RowState, target_key: Key, target: bytes, whole: bool) -> None:
-        assert state.staging_key is not None
+        assert state.source_key is not None
         self.notes.set_digest(self.toward, state.table, target_key, target)
-        if Side.STAGING not in state.moved:
+        if self.rows.source not in state.moved:
             return  # the source's row is as the anchor knows it
-        self.notes.set_digest(self.toward.other, state.table, state.staging_key,
-                               state.staging_digest if whole and state.staging_digest else ALWAYS_LOOK)
+        self.notes.set_digest(self.toward.other, state.table, state.source_key,
+                               state.source_digest if whole and state.source_digest else ALWAYS_LOOK)
 
     def _updated(self, state: RowState, over: list[Field], whole: bool) -> None:
-        assert state.live_key is not None and state.staging_key is not None and state.staging is not None
+        assert state.target_key is not None and state.source_key is not None and state.source is not None
         table = self.tables[state.table]
-        apart = [f for f in over if f.merged.decided is Side.LIVE or f.standing is Standing.BLENDED]
+        apart = [f for f in over if f.merged.decided is Role.TARGET or f.standing is Standing.BLENDED]
         if state.base is None:
             if whole:
-                self._paired(state, state.live_key, apart)
+                self._paired(state, state.target_key, apart)
             return
         form = dict(state.base)
         for f in over:
-            value = f.merged.staging
+            value = f.merged.source
             old = form.get(f.column)
             if isinstance(old, Tree) and (f.merged.path or isinstance(value, dict | list | Tree)):
                 inner = value.data if isinstance(value, Tree) else value
                 form[f.column] = Tree(structures.put(old.data, f.merged.path, inner, ABSENT), old.style)
             elif not f.merged.path:
-                form[f.column] = state.staging.get(f.column)
+                form[f.column] = state.source.get(f.column)
         base = self._source_row(state, form)
-        if whole and self.toward is Side.STAGING and state.staging_raw is not None:
-            base = dict(state.staging_raw)  # live's own row, to the letter: it counts as unmoved from now on
+        if whole and self.toward is Side.STAGING and state.source_raw is not None:
+            base = dict(state.source_raw)  # live's own row, to the letter: it counts as unmoved from now on
         if base is None:
             return  # rests on something that did not travel; it is compared again next time
         tree = self.rows.profile.tree_of(state.table)
         if tree is not None and any(f.column in tree.placed for f in over):
-            real = (self._left(state, state.live_key) if self.toward is Side.LIVE else state.staging_raw) or {}
+            real = (self._left(state, state.target_key) if self.toward is Side.LIVE else state.source_raw) or {}
             base.update(self._places(state, tree, real, over))
-            self._steps(state, tree, state.live_key)
+            self._steps(state, tree, state.target_key)
         key = base_key(table, state.name, self.rows.base_translator)
         assert key is not None
         self.notes.advance_row(state.table, key, base)
         self._numbers(state)
         if table.surrogate:
-            for side, own in self._keys(state, state.live_key).items():
+            for side, own in self._keys(state, state.target_key).items():
                 if own is not None and own != key:
                     self.notes.pair(side, state.table, own[0], str(key[0]))
         # The target counts as unmoved where it is as the ancestor in every column. Staging has columns of its own, so
@@ -405,5 +401,5 @@ class _Settler:
             target = self._digest(state.table, base)
         else:
             alike = whole and not apart
-            target = self._digest(state.table, self._left(state, state.live_key)) if alike else ALWAYS_LOOK
-        self._digests(state, state.live_key, target, whole)
+            target = self._digest(state.table, self._left(state, state.target_key)) if alike else ALWAYS_LOOK
+        self._digests(state, state.target_key, target, whole)

@@ -7,8 +7,9 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from nostos.core.anchor.names import Side
 from nostos.core.apply.folders import FolderRecord, FolderSwitch
-from nostos.core.errors import LiveMoved, MergeRefused
+from nostos.core.errors import MergeRefused, TargetMoved
 from nostos.core.files.entry import OWN_PREFIX, FileEntry
 from nostos.core.files.tree import Asked, Call, Copy, FileTree, Signature
 from nostos.core.files.words import ending
@@ -37,17 +38,18 @@ class Move:
 
 @dataclass
 class Staging:
-    """What is laid beside its target on live, where nobody sees it.
+    """What is laid beside its target, where nobody sees it.
 
-    target: the tree that is written. source: where what comes lies. mark: the operation's id. makes: folders to be
-    made. empties: folders that go when they are empty at the end, as they do in staging. modes: folders whose rights
-    change: path, new and old. carried: paths of what live itself wrote meanwhile into a folder that was switched, and
-    that was carried over.
+    target: the tree that is written. source: where what comes lies. mark: the operation's id. side: whose tree the
+    target is. makes: folders to be made. empties: folders that go when they are empty at the end, as they do in the
+    source. modes: folders whose rights change: path, new and old. carried: paths of what the target's site itself wrote
+    meanwhile into a folder that was switched, and that was carried over.
     """
 
     target: FileTree
     source: FileTree
     mark: str
+    side: Side
     moves: list[Move] = field(default_factory=list)
     makes: list[str] = field(default_factory=list)
     empties: list[str] = field(default_factory=list)
@@ -60,7 +62,7 @@ class Staging:
     # --- planning
 
     def plan(self, operations: Sequence[Operation]) -> None:
-        """Work out what will happen; nothing is touched. Raises LiveMoved when live's file is not as compared,
+        """Work out what will happen; nothing is touched. Raises TargetMoved when live's file is not as compared,
         MergeRefused when space is short."""
         work = [o for o in operations if isinstance(o, PutFile | RemoveFile | SwitchFolder)]
         self._check_space(work)
@@ -136,19 +138,22 @@ class Staging:
             free = self.target.free(disk)
             if free >= size + _SPARE:
                 continue
-            raise MergeRefused(f"Live's disk has {free >> 20} MB free, and the files to stage need {size >> 20} MB.",
-                               next_step="Free some space on live, then merge again.")
+            raise MergeRefused(f"{self.side.capitalize()}'s disk has {free >> 20} MB free, and the files to stage need "
+                               f"{size >> 20} MB.",
+                               next_step=f"Free some space {self.side.there}, then merge again.")
 
     def _check(self, path: str, expected: FileEntry | None) -> None:
         """Live's file must be as compared: of this kind, with these rights and this content."""
         if expected is not None and expected.kind == "folder":
             if self.target.entry(path) is None:
-                raise LiveMoved(f"Live's folder {path} is not empty any more, or gone.", next_step="Compare again.")
+                raise TargetMoved(f"{self.side.capitalize()}'s folder {path} is not empty any more, or gone.",
+                                  next_step="Compare again.")
             return
         there = self.target.status(path)
         if expected is None:
             if there is not None and not there.is_folder:
-                raise LiveMoved(f"Live has gained a file {path} meanwhile.", next_step="Compare again.")
+                raise TargetMoved(f"{self.side.capitalize()} has gained a file {path} meanwhile.",
+                                  next_step="Compare again.")
             return
         found = self.target.entry(path)
         if found is not None and found.kind == "file" and (found.size, found.mode, found.stamp) != (
@@ -157,7 +162,8 @@ class Staging:
         elif found is not None and found.kind == "file":
             return  # its content is looked at when a copy of it is kept
         if found is None or not found.same_as(expected):
-            raise LiveMoved(f"Live's file {path} has changed meanwhile.", next_step="Compare again.")
+            raise TargetMoved(f"{self.side.capitalize()}'s file {path} has changed meanwhile.",
+                              next_step="Compare again.")
 
     # --- staging
 
@@ -203,17 +209,18 @@ class Staging:
             elif put.content is not None:
                 self.target.write(staged, put.content, put.entry.mode, owner)
             elif put.entry.kind == "link":
-                with _still_there(put.path):
+                with _still_there(put.path, self.side.other):
                     self.target.make_link(staged, self.source.link(put.path), owner)
             else:
                 plain.append((put, staged))
         copies = [Copy(put.path, staged, put.entry.mode, owners[put.path], put.entry.size) for put, staged in plain]
         digests = self.target.copies_in(self.source, copies)
         for put, _ in plain:
-            with _still_there(put.path):
+            with _still_there(put.path, self.side.other):
                 digest = next(digests)
             if digest != put.entry.digest:
-                raise LiveMoved(f"Staging's file {put.path} changed while it was copied.", next_step="Compare again.")
+                raise TargetMoved(f"{self.side.other.capitalize()}'s file {put.path} changed while it was copied.",
+                                  next_step="Compare again.")
 
     def _keep(self, changes: Sequence[PutFile | RemoveFile], keep: Callable[[], FileTree]) -> None:
         """Check that live's files are as compared and keep copies of them."""
@@ -230,7 +237,8 @@ class Staging:
         digests = before.copies_in(self.target, [Copy(path, path, 0o600, size=old.size) for path, old in files])
         for path, old in files:
             if next(digests) != old.digest:
-                raise LiveMoved(f"Live's file {path} has changed meanwhile.", next_step="Compare again.")
+                raise TargetMoved(f"{self.side.capitalize()}'s file {path} has changed meanwhile.",
+                                  next_step="Compare again.")
         for path, old in kept:
             if old.kind == "link":
                 before.make_link(path, self.target.link(path))
@@ -268,8 +276,8 @@ def _looks(changes: Sequence[PutFile | RemoveFile]) -> Iterator[Asked]:
 
 
 @contextmanager
-def _still_there(path: str) -> Iterator[None]:
+def _still_there(path: str, side: Side) -> Iterator[None]:
     try:
         yield
     except FileNotFoundError as error:
-        raise LiveMoved(f"Staging's file {path} is gone.", next_step="Compare again.") from error
+        raise TargetMoved(f"{side.capitalize()}'s file {path} is gone.", next_step="Compare again.") from error

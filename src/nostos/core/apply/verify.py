@@ -13,9 +13,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import TypeVar
 
+from nostos.core.anchor.names import Side
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table, Value
-from nostos.core.errors import LiveMoved
+from nostos.core.errors import TargetMoved
 from nostos.core.plan.conditions import Condition, NoColumn, NoTable, NothingAlike, RowAs, RowThere
 from nostos.core.values.merging import same
 
@@ -32,10 +33,11 @@ def is_other(table: Table, seen: RowAs, now: Row) -> bool:
 
 
 class Verifier:
-    """Conditions, asked of one database. Every method raises LiveMoved where one does not hold."""
+    """Conditions, asked of one database. Every method raises TargetMoved where one does not hold."""
 
-    def __init__(self, conditions: Sequence[Condition], target_db: Database) -> None:
-        self._conditions = conditions
+    def __init__(self, conditions: Sequence[Condition], target_db: Database, side: Side) -> None:
+        """side: whose database it is."""
+        self._conditions, self._side = conditions, side
         self._db = target_db
 
     def _of(self, kind: type[C]) -> list[C]:
@@ -50,7 +52,7 @@ class Verifier:
         there = self._db.tables().get(table)
         if there is not None and (column is None or there.column(column) is not None):
             what = f"the table {table}" if column is None else f"the column {table}.{column}"
-            raise LiveMoved(f"Live has {what} by itself now.", next_step="Compare again.")
+            raise TargetMoved(f"{self._side.capitalize()} has {what} by itself now.", next_step="Compare again.")
 
     def locked(self, tables: Mapping[str, Table]) -> dict[tuple[str, Key], Row]:
         """Lock every row that must be as it was seen, some at once, in the order of their keys, and look at each.
@@ -67,7 +69,7 @@ class Verifier:
             now = found.get((one.table, one.key))
             if now is None or any(not same(now.get(c), one.before[c]) for c in one.columns) or is_other(
                     tables[one.table], one, now):
-                raise LiveMoved(f"{one.item} changed on live while it was being merged.",
+                raise TargetMoved(f"{one.item} changed {self._side.there} while it was being merged.",
                                 next_step="Compare again, then merge.")
         return found
 
@@ -84,7 +86,7 @@ class Verifier:
             there = set(self._db.there(tables[name], list(keys))) if name in tables else set()
             for key, item in keys.items():
                 if key not in there:
-                    raise LiveMoved(f"{item} points at {name} {key[0]!r}, which live has removed meanwhile.",
+                    raise TargetMoved(f"{item} points at {name} {key[0]!r}, which {self._side} has removed meanwhile.",
                                     next_step="Compare again, then merge.")
         names: dict[tuple[str, str], dict[Value, NothingAlike]] = {}
         for alike in self._of(NothingAlike):
@@ -93,5 +95,5 @@ class Verifier:
             for row in self._db.find_any(tables[name], column, list(wanted), {}):
                 said = wanted.get(row[column])
                 if said is not None and tables[name].key_of(row) != inserted.get((name, said.by), said.by):
-                    raise LiveMoved(f"{said.item} would have the {column} {said.value!r}, which live has given to "
-                                    "another meanwhile.", next_step="Compare again, then merge.")
+                    raise TargetMoved(f"{said.item} would have the {column} {said.value!r}, which {self._side} has "
+                                      "given to another meanwhile.", next_step="Compare again, then merge.")

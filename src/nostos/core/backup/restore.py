@@ -18,6 +18,7 @@ from typing import Any
 
 import msgspec
 
+from nostos.core.anchor.names import Side
 from nostos.core.apply.files import Switch
 from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, Rows, begin, into, read
@@ -33,12 +34,12 @@ from nostos.core.database.protocol import Block, Database, told
 from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.schema import Key, Table
 from nostos.core.errors import (
-    LiveMoved,
     MergeInterrupted,
     MergeRefused,
     NostosError,
     RecoverNeeded,
     Stopped,
+    TargetMoved,
     explained,
 )
 from nostos.core.files.trees import tree_at
@@ -235,7 +236,7 @@ class _Restore:
         journal = journals.Journal(self.folder)
         place = self.site.database.engine.swap(self.site.database, self.folder, self.id)
         source = self.folder / "source"
-        switch = Switch(self.site.files, tree_at(source), self.id)
+        switch = Switch(self.site.files, tree_at(source), self.id, Side.LIVE)
         began = False
         try:
             try:
@@ -364,7 +365,7 @@ class _Restore:
 
             def unmoved(database: Database, blocks: Blocks = blocks) -> None:
                 if late_rows(database, blocks):
-                    raise LiveMoved("Visitors were at work on live while it was being restored.",
+                    raise TargetMoved("Visitors were at work on live while it was being restored.",
                                     next_step="Try again at a quieter hour (`nostos tide` shows when).")
                 self.began = monotonic()
 
@@ -373,7 +374,7 @@ class _Restore:
                 place.commit(self.tables, unmoved, switch.go)
                 self.between = monotonic() - self.began
                 return safety
-            except LiveMoved:
+            except TargetMoved:
                 if attempt == _TRIES or place.committed():
                     raise
                 safety.path.unlink()
@@ -454,10 +455,10 @@ def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[
     place = site.database.engine.swap(site.database, folder, folder.name)
     tables: list[str] = begun["tables"]
     switch = Switch.recorded(
-        site.files, tree_at(folder / "source"), folder.name, steps[journals.Step.STAGING]["switch"],
+        site.files, tree_at(folder / "source"), folder.name, Side.LIVE, steps[journals.Step.STAGING]["switch"],
         folder / journals.KEPT,
         steps.get(journals.Step.STAGED, {}).get("fresh", {})) if journals.Step.STAGING in steps else Switch(
-            site.files, tree_at(folder / "source"), folder.name)
+            site.files, tree_at(folder / "source"), folder.name, Side.LIVE)
     journal = journals.Journal(folder)
     try:
         if journals.Step.COMMITTED in steps or (journals.Step.STAGED in steps and place.committed()):

@@ -7,12 +7,18 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any
 
-from nostos.core.anchor.names import Side
 from nostos.core.profiles.policies import PLAIN, Policy
 from nostos.core.values.merging import ABSENT, in_stretches, same
 from nostos.core.values.structures import Path, Tree, put
 
 _IDS = ("id", "uid", "uuid", "_id", "key")  # how entries of lists name themselves
+
+
+class Role(StrEnum):
+    """What a side is in a comparison: a merge writes live from staging, a refresh staging from live."""
+
+    TARGET = "target"
+    SOURCE = "source"
 
 
 class Standing(StrEnum):
@@ -29,16 +35,17 @@ class Standing(StrEnum):
 @dataclass(frozen=True, slots=True)
 class FieldMerge:
     """One field that is not the same everywhere: its path inside a structured value (empty: the whole value), the
-    three values, how it stands, and what live has when it is taken. decided: for which side, where it was a clash."""
+    three values, how it stands, and what the target has when it is taken. decided: for which of the two, where
+    it was a clash."""
 
     path: Path
     policy: Policy
     base: Any
-    live: Any
-    staging: Any
+    target: Any
+    source: Any
     standing: Standing
     result: Any
-    decided: Side | None = None
+    decided: Role | None = None
 
 
 def merge(policy: Policy, base: Any, live: Any, staging: Any,

@@ -10,7 +10,7 @@ from fnmatch import fnmatchcase
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
-from nostos.core.compare.field_merge import Standing
+from nostos.core.compare.field_merge import Role, Standing
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of
 from nostos.core.files.tree import SkippedFile
@@ -25,38 +25,38 @@ _HEAD = 8192  # bytes of a file in which a version is looked for, as the systems
 class FileState:
     """A file that is not the same everywhere: its three versions (None: there is none).
 
-    decided: for which side, where both changed it differently. merged: its text with both sides' changes, where they
-    are in different lines. whole: it is part of a folder of which both sides have made another version: that is one
-    side's as a whole, never a mixture.
+    decided: for which of the two, where both changed it differently. merged: its text with both sides' changes, where
+    they are in different lines. whole: it is part of a folder of which both sides have made another version: that is
+    one side's as a whole, never a mixture.
     """
 
     path: str
     base: FileEntry | None
-    live: FileEntry | None
-    staging: FileEntry | None
-    decided: Side | None = None
+    target: FileEntry | None
+    source: FileEntry | None
+    decided: Role | None = None
     merged: bytes | None = None
     whole: bool = False
 
     @property
     def standing(self) -> Standing:
-        if _equal(self.live, self.staging):
+        if _equal(self.target, self.source):
             return Standing.SETTLED
         if self.whole:
             return Standing.CLASH if self.decided is None else (
-                Standing.KEPT if self.decided is Side.LIVE else Standing.HOMEWARD)
-        if _equal(self.base, self.live):
+                Standing.KEPT if self.decided is Role.TARGET else Standing.HOMEWARD)
+        if _equal(self.base, self.target):
             return Standing.HOMEWARD
-        if _equal(self.base, self.staging) or self.decided is Side.LIVE:
+        if _equal(self.base, self.source) or self.decided is Role.TARGET:
             return Standing.KEPT
-        if self.decided is Side.STAGING:
+        if self.decided is Role.SOURCE:
             return Standing.HOMEWARD
         if self.merged is None:
             return Standing.CLASH
         digest = digest_of(self.merged)
-        if self.live is not None and digest == self.live.digest:
-            return Standing.KEPT  # it holds staging's lines already
-        return Standing.HOMEWARD if self.staging is not None and digest == self.staging.digest else Standing.BLENDED
+        if self.target is not None and digest == self.target.digest:
+            return Standing.KEPT  # it holds the source's lines already
+        return Standing.HOMEWARD if self.source is not None and digest == self.source.digest else Standing.BLENDED
 
 
 def _equal(one: FileEntry | None, other: FileEntry | None) -> bool:
@@ -118,7 +118,7 @@ def _as_wholes(anchor: Anchor, live: Site, staging: Site, profile: Profile, stat
 def _both(states: list[FileState]) -> bool:
     """Whether both sides changed files that were there. What one merely added is no update."""
     there = [s for s in states if s.base is not None]
-    return any(not _equal(s.base, s.live) for s in there) and any(not _equal(s.base, s.staging) for s in there)
+    return any(not _equal(s.base, s.target) for s in there) and any(not _equal(s.base, s.source) for s in there)
 
 
 def _another(anchor: Anchor, live: Site, staging: Site, folder: Folder, states: list[FileState]) -> bool:
@@ -130,7 +130,7 @@ def _another(anchor: Anchor, live: Site, staging: Site, folder: Folder, states: 
         if depth != 1 or not fnmatchcase(name, folder.version.files):
             continue
         told = []
-        for entry, site in ((state.base, None), (state.live, live), (state.staging, staging)):
+        for entry, site in ((state.base, None), (state.target, live), (state.source, staging)):
             head = None
             if entry is not None and site is None:
                 head = anchor.text(entry.digest)
@@ -146,7 +146,7 @@ def _another(anchor: Anchor, live: Site, staging: Site, folder: Folder, states: 
 
 def _merged_text(anchor: Anchor, live: Site, staging: Site, state: FileState) -> bytes | None:
     """A small text file with both sides' changes by line; None where it is none, or they meet."""
-    sides = (state.live, state.staging)
+    sides = (state.target, state.source)
     if state.base is None or any(e is None or e.kind != "file" or e.size > SMALL_TEXT for e in sides):
         return None
     if len({e.mode for e in sides if e} | {state.base.mode}) > 1:

@@ -64,7 +64,7 @@ def assemble(anchor: Ancestors, rows: Rows, files: list[FileState], schema: Iter
     for state in rows.states.values():
         if any(v is not None and local.is_local(rows.table(state.table), {**plain(v), **state.joined})
                if local.depends(state.table) else local.always(rows.table(state.table))
-               for v in {id(v): v for v in (state.base, state.live, state.staging)}.values()):
+               for v in {id(v): v for v in (state.base, state.target, state.source)}.values()):
             continue
         draft = _draft_for(anchor, rows, drafts, state)
         if draft is None:
@@ -108,7 +108,7 @@ def _draft_for(anchor: Ancestors, rows: Rows, drafts: dict[object, _Draft], stat
     row = full(state)
     child = rows.profile.child_of(state.table, row)
     if child is not None:
-        for form in (state.staging, state.live, state.base):
+        for form in (state.source, state.target, state.base):
             parent = refs_to(form.get(child.of)) if form else None
             if parent is not None:
                 root: RowName = (parent[0], (parent[1],))
@@ -142,7 +142,7 @@ def refs_to(value: Any) -> refs.Named | None:
 
 
 def _base(anchor: Ancestors, rows: Rows, name: RowName) -> Row | None:
-    table = rows.live_tables.get(name[0])
+    table = rows.target_tables.get(name[0])
     if table is None:
         return None
     key = base_key(table, name[1], rows.base_translator)
@@ -163,16 +163,16 @@ def _root_draft(rows: Rows, drafts: dict[object, _Draft], root: RowName, row: Ro
 def _label(kind: Kind, root: RowName, row: Row, state: RowState | None, table: Table) -> str:
     keys = set(table.key)
     parts = []
-    if state is not None and state.staging and state.live and kind.gone and holds(kind.gone, plain(state.staging)):
-        row = {**row, **plain(state.live)}  # what is put aside may have another name there
+    if state is not None and state.source and state.target and kind.gone and holds(kind.gone, plain(state.source)):
+        row = {**row, **plain(state.target)}  # what is put aside may have another name there
     for column in kind.label or table.key:
         value = row.get(column)
         if column in keys and state is not None:
-            key = state.live_key or state.staging_key
+            key = state.target_key or state.source_key
             if key is not None:
                 value = key[table.key.index(column)]
         if state is not None and OPEN in str(value):  # an id: by its number on the side that has it
-            value = (state.staging_raw or state.live_raw or {}).get(column, value)
+            value = (state.source_raw or state.target_raw or {}).get(column, value)
         parts.append(str(value))
     name = ",".join(parts).replace(PREFIX, "").removeprefix(kind.strip).replace("\n", " ")
     return spoken(name) or ",".join(map(str, root[1]))
@@ -195,7 +195,7 @@ def _tell_apart(drafts: Iterable[_Draft], taken: Iterable[str]) -> None:
         for draft in same if len(same) > 1 or not first else ():
             root = next((r for r in draft.rows if r.id == draft.root), None)
             born = root is not None and root.base is None
-            side = "staging" if born and root is not None and root.live is None else "live" if born else ""
+            side = "staging" if born and root is not None and root.target is None else "live" if born else ""
             if side:
                 draft.id = _free(f"{name}~{side}", given)
             elif not first or draft is not same[0]:
@@ -213,7 +213,7 @@ class _NamingRows:
 
     def __init__(self, rows: Rows, files: Sequence[FileState], staging_db: Database, live_db: Database) -> None:
         self._rows = rows
-        self._sides = ((Side.STAGING, staging_db, rows.staging_tables), (Side.LIVE, live_db, rows.live_tables))
+        self._sides = ((Side.STAGING, staging_db, rows.source_tables), (Side.LIVE, live_db, rows.target_tables))
         self._found: dict[tuple[Side, OwnedFile], dict[Value, list[Row]]] = {}
         self._parents: dict[tuple[Side, str], dict[Value, Row]] = {}
         for owned in rows.profile.files:
@@ -297,7 +297,7 @@ def _fields(anchor: Ancestors, rows: Rows, states: Sequence[RowState], root: Row
 def _item(anchor: Ancestors, rows: Rows, draft: _Draft, gained: Work) -> Item | None:
     root = next((r for r in draft.rows if r.id == draft.root), None)
     if root is not None and not draft.files and all(
-            s.live is not None and s.base is None and s.staging is None for s in draft.rows):
+            s.target is not None and s.base is None and s.source is None for s in draft.rows):
         # Of what live alone has a site may gain more than of all else.
         return Item(draft.id, draft.kind, draft.title, "new", Standing.KEPT, Gained(gained, draft.rows, root),
                     tuple(draft.rows), (), (), rows.profile.is_visitors(draft.kind), "", "", draft.root,
@@ -305,7 +305,7 @@ def _item(anchor: Ancestors, rows: Rows, draft: _Draft, gained: Work) -> Item | 
     fields = list(_fields(anchor, rows, draft.rows, root))
     for file in draft.files:
         name = file.path[len(draft.folder) + 1:] if draft.folder else "file " + file.path
-        base, live, staging = (_file_value(e) for e in (file.base, file.live, file.staging))
+        base, live, staging = (_file_value(e) for e in (file.base, file.target, file.source))
         result = staging if file.standing is Standing.HOMEWARD else live
         policy = PLAIN if file.merged is None else TEXT
         if file.merged is not None:
@@ -325,8 +325,8 @@ def _item(anchor: Ancestors, rows: Rows, draft: _Draft, gained: Work) -> Item | 
 
 def _opens(rows: Rows, state: RowState) -> bool:
     """Whether staging took away what keeps others from something, and live has it."""
-    return any(state.table == table and state.live is not None and holds(where, plain(state.live)) and not (
-        state.staging is not None and holds(where, plain(state.staging))) and state.base is not None
+    return any(state.table == table and state.target is not None and holds(where, plain(state.target)) and not (
+        state.source is not None and holds(where, plain(state.source))) and state.base is not None
         for table, where in rows.profile.protects)
 
 
@@ -343,7 +343,7 @@ def _file_value(entry: FileEntry | None) -> Any:
 def _change(anchor: Ancestors, draft: _Draft, root: RowState | None, fields: list[Field]) -> tuple[str, str]:
     """What was done to an item, and why it cannot be merged at all, if so."""
     if root is not None:
-        states = (root.base is not None, root.live is not None, root.staging is not None)
+        states = (root.base is not None, root.target is not None, root.source is not None)
         if states == (True, True, False):
             built = [f for f in fields if f.standing in (Standing.KEPT, Standing.CLASH)]
             return "removed", "removed in staging, but live has changed it since" if built else ""
@@ -359,7 +359,7 @@ def _change(anchor: Ancestors, draft: _Draft, root: RowState | None, fields: lis
         before = sum(f.base is not None for f in draft.files)
         if not before and not (draft.folder and anchor.below(draft.folder)):
             return "new", ""
-        gone = [side for side in ("live", "staging") if all(getattr(f, side) is None for f in draft.files)]
+        gone = all(f.target is None for f in draft.files) or all(f.source is None for f in draft.files)
         if gone and (not draft.folder or before == anchor.below(draft.folder)):
             return "removed", ""
     return "edited", ""
@@ -385,7 +385,7 @@ def _row_fields(anchor: Ancestors, rows: Rows, state: RowState, root: bool) -> I
     if child:
         hidden |= {child.of, *child.label}
     row = full(state)
-    versions = (state.base, state.live, state.staging)
+    versions = (state.base, state.target, state.source)
     hidden |= rows.dropped(state.table)
     columns = [c for c in dict.fromkeys(c for v in versions if v for c in v) if c not in hidden]
     compared = [c for c in columns if rows.profile.policy(state.table, row, c).compared]
@@ -408,7 +408,7 @@ def _cell(rows: Rows, table: str, column: str, form: Portable | None) -> Any:
         return ABSENT
     if column in form:
         return form[column]
-    for tables in (rows.staging_tables, rows.live_tables):
+    for tables in (rows.source_tables, rows.target_tables):
         found = tables[table].column(column) if table in tables else None
         if found is not None:
             return rows.engine.default_value(found)

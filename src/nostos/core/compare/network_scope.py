@@ -16,7 +16,7 @@ def in_scope(comparison: Comparison, scope: int | None) -> Comparison:
     network = comparison.rows.profile.network
     if network is None or not comparison.rows.profile.networked:
         return comparison
-    there = {network.first, *network.numbers(comparison.rows.live_tables)}
+    there = {network.first, *network.numbers(comparison.rows.target_tables)}
     items = {}
     for name, item in comparison.items.items():
         whose = sites_of(network, item)

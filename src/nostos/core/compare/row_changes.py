@@ -244,7 +244,7 @@ def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove]
         alone = translators[Side.LIVE].deferred(name, gained.row)
         joined = _joined(name, {Side.LIVE: gained.row, Side.STAGING: None}, None, translators, base)
         return RowState(name, canonical, None, alone, None, gained.row, None, _LIVE, gained.key, None,
-                        live_digest=gained.digest, joined=joined or _NOTHING)
+                        target_digest=gained.digest, joined=joined or _NOTHING)
     ancestor_key = base_key(table, canonical, base)
     ancestor = anchor.base_row(name, ancestor_key) if ancestor_key is not None else None
     base_form = base.row(name, ancestor) if ancestor is not None else None
@@ -268,8 +268,8 @@ def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove]
         table, canonical, translators[s]) for s in Side}
     return RowState(name, canonical, base_form, form[Side.LIVE], form[Side.STAGING], raw[Side.LIVE],
                     raw[Side.STAGING], frozenset(mine), side_keys[Side.LIVE], side_keys[Side.STAGING],
-                    live_digest=mine[Side.LIVE].digest if Side.LIVE in mine else None,
-                    staging_digest=mine[Side.STAGING].digest if Side.STAGING in mine else None,
+                    target_digest=mine[Side.LIVE].digest if Side.LIVE in mine else None,
+                    source_digest=mine[Side.STAGING].digest if Side.STAGING in mine else None,
                     joined=_joined(name, raw, ancestor, translators, base))
 
 

@@ -23,23 +23,23 @@ T = TypeVar("T")
 class RowState:
     """A row that is not the same everywhere: its three versions in portable form (None: there is none).
 
-    name: its canonical key. live_raw, staging_raw: as the sides have it, with their keys. stale: keys under which a
+    name: its canonical key. target_raw, source_raw: as the sides have it, with their keys. stale: keys under which a
     side had the row before it was deleted there and made anew.
     """
 
     table: str
     name: Key
     base: Portable | None
-    live: Portable | None
-    staging: Portable | None
-    live_raw: Row | None
-    staging_raw: Row | None
+    target: Portable | None
+    source: Portable | None
+    target_raw: Row | None
+    source_raw: Row | None
     moved: frozenset[Side]
-    live_key: Key | None
-    staging_key: Key | None
+    target_key: Key | None
+    source_key: Key | None
     stale: tuple[tuple[Side, Key], ...] = ()
-    live_digest: bytes | None = None
-    staging_digest: bytes | None = None
+    target_digest: bytes | None = None
+    source_digest: bytes | None = None
     joined: Row = field(default_factory=dict)  # what it is joined to, for telling its kind
     id: RowName = field(init=False)
 
@@ -48,7 +48,7 @@ class RowState:
 
     def version(self) -> Portable:
         """Any version there is, staging's first: for naming things."""
-        found = self.staging or self.live or self.base
+        found = self.source or self.target or self.base
         assert found is not None
         return found
 
@@ -59,17 +59,17 @@ class Rows:
 
     profile: Profile
     engine: Engine  # of both sides
-    live_tables: dict[str, Table]
-    staging_tables: dict[str, Table]
+    target_tables: dict[str, Table]
+    source_tables: dict[str, Table]
     anchor_tables: dict[str, Table]
     states: dict[RowName, RowState]
-    live_keys: Keys
-    staging_keys: Keys
+    target_keys: Keys
+    source_keys: Keys
     to_portable: dict[Side, Translator]
     base_translator: Translator
-    live_urls: UrlForms
-    live_prefix: str = ""
-    staging_prefix: str = ""
+    target_urls: UrlForms
+    target_prefix: str = ""
+    source_prefix: str = ""
     skipped: list[str] = field(default_factory=list)  # tables without a key
     keep_keys: bool = False  # rows that come back keep the numbers that they had
     mask: Mask | None = None  # how staging's rows are masked, if they are
@@ -81,14 +81,19 @@ class Rows:
     given: dict[str, int] = field(default_factory=dict)  # of these, the highest number that the source has given out
     masks: bool = False  # what is written is masked, for it is staging that is written to
 
+    @property
+    def target(self) -> Side:
+        """The side that is written."""
+        return self.source.other
+
     def dropped(self, name: str) -> set[str]:
         """The columns of a table that the anchor knows and one side has no more."""
-        sides = [t.get(name) for t in (self.live_tables, self.staging_tables)]
+        sides = [t.get(name) for t in (self.target_tables, self.source_tables)]
         known = self.anchor_tables.get(name)
         return {c for c in known.names if any(t is not None and t.column(c) is None for t in sides)} if known else set()
 
     def table(self, name: str) -> Table:
-        return self.live_tables.get(name) or self.staging_tables[name]
+        return self.target_tables.get(name) or self.source_tables[name]
 
 
 def canonical_key(table: Table, move: RowMove, keys: Keys, translator: Translator) -> Key:

@@ -36,7 +36,7 @@ def _versions(known: Alike | None, base: str | None, live: str | None, staging: 
 def schema_items(rows: Rows, anchor: Anchor | None = None) -> Iterator[Item]:
     """Every table, column, index and constraint that is not defined alike on live, in staging and at the anchor."""
     live, staging = ({n: t for n, t in tables.items() if not matches(n, (*OWN_TABLES, *rows.profile.volatile))}
-                     for tables in (rows.live_tables, rows.staging_tables))
+                     for tables in (rows.target_tables, rows.source_tables))
     said = anchor.fact(ALIKE) if anchor is not None else None
     known = {place: Alike(*both) for place, both in (said or {}).items()}
     for name in sorted(staging.keys() | live.keys()):
@@ -75,7 +75,7 @@ def _with_filled(item: Item, rows: Rows, anchor: Anchor | None, columns: Sequenc
     if not blocks or any(block is None for block in blocks):
         return item
     there = [s for s in rows.states.values() if s.table == step.table and s.base is not None]
-    sides = [s.live if step.side is Side.LIVE else s.staging for s in there]
+    sides = [s.target if step.side is Side.LIVE else s.source for s in there]
     values = [v for form in sides if form is not None and isinstance(v := form.get(column.name), str | int | float)]
     count = sum(block.count for block in blocks if block is not None) - sum(form is None for form in sides)
     one, times = Counter(values).most_common(1)[0] if values else (None, 0)
@@ -117,14 +117,14 @@ def _item(name: str, what: str, table: str, part: str, v: _Versions, rows: Rows,
 
 def _written_since(rows: Rows, what: str, table: str, part: str) -> bool:
     """Whether live wrote, since the anchor, into the table or the column that staging dropped."""
-    there = rows.live_tables.get(table)
+    there = rows.target_tables.get(table)
     column = there.column(part) if there and what == "column" else None
     for state in rows.states.values():
-        if what in NAMED or state.table != table or Side.LIVE not in state.moved or state.live is None:
+        if what in NAMED or state.table != table or Side.LIVE not in state.moved or state.target is None:
             continue
         if column is None:
             return True
         was = rows.engine.default_value(column) if state.base is None else state.base.get(part)
-        if state.live.get(part) is not None and not same(was, state.live.get(part)):
+        if state.target.get(part) is not None and not same(was, state.target.get(part)):
             return True
     return False

@@ -48,24 +48,24 @@ def renamed_files(anchor: Anchor, profile: Profile, files: list[FileState], know
             continue  # it went along with another one
         for owned in profile.files:
             value = _owner(anchor, profile, owned, path, tables, staging_db)
-            family = [f for f in by_path.values() if f.base is None and f.staging is not None
+            family = [f for f in by_path.values() if f.base is None and f.source is not None
                       and value in owned.values(f.path)] if value else []
             pairs = _free(owned, value, family, called, trees) if value else None
             if pairs:
                 for old, new in pairs.items():
                     called.update({old: new, new: old})
                     mine = by_path.pop(old)
-                    if mine.live is not None:
-                        by_path[old] = replace(mine, staging=None, merged=None)
-                    assert mine.staging is not None
-                    by_path[new] = FileState(new, None, None, replace(mine.staging, path=new))
+                    if mine.target is not None:
+                        by_path[old] = replace(mine, source=None, merged=None)
+                    assert mine.source is not None
+                    by_path[new] = FileState(new, None, None, replace(mine.source, path=new))
                 break
     return called, sorted(by_path.values(), key=lambda f: f.path)
 
 
 def _collides(file: FileState) -> bool:
-    return (file.base is None and not file.whole and file.live is not None and file.staging is not None
-            and not file.live.same_as(file.staging))
+    return (file.base is None and not file.whole and file.target is not None and file.source is not None
+            and not file.target.same_as(file.source))
 
 
 def _owner(anchor: Anchor, profile: Profile, owned: OwnedFile, path: str, tables: Mapping[str, Table],

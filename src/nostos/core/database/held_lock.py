@@ -13,7 +13,7 @@ from typing import Any, Generic, Protocol, TypeVar
 from nostos.core.database.engines import Location
 from nostos.core.database.protocol import ServerLock
 from nostos.core.database.schema import Value
-from nostos.core.errors import LiveMoved
+from nostos.core.errors import TargetMoved
 
 MARKS = "nostos_unfinished"  # the table in which a site says that something is unfinished; never copied
 WAIT_SECONDS = 5
@@ -103,7 +103,7 @@ class HeldLock(ServerLock, Generic[D]):
             self.database.close()
             self.database = self._open()
             self._lock()
-        raise LiveMoved("The database server had ended the connection that held the site.",
+        raise TargetMoved("The database server had ended the connection that held the site.",
                         next_step="Try again; if it stays so, ask the host why it ends connections.")
 
     def write_mark(self, operation: str, said: str) -> None:

@@ -52,7 +52,7 @@ class ServerLock(ABC):
 
     @abstractmethod
     def check(self) -> None:
-        """Raise LiveMoved when the lock is not ours any more: another may have been here meanwhile."""
+        """Raise TargetMoved when the lock is not ours any more: another may have been here meanwhile."""
 
     @abstractmethod
     def write_mark(self, operation: str, said: str) -> None:

@@ -102,7 +102,7 @@ def _part(crew: Crew, comparison: Comparison, folder: Folder, name: str, base: d
             continue
         version = version_in(folder, site.files, root)
         edited = tuple(f.path[len(root) + 1:] for f in changed if f.path.startswith(root + "/")
-                       and _differs(f.base, f.live if side is Side.LIVE else f.staging))
+                       and _differs(f.base, f.target if side is Side.LIVE else f.source))
         on = enabled[side]
         states[side] = PartState(version, None if on is None or folder.kind == "core" else (folder.kind, name) in on,
                                  edited if anchor and anchor.version == version else ())

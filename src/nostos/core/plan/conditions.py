@@ -133,17 +133,17 @@ def pointed_at(rows: Rows, item: str, table: str, values: Mapping[str, Any]) -> 
             continue
         for target, name in named_rows(value):
             state = rows.states.get((target, (name,)))
-            key = rows.live_keys.key(target, name) if origin_of(name) not in (None, Origin.NOWHERE) else None
-            if key is not None and (state is None or state.live is not None) and target in rows.live_tables:
+            key = rows.target_keys.key(target, name) if origin_of(name) not in (None, Origin.NOWHERE) else None
+            if key is not None and (state is None or state.target is not None) and target in rows.target_tables:
                 yield RowThere(item, target, (key,))
 
 
 def named_alone(rows: Rows, item: str, table: str, by: Key, values: Mapping[str, Any]) -> Iterator[NothingAlike]:
     """The names of a row that only the system, not its database, keeps from being given twice."""
-    live = rows.live_tables.get(table)
+    live = rows.target_tables.get(table)
     for owner, column in rows.profile.uniques:
         if owner == table and column in values and live is not None and live.indexed(column):
-            writer = ValueWriter(rows.live_urls, number_by(rows.live_keys), rows.live_prefix)
+            writer = ValueWriter(rows.target_urls, number_by(rows.target_keys), rows.target_prefix)
             try:
                 value = writer.value(values[column])
             except Unresolved:

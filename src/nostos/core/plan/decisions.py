@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from difflib import get_close_matches
 
 from nostos.core.anchor.names import Side
-from nostos.core.compare.field_merge import Standing
+from nostos.core.compare.field_merge import Role, Standing
 from nostos.core.compare.gather import overall
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.errors import SelectionError
@@ -34,7 +34,7 @@ def decision(side: str, said: str, items: Iterable[str]) -> Decision:
 
 
 def decide(comparison: Comparison, decisions: Iterable[Decision], in_the_way: Mapping[str, str]) -> None:
-    """Turn clashes into what was decided, in the comparison itself.
+    """Turn clashes into what was decided, in the comparison itself, before its roles may be changed.
 
     in_the_way: items that clash for what stands in their way, which no decision takes away. Raises SelectionError when
     there is nothing to decide.
@@ -66,9 +66,10 @@ def _decided(item: Item, d: Decision) -> Item:
     if gone and d.field:
         raise SelectionError(f"{item.id} was {item.change} on one side: it can only be decided as a whole.",
                              next_step=f"Decide {item.id} without a field.")
-    fields = tuple(_field(f, d.side) if f in meant else f for f in item.fields)
+    role = Role.SOURCE if d.side is Side.STAGING else Role.TARGET
+    fields = tuple(_field(f, role) if f in meant else f for f in item.fields)
     files = tuple(
-        replace(f, decided=d.side) if f.standing is Standing.CLASH and d.field in ("", _file_field(item, f.path)) else f
+        replace(f, decided=role) if f.standing is Standing.CLASH and d.field in ("", _file_field(item, f.path)) else f
         for f in item.files)
     return replace(item, fields=fields, files=files, standing=overall(fields), reason="")
 
@@ -77,19 +78,19 @@ def _file_field(item: Item, path: str) -> str:
     return path[len(item.folder) + 1:] if item.folder else "file " + path
 
 
-def _field(f: Field, side: Side) -> Field:
+def _field(f: Field, role: Role) -> Field:
     m = f.merged
-    if side is Side.STAGING:
-        return replace(f, merged=replace(m, standing=Standing.HOMEWARD, result=m.staging, decided=side))
-    return replace(f, merged=replace(m, standing=Standing.KEPT, result=m.live, decided=side))
+    if role is Role.SOURCE:
+        return replace(f, merged=replace(m, standing=Standing.HOMEWARD, result=m.source, decided=role))
+    return replace(f, merged=replace(m, standing=Standing.KEPT, result=m.target, decided=role))
 
 
-def is_decided(item: Item, side: Side | None = None) -> bool:
-    """Whether a clash of this item was decided (for one side)."""
+def is_decided(item: Item, role: Role | None = None) -> bool:
+    """Whether a clash of this item was decided (for one of the two)."""
     return not item.gained and any(
-        f.merged.decided is not None and side in (None, f.merged.decided) for f in item.fields)
+        f.merged.decided is not None and role in (None, f.merged.decided) for f in item.fields)
 
 
 def brings_back(item: Item) -> bool:
-    """Whether something that live removed comes back, for staging was preferred."""
-    return any(f.merged.decided is Side.STAGING and f.merged.live is ABSENT for f in item.fields)
+    """Whether something that the target removed comes back, for the source was preferred."""
+    return any(f.merged.decided is Role.SOURCE and f.merged.target is ABSENT for f in item.fields)

@@ -10,7 +10,7 @@ from itertools import islice
 from typing import Any
 from urllib.parse import unquote
 
-from nostos.core.anchor.names import CanonicalName, Origin, RowName, Side
+from nostos.core.anchor.names import CanonicalName, Origin, RowName
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.gather import refs_to
 from nostos.core.compare.items import Comparison, Item, SchemaAction, SchemaStep, with_standing
@@ -107,23 +107,23 @@ class _Finder(TreePlaces):
         self.along = self._along()
         # New files by path, for links to them; new rows by column values, for references that are not ids.
         self.new_files = {f.path: i.id for i in comparison.items.values() for f in i.files
-                          if f.live is None and f.staging is not None}
+                          if f.target is None and f.source is not None}
         self.new_rows: dict[tuple[str, str, object], str] = {}
         targets = {(r.to, r.to_column) for r in self.rows.profile.references if r.to_column}
         for state in self.rows.states.values():
-            if state.live is None and state.staging is not None:
+            if state.target is None and state.source is not None:
                 for table, column in targets:
-                    if table == state.table and column in state.staging and state.id in comparison.owner:
-                        self.new_rows[table, column, state.staging[column]] = comparison.owner[state.id]
+                    if table == state.table and column in state.source and state.id in comparison.owner:
+                        self.new_rows[table, column, state.source[column]] = comparison.owner[state.id]
 
     def _along(self) -> dict[RowName, list[str]]:
         """What goes along with each row, by its item."""
         found: dict[RowName, list[str]] = {}
         for along in self.rows.profile.along:
             for state in self.rows.states.values():
-                if state.table == along.table and state.staging is not None and state.base is not None and holds(
-                        along.where, plain(state.staging)) != holds(along.where, plain(state.base)):
-                    named = refs_to(state.staging.get(along.column))
+                if state.table == along.table and state.source is not None and state.base is not None and holds(
+                        along.where, plain(state.source)) != holds(along.where, plain(state.base)):
+                    named = refs_to(state.source.get(along.column))
                     owner = self.comparison.owner.get(state.id)
                     if named is not None and owner is not None and self.comparison.items[owner].goes_home:
                         found.setdefault((named[0], (named[1],)), []).append(owner)
@@ -149,29 +149,30 @@ class _Finder(TreePlaces):
         if item.folder:
             yield from self._owned(item)
         for file in item.files:
-            if file.standing is Standing.HOMEWARD and file.staging is None and not item.folder:
+            if file.standing is Standing.HOMEWARD and file.source is None and not item.folder:
                 self._file_in_use(item, file.path)
 
     def _is_gone(self, write: RowWrite) -> bool:
         """Whether a row goes where its system keeps what was removed, such as a bin."""
         state = write.state
-        if write.action is not WriteAction.UPDATE or state.staging is None or state.live is None:
+        if write.action is not WriteAction.UPDATE or state.source is None or state.target is None:
             return False
-        kind = self.rows.profile.kind_of(state.table, {**plain(state.staging), **state.joined})
-        return kind is not None and bool(kind.gone) and holds(kind.gone, plain(state.staging)) and not holds(
-            kind.gone, plain(state.live))
+        kind = self.rows.profile.kind_of(state.table, {**plain(state.source), **state.joined})
+        return kind is not None and bool(kind.gone) and holds(kind.gone, plain(state.source)) and not holds(
+            kind.gone, plain(state.target))
 
     def _discarded(self, write: RowWrite) -> None:
         """Raises Obstacle where live has built upon what was thrown away in staging."""
         for name in self.gone.referrers().get(write.state.id, ()) if write.state.id in self.gone.removed else ():
             other = self.rows.states.get(name)
-            if other is not None and other.base is None and other.live is not None and other.staging is None:
+            if other is not None and other.base is None and other.target is not None and other.source is None:
                 owner = self.comparison.owner.get(name) or self.called(name)
-                raise Obstacle(f"removed in staging, but live has built on it since: {owner}")
+                raise Obstacle(f"removed {self.rows.source.there}, but {self.rows.target} has built on it since: "
+                               f"{owner}")
 
     def _stepped(self, item: Item, step: SchemaStep) -> Iterator[Need]:
         """What a schema step needs, and what is in its way."""
-        live, staging = self.rows.live_tables.get(step.table), self.rows.staging_tables.get(step.table)
+        live, staging = self.rows.target_tables.get(step.table), self.rows.source_tables.get(step.table)
         if step.what != "table" and live is None:
             yield Need(item.id, f"table/{step.table}", "it is part of that table")
         if live is None or staging is None:
@@ -179,7 +180,8 @@ class _Finder(TreePlaces):
         if step.what == "index" and step.action is not SchemaAction.DROP:
             for columns in set(staging.uniques) - set(live.uniques):
                 if {*columns} <= {*live.names} and self.target_db.has_duplicates(live, columns):
-                    raise Obstacle(f"live has rows with the same {', '.join(columns)}, which it would forbid")
+                    raise Obstacle(f"{self.rows.target} has rows with the same {', '.join(columns)}, which it would "
+                                   "forbid")
                 for column in columns:
                     if live.column(column) is None:
                         yield Need(item.id, f"column/{step.table}.{column}", "it is made over that column")
@@ -188,7 +190,7 @@ class _Finder(TreePlaces):
                 if re.search(rf"(?<!\w){re.escape(column)}(?!\w)", step.ddl):
                     yield Need(item.id, f"column/{step.table}.{column}", "it is about that column")
             for key in set(staging.foreign_keys) - set(live.foreign_keys):
-                if key.target not in self.rows.live_tables and re.search(
+                if key.target not in self.rows.target_tables and re.search(
                         rf"(?<!\w){re.escape(key.target)}(?!\w)", step.ddl):
                     yield Need(item.id, f"table/{key.target}", "it points at that table")
         if step.what == "column" and step.action is SchemaAction.CHANGE:
@@ -197,7 +199,7 @@ class _Finder(TreePlaces):
                 raise Obstacle(reason)
             new = staging.column(step.name)
             if new is not None and not new.nullable and self.target_db.has_null(live, step.name):
-                raise Obstacle("live has rows without a value there, which it would forbid")
+                raise Obstacle(f"{self.rows.target} has rows without a value there, which it would forbid")
 
     # --- what is written points at
 
@@ -208,7 +210,7 @@ class _Finder(TreePlaces):
             need = self._target(item, write, *named)
             if need is not None:
                 yield need
-        staging = write.state.staging or {}
+        staging = write.state.source or {}
         full = {**plain(staging), **write.state.joined}
         for r in self.rows.profile.references_of(write.state.table):
             if r.column not in write.values or not holds(r.where, full):
@@ -235,23 +237,23 @@ class _Finder(TreePlaces):
         place = _where(write, column)
         parsed = CanonicalName.parse(name)
         if parsed.origin is Origin.NOWHERE:
-            there = self.rows.live_tables.get(table)
+            there = self.rows.target_tables.get(table)
             if self._is_told(write, column, table):
                 self.rows.nowhere.add(table)  # where it might lead to anything there, it is written as nothing
             elif there is not None and self.target_db.fetch(there, (parsed.number,)):
-                raise Obstacle(f"{place} points at {table} {parsed.number}, which staging does not have, "
-                                "while live has another thing by that number")
+                raise Obstacle(f"{place} points at {table} {parsed.number}, which {self.rows.source} does not have, "
+                                f"while {self.rows.target} has another thing by that number")
             return None
-        if state is None and self.rows.keep_keys and table in self.rows.live_tables and (
+        if state is None and self.rows.keep_keys and table in self.rows.target_tables and (
                 parsed.origin is Origin.ANCHOR
-                and self.target_db.fetch(self.rows.live_tables[table], (parsed.number,)) is None):
-            raise Obstacle(f"{place} points at {table} {name}, which live has removed since")
-        if state is None or state.live is not None:
+                and self.target_db.fetch(self.rows.target_tables[table], (parsed.number,)) is None):
+            raise Obstacle(f"{place} points at {table} {name}, which {self.rows.target} has removed since")
+        if state is None or state.target is not None:
             return None
         owner = self.comparison.owner.get(state.id)
-        if state.staging is None or owner is None or self._stays_away(state, owner):
+        if state.source is None or owner is None or self._stays_away(state, owner):
             gone = owner or f"{table} {name}"
-            raise Obstacle(f"{place} points at {gone}, which live has removed since")
+            raise Obstacle(f"{place} points at {gone}, which {self.rows.target} has removed since")
         if owner == item.id:
             return None
         return Need(item.id, owner, f"{place} points at it")
@@ -267,7 +269,7 @@ class _Finder(TreePlaces):
 
     def _by_key(self, item: Item, write: RowWrite) -> Iterator[Need]:
         """Rows that declared keys of several columns point at, and such as have no number of their own."""
-        form = {**(write.state.live or {}), **write.values}
+        form = {**(write.state.target or {}), **write.values}
         for fk, target in self._keyed(write.state.table):
             values = dict(zip(fk.target_columns, (form.get(c) for c in fk.columns), strict=False))
             if not set(fk.columns) & set(write.values) or any(values.get(k) is None for k in target.key):
@@ -275,12 +277,12 @@ class _Finder(TreePlaces):
             key = tuple(values[k] for k in target.key)
             name = twin_name(key) if len(key) == 1 and isinstance(key[0], int) else key
             state = self.rows.states.get((target.name, name)) or self.rows.states.get((target.name, key))
-            if state is None or state.live is not None:
+            if state is None or state.target is not None:
                 continue
             owner = self.comparison.owner.get(state.id)
-            if owner is None or state.staging is None or self._stays_away(state, owner):
+            if owner is None or state.source is None or self._stays_away(state, owner):
                 raise Obstacle(f"its {', '.join(fk.columns)} points at {owner or target.name}, "
-                                "which live has removed since")
+                                f"which {self.rows.target} has removed since")
             if owner != item.id:
                 yield Need(item.id, owner, f"its {', '.join(fk.columns)} points at it")
 
@@ -291,16 +293,16 @@ class _Finder(TreePlaces):
         if owner is not None:
             if owner != item.id:
                 yield Need(item.id, owner, f"{r.column} points at it")
-        elif r.to in self.rows.live_tables:
+        elif r.to in self.rows.target_tables:
             try:
                 raw = self.writer.value(value)
             except Unresolved:
                 return
-            if not self.target_db.find(self.rows.live_tables[r.to], {r.to_column: raw}):
-                raise Obstacle(f"{r.column} points at {r.to} {value}, which live does not have")
+            if not self.target_db.find(self.rows.target_tables[r.to], {r.to_column: raw}):
+                raise Obstacle(f"{r.column} points at {r.to} {value}, which {self.rows.target} does not have")
 
     def _schema(self, item: Item, write: RowWrite) -> Iterator[Need]:
-        table = self.rows.live_tables.get(write.state.table)
+        table = self.rows.target_tables.get(write.state.table)
         if table is None:
             yield Need(item.id, f"table/{write.state.table}", "its rows are kept in it")
             return
@@ -313,7 +315,7 @@ class _Finder(TreePlaces):
         folder = next(f for f in self.rows.profile.folders if f.kind == item.kind)
         name = item.id.partition("/")[2].replace("-", "_")
         for other in self.comparison.items.values():
-            if other.schema and other.change == "new" and other.schema[0].side is Side.STAGING:
+            if other.schema and other.change == "new" and other.schema[0].side is self.rows.source:
                 step = other.schema[0]
                 full = step.table if step.what == "table" else f"{step.table}.{step.name}"
                 if step.what not in NAMED and any(fnmatchcase(full, p.replace("{name}", name)) for p in folder.owns):
@@ -341,6 +343,6 @@ def _texts(value: Any) -> Iterator[str]:
 
 def _where(write: RowWrite, column: str) -> str:
     """Where in an item a reference stands, for people."""
-    staging = write.state.staging or {}
+    staging = write.state.source or {}
     name = staging.get("name")
     return f"{name}" if column == "value" and isinstance(name, str) else f"its {column}"

@@ -12,7 +12,7 @@ from nostos.core.compare.portable import Unresolved, named_rows
 from nostos.core.compare.row_states import RowState
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.errors import LiveMoved
+from nostos.core.errors import TargetMoved
 from nostos.core.plan.referrers import Referrers
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.conditions import holds
@@ -37,7 +37,7 @@ class Obstacles(Referrers):
 
     def _unique(self, item: Item, write: RowWrite, removed: set[Any]) -> Iterator[Need]:
         """Rows of live's that have the very values that must not repeat: needed to make room, if they do in staging."""
-        table = self.rows.live_tables.get(write.state.table)
+        table = self.rows.target_tables.get(write.state.table)
         if table is None:
             return
         tree = self.rows.profile.tree_of(table.name)
@@ -52,7 +52,7 @@ class Obstacles(Referrers):
                 continue
             for row in self._takers(table, columns).get(tuple(values.values()), ()):
                 name = self._named(table, row)
-                if table.key_of(row) == write.state.live_key or name in removed:
+                if table.key_of(row) == write.state.target_key or name in removed:
                     continue
                 other = self.comparison.owner.get(name, f"{table.name} {','.join(map(str, name[1]))}")
                 if name in self.comparison.owner and self._makes_room(name, columns):
@@ -60,11 +60,11 @@ class Obstacles(Referrers):
                         yield Need(item.id, other, f"it makes room for the same {', '.join(columns)}")
                     continue
                 said = ", ".join(f"{c} {v!r}" for c, v in values.items())
-                raise Obstacle(f"live already has {other} with the same {said}")
+                raise Obstacle(f"{self.rows.target} already has {other} with the same {said}")
 
     def _wanted(self, columns: Sequence[str], write: RowWrite) -> Row | None:
         """What a row is to have in these columns; None where that cannot be alike with anything on live."""
-        form = write.state.live or write.state.staging or {}
+        form = write.state.target or write.state.source or {}
         try:
             values = {c: self.writer.value(write.values.get(c, form.get(c))) for c in columns}
         except Unresolved:
@@ -92,14 +92,14 @@ class Obstacles(Referrers):
     def _makes_room(self, name: RowName, columns: Sequence[str]) -> bool:
         """Whether staging gave a row other values, or removed it, and live left it as it was."""
         state = self.rows.states.get(name)
-        if state is None or state.base is None or state.live is None:
+        if state is None or state.base is None or state.target is None:
             return False
-        return state.staging is None or any(
-            same(state.base.get(c), state.live.get(c)) and not same(state.base.get(c), state.staging.get(c))
+        return state.source is None or any(
+            same(state.base.get(c), state.target.get(c)) and not same(state.base.get(c), state.source.get(c))
             for c in columns)
 
     def _removal(self, item: Item, state: RowState, together: set[Any]) -> Iterator[Need]:
-        assert state.live_key is not None
+        assert state.target_key is not None
         for row_name in self._referrers(state):
             if row_name in together:
                 continue
@@ -108,12 +108,14 @@ class Obstacles(Referrers):
             called = owner or self.called(row_name)
             target = (state.table, str(state.name[0]))
             if other is None and self.rows.keep_keys:
-                raise Obstacle(f"live has built on it since: {called}")
-            if other is None or owner is None or (other.staging and _points(other.staging, target)):
-                raise Obstacle(f"removed in staging, but {called} on live still refers to it")
-            if other.base is None or (other.live and not _points(other.base, target) and state.name[0] is not None
+                raise Obstacle(f"{self.rows.target} has built on it since: {called}")
+            if other is None or owner is None or (other.source and _points(other.source, target)):
+                raise Obstacle(f"removed {self.rows.source.there}, but {called} {self.rows.target.there} still "
+                               "refers to it")
+            if other.base is None or (other.target and not _points(other.base, target) and state.name[0] is not None
                                       and self.rows.table(state.table).surrogate):
-                raise Obstacle(f"removed in staging, but live has built on it since: {owner}")
+                raise Obstacle(f"removed {self.rows.source.there}, but {self.rows.target} has built on it since: "
+                               f"{owner}")
             if owner != item.id:
                 yield Need(item.id, owner, "it refers to what is removed")
 
@@ -137,14 +139,15 @@ class Obstacles(Referrers):
         """A file must stay while a row that stays names it."""
         writes = row_writes(self.rows, item)
         for owned in self.rows.profile.files:
-            table = self.rows.live_tables.get(owned.table)
+            table = self.rows.target_tables.get(owned.table)
             if table is None:
                 continue
             lets_go = {w.state.id for w in writes if w.action is WriteAction.REMOVE or owned.column in w.values}
             for value in owned.values(path)[:1]:
                 for row in self.target_db.find(table, {owned.column: value}):
                     if holds(owned.where, row) and self._named(table, row) not in lets_go:
-                        raise Obstacle(f"its file {path} was removed in staging, but live still shows it")
+                        raise Obstacle(f"its file {path} was removed {self.rows.source.there}, but {self.rows.target} "
+                                       "still shows it")
 
 
 class Removals:
@@ -152,7 +155,7 @@ class Removals:
     transaction, and inside it only where an index leads, and among rows that are newer than that pass."""
 
     def __init__(self, comparison: Comparison, items: Iterable[Item], target_db: Database) -> None:
-        """Raises LiveMoved when live has built on something that is to be removed."""
+        """Raises TargetMoved when live has built on something that is to be removed."""
         self.comparison = comparison
         self.items = tuple(items)
         self.tops: dict[str, int] = {}
@@ -160,11 +163,12 @@ class Removals:
         self.removes = bool(found.removed)
         if self.removes:
             for name in found.unindexed:
-                table = comparison.rows.live_tables[name]
+                table = comparison.rows.target_tables[name]
                 self.tops[name] = (target_db.top(table) or 0) if table.surrogate else -1
             moved = found.in_the_way()
             if moved is not None:
-                raise LiveMoved(f"Live moved on meanwhile: {moved}.", next_step="Compare again.")
+                raise TargetMoved(f"{comparison.rows.target.capitalize()} moved on meanwhile: {moved}.",
+                                  next_step="Compare again.")
             # Made before the transaction, for making it looks at all that live gained.
             self._again = Obstacles(comparison, target_db, self.items, self.tops)
 
@@ -179,7 +183,7 @@ class Removals:
 def referred_again(comparison: Comparison, items: Iterable[Item], target_db: Database) -> tuple[str, ...]:
     """After a merge: what live has that refers to something which the merge removed. It came in the very moment."""
     there = target_db.tables()
-    rows = replace(comparison.rows, live_tables={n: there[n] for n in comparison.rows.live_tables if n in there})
+    rows = replace(comparison.rows, target_tables={n: there[n] for n in comparison.rows.target_tables if n in there})
     finder = Obstacles(replace(comparison, rows=rows), target_db, tuple(items))
     gone = set(finder.removed)
     return tuple(sorted({finder.called(name) for rows in finder.referrers().values() for name in rows

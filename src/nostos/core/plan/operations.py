@@ -136,20 +136,20 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
             settles.append(state)
             if write.action is WriteAction.INSERT:
                 insert = InsertRow(item.id, state.table, state.name, write.values,
-                                   state.staging_key if rows.keep_keys else None)
+                                   state.source_key if rows.keep_keys else None)
                 inserts.append((state.id, _points_at(rows, state.table, write.values), insert))
                 continue
-            assert state.live_key is not None and state.live_raw is not None
+            assert state.target_key is not None and state.target_raw is not None
             if write.action is WriteAction.REMOVE:
-                remove = RemoveRow(item.id, state.table, state.live_key, state.live_raw)
-                removes.append((state.id, _points_at(rows, state.table, state.live or {}), remove))
+                remove = RemoveRow(item.id, state.table, state.target_key, state.target_raw)
+                removes.append((state.id, _points_at(rows, state.table, state.target or {}), remove))
             else:
-                updates.append(UpdateRow(item.id, state.table, state.live_key, write.values, state.live_raw))
+                updates.append(UpdateRow(item.id, state.table, state.target_key, write.values, state.target_raw))
         going = [f for f in item.files if f.standing in TRAVELS]
         settled_files.extend(going)
-        puts = tuple(_put(item, f) for f in going if f.staging is not None)
-        removals = tuple(RemoveFile(item.id, f.path, f.live) for f in going
-                         if f.staging is None and f.live is not None)
+        puts = tuple(_put(item, f) for f in going if f.source is not None)
+        removals = tuple(RemoveFile(item.id, f.path, f.target) for f in going
+                         if f.source is None and f.target is not None)
         if item.folder and going:
             files.append(SwitchFolder(item.id, item.folder, puts, removals))
         else:
@@ -183,12 +183,12 @@ def _conditions(rows: Rows, operations: Iterable[Operation]) -> Iterator[conditi
 
 
 def _put(item: Item, file: FileState) -> PutFile:
-    assert file.staging is not None
+    assert file.source is not None
     merged = file.merged if file.standing is Standing.BLENDED else None
-    entry = replace(file.staging, mode=travelling(file.staging, file.live))
+    entry = replace(file.source, mode=travelling(file.source, file.target))
     if merged is not None:
         entry = replace(entry, size=len(merged), digest=digest_of(merged))
-    return PutFile(item.id, file.path, entry, file.live, merged)
+    return PutFile(item.id, file.path, entry, file.target, merged)
 
 
 def travelling(entry: FileEntry, there: FileEntry | None) -> int:
@@ -216,7 +216,7 @@ def _points_at(rows: Rows, table: str, values: Mapping[str, Any]) -> dict[RowNam
         for t, n in named_rows(v):
             found[t, (n,)] = max(grade, found.get((t, (n,)), 0))
     for fk in at.foreign_keys:
-        target = rows.live_tables.get(fk.target) or rows.staging_tables.get(fk.target)
+        target = rows.target_tables.get(fk.target) or rows.source_tables.get(fk.target)
         if target is not None and not target.surrogate:
             given = dict(zip(fk.target_columns, (values.get(c) for c in fk.columns), strict=False))
             found[fk.target, tuple(given.get(k) for k in target.key)] = _KEY

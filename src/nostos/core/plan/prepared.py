@@ -25,7 +25,6 @@ from nostos.core.files.tree import FileTree
 from nostos.core.plan import needs as need_finder
 from nostos.core.plan.decisions import Decision, decide
 from nostos.core.plan.leftovers import Trace, leftovers
-from nostos.core.plan.mirror import mirrored, turned
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import (
     Plan,
@@ -37,6 +36,7 @@ from nostos.core.plan.operations import (
     plan,
     travelling,
 )
+from nostos.core.plan.roles import exchanged
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.unknown import Explainer, Question, asked_for, hold_back, unexplained
 from nostos.core.profiles.learning.findings import Certainty, Layer
@@ -119,14 +119,14 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
     target_db, source_db = (live_db, staging_db) if toward is Side.LIVE else (staging_db, live_db)
 
     def seen() -> Comparison:
-        return comparison if toward is Side.LIVE else mirrored(comparison, staging_db)
+        return comparison if toward is Side.LIVE else exchanged(comparison, staging_db)
 
     questions: tuple[Question, ...] = ()
     roles = seen()
     found = unexplained(roles)
     if found:
         tried: set[Place] = set()
-        pointers = pointers_of(source_db, roles.rows.staging_tables, roles.rows.profile)
+        pointers = pointers_of(source_db, roles.rows.source_tables, roles.rows.profile)
         while True:
             since, questions = Explainer(roles.rows, target_db, source_db, pointers).explain(found, tried)
             layers = (*layers, since)
@@ -147,11 +147,8 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
         need_finder.resolve(first, live_db)
         decide(comparison, decisions, {i.id: i.reason for i in first.items.values() if i.reason})
     if toward is Side.STAGING:
-        comparison = hold_back(mirrored(comparison, staging_db), questions)
+        comparison = hold_back(exchanged(comparison, staging_db), questions)
         needs = _resolved(comparison, staging_db, live_db)
-        for item in list(comparison.items.values()):  # what stands in the way is told in the words of the real sides
-            if item.reason:
-                comparison.items[item.id] = replace(item, reason=turned(item.reason))
         return asked_for(comparison), needs
     return asked_for(comparison), _resolved(comparison, live_db, staging_db)
 
@@ -160,7 +157,7 @@ def _resolved(comparison: Comparison, target_db: Database, source_db: Database) 
     needs = need_finder.resolve(comparison, target_db)
     rows = comparison.rows
     for name in rows.nowhere:
-        table = rows.staging_tables.get(name)
+        table = rows.source_tables.get(name)
         if table is not None and table.surrogate:
             counted = source_db.counter(table)  # None: what was given out and removed left no trace
             rows.given[name] = _ANY if counted is None else max(source_db.top(table) or 0, counted)
@@ -207,8 +204,8 @@ def _ready(crew: Crew, comparison: Comparison, needs: Needs, choice: Choice | Ch
     noted = replace(selection, warnings=(
         *selection.warnings, *not_given(target.files, planned),
         *(f"{f.path} is set-user-id or set-group-id in {toward.other}: it goes without that"
-          for i in selection.items for f in i.files if f.staging is not None
-          and f.staging.mode != travelling(f.staging, f.live)),
+          for i in selection.items for f in i.files if f.source is not None
+          and f.source.mode != travelling(f.source, f.target)),
         *(f"{o.item}: rows that {toward.other} does not have get {o.step.filled!r} in it, as most that were there have"
           for o in planned.of(SchemaOperation) if o.step.filled is not None),
         *((f"{toward.other} alone has {', '.join(comparison.programs)}: what is defined beside tables is not brought "
@@ -249,7 +246,7 @@ def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
     live_db = crew.live.open(readonly=True)
     try:
         for kind in kinds:
-            table = comparison.rows.live_tables.get(kind.table)
+            table = comparison.rows.target_tables.get(kind.table)
             columns = (kind.label or table.key) if table else ()
             values = [label] if len(columns) == 1 else label.split(",")
             if table is not None and len(values) == len(columns):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from functools import cached_property
 
-from nostos.core.anchor.names import RowName, Side
+from nostos.core.anchor.names import RowName
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.nesting import rows_of
 from nostos.core.compare.portable import Unresolved, ValueWriter, named_rows, number_by
@@ -39,14 +39,15 @@ class Referrers:
         self._taken: dict[tuple[str, tuple[str, ...]], dict[tuple[Value, ...], list[Row]]] = {}
         self.rows: Rows = comparison.rows
         self.target_db = target_db
-        self.translator = self.rows.to_portable[Side.LIVE].on(target_db)
-        self._live_number = number_by(self.rows.live_keys)
-        self.writer = ValueWriter(self.rows.live_urls, self._live_number, self.rows.live_prefix, self._live_above)
+        self.translator = self.rows.to_portable[self.rows.target].on(target_db)
+        self._target_number = number_by(self.rows.target_keys)
+        self.writer = ValueWriter(self.rows.target_urls, self._target_number, self.rows.target_prefix,
+                                  self._target_above)
 
-    def _live_above(self, table: str, column: str, name: str) -> str:
+    def _target_above(self, table: str, column: str, name: str) -> str:
         """What a value that begins with a live row's takes over from it."""
-        there = self.rows.live_tables.get(table)
-        row = self.target_db.fetch(there, (self._live_number(table, name),)) if there is not None else None
+        there = self.rows.target_tables.get(table)
+        row = self.target_db.fetch(there, (self._target_number(table, name),)) if there is not None else None
         if row is None:
             raise Unresolved(table, name)
         return str(row[column])
@@ -60,7 +61,7 @@ class Referrers:
     def _pointing(self) -> Iterator[tuple[Reference, Table]]:
         gone = {s.table for s in self.removed.values()}
         for r in self.rows.profile.references:
-            at = self.rows.live_tables.get(r.table)
+            at = self.rows.target_tables.get(r.table)
             column = at.column(r.column) if at is not None and at.key and r.to in gone else None
             if at is not None and column is not None and not r.outlives and not (
                     (r.path or r.pattern) and column.kind in _NUMBERS):
@@ -70,19 +71,19 @@ class Referrers:
         """The declared keys that lead to what is removed and are no references: by composite or natural keys, and from
         tables without a key, whose rows are not compared: the database might remove them along with it."""
         gone = {s.table for s in self.removed.values()}
-        for table in self.rows.live_tables.values():
+        for table in self.rows.target_tables.values():
             for fk, goal in self._keyed(table.name) if table.key else ():
                 if goal.name in gone:
                     yield table, fk, goal
         for table in self._keyless:
             for fk in table.foreign_keys:
                 if fk.target in gone:
-                    yield table, fk, self.rows.live_tables[fk.target]
+                    yield table, fk, self.rows.target_tables[fk.target]
 
     def _keyed(self, table: str) -> Iterator[tuple[ForeignKey, Table]]:
         """The declared keys of a table that lead to rows by natural or composite keys."""
         for fk in self.rows.table(table).foreign_keys:
-            if fk.target in self.rows.live_tables or fk.target in self.rows.staging_tables:
+            if fk.target in self.rows.target_tables or fk.target in self.rows.source_tables:
                 target = self.rows.table(fk.target)
                 if not target.surrogate and target.key and set(target.key) <= set(fk.target_columns):
                     yield fk, target
@@ -111,7 +112,7 @@ class Referrers:
             else:
                 self._by_reference(found, r, at)
         for (name, column, where), some in texts.items():
-            self._by_text(found, self.rows.live_tables[name], column, where, some)
+            self._by_text(found, self.rows.target_tables[name], column, where, some)
         self._below(found)
         self._found = found
         return found
@@ -132,25 +133,25 @@ class Referrers:
     def _by_declared_key(self, found: dict[RowName, list[RowName]], table: Table, fk: ForeignKey, goal: Table) -> None:
         wanted: dict[tuple[object, ...], list[RowName]] = {}
         for name, state in self.removed.items():
-            if state.table == goal.name and state.live_raw is not None:
-                values = tuple(state.live_raw[t] for t in fk.target_columns)
+            if state.table == goal.name and state.target_raw is not None:
+                values = tuple(state.target_raw[t] for t in fk.target_columns)
                 wanted.setdefault(values, []).append(name)
         for row in self._candidates(table, fk.columns[0], [v[0] for v in wanted], {}):  # type: ignore[misc]
             for name in wanted.get(tuple(row[c] for c in fk.columns), ()):
                 found.setdefault(name, []).append(self._named(table, row))
 
     def _by_reference(self, found: dict[RowName, list[RowName]], r: Reference, at: Table) -> None:
-        targets = {name: s for name, s in self.removed.items() if s.table == r.to and s.live_raw is not None
-                   and s.live_key is not None}
+        targets = {name: s for name, s in self.removed.items() if s.table == r.to and s.target_raw is not None
+                   and s.target_key is not None}
         where = plain_values(r.where)
         translator = self.translator
         if r.to_column is not None:
             by_value: dict[object, list[RowName]] = {}
             for name, s in targets.items():
-                by_value.setdefault((s.live_raw or {}).get(r.to_column), []).append(name)
+                by_value.setdefault((s.target_raw or {}).get(r.to_column), []).append(name)
             rows = self._candidates(at, r.column, list(by_value), where)  # type: ignore[arg-type]
         else:
-            keys = [s.live_key[0] for s in targets.values() if s.live_key is not None]
+            keys = [s.target_key[0] for s in targets.values() if s.target_key is not None]
             rows = self._candidates(at, r.column, [*keys, *map(str, keys)], where)
         every = list(rows)
         translator.expect(r.table, every)
@@ -170,8 +171,8 @@ class Referrers:
                  references: Sequence[Reference]) -> None:
         """What texts of one column point at, whichever way they do, in one pass."""
         to = {r.to for r in references}
-        targets = {name: s for name, s in self.removed.items() if s.table in to and s.live_key is not None}
-        numbers = sorted({k for s in targets.values() if s.live_key and isinstance(k := s.live_key[0], int)})
+        targets = {name: s for name, s in self.removed.items() if s.table in to and s.target_key is not None}
+        numbers = sorted({k for s in targets.values() if s.target_key and isinstance(k := s.target_key[0], int)})
         each = [needed(r.pattern) if r.pattern and not r.path else frozenset() for r in references]
         words = frozenset[str]().union(*each) if all(each) else frozenset()
         translator = self.translator
@@ -186,8 +187,9 @@ class Referrers:
     def _below(self, found: dict[RowName, list[RowName]]) -> None:
         """The rows that paths, or intervals, put below what is removed."""
         for nested in self.rows.profile.nested:
-            table = self.rows.live_tables.get(nested.table)
-            gone = {s.live_key[0]: name for name, s in self.removed.items() if s.table == nested.table and s.live_key}
+            table = self.rows.target_tables.get(nested.table)
+            gone = {s.target_key[0]: name for name, s in self.removed.items()
+                    if s.table == nested.table and s.target_key}
             if table is not None and gone and nested.tells:
                 up = parents(rows_of(self.target_db, table, nested), table.key[0], nested)
                 for key, above in up.items():
@@ -196,10 +198,10 @@ class Referrers:
                             (table.name, (self.translator.keys.name(table.name, key),)))
         for name, state in self.removed.items():
             tree = self.rows.profile.tree_of(state.table)
-            table = self.rows.live_tables.get(state.table)
-            if tree is None or not tree.path or table is None or state.live_raw is None:
+            table = self.rows.target_tables.get(state.table)
+            if tree is None or not tree.path or table is None or state.target_raw is None:
                 continue
-            path = str(state.live_raw.get(tree.path) or "")
+            path = str(state.target_raw.get(tree.path) or "")
             for row in self.target_db.beginning(table, tree.path, path) if path else ():
                 if tree.above(str(row[tree.path])) == path:
                     found.setdefault(name, []).append(self._named(table, row))
@@ -208,7 +210,7 @@ class Referrers:
         """What a live row that did not change is called."""
         if not name[1]:
             return f"a row of {name[0]}, which has no key,"
-        table = self.rows.live_tables[name[0]]
+        table = self.rows.target_tables[name[0]]
         key = side_key(table, name[1], self.translator)
         row = self.target_db.fetch(table, key) if key is not None else None
         kind = self.rows.profile.kind_of(name[0], row) if row is not None else None

@@ -27,7 +27,7 @@ def removed_with(comparison: Comparison, names: Iterable[str]) -> dict[str, froz
 
 def _owners(comparison: Comparison, rows: Rows, state: RowState) -> set[str]:
     table = rows.table(state.table)
-    form = state.live or state.base or {}
+    form = state.target or state.base or {}
     found = set()
     for name, value in form.items():
         column = table.column(name)
@@ -35,7 +35,7 @@ def _owners(comparison: Comparison, rows: Rows, state: RowState) -> set[str]:
             continue
         for target, key in refs.inside(value):
             above = rows.states.get((target, (key,)))
-            if above is not None and above.base is not None and above.staging is None and above.live is not None:
+            if above is not None and above.base is not None and above.source is None and above.target is not None:
                 found.add(comparison.owner.get(above.id, ""))
     return found - {""}
 

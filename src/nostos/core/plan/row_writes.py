@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
-from nostos.core.anchor.names import RowName, Side
+from nostos.core.anchor.names import RowName
+from nostos.core.compare.field_merge import Role
 from nostos.core.compare.items import TRAVELS, Field, Item
 from nostos.core.compare.portable import Portable, named_rows, plain
 from nostos.core.compare.row_states import Rows, RowState
@@ -65,19 +66,19 @@ def _row_writes(rows: Rows, item: Item) -> list[RowWrite]:
 
 def _row_write(rows: Rows, item: Item, state: RowState, fields: list[Field]) -> RowWrite | None:
     going = [f for f in fields if f.standing in TRAVELS]
-    if state.staging is None:
-        whole = going and len(going) == len(fields) and state.live is not None
+    if state.source is None:
+        whole = going and len(going) == len(fields) and state.target is not None
         return RowWrite(item.id, WriteAction.REMOVE, state) if whole else None
-    if state.live is None:
-        # What live had removed comes back only where that was decided.
-        back = any(f.merged.decided is Side.STAGING for f in fields)
+    if state.target is None:
+        # What the target had removed comes back only where that was decided.
+        back = any(f.merged.decided is Role.SOURCE for f in fields)
         if not fields or (state.base is not None and not back):
             return None
-        return RowWrite(item.id, WriteAction.INSERT, state, _inserted(rows, state, state.staging))
+        return RowWrite(item.id, WriteAction.INSERT, state, _inserted(rows, state, state.source))
     values: Portable = {}
     for f in going:
-        if f.merged.path or isinstance(state.live.get(f.column), Tree):
-            values[f.column] = _structured(values.get(f.column, state.live.get(f.column)), f, state)
+        if f.merged.path or isinstance(state.target.get(f.column), Tree):
+            values[f.column] = _structured(values.get(f.column, state.target.get(f.column)), f, state)
         elif f.column and f.merged.result is not ABSENT:
             values[f.column] = f.merged.result
     return RowWrite(item.id, WriteAction.UPDATE, state, values) if values else None
@@ -121,7 +122,7 @@ def _inserted(rows: Rows, state: RowState, staging: Portable) -> Portable:
 
 def _stays_behind(rows: Rows, table: str, column: str, value: Any) -> bool:
     """Whether a column that live lacks holds no more than its default, so that nothing is lost without it."""
-    there = rows.live_tables.get(table)
-    gained = rows.staging_tables[table].column(column) if table in rows.staging_tables else None
+    there = rows.target_tables.get(table)
+    gained = rows.source_tables[table].column(column) if table in rows.source_tables else None
     return (there is not None and there.column(column) is None and gained is not None
             and same(value, rows.engine.default_value(gained)))

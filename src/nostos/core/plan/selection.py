@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from nostos.core.anchor.names import Side
-from nostos.core.compare.field_merge import Standing
+from nostos.core.compare.field_merge import Role, Standing
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.portable import plain
 from nostos.core.errors import SelectionError
@@ -84,12 +84,12 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
             raise SelectionError(f"{name} cannot go home any more: {item.reason or f'it stands {item.standing} now'}.",
                                  next_step=f"Look with `nostos compare {name}`, then leave it out of the selection.")
     for item in comparison.items.values():
-        if is_decided(item, Side.STAGING) and item.id not in needs:
+        if is_decided(item, Role.SOURCE) and item.id not in needs:
             raise SelectionError(f"{item.id} cannot go where it was decided to: {item.reason or item.standing}.",
                                  next_step="Mend that on one side, or do not decide it.")
     wanted = matching((i.id for i in movable), take) if take else {
         i.id for i in movable if (choice.everyone or not i.visitors) and not choice.nothing}
-    wanted |= {i.id for i in movable if is_decided(i, Side.STAGING)}
+    wanted |= {i.id for i in movable if is_decided(i, Role.SOURCE)}
     # Where everyone's work goes along, as into staging or in taking a merge back, accounts do, too.
     careful = {i.id for i in movable if i.careful and i.id not in take and (i.schema or not choice.everyone)}
     wanted -= careful
@@ -114,7 +114,7 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
             if need.on not in chosen:
                 if need.on in careful:
                     item = comparison.items[need.on]
-                    why = "drops something of live's" if item.schema else (
+                    why = f"drops something of {comparison.rows.target}'s" if item.schema else (
                         f"{_OPENS if item.opens else 'is an account'}, and goes only when it is named")
                     raise SelectionError(f"{_chain(chosen, need)}, which {why}.",
                                          next_step=f"Name it with --take {need.on}, or leave {need.item} out.")
@@ -133,7 +133,7 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
                          *_rights(comparison, chosen), *_minds(comparison, chosen),
                          *_renamed(comparison, chosen),
                          *_parted(comparison, needs, chosen)),
-        tuple(i for i in comparison.items.values() if is_decided(i, Side.LIVE)),
+        tuple(i for i in comparison.items.values() if is_decided(i, Role.TARGET)),
         tuple(i for i in comparison.items.values() if i.standing is Standing.OPEN and not i.visitors))
 
 
@@ -182,26 +182,27 @@ def _minds(comparison: Comparison, chosen: Collection[str]) -> Iterator[str]:
     """What the profile says of rows that come home as they were not on live; and what a web server obeys at once."""
     for name in chosen:
         for file in comparison.items[name].files:
-            if ending(file.path) in RULES and file.staging is not None:
+            if ending(file.path) in RULES and file.source is not None:
                 yield f"{name}: the web server obeys {file.path} from the moment that it is there"
         for table, where, says in comparison.rows.profile.minds:
             for state in comparison.items[name].rows:
-                if state.table == table and state.staging is not None and holds(where, plain(state.staging)) and not (
-                        state.live is not None and holds(where, plain(state.live))):
+                if state.table == table and state.source is not None and holds(where, plain(state.source)) and not (
+                        state.target is not None and holds(where, plain(state.target))):
                     yield f"{name} {says}"
 
 
 def _renamed(comparison: Comparison, chosen: Collection[str]) -> Iterator[str]:
     """What gets another name where it comes, for there it is another thing's."""
-    rows, there = comparison.rows, comparison.rows.live_urls.staging
+    rows = comparison.rows
     for name in chosen if rows.names else ():
         item = comparison.items[name]
-        new = [(rows.names.files[f.path], f.path) for f in item.files if f.live is None and f.path in rows.names.files]
-        slugs = [names for s in item.rows if s.live is None and s.staging is not None
-                 for v in s.staging.values() if (names := both(v)) is not None]
+        new = [(rows.names.files[f.path], f.path) for f in item.files
+               if f.target is None and f.path in rows.names.files]
+        slugs = [names for s in item.rows if s.target is None and s.source is not None
+                 for v in s.source.values() if (names := both(v)) is not None]
         for live, staging in [*((b, a) for a, b in sorted(new, key=lambda n: len(n[1]))[:1]), *slugs]:
-            old, comes = ((live, staging) if there else (staging, live))
-            yield (f"{name} comes as {comes.rpartition('/')[2]}, for {'staging' if there else 'live'} has another "
+            old, comes = ((live, staging) if rows.target is Side.STAGING else (staging, live))
+            yield (f"{name} comes as {comes.rpartition('/')[2]}, for {rows.target} has another "
                    f"{old.rpartition('/')[2]}")
 
 
@@ -210,16 +211,16 @@ def _rights(comparison: Comparison, chosen: Collection[str]) -> Iterator[str]:
     who = comparison.rows.profile.administrators
     for name in chosen if who is not None else ():
         for state in comparison.items[name].rows:
-            if who is not None and state.table == who.table and state.staging is not None and holds(
-                    who.where, plain(state.staging)) and not (
-                    state.live is not None and holds(who.where, plain(state.live))):
+            if who is not None and state.table == who.table and state.source is not None and holds(
+                    who.where, plain(state.source)) and not (
+                    state.target is not None and holds(who.where, plain(state.target))):
                 yield f"{name} gets administrator rights"
 
 
 def stays(item: Item) -> bool:
     """Whether it is test data of staging's, which stays there whatever is in its way: visitors' own, born there."""
     root = next((r for r in item.rows if r.id == item.root), None)
-    return item.visitors and root is not None and root.base is None and root.live is None
+    return item.visitors and root is not None and root.base is None and root.target is None
 
 
 def _parted(comparison: Comparison, needs: Needs, chosen: dict[str, Need | None]) -> Iterator[str]:

@@ -92,7 +92,7 @@ class SelectionFile:
 def seen(item: Item) -> str:
     """How an item stands, with a digest of all that it is."""
     fields = [[f.name, str(f.standing), *(["absent"] if v is ABSENT else [jsonable(v)] for v in (
-        f.merged.base, f.merged.live, f.merged.staging))] for f in item.fields]
+        f.merged.base, f.merged.target, f.merged.source))] for f in item.fields]
     found = hashlib.sha256(pack([item.id, item.change, item.reason, fields])).hexdigest()[:16]
     return f"{item.standing} {found}"
 

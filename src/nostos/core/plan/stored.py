@@ -39,10 +39,10 @@ def compare_stored(live: Site, database: Database, rows: list[dict[str, Any]],
     comes back, and, with `additions`, what they added goes if it is empty. layers: what is known beside the profile.
     """
     found = _rows(live, database, rows, layers)
-    states = [f for f in files if not _same(f.live, f.staging)]
+    states = [f for f in files if not _same(f.target, f.source)]
     items: list[Item] = []
     if schema:
-        found = replace(found, staging_tables=_schema_before(database, found, schema, additions))
+        found = replace(found, source_tables=_schema_before(database, found, schema, additions))
         items = [replace(item, careful=False) for item in schema_items(found)]
     comparison = assemble(ancestors(database), found, states, items, database, database)
     return comparison, need_finder.resolve(comparison, database)
@@ -51,7 +51,7 @@ def compare_stored(live: Site, database: Database, rows: list[dict[str, Any]],
 def _schema_before(database: Database, rows: Rows, steps: Iterable[Mapping[str, Any]], additions: bool
                    ) -> dict[str, Table]:
     """Live's tables as they are to be: with what is to come back, without what is to go."""
-    tables = dict(rows.live_tables)
+    tables = dict(rows.target_tables)
     for step in steps:
         table, name = msgspec.convert(step["table"], Table), step["name"]
         there = tables.get(table.name)
@@ -66,7 +66,7 @@ def _schema_before(database: Database, rows: Rows, steps: Iterable[Mapping[str, 
                     **there.named(step["what"]), name: table.named(step["what"])[name]})
         # A constraint holds nothing, and might refuse what visitors write: it goes in any case.
         elif (additions or step["what"] == "constraint") and there is not None:
-            goes = {s.live_key for s in rows.states.values() if s.table == there.name and s.staging is None}
+            goes = {s.target_key for s in rows.states.values() if s.table == there.name and s.source is None}
             column = there.column(name)
             if step["what"] == "table" and database.count(there.name) == len(goes):
                 del tables[there.name]

@@ -42,7 +42,8 @@ class TreePlaces(Obstacles):
                     if owner is not None and owner != item.id and self._moves(table, column, up):
                         yield Need(item.id, owner, "it stands above it, and moves first")
             if own in self._chain(table, column, name, merged=True):
-                raise Obstacle("it would come to stand below itself, for live has moved what it is to stand below")
+                raise Obstacle(f"it would come to stand below itself, for {self.rows.target} has moved what it is to "
+                               "stand below")
 
     def _chain(self, table: str, column: str, name: str, merged: bool) -> list[str]:
         """A row and those above it, from below, by their canonical names."""
@@ -54,7 +55,7 @@ class TreePlaces(Obstacles):
 
     def _moves(self, table: str, column: str, name: str) -> bool:
         state = self.rows.states.get((table, (name,)))
-        if state is None or state.staging is None or state.live is None:
+        if state is None or state.source is None or state.target is None:
             return False
         item = self.comparison.items.get(self.comparison.owner.get(state.id, ""))
         return item is not None and any(f.row == state.id and f.column == column for f in item.going)
@@ -62,10 +63,11 @@ class TreePlaces(Obstacles):
     def _next(self, table: str, column: str, name: str, merged: bool) -> str:
         state = self.rows.states.get((table, (name,)))
         if state is not None:
-            form = state.staging if state.live is None or (merged and self._moves(table, column, name)) else state.live
+            comes = state.target is None or (merged and self._moves(table, column, name))
+            form = state.source if comes else state.target
             return _above(form or {}, column, table)
-        key = self.rows.live_keys.key(table, name)
-        there = self.rows.live_tables.get(table)
+        key = self.rows.target_keys.key(table, name)
+        there = self.rows.target_tables.get(table)
         row = self.target_db.fetch(there, (key,)) if there is not None and key is not None else None
         return _above({column: self.translator.value(table, row, column)}, column, table) if row is not None else ""
 

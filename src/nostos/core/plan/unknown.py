@@ -91,13 +91,13 @@ def born_on_source(rows: Rows) -> dict[int, set[str]]:
     """The numbers that the source gave out since the clone to what the target does not have under them, with their
     tables: of what is new there, and of what has come over since under another number."""
     born: dict[int, set[str]] = {n: set(tables) for n, tables in rows.uncompared.get(rows.source, {}).items()}
-    for table, key, name in rows.staging_keys.renamed():
-        if isinstance(key, int) and rows.live_keys.key(table, name) != key:
+    for table, key, name in rows.source_keys.renamed():
+        if isinstance(key, int) and rows.target_keys.key(table, name) != key:
             born.setdefault(key, set()).add(table)
     for state in rows.states.values():
-        if state.staging is not None and state.base is None and state.staging_key is not None and rows.table(
-                state.table).surrogate and state.live_key != state.staging_key:
-            key = state.staging_key[0]
+        if state.source is not None and state.base is None and state.source_key is not None and rows.table(
+                state.table).surrogate and state.target_key != state.source_key:
+            key = state.source_key[0]
             if isinstance(key, int):
                 born.setdefault(key, set()).add(state.table)
     return born
@@ -115,7 +115,7 @@ class _Told:
 
 def _numbers(rows: Rows, write: RowWrite, born: Born, told: dict[str, _Told]) -> Iterator[tuple[Place, int]]:
     table = rows.table(write.state.table)
-    raw = write.state.staging_raw or {}
+    raw = write.state.source_raw or {}
     said = told.get(table.name)
     if said is None:
         said = told[table.name] = _Told(rows, table)
@@ -144,7 +144,7 @@ def _without_tokens(text: str) -> str:
 
 def _is_told(rows: Rows, write: RowWrite, table: Table, column: str, where: tuple[tuple[str, str], ...]) -> bool:
     """Whether a profile says what is kept under a key: its references are tokens by now, and the rest is known."""
-    full = {**(write.state.staging_raw or {}), **write.state.joined}
+    full = {**(write.state.source_raw or {}), **write.state.joined}
     return any(r.table == table.name and r.column == column and r.where and r.path is None and r.pattern is None
                and holds(r.where, full) for r in rows.profile.references) or any(
         p.table == table.name and p.column == column and p.where and not p.path and holds(p.where, full)
@@ -200,7 +200,7 @@ class Explainer:
         self.rows = rows
         self.source, self.target = source_db, target_db
         self._written = {(w.table, w.column) for w in rows.profile.written}
-        self.weigher = Weigher(source_db, rows.staging_tables, rows.profile.references, pointers=pointers,
+        self.weigher = Weigher(source_db, rows.source_tables, rows.profile.references, pointers=pointers,
                                written=self._written)
         self.born = born_on_source(rows)
         self._ends: dict[tuple[str, ...], set[str]] = {}  # of places that are known to point anywhere
@@ -306,8 +306,8 @@ class Explainer:
         names = sorted(here.numbers)
         evidence = tuple(weighed.reasons(t)[0] + ": " + "; ".join(weighed.reasons(t)[1:4]) for t in likely[:3])
         return Question(place, tuple(names), tuple(likely), tuple(sorted(here.items)), evidence,
-                        tuple((t, self._title(self.source, self.rows.staging_tables, t, names[0])) for t in likely),
-                        tuple((t, self._title(self.target, self.rows.live_tables, t, names[0])) for t in likely),
+                        tuple((t, self._title(self.source, self.rows.source_tables, t, names[0])) for t in likely),
+                        tuple((t, self._title(self.target, self.rows.target_tables, t, names[0])) for t in likely),
                         self.rows.source)
 
     def _title(self, database: Database, tables: Mapping[str, Table], name: str, number: int) -> str:
@@ -326,7 +326,7 @@ class Explainer:
     def _held(self, place: Place) -> Held:
         """What stands at a place, in rows of the source."""
         found = Held()
-        table = self.rows.staging_tables.get(place.table)
+        table = self.rows.source_tables.get(place.table)
         if table is None or table.column(place.column) is None:
             return found
         if place.table not in self._samples:

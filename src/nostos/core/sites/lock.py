@@ -48,7 +48,7 @@ class Hold:
         self._server = server
 
     def begin(self, operation: str, voyage: str) -> None:
-        """Mark the site, before anything is changed. Raises LiveMoved where the lock was lost meanwhile."""
+        """Mark the site, before anything is changed. Raises TargetMoved where the lock was lost meanwhile."""
         by = "?"
         with suppress(Exception):
             by = getpass.getuser()
@@ -78,7 +78,7 @@ class Hold:
         return [*([found] if found else []), *(_marks(self._server.unfinished()) if self._server else [])]
 
     def check(self) -> None:
-        """Raise LiveMoved when the lock in the server is not ours any more."""
+        """Raise TargetMoved when the lock in the server is not ours any more."""
         if self._server is not None:
             self._server.check()
 

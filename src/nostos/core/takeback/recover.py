@@ -170,6 +170,7 @@ class _Recovery:
             elif line["step"] == journals.Step.LOOSE:
                 self.loose.append(line["rows"])
         undoes = self.steps.get(journals.Step.PLAN, {}).get("undoes")
+        self.toward = Side(self.steps.get(journals.Step.PLAN, {}).get("toward", "live"))
         target.files.called = dict(self.steps.get(journals.Step.PLAN, {}).get("called") or {})
         nowhere = tree_at(folder / NO_FILES)
         self.source_files = (tree_at(kept.place_of(folder.parent / undoes)) if undoes
@@ -189,7 +190,7 @@ class _Recovery:
                 switch = None
                 if journals.Step.STAGING in self.steps:
                     switch = Switch.recorded(
-                        self.target.files, self.source_files, self.folder.name,
+                        self.target.files, self.source_files, self.folder.name, self.toward,
                         self.steps[journals.Step.STAGING]["switch"],
                         self.folder / journals.KEPT, self.steps.get(journals.Step.STAGED, {}).get("fresh", {}))
                 if journals.Step.COMMITTED in self.steps or marked(database, self.folder.name):

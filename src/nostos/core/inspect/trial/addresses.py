@@ -42,8 +42,8 @@ def addresses(crew: Crew, comparison: Comparison, most: int) -> dict[str, PageFa
     born: dict[Side, set[tuple[str, Key]]] = {side: set() for side in Side}
     for item in comparison.items.values():
         for state in item.rows:
-            for side, key, there in ((Side.LIVE, state.live_key, state.live),
-                                     (Side.STAGING, state.staging_key, state.staging)):
+            for side, key, there in ((Side.LIVE, state.target_key, state.target),
+                                     (Side.STAGING, state.source_key, state.source)):
                 if key is not None:
                     moved[side].add((state.table, key))
                     moved[side].update(_points(profile, state, side))
@@ -74,8 +74,8 @@ def beside(live: Site, copy: Site, prepared: PreparedMerge, most: int, scope: in
     touched: set[tuple[str, Key]] = set()
     for item in prepared.plan.selection.items:
         for state in item.rows:
-            if state.live_key is not None:
-                touched.add((state.table, state.live_key))
+            if state.target_key is not None:
+                touched.add((state.table, state.target_key))
                 touched.update(_points(profile, state, Side.LIVE))
     found: dict[str, PageFacts] = {}
     for path, at in {**there, **made}.items():
@@ -99,7 +99,7 @@ def _begins(site: Site, live: Site, address: str) -> str | None:
 
 def _points(profile: Profile, state: RowState, side: Side) -> Iterator[tuple[str, Key]]:
     """What a changed row points at: a page looks otherwise when it gains a comment."""
-    row = state.live_raw if side is Side.LIVE else state.staging_raw
+    row = state.target_raw if side is Side.LIVE else state.source_raw
     for r in profile.references_of(state.table):
         value = row.get(r.column) if row else None
         if r.is_key and isinstance(value, int):
