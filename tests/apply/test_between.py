@@ -27,7 +27,8 @@ SCHEMA = (
 SITE = 'editors = ["page", "category"]\nvisitors = ["booking"]\n[unique]\ncolumns = ["page.slug"]\n'
 EMPTY = {"sqlite": "DELETE FROM booking", "mariadb": "TRUNCATE booking",
          "postgresql": "TRUNCATE booking RESTART IDENTITY"}
-SEEDS = {"sqlite": range(6), "mariadb": range(2), "postgresql": range(2)}
+SEEDS = {"sqlite": range(6), "mariadb": range(4), "postgresql": range(2)}
+LOOSE = range(2, 4)  # of MariaDB's seeds: of tables that no transaction covers
 _ROUNDS = 8
 
 
@@ -114,7 +115,8 @@ class Between(SmallTest):
     def season(self, engine: str, seed: int) -> None:
         """Some rounds of work on both sides, each with a merge, and now and then an undo."""
         chance = random.Random(f"{engine} {seed}")
-        s = self.small(engine, SCHEMA, SITE)
+        loose = " ENGINE=MyISAM" if engine == "mariadb" and seed in LOOSE else ""
+        s = self.small(engine, [step + loose * step.startswith("CREATE TABLE") for step in SCHEMA], SITE)
         merged = 0
         for number in range(_ROUNDS):
             live, staging, told = Side(s, "live", chance), Side(s, "staging", chance), []

@@ -8,8 +8,10 @@ from collections.abc import Callable
 from typing import Any
 from unittest import mock
 
-from nostos.core.errors import MergeInterrupted, MergeRefused, NostosError, SiteError, VoyageError
+from nostos.core.errors import HostLost, MergeInterrupted, MergeRefused, NostosError, SiteError, VoyageError
 from nostos.core.files.entry import STAMP
+from nostos.core.sites.lock import marks
+from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
 from nostos.demo.story import Story
 from tests.support import Harbour, SiteTest, state
@@ -62,6 +64,17 @@ class HalfWay(SiteTest):
 
     def test_copying_a_file(self) -> None:
         self.assertGreaterEqual(self.broken("nostos.core.files.local.tree.pour", self.full()), 7)
+
+    def test_the_mark_stays_behind(self) -> None:
+        """A line that is cut while a merge is taken back: it says that live is marked still, and what takes it away."""
+        lost = HostLost("The connection to harbour broke.")
+        with mock.patch("nostos.core.apply.merge.apply_rows", side_effect=lost), mock.patch(
+                "nostos.core.sites.lock.Hold.end", side_effect=lost), self.assertRaises(MergeInterrupted) as told:
+            self.h.merge()
+        self.assertIn("mark", told.exception.what)
+        self.assertTrue(marks(recognise(str(self.h.live_folder))))
+        recover(self.h.home)
+        self.assertEqual(([], self.before), (marks(recognise(str(self.h.live_folder))), state(self.h.live_folder)))
 
     def test_renaming_into_place(self) -> None:
         self.assertGreaterEqual(self.broken("nostos.core.hosts.helper.rename_with", self.full()), 3)

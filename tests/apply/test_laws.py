@@ -274,7 +274,8 @@ class Laws(unittest.TestCase):
             before, _ = compare_voyage(crew)
             clashing = [i.id for i in before.items.values() if i.standing is Standing.CLASH and any(
                 f.standing is Standing.CLASH for f in i.fields)]
-            gained = {s.id: s.target_raw for s in before.rows.states.values() if s.base is None and s.target is not None}
+            gained = {s.id: s.target_raw for s in before.rows.states.values()
+                      if s.base is None and s.target is not None}
             try:
                 merge(harbour.home, crew, prepare(crew, Choice(prefer=tuple(Decision(i, side) for i in clashing))))
             except SelectionError:  # something else stands in the way of one of them

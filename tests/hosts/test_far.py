@@ -175,6 +175,8 @@ class Elsewhere(unittest.TestCase):
         self.assertFalse(beside.exists())
         far.merge("*")
         self.assertEqual([large], [p.read_bytes() for p in beside.rglob("large.bin")][-1:])
+        (known,) = (p.name for p in beside.iterdir())  # and a helper that was cut off made one late, without a note
+        (beside / f"{known.rpartition('-')[0]}-late").mkdir()
         self.assertEqual([], remove(far.home, far.home.read("trip")))
         self.assertFalse(beside.exists())
 

@@ -10,13 +10,13 @@ from urllib.parse import quote
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.ledger import Ledger
 from nostos.core.apply.merge import merge
+from nostos.core.apply.verify import Removals
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.database.engines import locate
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import MergeRefused, NostosError, SiteError, TargetMoved
 from nostos.core.inspect.survey import survey
-from nostos.core.plan.obstacles import Removals
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
@@ -342,14 +342,14 @@ class Library(LibraryTest):
         path.write_text(path.read_text() + 'profile = "library.toml"\n')
         staging = self.clone()
         self.sql(staging, "DELETE FROM kr_books WHERE id = 2")
-        moved, loans = Removals.moved, iter([2])
+        still, loans = Removals.still, iter([2])
 
         def lent(removals: Removals, *args: object) -> object:
             for book in loans:
                 self.server.run("INSERT INTO kr_loan_items VALUES (1, %s, NULL)", book, database=self.live_name)
-            return moved(removals, *args)  # type: ignore[arg-type]
+            return still(removals, *args)  # type: ignore[arg-type]
 
-        with mock.patch.object(Removals, "moved", lent), opened(self.home, self.home.read("trip")) as crew:
+        with mock.patch.object(Removals, "still", lent), opened(self.home, self.home.read("trip")) as crew:
             prepared = prepare(crew)
             self.assertEqual([i.id for i in prepared.plan.selection.items], ["books/2"])
             with self.assertRaises(TargetMoved):

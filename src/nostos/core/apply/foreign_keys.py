@@ -2,7 +2,7 @@
 
 An engine that lets a key be declared with no index to find its rows by reads the child's table for every parent that
 goes, inside the transaction. The merge has looked there already, in one pass before it, and looks again at what is
-newer (see `needs.Removals`). So here it does the rest of what the engine would: every row it writes must point at
+newer (see `verify.Removals`). So here it does the rest of what the engine would: every row it writes must point at
 something.
 """
 

@@ -25,6 +25,7 @@ from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows import CommitResult, apply_rows
 from nostos.core.apply.schema import add_constraints, apply_schema, drop_schema, fill, take_back_schema
 from nostos.core.apply.settle import settle, settle_rest
+from nostos.core.apply.verify import Removals
 from nostos.core.clock import now
 from nostos.core.compare.items import Item, SchemaAction
 from nostos.core.database.marker import MARKER, marked
@@ -42,7 +43,7 @@ from nostos.core.errors import (
 )
 from nostos.core.files.trees import tree_at
 from nostos.core.plan import conditions
-from nostos.core.plan.obstacles import Removals, referred_again
+from nostos.core.plan.obstacles import referred_again
 from nostos.core.plan.operations import (
     InsertRow,
     PutFile,
@@ -172,7 +173,7 @@ class _Merge:
                               conditions=[conditions.as_data(c) for c in self.plan.conditions])
                 self.hold.begin(self.id, self.crew.voyage.name)
                 self.tell(Progress("staging files", 0, None, "files"))
-                switch.plan(self.plan.operations)
+                switch.plan(self.plan.operations, self.plan.about(conditions.FileAs))
                 journal.write(journals.Step.STAGING, switch=switch.record())
                 switch.stage(self.plan.operations, partial(kept.begin, self.folder, self.target.files))
                 switch.keep_record(self.folder / journals.KEPT)
@@ -271,9 +272,17 @@ class _Merge:
         except Exception as again:
             raise self._in_doubt(f"The {self.verb} failed ({explained(error)}), and not all of it could be taken back "
                                  f"({explained(again)}).") from error
-        with suppress(OSError, NostosError):  # the disk may be full; the marker in live's database tells as well
+        with suppress(OSError):  # the disk may be full; the marker in live's database tells as well
             journal.write(journals.Step.TAKEN_BACK, why=type(error).__name__)
+        try:
             self.hold.end(self.id)
+        except (OSError, NostosError) as again:
+            raise MergeInterrupted(
+                f"The {self.verb} failed ({explained(error)}) and was taken back, but the mark that it had laid on "
+                f"{self.toward} may still be there ({explained(again)}).",
+                left=f"{self.toward.capitalize()} is as it was; nothing else is merged there while the mark is.",
+                next_step=f"When the cause is gone, run `nostos recover {self.crew.voyage.name}`.") from error
+        with suppress(OSError, NostosError):
             kept.let_go(self.folder)
 
     def _put_back_loose(self, database: Database) -> None:
@@ -370,7 +379,7 @@ class _Merge:
             until = monotonic() + _PATIENCE_SECONDS
             pause = 0.05
             while True:
-                removals = Removals(self.comparison, self.plan.selection.items, target_db)
+                removals = Removals(self.comparison, self.plan, target_db)
                 switch.catch_up()
                 self.hold.check()
                 try:
@@ -396,10 +405,7 @@ class _Merge:
         unchecked = may_check_itself(self.plan, target_db, rows.target_tables, rows.profile.clear)
         with not_collecting(), ExitStack() as calm, target_db.writing(unchecked):
             locking = monotonic()
-            moved = removals.moved(target_db)
-            if moved is not None:
-                raise TargetMoved(f"{self.toward.capitalize()} moved on meanwhile: {moved}.",
-                                  next_step="Compare again.")
+            removals.still(target_db)
             self.ledger.begin(target_db)
             self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
             done = apply_rows(self.plan, rows, target_db, tables, {

@@ -94,7 +94,7 @@ class _Commit:
         self.filled: Mapping[tuple[str, str], Value] = {}
         self.loose = LooseRows()
         self.added: dict[tuple[str, Key], Row] = {}  # rows as they were added to tables without transactions
-        self._live_number = number_by(rows.target_keys)
+        self._target_number = number_by(rows.target_keys)
         self.writer = ValueWriter(rows.target_urls, self._number, rows.target_prefix)
         self.tables = tables
         self.verifier = Verifier(plan.conditions, target_db, rows.target)
@@ -111,7 +111,7 @@ class _Commit:
         nowhere = nowhere_number(name)
         if nowhere is not None and not self.rows.keep_keys and self._may_lead(table, nowhere):
             return 0
-        return self._live_number(table, name)
+        return self._target_number(table, name)
 
     def _may_lead(self, table: str, number: int) -> bool:
         """Whether a number that points at nothing any more where it comes from would point at something here, now or

@@ -9,10 +9,12 @@ from pathlib import Path
 
 from nostos.core.anchor.names import Side
 from nostos.core.apply.folders import FolderRecord, FolderSwitch
+from nostos.core.apply.verify import ask_for_files, looks
 from nostos.core.errors import MergeRefused, TargetMoved
-from nostos.core.files.entry import OWN_PREFIX, FileEntry
-from nostos.core.files.tree import Asked, Call, Copy, FileTree, Signature
+from nostos.core.files.entry import OWN_PREFIX
+from nostos.core.files.tree import Call, Copy, FileTree, Signature
 from nostos.core.files.words import ending
+from nostos.core.plan.conditions import FileAs
 from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder, changes_of, laid_down
 
 _SPARE = 16 * 1024 * 1024  # bytes that are left free on live's disk
@@ -57,25 +59,25 @@ class Staging:
     fresh: dict[str, int] = field(default_factory=dict)  # target -> the inode of what is staged for it
     folders: dict[str, FolderSwitch] = field(default_factory=dict)  # by target
     carried: list[str] = field(default_factory=list)
+    conditions: Sequence[FileAs] = ()
     _seen: dict[str, Signature | None] = field(default_factory=dict)
 
     # --- planning
 
-    def plan(self, operations: Sequence[Operation]) -> None:
-        """Work out what will happen; nothing is touched. Raises TargetMoved when live's file is not as compared,
+    def plan(self, operations: Sequence[Operation], conditions: Sequence[FileAs]) -> None:
+        """Work out what will happen; nothing is touched. Raises TargetMoved when a condition does not hold,
         MergeRefused when space is short."""
         work = [o for o in operations if isinstance(o, PutFile | RemoveFile | SwitchFolder)]
+        self.conditions = conditions
         self._check_space(work)
-        changes = [c for o in work for c in changes_of(o)]
         folders = {o.path.rpartition("/")[0] for o in work} - {""}
         others = (("status", p) for p in (*(o.path for o in work), *folders))
-        with self.target.looking_ahead([*_looks(changes), *others]):
+        with self.target.looking_ahead([*looks(conditions), *others]):
+            ask_for_files(conditions, self.target, self.side)
             self._plan(work)
 
     def _plan(self, work: Sequence[PutFile | RemoveFile | SwitchFolder]) -> None:
         for o in work:
-            for change in changes_of(o):
-                self._check(change.path, change.before)
             if isinstance(o, PutFile) and o.entry.kind == "folder":
                 there = self.target.status(o.path)
                 if there is not None and not there.is_folder:
@@ -142,29 +144,6 @@ class Staging:
                                f"{size >> 20} MB.",
                                next_step=f"Free some space {self.side.there}, then merge again.")
 
-    def _check(self, path: str, expected: FileEntry | None) -> None:
-        """Live's file must be as compared: of this kind, with these rights and this content."""
-        if expected is not None and expected.kind == "folder":
-            if self.target.entry(path) is None:
-                raise TargetMoved(f"{self.side.capitalize()}'s folder {path} is not empty any more, or gone.",
-                                  next_step="Compare again.")
-            return
-        there = self.target.status(path)
-        if expected is None:
-            if there is not None and not there.is_folder:
-                raise TargetMoved(f"{self.side.capitalize()} has gained a file {path} meanwhile.",
-                                  next_step="Compare again.")
-            return
-        found = self.target.entry(path)
-        if found is not None and found.kind == "file" and (found.size, found.mode, found.stamp) != (
-                expected.size, expected.mode, expected.stamp):
-            found = self.target.entry(path, digest=True)
-        elif found is not None and found.kind == "file":
-            return  # its content is looked at when a copy of it is kept
-        if found is None or not found.same_as(expected):
-            raise TargetMoved(f"{self.side.capitalize()}'s file {path} has changed meanwhile.",
-                              next_step="Compare again.")
-
     # --- staging
 
     def stage(self, operations: Sequence[Operation], keep: Callable[[], FileTree]) -> None:
@@ -224,9 +203,8 @@ class Staging:
 
     def _keep(self, changes: Sequence[PutFile | RemoveFile], keep: Callable[[], FileTree]) -> None:
         """Check that live's files are as compared and keep copies of them."""
-        with self.target.looking_ahead(_looks(changes)):
-            for change in changes:
-                self._check(change.path, change.before)
+        with self.target.looking_ahead(looks(self.conditions)):
+            ask_for_files(self.conditions, self.target, self.side)
         kept = [(c.path, c.before) for c in changes if c.before is not None and c.before.kind != "folder"]
         if not kept:
             return
@@ -265,14 +243,6 @@ class Staging:
         """Take along what live wrote, since they were staged, into the folders that are to be switched."""
         for work in self.folders.values():
             work.catch_up()
-
-
-def _looks(changes: Sequence[PutFile | RemoveFile]) -> Iterator[Asked]:
-    """What is asked of a tree when these changes are checked."""
-    for change in changes:
-        yield "status", change.path
-        if change.before is not None:
-            yield "entry", change.path, False
 
 
 @contextmanager

@@ -1,26 +1,69 @@
 """Asks whether what a plan rests on is true, in a few statements for each kind, at the moment that it matters.
 
 Schema before a step is taken; rows that are changed or removed when they are locked, before anything is written; what
-written rows point at, and names, when all is written, so that nobody waits for long. Where one of them does not hold,
-live has moved on: the caller's transaction takes everything back, and the plan is made again.
-
-Files are asked for where they are switched (files.py), and what points at removed rows where that is looked for
-(plan/obstacles.py, `Removals`), for both need more than one moment.
+written rows point at, and names, when all is written, so that nobody waits for long; what points at removed rows in one
+pass over whole tables before the transaction, and by indexes inside it; files when it is worked out what will happen to
+them, and when what they hold is kept. Where one of them does not hold, the target has moved on: the caller takes
+everything back, and the plan is made again.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TypeVar
 
 from nostos.core.anchor.names import Side
+from nostos.core.compare.items import Comparison
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import TargetMoved
-from nostos.core.plan.conditions import Condition, NoColumn, NoTable, NothingAlike, RowAs, RowThere
+from nostos.core.files.tree import Asked, FileTree
+from nostos.core.plan.conditions import (
+    Condition,
+    FileAs,
+    NoColumn,
+    NoTable,
+    NothingAlike,
+    NothingPointsAt,
+    RowAs,
+    RowThere,
+)
+from nostos.core.plan.obstacles import Obstacles
+from nostos.core.plan.operations import Plan
 from nostos.core.values.merging import same
 
 C = TypeVar("C")
+
+
+def looks(conditions: Sequence[FileAs]) -> Iterator[Asked]:
+    """What `ask_for_files` asks of a tree."""
+    for one in conditions:
+        yield "status", one.path
+        if one.entry is not None:
+            yield "entry", one.path, False
+
+
+def ask_for_files(conditions: Sequence[FileAs], tree: FileTree, side: Side) -> None:
+    """Files as they were seen: of this kind, with these rights and this content. The content of one that looks as it
+    did is not read: that is done when a copy of it is kept. Raises TargetMoved."""
+    for one in conditions:
+        moved = _moved(one, tree)
+        if moved:
+            raise TargetMoved(f"{side.capitalize()}{moved}.", next_step="Compare again.")
+
+
+def _moved(one: FileAs, tree: FileTree) -> str:
+    if one.entry is not None and one.entry.kind == "folder":
+        return "" if tree.entry(one.path) is not None else f"'s folder {one.path} is not empty any more, or gone"
+    there = tree.status(one.path)
+    if one.entry is None:
+        return "" if there is None or there.is_folder else f" has gained a file {one.path} meanwhile"
+    now = tree.entry(one.path)
+    if now is not None and now.kind == "file":
+        if (now.size, now.mode, now.stamp) == (one.entry.size, one.entry.mode, one.entry.stamp):
+            return ""
+        now = tree.entry(one.path, digest=True)
+    return "" if now is not None and now.same_as(one.entry) else f"'s file {one.path} has changed meanwhile"
 
 
 def is_other(table: Table, seen: RowAs, now: Row) -> bool:
@@ -97,3 +140,37 @@ class Verifier:
                 if said is not None and tables[name].key_of(row) != inserted.get((name, said.by), said.by):
                     raise TargetMoved(f"{said.item} would have the {column} {said.value!r}, which {self._side} has "
                                       "given to another meanwhile.", next_step="Compare again, then merge.")
+
+
+class Removals:
+    """What points at rows that are removed: looked for in one pass a table before the transaction, and inside it only
+    where an index leads, and among rows that are newer than that pass."""
+
+    def __init__(self, comparison: Comparison, plan: Plan, target_db: Database) -> None:
+        """Raises TargetMoved where something points at one of them already."""
+        asked = {c.item for c in plan.conditions if isinstance(c, NothingPointsAt)}
+        self.side = comparison.rows.target
+        self._again: Obstacles | None = None
+        if not asked:
+            return
+        items = tuple(i for i in plan.selection.items if i.id in asked)
+        everywhere = Obstacles(comparison, target_db, items)
+        tops: dict[str, int] = {}
+        for name in everywhere.unindexed:
+            table = comparison.rows.target_tables[name]
+            tops[name] = (target_db.top(table) or 0) if table.surrogate else -1
+        self._ask(everywhere)
+        # Made before the transaction, for making it looks at all that live gained.
+        self._again = Obstacles(comparison, target_db, items, tops)
+
+    def still(self, target_db: Database) -> None:
+        """Inside the transaction, in the same connection. Raises TargetMoved where something has come to point
+        there."""
+        if self._again is not None:
+            with target_db.locking():
+                self._ask(self._again)
+
+    def _ask(self, obstacles: Obstacles) -> None:
+        moved = obstacles.in_the_way()
+        if moved is not None:
+            raise TargetMoved(f"{self.side.capitalize()} moved on meanwhile: {moved}.", next_step="Compare again.")

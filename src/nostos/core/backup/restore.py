@@ -44,7 +44,7 @@ from nostos.core.errors import (
 )
 from nostos.core.files.trees import tree_at
 from nostos.core.patterns import matches
-from nostos.core.plan.operations import Operation, PutFile, RemoveFile
+from nostos.core.plan.operations import Operation, PutFile, RemoveFile, files_as_seen
 from nostos.core.private_files import make_private, write_private
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent
@@ -249,7 +249,7 @@ class _Restore:
                 self._load(place, source)
                 operations: list[Operation] = list(self.outlook.files)
                 self.tell(Progress("staging files", 0, None, "files"))
-                switch.plan(operations)
+                switch.plan(operations, [c for o in self.outlook.files for c in files_as_seen(o)])
                 journal.write(journals.Step.STAGING, switch=switch.record())
                 switch.stage(operations, partial(kept.begin, self.folder, self.site.files))
                 journal.write(journals.Step.STAGED, fresh=switch.fresh)

@@ -51,7 +51,7 @@ def remove(home: Home, voyage: Voyage) -> list[str]:
             left.append(f"{target}: it does not bear this voyage's stamp")
         else:
             tree_at(target.parent).remove_empty(target.name)
-    left += kept.let_go_all(home.folder(voyage.name) / "merges")
+    left += kept.let_go_all(home.folder(voyage.name) / "merges", (written(voyage.live), target))
     home.forget(voyage.name)
     return left
 

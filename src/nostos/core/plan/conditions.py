@@ -140,9 +140,9 @@ def pointed_at(rows: Rows, item: str, table: str, values: Mapping[str, Any]) -> 
 
 def named_alone(rows: Rows, item: str, table: str, by: Key, values: Mapping[str, Any]) -> Iterator[NothingAlike]:
     """The names of a row that only the system, not its database, keeps from being given twice."""
-    live = rows.target_tables.get(table)
+    target = rows.target_tables.get(table)
     for owner, column in rows.profile.uniques:
-        if owner == table and column in values and live is not None and live.indexed(column):
+        if owner == table and column in values and target is not None and target.indexed(column):
             writer = ValueWriter(rows.target_urls, number_by(rows.target_keys), rows.target_prefix)
             try:
                 value = writer.value(values[column])

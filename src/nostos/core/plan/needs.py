@@ -172,33 +172,33 @@ class _Finder(TreePlaces):
 
     def _stepped(self, item: Item, step: SchemaStep) -> Iterator[Need]:
         """What a schema step needs, and what is in its way."""
-        live, staging = self.rows.target_tables.get(step.table), self.rows.source_tables.get(step.table)
-        if step.what != "table" and live is None:
+        target, source = self.rows.target_tables.get(step.table), self.rows.source_tables.get(step.table)
+        if step.what != "table" and target is None:
             yield Need(item.id, f"table/{step.table}", "it is part of that table")
-        if live is None or staging is None:
+        if target is None or source is None:
             return
         if step.what == "index" and step.action is not SchemaAction.DROP:
-            for columns in set(staging.uniques) - set(live.uniques):
-                if {*columns} <= {*live.names} and self.target_db.has_duplicates(live, columns):
+            for columns in set(source.uniques) - set(target.uniques):
+                if {*columns} <= {*target.names} and self.target_db.has_duplicates(target, columns):
                     raise Obstacle(f"{self.rows.target} has rows with the same {', '.join(columns)}, which it would "
                                    "forbid")
                 for column in columns:
-                    if live.column(column) is None:
+                    if target.column(column) is None:
                         yield Need(item.id, f"column/{step.table}.{column}", "it is made over that column")
         if step.what == "constraint" and step.action is not SchemaAction.DROP:
-            for column in set(staging.names) - set(live.names):
+            for column in set(source.names) - set(target.names):
                 if re.search(rf"(?<!\w){re.escape(column)}(?!\w)", step.ddl):
                     yield Need(item.id, f"column/{step.table}.{column}", "it is about that column")
-            for key in set(staging.foreign_keys) - set(live.foreign_keys):
+            for key in set(source.foreign_keys) - set(target.foreign_keys):
                 if key.target not in self.rows.target_tables and re.search(
                         rf"(?<!\w){re.escape(key.target)}(?!\w)", step.ddl):
                     yield Need(item.id, f"table/{key.target}", "it points at that table")
         if step.what == "column" and step.action is SchemaAction.CHANGE:
-            reason = self.target_db.cannot_change(staging)
+            reason = self.target_db.cannot_change(source)
             if reason is not None:
                 raise Obstacle(reason)
-            new = staging.column(step.name)
-            if new is not None and not new.nullable and self.target_db.has_null(live, step.name):
+            new = source.column(step.name)
+            if new is not None and not new.nullable and self.target_db.has_null(target, step.name):
                 raise Obstacle(f"{self.rows.target} has rows without a value there, which it would forbid")
 
     # --- what is written points at
@@ -210,8 +210,8 @@ class _Finder(TreePlaces):
             need = self._target(item, write, *named)
             if need is not None:
                 yield need
-        staging = write.state.source or {}
-        full = {**plain(staging), **write.state.joined}
+        source = write.state.source or {}
+        full = {**plain(source), **write.state.joined}
         for r in self.rows.profile.references_of(write.state.table):
             if r.column not in write.values or not holds(r.where, full):
                 continue
@@ -343,6 +343,6 @@ def _texts(value: Any) -> Iterator[str]:
 
 def _where(write: RowWrite, column: str) -> str:
     """Where in an item a reference stands, for people."""
-    staging = write.state.source or {}
-    name = staging.get("name")
+    source = write.state.source or {}
+    name = source.get("name")
     return f"{name}" if column == "value" and isinstance(name, str) else f"its {column}"

@@ -12,7 +12,6 @@ from nostos.core.compare.portable import Unresolved, named_rows
 from nostos.core.compare.row_states import RowState
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.errors import TargetMoved
 from nostos.core.plan.referrers import Referrers
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.conditions import holds
@@ -148,36 +147,6 @@ class Obstacles(Referrers):
                     if holds(owned.where, row) and self._named(table, row) not in lets_go:
                         raise Obstacle(f"its file {path} was removed {self.rows.source.there}, but {self.rows.target} "
                                        "still shows it")
-
-
-class Removals:
-    """What live has that refers to what is to be removed: looked for in one pass a table before the merge's
-    transaction, and inside it only where an index leads, and among rows that are newer than that pass."""
-
-    def __init__(self, comparison: Comparison, items: Iterable[Item], target_db: Database) -> None:
-        """Raises TargetMoved when live has built on something that is to be removed."""
-        self.comparison = comparison
-        self.items = tuple(items)
-        self.tops: dict[str, int] = {}
-        found = Obstacles(comparison, target_db, self.items)
-        self.removes = bool(found.removed)
-        if self.removes:
-            for name in found.unindexed:
-                table = comparison.rows.target_tables[name]
-                self.tops[name] = (target_db.top(table) or 0) if table.surrogate else -1
-            moved = found.in_the_way()
-            if moved is not None:
-                raise TargetMoved(f"{comparison.rows.target.capitalize()} moved on meanwhile: {moved}.",
-                                  next_step="Compare again.")
-            # Made before the transaction, for making it looks at all that live gained.
-            self._again = Obstacles(comparison, target_db, self.items, self.tops)
-
-    def moved(self, target_db: Database) -> str | None:
-        """Inside the transaction, in the same connection: whether live has built on it since; says what, or None."""
-        if not self.removes:
-            return None
-        with target_db.locking():
-            return self._again.in_the_way()
 
 
 def referred_again(comparison: Comparison, items: Iterable[Item], target_db: Database) -> tuple[str, ...]:

@@ -24,6 +24,10 @@ from nostos.core.values.structures import builtins
 _AS_OWNER = 0o6000  # rights of a file: set-user-id, set-group-id
 
 
+T = TypeVar("T")
+C = TypeVar("C", bound=Condition)
+
+
 @dataclass(frozen=True)
 class SchemaOperation:
     """Add, change or drop a table, a column or an index, as staging did."""
@@ -118,6 +122,10 @@ class Plan:
     def of(self, *kinds: type) -> list[Any]:
         return [o for o in self.operations if isinstance(o, kinds)]
 
+    def about(self, kind: type[C]) -> list[C]:
+        """The conditions of one kind."""
+        return [c for c in self.conditions if isinstance(c, kind)]
+
 
 def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
     """The operations that bring a selection home: schema, then rows to remove, insert and update, then files."""
@@ -178,8 +186,13 @@ def _conditions(rows: Rows, operations: Iterable[Operation]) -> Iterator[conditi
             yield conditions.as_seen(rows, o.item, o.table, o.key, o.before, o.before)
             yield conditions.NothingPointsAt(o.item, o.table, o.key)
         else:
-            for change in changes_of(o):
-                yield conditions.FileAs(change.item, change.path, change.before)
+            yield from files_as_seen(o)
+
+
+def files_as_seen(operation: PutFile | RemoveFile | SwitchFolder) -> Iterator[conditions.FileAs]:
+    """Files, before anything is laid down in their place."""
+    for change in changes_of(operation):
+        yield conditions.FileAs(change.item, change.path, change.before)
 
 
 def _put(item: Item, file: FileState) -> PutFile:
@@ -199,7 +212,6 @@ def travelling(entry: FileEntry, there: FileEntry | None) -> int:
     return entry.mode & ~_AS_OWNER | entry.mode & (own | passing)
 
 
-T = TypeVar("T")
 _AT_ALL, _DECLARED, _KEY = 1, 2, 3  # how much a row must be there before another points at it
 
 

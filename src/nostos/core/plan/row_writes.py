@@ -84,10 +84,10 @@ def _row_write(rows: Rows, item: Item, state: RowState, fields: list[Field]) -> 
     return RowWrite(item.id, WriteAction.UPDATE, state, values) if values else None
 
 
-def _structured(live: Any, f: Field, state: RowState) -> Any:
+def _structured(target: Any, f: Field, state: RowState) -> Any:
     """Live's structure with one key set, or as a whole where live has none."""
     result = f.merged.result
-    if not isinstance(live, Tree):
+    if not isinstance(target, Tree):
         return result
     if isinstance(result, Tree):
         if result.rigid and not f.merged.path:
@@ -95,15 +95,15 @@ def _structured(live: Any, f: Field, state: RowState) -> Any:
         result = result if result.rigid else result.data
     if not f.merged.path and not isinstance(result, dict | list):
         return result
-    return Tree(structures.put(live.data, f.merged.path, result, ABSENT), live.style)
+    return Tree(structures.put(target.data, f.merged.path, result, ABSENT), target.style)
 
 
-def _inserted(rows: Rows, state: RowState, staging: Portable) -> Portable:
+def _inserted(rows: Rows, state: RowState, source: Portable) -> Portable:
     """A new row's values: all but the key that live's database gives out and what is merely staging's own."""
     table = rows.table(state.table)
-    raw = {**plain(staging), **state.joined}
+    raw = {**plain(source), **state.joined}
     values: Portable = {}
-    for column, value in staging.items():
+    for column, value in source.items():
         declared = table.column(column)
         if (table.surrogate and column in table.key) or (declared is not None and declared.generated):
             continue

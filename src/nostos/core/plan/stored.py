@@ -129,18 +129,18 @@ def _now(database: Database, tables: Mapping[str, Table],
 
 def _state(table: Table, key: Key, versions: Sequence[tuple[Translator, Row | None]]) -> RowState | None:
     forms = [by.row(table.name, _known(table, row)) if row is not None else None for by, row in versions]
-    base, live, staging = (row for _, row in versions)
+    base, target, source = (row for _, row in versions)
     translator = versions[1][0]
     if forms[1] == forms[2]:
         return None
-    row = live or base or staging or {}
+    row = target or base or source or {}
     if table.surrogate:
         name: Key = (str(key[0]),)
     else:
         name = tuple(translator.value(table.name, row, c) for c in table.key)
     full = translator.full(table.name, row)
-    return RowState(table.name, name, forms[0], forms[1], forms[2], live, staging, frozenset({Side.STAGING}),
-                    key if live is not None else None, key, joined={k: v for k, v in full.items() if k not in row})
+    return RowState(table.name, name, forms[0], forms[1], forms[2], target, source, frozenset({Side.STAGING}),
+                    key if target is not None else None, key, joined={k: v for k, v in full.items() if k not in row})
 
 
 def _known(table: Table, row: Row) -> Row:

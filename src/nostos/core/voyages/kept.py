@@ -7,6 +7,7 @@ travel. A note with the journal says where. They go when the journal does.
 from __future__ import annotations
 
 import secrets
+from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
 
@@ -49,7 +50,7 @@ def begin(folder: Path, site: FileTree) -> FileTree:
             tree.make_root()
             return tree
         except OSError:  # nothing may be made there: it is kept here, as of any other site
-            (folder / _NOTE).unlink()
+            let_go(folder)
     tree = tree_at(folder / _HERE)
     tree.make_root()
     return tree
@@ -70,10 +71,13 @@ def let_go(folder: Path, connect: bool = True) -> bool:
     return True
 
 
-def let_go_all(merges: Path) -> list[str]:
-    """Remove what all operations of a voyage keep on other machines. Returns what had to be left, and why."""
+def let_go_all(merges: Path, sites: Iterable[AnyPath] = ()) -> list[str]:
+    """Remove what all operations of a voyage keep on other machines. sites: the voyage's own, beside which there may
+    also be what no note knows of any more: a helper that was cut off may have made it after it was let go. Returns what
+    had to be left, and why."""
     left: dict[str, str] = {}
-    for folder in sorted(merges.glob("*/")):
+    folders = sorted(merges.glob("*/"))
+    for folder in folders:
         place: AnyPath = folder
         try:
             place = place_of(folder)
@@ -83,4 +87,13 @@ def let_go_all(merges: Path) -> list[str]:
             where = place.host if isinstance(place, FarPath) else str(folder)
             why = error.what if isinstance(error, NostosError) else error.strerror
             left[where] = f"{place.parent if isinstance(place, FarPath) else place}: {why}"
+    own = {f.name for f in folders}
+    for beside in {site.parent for site in sites if own and isinstance(site, FarPath) and site.host not in left}:
+        try:
+            for name in tree_at(beside).names(BESIDE):
+                if name.rpartition("-")[0] in own:
+                    tree_at(beside).remove(f"{BESIDE}/{name}")
+            tree_at(beside).remove_empty(BESIDE)
+        except (NostosError, OSError) as error:
+            left[beside.host] = f"{beside / BESIDE}: {error.what if isinstance(error, NostosError) else error.strerror}"
     return list(left.values())
