@@ -77,6 +77,22 @@ class Stand(ServedTest):
         with self.assertRaisesRegex(NostosError, "There are: first|No trial was remembered"):
             remembered(self.h.home, "trip", "second")
 
+    def test_a_page_that_everybody_can_see_now(self) -> None:
+        def seen(status: int, inner: str) -> Seen:
+            return Seen(read("/x", status, f"<html><main><h1>X</h1>{inner}</main></html>", "http://a.example"))
+
+        asked = '<form><input name="word" type="password"></form>'
+        for status, inner in ((200, asked), (401, ""), (403, ""), (404, "")):
+            with self.subTest(status):
+                found = judge(seen(status, inner), seen(200, "<p>For members.</p>"), PageFacts())
+                self.assertEqual(Verdict.OPENED, found.verdict)
+                self.assertIn("anybody can see it now", found.why[0])
+        edited = PageFacts("page/x", edited=True)
+        self.assertEqual(Verdict.OPENED, judge(seen(200, asked), seen(200, "<p>Now</p>"), edited).verdict)
+        self.assertEqual(Verdict.EXPECTED, judge(seen(404, ""), seen(200, "<p>Now</p>"), edited).verdict)  # published
+        for still in ((200, asked), (403, ""), (200, "")):
+            self.assertNotEqual(Verdict.OPENED, judge(seen(*still), seen(*still), PageFacts()).verdict)
+
     def test_a_site_that_does_not_answer(self) -> None:
         other = Home(self.folder / "elsewhere")
         make(self.folder / "dark", f"http://127.0.0.1:{free_port()}")

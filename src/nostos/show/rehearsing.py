@@ -13,6 +13,7 @@ from nostos.show.tables import count, heading, size, table
 _REASONS = 4
 _GROUPS = (
     ((Verdict.BROKE,), "Broke", "would fail for visitors", "bold red"),
+    ((Verdict.OPENED,), "Opened", "everybody could see it, and nobody could before", "bold red"),
     ((Verdict.CHANGED, Verdict.SLOWER), "Not meant", "changed or slower, though nothing that goes home is behind them",
      "bold yellow"),
     ((Verdict.EXPECTED, Verdict.NEW), "Meant", "what goes home", "bold green"))

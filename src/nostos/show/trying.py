@@ -16,8 +16,9 @@ from nostos.core.patterns import clean
 from nostos.show.tables import count as number
 from nostos.show.tables import heading, table
 
-STYLES = {Verdict.BROKE: "bold red", Verdict.CHANGED: "yellow", Verdict.SLOWER: "yellow", Verdict.NEW: "green",
-          Verdict.EXPECTED: "green", Verdict.SAME: ""}
+STYLES = {Verdict.BROKE: "bold red", Verdict.OPENED: "bold red",
+          Verdict.CHANGED: "yellow", Verdict.SLOWER: "yellow",
+          Verdict.NEW: "green", Verdict.EXPECTED: "green", Verdict.SAME: ""}
 _REASONS = 4
 
 

@@ -20,6 +20,8 @@ from nostos.core.values.packed import pack, squeeze, unpack, unsqueeze
 
 SEED = "fingerprint_seed"  # a fact: what the fingerprints of this anchor begin with
 _FEW = 500  # blocks whose rows are looked at one by one, before all are added up
+_BLOCKS = 1024  # that a side is asked for at once: of a table by buckets, each question reads all of it
+_HELD_BYTES = 16_000_000  # of blocks, as they are in the base, that are kept taken apart
 ALWAYS_LOOK = b""  # a row digest that equals none: the row is fetched and compared each time
 
 
@@ -47,11 +49,11 @@ class AnchorRows(AnchorRecords):
         self._prints = bool(self._file.execute("SELECT 1 FROM sqlite_master WHERE name='fingerprints'").fetchone())
         self._unadded: set[tuple[Side, str, int]] | None = None
         self._row_digests = lru_cache(maxsize=256)(self.known_rows)
-        self._base_block = lru_cache(maxsize=256)(self._read_base_block)
+        self._base_blocks: dict[tuple[str, int], tuple[int, dict[Key, Row]]] = {}  # with their bytes; used last, last
 
     def forget_read(self) -> None:
         self._row_digests.cache_clear()
-        self._base_block.cache_clear()
+        self._base_blocks.clear()
 
     def remember_table(self, side: Side, table: Table) -> None:
         self._file.execute("INSERT OR REPLACE INTO tables VALUES (?, ?, ?)",
@@ -134,13 +136,26 @@ class AnchorRows(AnchorRecords):
                                           (table, number)):
             yield from unsqueeze(part)
 
-    def _read_base_block(self, table: str, number: int) -> dict[Key, Row]:
+    def _base_block(self, table: str, number: int) -> dict[Key, Row]:
+        held = self._base_blocks.pop((table, number), None)
+        if held is None:
+            held = self._read_base_block(table, number)
+            room = _HELD_BYTES - held[0] - sum(size for size, _ in self._base_blocks.values())
+            for oldest in list(self._base_blocks) if room < 0 else ():
+                room += self._base_blocks.pop(oldest)[0]
+                if room >= 0:
+                    break
+        self._base_blocks[table, number] = held
+        return held[1]
+
+    def _read_base_block(self, table: str, number: int) -> tuple[int, dict[Key, Row]]:
         definition = self._definition(Side.LIVE, table)
         if definition is None or not definition.key:
-            return {}
+            return 0, {}
         form = row_form(definition, definition.stored)
-        rows = (dict(zip(definition.stored, form.read(p), strict=True)) for p in self._payloads(table, number))
-        return {definition.key_of(row): row for row in rows}
+        payloads = list(self._payloads(table, number))
+        rows = (dict(zip(definition.stored, form.read(p), strict=True)) for p in payloads)
+        return sum(map(len, payloads)), {definition.key_of(row): row for row in rows}
 
     def blocks(self, side: Side, table: str) -> dict[int, Block | None]:
         """A side's blocks as the anchor knows them; None where a row in it has to be looked at in any case."""
@@ -235,14 +250,18 @@ class AnchorRows(AnchorRecords):
         then = {number for (number,) in self._file.execute("SELECT number FROM blocks WHERE side=? AND tbl=?",
                                                            (side, table.name))}
         now = set(database.blocks(table, table.key))
-        for number in sorted(then | now):
-            expected = dict.fromkeys(self.known_rows(side, table.name, number), ALWAYS_LOOK)
-            for payload in self._payloads(table.name, number):
-                values = whole.read(payload)
-                key = known.key_of(dict(zip(known.stored, values, strict=True)))
-                if key in expected and key not in apart:
-                    expected[key] = part.digest(part.write([values[p] for p in places]))
-            found = dict(database.row_digests(table, rest, [number])) if number in now else {}
+        every = sorted(then | now)
+        for at in range(0, len(every), _BLOCKS):
+            numbers = every[at:at + _BLOCKS]
+            expected: dict[Key, bytes] = {}
+            for number in numbers:
+                expected |= dict.fromkeys(self.known_rows(side, table.name, number), ALWAYS_LOOK)
+                for payload in self._payloads(table.name, number):
+                    values = whole.read(payload)
+                    key = known.key_of(dict(zip(known.stored, values, strict=True)))
+                    if key in expected and key not in apart:
+                        expected[key] = part.digest(part.write([values[p] for p in places]))
+            found = dict(database.row_digests(table, rest, numbers))
             moved = [k for k, d in found.items() if expected.get(k) != d]
             for row in database.fetch_many(table, moved):
                 yield RowMove(table.key_of(row), row, table.key_of(row) not in expected, found[table.key_of(row)])

@@ -26,9 +26,10 @@ _LIST = re.compile(r"\s*[1-9]\d*(?:(?:\s*[,;|]\s*|\s+)[1-9]\d*)+\s*")
 _EDGED_LIST = re.compile(r"([,;|])[1-9]\d*(?:\1[1-9]\d*)*\1")
 # What follows an attribute's name: a number, or a list of them.
 VALUE = r"[\"']?\s*[=:]\s*[\"'\[]?([1-9]\d*(?:\s*,\s*[1-9]\d*)*)(?![\w.%-])"
-_PART = re.compile(r"(?P<comment><!--\s*(?P<block>[a-z][\w:./-]*)\s+\{[^>]*?\}\s*/?-->)|(?P<tag><[A-Za-z][^<>]*>)"
+_PART = re.compile(r"(?P<comment><!--\s*(?P<block>[a-z][\w:./-]*)\s+\{[^<>]*\}\s*/?-->)|(?P<tag><[A-Za-z][^<>]*>)"
                    r"|(?P<short>\[(?P<name>[A-Za-z][\w-]*)\s[^\[\]]*\])")
-_ATTRIBUTE = re.compile(rf"([A-Za-z_][\w-]*)(?:\[\w*\]|%5B\w*%5D)*{VALUE}")
+# A name is as long as one may be: where it may begin anywhere, what follows is not to be read to its end each time.
+_ATTRIBUTE = re.compile(rf"(?<![A-Za-z_])([A-Za-z_][\w-]{{0,79}})(?:\[\w{{0,79}}\]|%5B\w{{0,79}}%5D){{0,9}}{VALUE}")
 _SAYS_KIND = re.compile(r"""(?i)(?<![\w:-])((?:[a-z]+[-_]?)?(?:type|kind))\s*=\s*["']([a-z][\w.-]{0,39})["']""")
 _SAYS_KIND_INSIDE = re.compile(r'"(?:kind|type)"\s*:\s*"([a-z][\w-]{0,39})"')
 _CLASSES = re.compile(r"""(?i)\s(?:class|rel|id)\s*=\s*["']([^"']*)["']""")

@@ -14,12 +14,15 @@ _HEAVIER_BYTES = 100_000
 _SHOWN = 3
 _MOST_LOST = 0.5  # of a page's words, where nobody edited it
 _FEW = 20  # words
+_CLOSED, _NOT_THERE = (401, 402, 403), (404, 410)  # https://www.rfc-editor.org/rfc/rfc9110#section-15.5
 
 
 class Verdict(StrEnum):
-    """What became of a page. `expected`: it changed, and someone had edited it."""
+    """What became of a page. `opened`: nobody could see it without a name or a password, and now everybody can.
+    `expected`: it changed, and someone had edited it."""
 
     BROKE = "broke"
+    OPENED = "opened"
     CHANGED = "changed"
     SLOWER = "slower"
     EXPECTED = "expected"
@@ -81,15 +84,18 @@ def judge(before: Seen | None, after: Seen | None, known: PageFacts) -> Judged:
     if sizes[1] > sizes[0] * _SLOWER and sizes[1] - sizes[0] > _HEAVIER_BYTES:
         slow = True
         slower.append(f"weighs {sizes[1] / 1000:,.0f} kB, weighed {sizes[0] / 1000:,.0f} kB")
+    opened = list(_opened(before.page, after.page))
     if broken:
         verdict = Verdict.BROKE
+    elif opened and not (known.edited and before.page.status in _NOT_THERE):
+        verdict = Verdict.OPENED
     elif changed and not known.edited:
         verdict = Verdict.CHANGED
     elif slow:
         verdict = Verdict.SLOWER
     else:
-        verdict = Verdict.EXPECTED if changed else Verdict.SAME
-    return Judged(page.path, verdict, (*broken, *changed, *slower), known.item, *times)
+        verdict = Verdict.EXPECTED if changed or opened else Verdict.SAME
+    return Judged(page.path, verdict, (*broken, *opened, *changed, *slower), known.item, *times)
 
 
 def _nothing() -> Seen:
@@ -127,7 +133,8 @@ def _broken(before: Seen, after: Seen, edited: bool) -> Iterator[str]:
     yield from _some("missing", _gained(before.missing, after.missing))
     yield from _some("leads nowhere", _gained(before.dead, after.dead))
     if now.status < 400:
-        gone = [f for f in then.forms if f not in now.forms]
+        opened = then.asks and not now.asks  # that its form is gone is the least of it
+        gone = [f for f in then.forms if f not in now.forms and not opened]
         yield from (f"a form is gone: {f}" for f in gone[:_SHOWN])
         if then.title and not now.title:
             yield "its title is gone"
@@ -135,6 +142,16 @@ def _broken(before: Seen, after: Seen, edited: bool) -> Iterator[str]:
         total, missing = sum(words.values()), sum(lost.values())
         if total > _FEW and missing > total * (_MOST_LOST if not edited else 0.9):
             yield f"lost {missing} of {total} words"
+
+
+def _opened(then: Page, now: Page) -> Iterator[str]:
+    """Why a visitor who is nobody sees now what could not be seen."""
+    if not 0 < now.status < 400 or now.asks or "://" in now.moved:
+        return
+    if then.status in (*_NOT_THERE, *_CLOSED):
+        yield f"anybody can see it now: it was answered with {then.status}"
+    elif then.asks and then.status < 400:
+        yield "anybody can see it now: a password was asked for"
 
 
 def _changed(then: Page, now: Page) -> Iterator[str]:

@@ -58,6 +58,7 @@ class Page:
     seconds: float = 0.0
     size: int = 0
     whole: bool = True  # its HTML comes to an end
+    asks: bool = False  # its main text has a field for a password
 
 
 def inside(base: str, url: str, here: str = "") -> str | None:
@@ -94,9 +95,11 @@ def read(path: str, status: int, html: str, base: str, also: Iterable[str] = ())
     heads = [_plain(h.get_text(" "), own) for h in main.find_all(_HEADS) if not h.find_parent("aside")]
     around = [_plain(tag.get_text(" "), own) for tag in soup.find_all((*_HEADS, "a"))
               if (tag.name != "a" or tag.find_parent("nav")) and (main not in tag.parents or tag.find_parent("aside"))]
+    asks = main.find("input", type="password") is not None
     return Page(path, status, "", "", title, tuple(heads[:_MOST_LINES]), tuple(_lines(main, own)),
                 tuple(dict.fromkeys(around)), forms, errors, _all_inside(base, assets, path),
-                _all_inside(base, links, path), whole="</html" in html[-2000:].lower())
+                _all_inside(base, links, path), whole="</html" in html[-2000:].lower(),
+                asks=asks)
 
 
 def _main(soup: BeautifulSoup) -> Tag:
