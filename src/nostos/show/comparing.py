@@ -15,6 +15,7 @@ from rich.text import Text
 
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Field, Item
+from nostos.core.compare.reading_order import above, in_reading_order
 from nostos.core.patterns import clean
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.selection import stays
@@ -46,22 +47,22 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
         for standing in standings:
             chosen = [i for i in items if i.standing == standing]
             heading(console, f"{standing.capitalize()}: {len(chosen)}")
-            _list(console, chosen, needs, standing in (Standing.CLASH, Standing.OPEN), every)
+            _list(console, found, chosen, needs, standing in (Standing.CLASH, Standing.OPEN), every)
         if Standing.OPEN in standings and found.questions:
             console.print()
             learning.questions(console, found.questions)
         return
     waiting = [i for i in items if i.standing is Standing.OPEN and not i.visitors]
     heading(console, f"Would go home: {len(going)}", "changed in staging by editors and administrators", "bold green")
-    _list(console, going, needs, every=every)
+    _list(console, found, going, needs, every=every)
     if clashes:
         console.print()
         heading(console, f"Clashes: {len(clashes)}", "live stays as it is", "bold red")
-        _list(console, clashes, needs, True, every)
+        _list(console, found, clashes, needs, True, every)
     if test:
         console.print()
         heading(console, f"Stays in staging unless named: {len(test)}", "made by visitors there, so test data")
-        _list(console, test, needs, every=every)
+        _list(console, found, test, needs, every=every)
     console.print()
     heading(console, f"Kept: {len(kept)}", "live's own work, which no merge touches" if kept else "live has not moved")
     table(console, ("", "", ""), _by_kind(kept), right=(0,), keep=(0, 1))
@@ -71,7 +72,7 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
     if waiting:
         console.print()
         heading(console, f"Open: {len(waiting)}", "a question first", "bold yellow")
-        _list(console, waiting, needs, True, every)
+        _list(console, found, waiting, needs, True, every)
     if found.questions:
         console.print()
         console.print(f"{count(len(found.questions), 'question')} first: `nostos learn VOYAGE --interactive` asks "
@@ -108,20 +109,21 @@ def grouped(console: Console, items: Iterable[Item]) -> None:
          + (", ..." if len(some) > 3 else "")) for (kind, change), some in groups.items()], right=(0,), keep=(0, 1, 2))
 
 
-def _list(console: Console, items: Sequence[Item], needs: Needs, why: bool = False, every: bool = False) -> None:
+def _list(console: Console, found: Comparison, items: Sequence[Item], needs: Needs, why: bool = False,
+          every: bool = False) -> None:
     if len(items) > SCREENFUL and not every:
         grouped(console, items)
         return
     rows = []
-    for item in items:
-        rows.append((Text(clean(item.id), style=_WORD[item.standing]), item.change,
-                     item.reason if why and item.reason else _summary(item, needs), item.title))
+    for depth, item in in_reading_order(items, found, lambda name: (n.on for n in needs.get(name, ()))):
+        rows.append((Text("  " * depth + clean(item.id), style=_WORD[item.standing]), item.change,
+                     item.reason if why and item.reason else _summary(item, needs, above(item, found)), item.title))
     if rows:
         table(console, ("item", "what", "where" if why else "fields", "title"), rows, keep=(0, 1))
 
 
-def _summary(item: Item, needs: Needs) -> str:
-    """What changed in an item, in a few words."""
+def _summary(item: Item, needs: Needs, over: Sequence[str] = ()) -> str:
+    """What changed in an item, in a few words. over: what it is part of, and so needs anyhow."""
     if item.change == "removed" and not item.schema:
         return "removed in staging" if item.standing is not Standing.KEPT else "removed on live"
     if item.schema:
@@ -129,7 +131,7 @@ def _summary(item: Item, needs: Needs) -> str:
     if item.folder:
         return count(len(item.fields), "file")
     if item.change == "new":
-        wanted = sorted({n.on for n in needs.get(item.id, ())})
+        wanted = sorted({n.on for n in needs.get(item.id, ())} - set(over))
         return f"needs {', '.join(wanted)}" if wanted else ""
     words = {Standing.BLENDED: " (blended)", Standing.CLASH: " (clash)", Standing.KEPT: " (kept)"}
     if item.standing is Standing.CLASH and item.id in needs:  # listed once, with what of it goes home all the same

@@ -29,6 +29,7 @@ from nostos.core.clock import now
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Item
+from nostos.core.compare.reading_order import in_reading_order
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of, plain_text
 from nostos.core.files.tree import FileTree
@@ -108,7 +109,9 @@ class Reporter:
     def comparison(self, path: Path, items: Sequence[Item] = (), offered: Mapping[str, Offer] | None = None) -> None:
         """What goes home, what clashes, what is kept. items: only these. offered: what can be chosen on the page."""
         voyage = self.crew.voyage
-        chosen = list(items) or list(self.found.items.values())
+        chosen = [i for _, i in in_reading_order(
+            list(items) or self.found.items.values(), self.found,
+            lambda name: (n.on for n in self.needs.get(name, ())))]
         groups = [
             _Group("Would go home", note="Changed in staging by editors and administrators."),
             _Group("Clashes", note="Both sides changed these differently. A merge leaves live's, unless decided."),

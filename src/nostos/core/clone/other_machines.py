@@ -18,8 +18,8 @@ _SCHEMES = re.compile(r"(?i)\b(smtps?|rediss?|amqps?|mongodb(?:\+srv)?|ldaps?|na
                       r"(?:[^@\s/\"']*@)?([\w.-]+)")
 # A key that says a machine, and what follows it: a name with a dot, or an address.
 _KEYS = re.compile(
-    r"(?i)([\w.-]*(?:smtp|mail|redis|queue|broker|search|elastic|solr|cache|ldap|s3|storage|payment|webhook|gateway)[\w.-]*"
-    r"(?:host|server|url|uri|endpoint|address|dsn)[\w.-]*)[\"']?\s*(?:=>|[:=,])\s*[\"']?"
+    r"(?i)(?<![\w.-])([\w.-]{0,60}(?:smtp|mail|redis|queue|broker|search|elastic|solr|cache|ldap|s3|storage|payment|webhook|gateway)[\w.-]{0,60}"
+    r"(?:host|server|url|uri|endpoint|address|dsn)[\w.-]{0,60})[\"']?\s*(?:=>|[:=,])\s*[\"']?"
     r"(?:\w[\w+.-]*://)?(?:[^@\s/\"']*@)?((?:[a-z0-9-]+\.)+[a-z]{2,}|\d+\.\d+\.\d+\.\d+)")
 
 

@@ -156,7 +156,7 @@ def _root_draft(rows: Rows, drafts: dict[object, _Draft], root: RowName, row: Ro
         label = _label(kind, root, row, state, rows.table(root[0]))
         title = str(row.get(kind.title) or "") if kind.title else ""
         name = kind.named(row)
-        drafts[root] = _Draft(f"{name}/{label}", name, root, _readable(title))
+        drafts[root] = _Draft(f"{name}/{label}", name, root, readable(title))
     return drafts[root]
 
 
@@ -178,7 +178,7 @@ def _label(kind: Kind, root: RowName, row: Row, state: RowState | None, table: T
     return spoken(name) or ",".join(map(str, root[1]))
 
 
-def _readable(text: str) -> str:
+def readable(text: str) -> str:
     """A title on one line, of a length for a table, without markup."""
     plain = " ".join(re.sub(r"<[^>]*>|[\ufdd0][^\ufdd1]*[\ufdd1]", " ", text).split())
     return plain if len(plain) <= 60 else plain[:57].rstrip() + "..."

@@ -108,6 +108,7 @@ class Item:
     root: RowName | None = None
     careful: bool = False  # it drops or narrows something, is an account, or opens, so it goes only when it is named
     opens: bool = False  # it would take away what keeps others from seeing or doing something
+    part_of: str = ""  # the item that it is shown under, for it has no name of its own
 
     @property
     def gained(self) -> bool:

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, closing, contextmanager
 from dataclasses import dataclass, field, replace
+from functools import partial
 from pathlib import Path
 from urllib.parse import quote
 
@@ -14,7 +15,9 @@ from nostos.core.anchor.open_voyage import Crew
 from nostos.core.compare.file_changes import FileState, compare_files
 from nostos.core.compare.gather import assemble
 from nostos.core.compare.items import Comparison, Item
+from nostos.core.compare.naming import name_items
 from nostos.core.compare.network_scope import in_scope
+from nostos.core.compare.owned_files import owned_files
 from nostos.core.compare.row_changes import compare_rows
 from nostos.core.compare.schema_changes import schema_items
 from nostos.core.compare.two_names import both_ways, renamed_files
@@ -149,8 +152,11 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
     if toward is Side.STAGING:
         comparison = hold_back(exchanged(comparison, staging_db), questions)
         needs = _resolved(comparison, staging_db, live_db)
+        name_items(comparison, target_db, source_db)
         return asked_for(comparison), needs
-    return asked_for(comparison), _resolved(comparison, live_db, staging_db)
+    needs = _resolved(comparison, live_db, staging_db)
+    name_items(comparison, target_db, source_db)
+    return asked_for(comparison), needs
 
 
 def _resolved(comparison: Comparison, target_db: Database, source_db: Database) -> Needs:
@@ -167,8 +173,18 @@ def _resolved(comparison: Comparison, target_db: Database, source_db: Database) 
 def _gathered(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], layers: Sequence[Layer]
               ) -> Comparison:
     rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db, layers, crew.staging.files.called)
+    learned = owned_files(rows, files, {Side.LIVE: live_db, Side.STAGING: staging_db}, partial(_is_there, crew.live))
+    if learned:
+        rows.profile = replace(rows.profile, files=(*rows.profile.files, *learned))
     found = assemble(crew.anchor, rows, files, schema_items(rows, crew.anchor), staging_db, live_db)
     return in_scope(found, crew.anchor.fact("network_site"))
+
+
+def _is_there(site: Site, path: str) -> bool:
+    try:
+        return site.files.status(path) is not None
+    except SiteError:
+        return False
 
 
 def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,

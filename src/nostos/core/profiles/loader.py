@@ -15,6 +15,7 @@ from nostos.core.hosts.far_path import AnyPath
 from nostos.core.profiles.conditions import Where
 from nostos.core.profiles.habits import Along, Job, Numbered, Slug, Together
 from nostos.core.profiles.model import (
+    GROUPS,
     MASK_KINDS,
     Activity,
     Administrators,
@@ -200,13 +201,21 @@ def _kind(k: dict[str, Any]) -> Kind:
                 tuple(k.get("identity", [])), k.get("born"), k.get("visitors", False), k.get("strip", ""),
                 k.get("volatile", False), k.get("address", ""), _where({"where": k.get("shown", {})}),
                 k.get("top", ""),
-                gone=_where({"where": k.get("gone", {})}), account=k.get("account", False))
+                gone=_where({"where": k.get("gone", {})}), account=k.get("account", False),
+                group=_group(k))
 
 
 def _folder(entry: dict[str, Any]) -> Folder:
     parent, _, name = entry["path"].rpartition("/")
     return Folder(entry["kind"], parent, entry.get("manifest"), tuple(entry.get("owns", [])),
-                  "" if name == "*" else name, _version(entry), tuple(entry.get("offers", [])))
+                  "" if name == "*" else name, _version(entry), tuple(entry.get("offers", [])), _group(entry))
+
+
+def _group(entry: dict[str, Any]) -> str:
+    group: str = entry.get("group", "")
+    if group and group not in GROUPS:
+        raise ValueError(f"there is no group {group!r}: it is one of {', '.join(GROUPS)}")
+    return group
 
 
 def _parts(data: dict[str, Any]) -> dict[str, Any]:

@@ -32,6 +32,9 @@ def ignored(profile: Profile) -> tuple[str, ...]:
     return (*profile.ignore, *((profile.guard_file.path,) if profile.guard_file else ()))
 
 
+GROUPS = ("content", "files", "menus", "settings", "design", "updates", "structure")  # as people think of them
+
+
 @dataclass(frozen=True)
 class Kind:
     """A kind of item: the rows of a table for which `where` holds.
@@ -57,6 +60,7 @@ class Kind:
     natural: bool = False  # no profile names it: the schema does, and its identity is a natural unique value
     gone: Where = ()  # for which rows its own system counts it as removed, though it keeps them
     account: bool = False  # who may log in: what staging does to it goes home only when it is named
+    group: str = ""  # of `GROUPS`: where people look for it
 
     def named(self, row: Mapping[str, Value]) -> str:
         """The kind's name for a row: `{column}` in it is the row's value."""
@@ -120,9 +124,10 @@ class OwnedFile:
 
     def values(self, path: str) -> tuple[str, ...]:
         """What the column of the row may hold that a file belongs to; nothing for files elsewhere."""
-        if not path.startswith(self.folder + "/"):
+        above = f"{self.folder}/" if self.folder else ""
+        if not path.startswith(above):
             return ()
-        value = path[len(self.folder) + 1:]
+        value = path[len(above):]
         base = re.sub(self.variants, "", value) if self.variants else value
         return tuple(dict.fromkeys((value, base, re.sub(r"(?=\.[^./]+$)", "-scaled", base, count=1))
                                    if self.variants else (value,)))
@@ -159,6 +164,7 @@ class Folder:
     only: str = ""  # just the folder of this name
     version: Version | None = None
     offers: tuple[str, ...] = ()
+    group: str = ""  # of `GROUPS`: where people look for it
 
 
 @dataclass(frozen=True)

@@ -13,13 +13,13 @@ _INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint", "year")
 _BINARY = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit", "geometry", "point")
 
 
-_KEY = re.compile(r"^\s*(?:CONSTRAINT `(?:[^`]|``)*` )?(FOREIGN KEY \(([^)]*)\) .*?),?$", re.MULTILINE)
-CONSTRAINTS = re.compile(r"^\s*CONSTRAINT `((?:[^`]|``)*)` ((?:FOREIGN KEY|CHECK) .*?),?$", re.MULTILINE)
+_KEY = re.compile(r"^[ \t]*(?:CONSTRAINT `(?:[^`]|``)*` )?(FOREIGN KEY \(([^)]*)\) .*?),?$", re.MULTILINE)
+CONSTRAINTS = re.compile(r"^[ \t]*CONSTRAINT `((?:[^`]|``)*)` ((?:FOREIGN KEY|CHECK) .*?),?$", re.MULTILINE)
 # With the name that a server gives by itself, which has the table's in it, by what it says.
-_CHECK = re.compile(r"^\s*CONSTRAINT `((?:[^`]|``)*?(_chk_\d+)?)` (CHECK \(.*\)),?$", re.MULTILINE)
+_CHECK = re.compile(r"^[ \t]*CONSTRAINT `((?:[^`]|``)*?(_chk_\d+)?)` (CHECK \(.*\)),?$", re.MULTILINE)
 _SEQUENCE_OF = re.compile(r"\b((?:nextval|lastval)\()(?:`(?:[^`]|``)*`\.)?`((?:[^`]|``)*)`", re.IGNORECASE)
 NEXT = re.compile(r"^\).*\bAUTO_INCREMENT=(\d+)", re.MULTILINE)  # the number that a table gives out next
-_INDEX = re.compile(r"^\s*((?:UNIQUE |FULLTEXT |SPATIAL )?KEY `((?:[^`]|``)*)` .*?),?$", re.MULTILINE)
+_INDEX = re.compile(r"^[ \t]*((?:UNIQUE |FULLTEXT |SPATIAL )?KEY `((?:[^`]|``)*)` .*?),?$", re.MULTILINE)
 
 
 def quote(name: str) -> str:

@@ -1,0 +1,183 @@
+"""What people call things. An item that nothing names has a title of what it belongs to: "of *The old mill*".
+
+Where no profile says which column is a title, it is measured: which one holds words, and other words in each row. What
+an item belongs to is what its columns point at: first what came or changed along with it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from nostos.core.anchor.names import RowName, Side
+from nostos.core.compare.gather import readable, refs_to
+from nostos.core.compare.items import Comparison, Item
+from nostos.core.compare.portable import Portable, Unresolved, plain
+from nostos.core.compare.row_states import RowState, side_key
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Row, Table
+
+_LEVELS = 4  # of what belongs to what belongs to what has a name
+_SAMPLE = 200  # rows of a table that are looked at for its title
+_LONGEST = 160  # letters of what is still a title
+_MOST = 5_000  # items that are named: nobody reads more
+# Written for programs: addresses, paths, dotted names, hashes, moments, structures, markup.
+_CODE = re.compile(r"://|@[\w-]+\.|^[\w.-]*[/\\]|^\w+(?:\.\w+)+$|^[0-9a-fA-F-]{8,}$|^\d{4}-\d\d-\d\d|^[\[{]|^\w:\d+[:;]"
+                   r"|^<|^\S{40,}$|^\W*$")
+_WORD = re.compile(r"[^\W\d_]{2}")
+
+
+@dataclass(frozen=True)
+class _Said:
+    """What a row says of itself. whole: enough to know it by; else it only says what kind of thing it is."""
+
+    text: str
+    whole: bool
+
+
+_NOTHING = _Said("", False)
+
+
+def name_items(comparison: Comparison, target_db: Database, source_db: Database) -> None:
+    """Give a title, and what it is part of, to each item that has none, but for what the target alone has gained: there
+    may be very many, and they are counted, not read. Reads both databases."""
+    wanted = [i for i in comparison.items.values() if not i.gained and i.root is not None and not i.schema]
+    _Naming(comparison, {comparison.rows.target: target_db, comparison.rows.source: source_db}).name(wanted[:_MOST])
+
+
+class _Naming:
+    def __init__(self, comparison: Comparison, databases: Mapping[Side, Database]) -> None:
+        self.comparison = comparison
+        self.rows = comparison.rows
+        self.databases = databases
+        self.accounts = {k.table for k in self.rows.profile.kinds if k.account}
+        self.said: dict[RowName, _Said] = {}
+        self.above: dict[RowName, tuple[RowName, ...]] = {}  # what a row may belong to, the likeliest first
+        self.columns: dict[str, tuple[str, bool]] = {}
+        self.samples: dict[str, list[Row]] = {}
+
+    def name(self, items: Sequence[Item]) -> None:
+        states = {r.id: r for i in items for r in i.rows}
+        for state in states.values():
+            self.samples.setdefault(state.table, []).append(_raw(state))
+        for state in states.values():
+            self.said[state.id] = self._words(state.table, _raw(state))
+            self.above[state.id] = tuple(self._candidates(state.table, state.version()))
+        unnamed = [i for i in items if not i.title and i.root in states]
+        self._look_up(i for i in unnamed if not self._own(i).whole)
+        for item in items:
+            assert item.root is not None
+            own = self._own(item)
+            title = item.title or (own.text if own.whole else "")
+            over, called = self._owner(item) if item.root in states else ("", "")
+            if not title:
+                title = " ".join(p for p in (own.text, f"of {called}" if called else "") if p)
+            part_of = over if not item.title and not own.whole and over != item.id else ""
+            if title != item.title or part_of:
+                self.comparison.items[item.id] = replace(item, title=readable(title), part_of=part_of)
+
+    def _own(self, item: Item) -> _Said:
+        """What the row of an item says, or else one of its parts."""
+        assert item.root is not None
+        own = self.said.get(item.root, _NOTHING)
+        if own.whole:
+            return own
+        return next((s for r in item.rows if (s := self.said[r.id]).whole), own)
+
+    def _owner(self, item: Item) -> tuple[str, str]:
+        """The item, if it is one, that this one belongs to, and the nearest name above it."""
+        assert item.root is not None
+        over = ""
+        row, seen = item.root, {item.root}
+        for _ in range(_LEVELS):
+            onward = next((a for a in self.above.get(row, ()) if a not in seen), None)
+            if onward is None:
+                return over, ""
+            name = self.comparison.owner.get(onward, "")
+            there = self.comparison.items.get(name)
+            over = over or (name if there is not None and not there.gained else "")
+            called = there.title if there is not None and there.title else ""
+            own = self._own(there) if there is not None else self.said.get(onward, _NOTHING)
+            if called or own.whole:
+                return over, called or own.text
+            row = there.root if there is not None and there.root is not None and there.root not in seen else onward
+            seen |= {onward, row}
+        return over, ""
+
+    def _look_up(self, items: Iterable[Item]) -> None:
+        """Fetch what items belong to, where it is not among what changed, level by level."""
+        wanted = {a for i in items for r in i.rows for a in self.above.get(r.id, ())[:1]}
+        for _ in range(_LEVELS):
+            missing: dict[str, list[RowName]] = {}
+            for name in wanted - self.said.keys():
+                missing.setdefault(name[0], []).append(name)
+            met = {name for name in wanted if name in self.said}
+            for table, names in missing.items():
+                met |= self._fetch(table, names)
+            wanted = {a for name in met if not self.said[name].whole for a in self.above.get(name, ())[:1]} - met
+            if not wanted:
+                return
+
+    def _fetch(self, name: str, wanted: Sequence[RowName]) -> set[RowName]:
+        side = self.rows.source
+        table = self.rows.source_tables.get(name)
+        if table is None or not table.key:
+            return set()
+        translator = self.rows.to_portable[side].on(self.databases[side])
+        keys = {k: row_name for row_name in wanted if (k := side_key(table, row_name[1], translator)) is not None}
+        fetched = {keys[table.key_of(row)]: row for row in self.databases[side].fetch_many(table, list(keys))
+                   if table.key_of(row) in keys}
+        self.samples.setdefault(name, []).extend(fetched.values())
+        self.columns.pop(name, None)
+        for row_name, row in fetched.items():
+            self.said[row_name] = self._words(name, row)
+            if not self.said[row_name].whole:
+                try:
+                    form = {c: translator.value(name, row, c) for c in table.stored}
+                except Unresolved:
+                    continue
+                self.above[row_name] = tuple(self._candidates(name, form))
+        return set(fetched)
+
+    def _candidates(self, table: str, form: Portable) -> Iterator[RowName]:
+        """What a row points at as a whole: what is in this comparison first; never an account, nor one of its own kind
+        where there is anything else."""
+        named: list[RowName] = []
+        for column, value in form.items():
+            ref = refs_to(value)
+            if ref is not None and ref[0] not in self.accounts and not self.rows.profile.is_weak(table, column):
+                named.append((ref[0], (ref[1],)))
+        yield from sorted(dict.fromkeys(named), key=lambda n: (n[0] == table, n not in self.comparison.owner))
+
+    def _words(self, table: str, row: Row) -> _Said:
+        kind = self.rows.profile.kind_of(table, row)
+        if kind is not None and kind.title and not kind.natural:
+            text = readable(str(row.get(kind.title) or ""))
+            return _Said(text, bool(text))
+        if table not in self.columns:
+            self.columns[table] = _title_column(self.rows.table(table), self.samples.get(table, [row])[:_SAMPLE])
+        column, whole = self.columns[table]
+        value = row.get(column)
+        text = readable(value) if isinstance(value, str) and not _CODE.search(value) else ""
+        return _Said(text, whole and bool(text))
+
+
+def _raw(state: RowState) -> Row:
+    return state.source_raw or state.target_raw or plain(state.version())
+
+
+def _title_column(table: Table, sample: Sequence[Row]) -> tuple[str, bool]:
+    """The column that names rows best, and whether it names each: a word that many share says only what a row is."""
+    best, most, whole = "", 0.0, False
+    for column in table.stored:
+        texts = [v for row in sample if isinstance(v := row.get(column), str) and v.strip()]
+        good = [t for t in texts if len(t) <= _LONGEST and _WORD.search(t) and not _CODE.search(t)]
+        if not good or len(good) < 0.8 * len(texts) or len(texts) < 0.5 * len(sample):
+            continue
+        spaced = sum(" " in t.strip() or t[:1].isupper() for t in good) / len(good)
+        distinct = len(set(good)) / len(good)
+        weight = spaced + distinct
+        if weight > most:
+            best, most, whole = column, weight, distinct > 0.5 and spaced > 0.3
+    return best, whole

@@ -1,0 +1,80 @@
+"""Which columns name files, in tables of which no profile says so: a row and a file that came, or went, together, and
+the one names the other by its path below a folder. The file then belongs to its row: it goes with it, or stays with it.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+
+from nostos.core.anchor.names import Side
+from nostos.core.compare.file_changes import FileState
+from nostos.core.compare.row_states import Rows, RowState
+from nostos.core.database.protocol import Database
+from nostos.core.profiles.model import OwnedFile
+
+_SHORTEST, _LONGEST = 5, 500  # letters of a value that may be a path
+_SAMPLE = 40  # rows of a column that are asked for their files
+_SHARE = 0.8  # of these whose files are there
+
+Exists = Callable[[str], bool]
+
+
+def owned_files(rows: Rows, files: Sequence[FileState], databases: Mapping[Side, Database], exists: Exists
+                ) -> tuple[OwnedFile, ...]:
+    """Columns that name files, as far as a profile does not know them. exists: whether live has such a file."""
+    by_name: dict[str, list[FileState]] = {}
+    for file in files:
+        if len(file.path) >= _SHORTEST:
+            by_name.setdefault(file.path.rpartition("/")[2], []).append(file)
+    known = {(f.table, f.column) for f in rows.profile.files}
+    votes: Counter[OwnedFile] = Counter()
+    values: dict[OwnedFile, set[str]] = {}
+    for state in rows.states.values() if by_name else ():
+        for column, value, file in _named_by(state, by_name):
+            kind = rows.profile.kind_of(state.table, {**(state.source_raw or state.target_raw or {})})
+            if (state.table, column) in known or (kind is not None and not kind.natural):
+                continue
+            owned = OwnedFile(state.table, column, file.path[:-len(value)].rstrip("/"))
+            votes[owned] += 1
+            values.setdefault(owned, set()).add(value)
+    best: dict[tuple[str, str], OwnedFile] = {}
+    for owned, _ in votes.most_common():
+        best.setdefault((owned.table, owned.column), owned)
+    own = [o for o in best.values() if _is_owner(rows, o, values[o], databases, exists)]
+    # Of two that name one file, what editors keep: it must not stay behind with what visitors leave.
+    return tuple(sorted(own, key=lambda o: rows.profile.is_visitors(o.table)))
+
+
+def _named_by(state: RowState, by_name: Mapping[str, Sequence[FileState]]) -> Iterator[tuple[str, str, FileState]]:
+    """The values of a row that are paths of files which came, or went, on the side that it did."""
+    for raw, other in ((state.source_raw, state.target_raw), (state.target_raw, state.source_raw)):
+        if raw is None or (state.base is None and other is not None):
+            continue
+        born = state.base is None
+        for column, value in raw.items():
+            if not isinstance(value, str) or not _SHORTEST <= len(value) <= _LONGEST or value.startswith("/"):
+                continue
+            for file in by_name.get(value.rpartition("/")[2], ()):
+                if (file.base is None) == born and (file.path == value or file.path.endswith("/" + value)):
+                    yield column, value, file
+
+
+def _is_owner(rows: Rows, owned: OwnedFile, values: set[str], databases: Mapping[Side, Database], exists: Exists
+              ) -> bool:
+    """Whether each such file is one row's alone, and what other rows of live's hold there are files, too."""
+    for side, tables in ((rows.source, rows.source_tables), (rows.target, rows.target_tables)):
+        table = tables.get(owned.table)
+        if table is None or table.column(owned.column) is None:
+            continue
+        held = Counter(row[owned.column] for row in databases[side].find_any(table, owned.column, sorted(values), {}))
+        if any(held[value] > 1 for value in values):
+            return False
+    live = rows.target_tables if rows.target is Side.LIVE else rows.source_tables
+    table = live.get(owned.table)
+    sample = databases[Side.LIVE].sample(table, _SAMPLE) if table is not None and table.column(owned.column) else []
+    others = {v for row in sample if isinstance(v := row.get(owned.column), str) and v} - values
+    if not others:
+        return all("/" in value for value in values)  # a bare name may be anything's
+    above = f"{owned.folder}/" if owned.folder else ""
+    return sum(not v.startswith("/") and exists(above + v) for v in others) >= _SHARE * len(others)

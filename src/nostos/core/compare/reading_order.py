@@ -1,0 +1,82 @@
+"""The order in which people think of what changed: pages before settings, parts below what they are part of, and a
+table below the update that brought it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+
+from nostos.core.compare.items import Comparison, Item
+from nostos.core.profiles.model import GROUPS, Profile
+
+_AFTER = len(GROUPS)
+
+
+def in_reading_order(items: Iterable[Item], comparison: Comparison, on: Callable[[str], Iterable[str]]
+                     ) -> list[tuple[int, Item]]:
+    """Items with how deep each stands below another. on: the items that one needs."""
+    shown = {i.id: i for i in items}
+    steps = {i.id for i in shown.values() if i.schema}
+    under: dict[str, str] = {}
+    for item in shown.values():
+        if item.part_of in shown:
+            under[item.id] = item.part_of
+        elif item.folder:
+            under |= {step: item.id for step in on(item.id) if step in steps}
+    tables = {i.schema[0].table: i.id for i in shown.values() if i.schema and i.schema[0].what == "table"}
+    for item in shown.values():
+        table = tables.get(item.schema[0].table) if item.schema else None
+        if table is not None and table != item.id and item.id not in under:
+            under[item.id] = table
+    below: dict[str, list[Item]] = {}
+    for item in shown.values():
+        below.setdefault("" if _in_a_circle(item.id, under) else under.get(item.id, ""), []).append(item)
+    profile = comparison.rows.profile
+    tables_of = {i.id: i.root[0] for i in shown.values() if i.root is not None}
+
+    def rank(item: Item) -> tuple[int, str, str]:
+        return _group(item, profile, tables_of.get(item.id, "")), item.kind, item.id
+
+    ordered: list[tuple[int, Item]] = []
+    waiting = [(0, i) for i in sorted(below.get("", ()), key=rank, reverse=True)]
+    while waiting:
+        depth, item = waiting.pop()
+        ordered.append((depth, item))
+        waiting += [(depth + 1, i) for i in sorted(below.get(item.id, ()), key=rank, reverse=True)]
+    return ordered
+
+
+def above(item: Item, comparison: Comparison) -> list[str]:
+    """The items that one is part of, the nearest first."""
+    found: list[str] = []
+    at: Item | None = item
+    while at is not None and at.part_of and at.part_of not in found:
+        found.append(at.part_of)
+        at = comparison.items.get(at.part_of)
+    return found
+
+
+def _in_a_circle(name: str, under: Mapping[str, str]) -> bool:
+    seen: list[str] = []
+    while name in under and name not in seen:
+        seen.append(name)
+        name = under[name]
+    return name in seen
+
+
+def _group(item: Item, profile: Profile, table: str) -> int:
+    """Where an item's group stands: as the profile says, or by what it is made of."""
+    said: Sequence[str] = [f.group for f in profile.folders if item.folder and f.kind == item.kind] or [
+        k.group for k in profile.kinds if k.table == table and k.name == item.kind]
+    if said and said[0]:
+        return GROUPS.index(said[0])
+    if item.schema:
+        return GROUPS.index("structure")
+    if item.folder:
+        return GROUPS.index("updates")
+    if not item.rows and item.files:
+        return GROUPS.index("files")
+    if profile.settings is not None and table == profile.settings.table:
+        return GROUPS.index("settings")
+    if profile.is_account(item.kind) or not item.title:
+        return _AFTER
+    return GROUPS.index("content")
