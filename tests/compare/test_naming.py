@@ -1,0 +1,85 @@
+"""Things of a system that no profile knows, by the names that people have for them, with what is part of them."""
+
+from __future__ import annotations
+
+from nostos.core.compare.items import Item
+from nostos.core.compare.reading_order import in_reading_order
+from nostos.core.plan.prepared import compare_voyage
+from tests.apply.test_live_differs import SmallTest
+from tests.small import ENGINES, Small
+
+SCHEMA = (
+    "CREATE TABLE crew (id {key}, mail VARCHAR(60) NOT NULL, password VARCHAR(90) NOT NULL)",
+    "INSERT INTO crew (mail, password) VALUES ('a@x.example', 'pbkdf2_sha256$1$ab$0123456789abcdef0123456789abcdef')",
+    "CREATE TABLE tour (id {key}, slug VARCHAR(40) NOT NULL, headline VARCHAR(80) NOT NULL, crew_id INTEGER NOT NULL "
+    "REFERENCES crew (id))",
+    "INSERT INTO tour (slug, headline, crew_id) VALUES ('coast', 'Along the coast', 1), ('ridge', 'Over the ridge', 1)",
+    "CREATE TABLE slot (id {key}, sort VARCHAR(20) NOT NULL, tour_id INTEGER NOT NULL REFERENCES tour (id))",
+    "INSERT INTO slot (sort, tour_id) VALUES ('main', 1), ('side', 1), ('main', 2), ('side', 2)",
+    "CREATE TABLE piece (id {key}, place INTEGER NOT NULL, slot_id INTEGER NOT NULL REFERENCES slot (id))",
+    "INSERT INTO piece (place, slot_id) VALUES (60, 1), (70, 1), (60, 2), (60, 3)",
+    "CREATE TABLE upload (id {key}, caption VARCHAR(80) NOT NULL, lies_at VARCHAR(90) NOT NULL, "
+    "tour_id INTEGER NOT NULL REFERENCES tour (id))",
+    "CREATE TABLE visit (id {key}, mail VARCHAR(60) NOT NULL, said VARCHAR(90) NOT NULL, ip VARCHAR(40) NOT NULL)")
+SITE = 'editors = ["tour", "slot", "piece", "upload"]\nvisitors = ["visit"]\n'
+MILL = "2026/11/mill.png"
+
+
+class Names(SmallTest):
+    def grown(self, engine: str) -> Small:
+        """Staging has a new tour with its slots, pieces and a picture."""
+        s = self.small(engine, SCHEMA, SITE)
+        s.sql("staging", "INSERT INTO tour (slug, headline, crew_id) VALUES ('mill', 'The old mill', 1)")
+        s.sql("staging", "INSERT INTO slot (sort, tour_id) VALUES ('main', 3)")
+        s.sql("staging", "INSERT INTO piece (place, slot_id) VALUES (60, 5), (70, 5)")
+        s.sql("staging", "INSERT INTO piece (place, slot_id) VALUES (80, 1)")
+        s.sql("staging", f"INSERT INTO upload (caption, lies_at, tour_id) VALUES ('The wheel', '{MILL}', 3)")
+        picture = s.staging_folder / "media" / MILL
+        picture.parent.mkdir(parents=True)
+        picture.write_bytes(b"PNG")
+        return s
+
+    def test_what_it_is_and_what_it_is_part_of(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), self.grown(engine).crew() as crew:
+                found, needs = compare_voyage(crew)
+                items: dict[str, Item] = found.items
+                self.assertEqual(
+                    {"tour/3": "The old mill", "slot/5": "main of The old mill", "piece/5": "of The old mill",
+                     "piece/6": "of The old mill", "piece/7": "of Along the coast", "upload/1": "The wheel"},
+                    {n: items[n].title for n in needs})
+                self.assertEqual(("tour/3", "slot/5"), (items["slot/5"].part_of, items["piece/5"].part_of))
+                listed = in_reading_order([items[n] for n in needs], found, lambda _: ())
+                told = [(depth, i.id) for depth, i in listed]
+                at = told.index((0, "tour/3"))
+                self.assertEqual([(1, "slot/5"), (2, "piece/5"), (2, "piece/6")], told[at + 1:at + 4])
+
+    def test_a_file_goes_with_its_row_and_stays_with_it(self) -> None:
+        s = self.grown("sqlite")
+        s.sql("live", "INSERT INTO visit (mail, said, ip) VALUES ('v@y.example', 'hello', '192.0.2.7')")
+        with s.crew() as crew:
+            found, _ = compare_voyage(crew)
+        self.assertEqual([f"media/{MILL}"], [f.path for f in found.items["upload/1"].files])
+        self.assertNotIn(f"file/media/{MILL}", found.items)
+        s.merge("tour/3")
+        self.assertFalse((s.live_folder / "media").exists())
+        s.merge("upload/1")
+        self.assertEqual(b"PNG", (s.live_folder / "media" / MILL).read_bytes())
+        s.sql("staging", "DELETE FROM upload")
+        (s.staging_folder / "media" / MILL).unlink()
+        s.sql("live", "UPDATE upload SET caption = 'The wheel, in May'")
+        s.merge("*")  # live has changed it since: it stays, and so does its picture
+        self.assertTrue((s.live_folder / "media" / MILL).exists())
+
+    def test_a_name_that_many_rows_have_is_nobodys(self) -> None:
+        """Two tours of one template: the template is a file by itself."""
+        s = self.grown("sqlite")
+        for number in (4, 5):
+            s.sql("staging", "INSERT INTO upload (caption, lies_at, tour_id) VALUES "
+                             f"('Plan {number}', 'plans/common.svg', 3)")
+        plan = s.staging_folder / "media" / "plans" / "common.svg"
+        plan.parent.mkdir()
+        plan.write_text("<svg/>")
+        with s.crew() as crew:
+            found, _ = compare_voyage(crew)
+        self.assertIn("file/media/plans/common.svg", found.items)
