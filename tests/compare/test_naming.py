@@ -50,7 +50,7 @@ class Names(SmallTest):
                     {n: items[n].title for n in needs})
                 self.assertEqual(("tour/3", "slot/5"), (items["slot/5"].part_of, items["piece/5"].part_of))
                 listed = in_reading_order([items[n] for n in needs], found, lambda _: ())
-                told = [(depth, i.id) for depth, i in listed]
+                told = [(len(over), i.id) for over, i in listed]
                 at = told.index((0, "tour/3"))
                 self.assertEqual([(1, "slot/5"), (2, "piece/5"), (2, "piece/6")], told[at + 1:at + 4])
 

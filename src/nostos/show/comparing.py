@@ -15,7 +15,7 @@ from rich.text import Text
 
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Field, Item
-from nostos.core.compare.reading_order import above, in_reading_order
+from nostos.core.compare.reading_order import in_reading_order
 from nostos.core.patterns import clean
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.selection import stays
@@ -115,9 +115,9 @@ def _list(console: Console, found: Comparison, items: Sequence[Item], needs: Nee
         grouped(console, items)
         return
     rows = []
-    for depth, item in in_reading_order(items, found, lambda name: (n.on for n in needs.get(name, ()))):
-        rows.append((Text("  " * depth + clean(item.id), style=_WORD[item.standing]), item.change,
-                     item.reason if why and item.reason else _summary(item, needs, above(item, found)), item.title))
+    for over, item in in_reading_order(items, found, lambda name: (n.on for n in needs.get(name, ()))):
+        rows.append((Text("  " * len(over) + clean(item.id), style=_WORD[item.standing]), item.change,
+                     item.reason if why and item.reason else _summary(item, needs, over), item.title))
     if rows:
         table(console, ("item", "what", "where" if why else "fields", "title"), rows, keep=(0, 1))
 

@@ -12,6 +12,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.apply.merge import MergeResult
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Item
+from nostos.core.compare.reading_order import in_reading_order
 from nostos.core.patterns import clean
 from nostos.core.plan import conditions
 from nostos.core.plan.conditions import Condition
@@ -46,12 +47,15 @@ def plan(console: Console, prepared: PreparedMerge, site: str) -> None:
         grouped(console, [c.item for c in whole])
         console.print("Each by name: nostos compare --all.")
     pulled = any(c.because or c.item.visitors for c in whole)
-    for chosen in () if many else whole:
+    by_id = {c.item.id: c for c in whole}
+    for over, item in () if many else in_reading_order((c.item for c in whole), prepared.comparison, lambda name: (
+            n.on for n in prepared.needs.get(name, ()))):
+        chosen = by_id[item.id]
         because = f"{chosen.because.item} needs it: {chosen.because.reason}" if chosen.because else ""
         if chosen.item.visitors and not because:
             because = "made by visitors, and named"
         why = (because,) if pulled else ()
-        rows.append((chosen.item.id, chosen.item.change, *why, chosen.item.title))
+        rows.append(("  " * len(over) + item.id, item.change, *why, item.title))
     if rows:
         table(console, ("item", "what", *(("pulled in because",) if pulled else ()), "title"), rows, keep=(0, 1))
     stays = "live" if home else "staging"

@@ -1,5 +1,5 @@
 """The order in which people think of what changed: pages before settings, parts below what they are part of, and a
-table below the update that brought it."""
+table with its rows below the update that brought it."""
 
 from __future__ import annotations
 
@@ -12,8 +12,8 @@ _AFTER = len(GROUPS)
 
 
 def in_reading_order(items: Iterable[Item], comparison: Comparison, on: Callable[[str], Iterable[str]]
-                     ) -> list[tuple[int, Item]]:
-    """Items with how deep each stands below another. on: the items that one needs."""
+                     ) -> list[tuple[tuple[str, ...], Item]]:
+    """Items, each with those that it stands below, the nearest last. on: the items that one needs."""
     shown = {i.id: i for i in items}
     steps = {i.id for i in shown.values() if i.schema}
     under: dict[str, str] = {}
@@ -24,7 +24,8 @@ def in_reading_order(items: Iterable[Item], comparison: Comparison, on: Callable
             under |= {step: item.id for step in on(item.id) if step in steps}
     tables = {i.schema[0].table: i.id for i in shown.values() if i.schema and i.schema[0].what == "table"}
     for item in shown.values():
-        table = tables.get(item.schema[0].table) if item.schema else None
+        of = item.schema[0].table if item.schema else item.root[0] if item.root is not None else ""
+        table = tables.get(of)  # rows of a new table stand below it
         if table is not None and table != item.id and item.id not in under:
             under[item.id] = table
     below: dict[str, list[Item]] = {}
@@ -36,23 +37,13 @@ def in_reading_order(items: Iterable[Item], comparison: Comparison, on: Callable
     def rank(item: Item) -> tuple[int, str, str]:
         return _group(item, profile, tables_of.get(item.id, "")), item.kind, item.id
 
-    ordered: list[tuple[int, Item]] = []
-    waiting = [(0, i) for i in sorted(below.get("", ()), key=rank, reverse=True)]
+    ordered: list[tuple[tuple[str, ...], Item]] = []
+    waiting: list[tuple[tuple[str, ...], Item]] = [((), i) for i in sorted(below.get("", ()), key=rank, reverse=True)]
     while waiting:
-        depth, item = waiting.pop()
-        ordered.append((depth, item))
-        waiting += [(depth + 1, i) for i in sorted(below.get(item.id, ()), key=rank, reverse=True)]
+        over, item = waiting.pop()
+        ordered.append((over, item))
+        waiting += [((*over, item.id), i) for i in sorted(below.get(item.id, ()), key=rank, reverse=True)]
     return ordered
-
-
-def above(item: Item, comparison: Comparison) -> list[str]:
-    """The items that one is part of, the nearest first."""
-    found: list[str] = []
-    at: Item | None = item
-    while at is not None and at.part_of and at.part_of not in found:
-        found.append(at.part_of)
-        at = comparison.items.get(at.part_of)
-    return found
 
 
 def _in_a_circle(name: str, under: Mapping[str, str]) -> bool:

@@ -113,7 +113,7 @@ def _php(own: CopyFacts, content: bytes) -> bytes:
 
 
 # Lines of a web server's rules in which paths below the site's address stand, and what is before these.
-_RULE = re.compile(r"(?m)^(\s*(?:RewriteBase\s+|RewriteRule\s+\S+\s+|ErrorDocument\s+\d+\s+|"
+_RULE = re.compile(r"(?m)^([ \t]*(?:RewriteBase\s+|RewriteRule\s+\S+\s+|ErrorDocument\s+\d+\s+|"
                    r"Redirect(?:Permanent|Temp)?\s+(?:\d+\s+|permanent\s+|temp\s+|seeother\s+|gone\s+)?))(/.*)$")
 
 

@@ -17,7 +17,9 @@ from nostos.core.profiles.model import Profile
 from nostos.core.sites.site_file import read_bounded
 
 _STRING = r"'(?:[^'\\]|\\.)*'|\"(?:[^\"\\]|\\.)*\""
-_COMMENT = re.compile(rf"({_STRING})|/\*.*?\*/|(?://|#(?!\[))[^\n]*", re.DOTALL)
+# What never ends is read to the end of the text, once: not from each quote in it anew.
+_COMMENT = re.compile(r"('(?:[^'\\]|\\.)*(?:'|\\?\Z)|\"(?:[^\"\\]|\\.)*(?:\"|\\?\Z))|/\*.*?(?:\*/|\Z)|(?://|#(?!\[))[^\n]*",
+                      re.DOTALL)
 _DEFINE = re.compile(rf"\bdefine\s*\(\s*({_STRING})\s*,\s*({_STRING}|[A-Za-z_][^;]{{0,500}}?)\s*\)\s*;", re.DOTALL)
 _PREFIX = re.compile(rf"\$table_prefix\s*=\s*({_STRING}|[^;]*?)\s*;")
 _ENVIRONMENT = re.compile(rf"(?:\bgetenv\s*\(\s*({_STRING})\s*\)|\$_(?:ENV|SERVER)\s*\[\s*({_STRING})\s*\])"
