@@ -27,7 +27,7 @@ SCHEMA = (
 SITE = 'editors = ["page", "category"]\nvisitors = ["booking"]\n[unique]\ncolumns = ["page.slug"]\n'
 EMPTY = {"sqlite": "DELETE FROM booking", "mariadb": "TRUNCATE booking",
          "postgresql": "TRUNCATE booking RESTART IDENTITY"}
-SEEDS = {"sqlite": range(6), "mariadb": range(4), "postgresql": range(2)}
+SEEDS = {"sqlite": range(6), "mariadb": range(4), "postgresql": range(3)}
 LOOSE = range(2, 4)  # of MariaDB's seeds: of tables that no transaction covers
 _ROUNDS = 8
 
@@ -98,12 +98,60 @@ class Side:
             self.book()
 
 
+    def replace(self) -> None:
+        """A row is taken out and another put in under its key at once, as REPLACE does."""
+        booking = self._some("booking")
+        if booking is not None:
+            for (guest,) in self.sql(f"SELECT guest FROM booking WHERE id={booking}"):
+                self.guests.pop(str(guest), None)
+            guest, seats = self._word(), self.chance.randrange(1, 9)
+            self.guests[guest] = (seats, "open")
+            into = f"INTO booking (id, guest, seats, state) VALUES ({booking}, '{guest}', {seats}, 'open')"
+            if self.small.engine == "postgresql":
+                self.sql(f"DELETE FROM booking WHERE id={booking}; INSERT {into}")
+            else:
+                self.sql(f"REPLACE {into}")
+
+    def bring_in(self) -> None:
+        """An import writes keys itself, with a gap; the counter follows."""
+        top = max([int(str(n)) for (n,) in self.sql("SELECT id FROM booking")] or [0]) + self.chance.randrange(1, 4)
+        guest = self._word()
+        self.guests[guest] = (3, "open")
+        self.sql(f"INSERT INTO booking (id, guest, seats, state) VALUES ({top}, '{guest}', 3, 'open')")
+        self._count_on()
+
+    def forget(self) -> None:
+        """The newest row goes, and a restart has the counter forget it: the next one gets its key."""
+        for (newest,) in self.sql("SELECT max(id) FROM booking"):
+            for (guest,) in self.sql(f"SELECT guest FROM booking WHERE id={newest or 0}"):
+                self.guests.pop(str(guest), None)
+            self.sql(f"DELETE FROM booking WHERE id={newest or 0}")
+        self._count_on()
+        self.book()
+
+    def _count_on(self) -> None:
+        """The counter stands where the newest row is."""
+        if self.small.engine == "mariadb":
+            self.sql("ALTER TABLE booking AUTO_INCREMENT = 1")
+        elif self.small.engine == "postgresql":
+            self.sql("SELECT setval('booking_id_seq', coalesce(max(id), 0) + 1, false) FROM booking")
+
+    def change_places(self) -> None:
+        """Two pages exchange a name of which the system itself lets no two be alike."""
+        found = self.sql("SELECT id, slug FROM page ORDER BY id")
+        if len(found) > 1:
+            (one, a), (other, b) = self.chance.sample(found, 2)
+            self.sql(f"UPDATE page SET slug = CASE id WHEN {one} THEN '{b}' ELSE '{a}' END "
+                     f"WHERE id IN ({one}, {other})")
+
+
 Act = Callable[[Side], None]
 LIVE: tuple[Act, ...] = (Side.edit, Side.add, Side.remove, Side.remove_category, Side.add_category, Side.book,
-                         Side.begin_anew, Side.cancel)
+                         Side.begin_anew, Side.cancel, Side.replace, Side.bring_in, Side.forget, Side.change_places)
 MEANWHILE: tuple[Act, ...] = (Side.edit, Side.remove_category, Side.remove_category, Side.begin_anew, Side.begin_anew,
-                              Side.cancel)
-STAGING: tuple[Act, ...] = (Side.edit, Side.add, Side.add, Side.remove, Side.cancel, Side.cancel)
+                              Side.cancel, Side.replace, Side.bring_in, Side.forget, Side.change_places)
+STAGING: tuple[Act, ...] = (Side.edit, Side.add, Side.add, Side.remove, Side.cancel, Side.cancel,
+                            Side.change_places)
 
 
 class Between(SmallTest):
