@@ -1,8 +1,11 @@
 """An extension that both sides updated is one side's, never a mixture of two versions."""
 
 import unittest
+from typing import Any
+from unittest import mock
 
 from nostos.core.anchor.names import Side
+from nostos.core.apply.files import Switch
 from nostos.core.apply.merge import merge
 from nostos.core.plan.decisions import Decision
 from nostos.core.plan.prepared import prepare
@@ -42,6 +45,26 @@ class Wholes(SiteTest):
         self.assertEqual(str(h.compare().items["extension/star-chart"].standing), "blended")
         h.merge()
         self.assertLessEqual({"live.txt", "staging.txt"}, self.files(h))
+
+    def test_what_live_writes_into_a_folder_is_there_at_once(self) -> None:
+        """A log and a cache that came after the new folder was laid down: from the first moment of the new one on."""
+        h = self.updated("1.4", "1.4")
+        log, stage, tidy = h.live_folder / CHART / "log.txt", Switch.stage, Switch.tidy
+        seen: list[bool] = []
+
+        def staged(*args: Any) -> None:
+            stage(*args)
+            log.write_text("a visitor came\n")
+
+        def tidied(switch: Switch) -> None:
+            seen.append(log.exists())
+            tidy(switch)
+
+        with mock.patch.object(Switch, "stage", staged), mock.patch.object(Switch, "tidy", tidied):
+            h.merge()
+        self.assertEqual([True], seen)
+        self.assertIn("staging.txt", self.files(h))
+        self.assertEqual("a visitor came\n", log.read_text())
 
 
 if __name__ == "__main__":

@@ -72,6 +72,7 @@ class _Entry:
     pictures: Sequence[dict[str, str]] = ()
     more: str = ""
     offer: Offer | None = None
+    depth: int = 0  # how deep it stands below another
 
     @property
     def anchor(self) -> str:
@@ -109,9 +110,7 @@ class Reporter:
     def comparison(self, path: Path, items: Sequence[Item] = (), offered: Mapping[str, Offer] | None = None) -> None:
         """What goes home, what clashes, what is kept. items: only these. offered: what can be chosen on the page."""
         voyage = self.crew.voyage
-        chosen = [i for _, i in in_reading_order(
-            list(items) or self.found.items.values(), self.found,
-            lambda name: (n.on for n in self.needs.get(name, ())))]
+        chosen = list(items) or list(self.found.items.values())
         groups = [
             _Group("Would go home", note="Changed in staging by editors and administrators."),
             _Group("Clashes", note="Both sides changed these differently. A merge leaves live's, unless decided."),
@@ -120,11 +119,14 @@ class Reporter:
             _Group("Settled", note="Both sides made the same change.")]
         first = {Standing.CLASH: 0, Standing.BLENDED: 1, Standing.HOMEWARD: 2}  # what is looked at most
         known = {i.id for i in sorted(chosen, key=lambda i: first.get(i.standing, 3))[:_MOST_ENTRIES]}
+        parted: list[list[Item]] = [[] for _ in groups]
         for item in chosen:
-            at = 1 if item.standing is Standing.CLASH else 4 if item.standing is Standing.SETTLED else (
-                3 if item.id not in self.needs else 2 if item.visitors else 0)
-            entry = self._entry(item, brief=item.id not in known)
-            groups[at].entries.append(replace(entry, offer=(offered or {}).get(item.id)))
+            parted[1 if item.standing is Standing.CLASH else 4 if item.standing is Standing.SETTLED else (
+                3 if item.id not in self.needs else 2 if item.visitors else 0)].append(item)
+        for group, some in zip(groups, parted, strict=True):
+            for over, item in in_reading_order(some, self.found, lambda name: (n.on for n in self.needs.get(name, ()))):
+                entry = self._entry(item, brief=item.id not in known)
+                group.entries.append(replace(entry, offer=(offered or {}).get(item.id), depth=min(len(over), 3)))
         notes = [f"Not compared, for want of a key: {', '.join(self.found.rows.skipped)}."] if (
             self.found.rows.skipped) else []
         if len(chosen) > _MOST_ENTRIES:
@@ -335,7 +337,7 @@ def write(path: Path, title: str, facts: Iterable[str], groups: Sequence[_Group]
     entries = [e for g in shown for e in g.entries]
     text = template.render(
         title=title, choosing=choosing, facts=list(facts), groups=shown, entries=entries, notes=notes, ledger=ledger,
-        counts=list(Counter(e.standing for e in entries).items()), kinds=sorted({e.kind for e in entries}),
+        standings=list(Counter(e.standing for e in entries)), kinds=sorted({e.kind for e in entries}),
         opened=len(entries) <= _OPENED, made=now()[:16].replace("T", " ") + " UTC", version=nostos.__version__,
         style=Markup(style), script=Markup(script),  # noqa: S704 - our own
         style_digest=_digest(style), script_digest=_digest(script))

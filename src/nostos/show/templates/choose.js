@@ -92,8 +92,8 @@
       if (one.tick) { one.tick.checked = goes || one.ticked; one.tick.disabled = Boolean(because); }
       one.because.textContent = text;
     });
-    document.getElementById("sum").textContent = found.goes.size.toLocaleString("en") + " of " +
-      items.size.toLocaleString("en") + " go home" + (along ? ", " + along.toLocaleString("en") +
+    document.getElementById("sum").textContent = found.goes.size.toLocaleString("en") + " of the " +
+      items.size.toLocaleString("en") + " that can go home" + (along ? ", " + along.toLocaleString("en") +
       " of them because others need them" : "") + (found.blocked.size ? ". Not possible so: " +
       Array.from(found.blocked.keys()).slice(0, 3).join(", ") : "") + ".";
     if (document.getElementById("as-text").open) { document.getElementById("text").value = written(found); }
@@ -107,7 +107,6 @@
     one.choice.hidden = false;
     if (one.tick) {
       one.tick.hidden = false;
-      one.tick.addEventListener("click", function (event) { event.stopPropagation(); });
       one.tick.addEventListener("change", function () { one.ticked = one.tick.checked; changed = true; show(); });
     }
     var byField = one.choice.querySelector(".by-field");
@@ -146,6 +145,8 @@
     changed = false;
   });
   window.addEventListener("beforeunload", function (event) { if (changed) { event.preventDefault(); } });
-  box.hidden = false;
+  [box, document.getElementById("finish"), document.getElementById("bar")].forEach(function (part) {
+    part.hidden = false;
+  });
   set(true);
 }());

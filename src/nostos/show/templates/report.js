@@ -19,20 +19,24 @@
       document.querySelectorAll(".group").forEach(function (g) {
         g.hidden = !g.querySelector(".entry:not([hidden])");
       });
-      shown.textContent = count.toLocaleString("en") + " of " + entries.length.toLocaleString("en") + " shown";
+      shown.textContent = "(" + count.toLocaleString("en") + " of " + entries.length.toLocaleString("en") + " shown)";
     };
     filter.addEventListener("input", apply);
     apply();
   }
   var open = function () {
     var at = location.hash && document.getElementById(location.hash.slice(1));
-    if (at && at.tagName === "DETAILS") { at.hidden = false; at.open = true; at.scrollIntoView(); }
+    if (at && at.classList.contains("entry")) {
+      at.hidden = false;
+      at.querySelector("details").open = true;
+      at.scrollIntoView();
+    }
   };
   window.addEventListener("hashchange", open);
   open();
   var closed = [];
   window.addEventListener("beforeprint", function () {
-    closed = entries.filter(function (e) { return !e.open; });
+    closed = entries.map(function (e) { return e.querySelector("details"); }).filter(function (e) { return !e.open; });
     closed.forEach(function (e) { e.open = true; });
   });
   window.addEventListener("afterprint", function () { closed.forEach(function (e) { e.open = false; }); });
