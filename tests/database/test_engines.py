@@ -24,7 +24,7 @@ NOTES = Table("notes", tuple(Column(n, "text", n != "id", None) for n in ("id", 
 class Outside(SiteTest):
     def setUp(self) -> None:
         super().setUp()
-        engines.engine("none")  # those that Nostos brings along register themselves once
+        engines._every()  # those that Nostos brings along register themselves once
         self.enterContext(mock.patch.dict(engines._engines))
         register(TinyEngine())
         live = self.folder / "site"

@@ -10,7 +10,6 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-import sqlalchemy as sa
 
 from nostos.core.database.engines import Engine, Location, Place, Swap
 from nostos.core.database.outline import Outline
@@ -18,6 +17,7 @@ from nostos.core.database.protocol import Block, Database, ForeignColumn
 from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.rows.digests import block_of, row_digest
 from nostos.core.database.schema import Column, Key, Row, Table, Value
+from nostos.core.database.url import DatabaseUrl
 from nostos.core.values.packed import pack
 
 
@@ -196,14 +196,14 @@ class TinyEngine(Engine):
     name, schemes, title, kept, example = "tiny", ("tiny",), "Tiny", "a Tiny file", "tiny:///site.json"
     is_file = True
 
-    def parse(self, url: sa.URL, folder: Path) -> sa.URL:
-        return sa.URL.create("tiny", database=str((folder / str(url.database)).resolve()))
+    def parse(self, url: DatabaseUrl, folder: Path) -> DatabaseUrl:
+        return DatabaseUrl("tiny", database=str((folder / str(url.database)).resolve()))
 
     def shown(self, location: Location) -> str:
         return str(self.file(location))
 
     def at_path(self, path: str, folder: Path) -> Location:
-        return Location(sa.URL.create("tiny", database=str(folder / path)))
+        return Location(DatabaseUrl("tiny", database=str(folder / path)))
 
     def file(self, location: Location) -> Path:
         return Path(str(location.url.database))

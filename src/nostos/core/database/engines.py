@@ -17,13 +17,12 @@ from enum import StrEnum
 from importlib import metadata
 from pathlib import Path
 
-import sqlalchemy as sa
-
 from nostos.core import database as room
 from nostos.core.database import column_types
 from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.schema import Column, Value
+from nostos.core.database.url import DatabaseUrl, read_url
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, host_of
 
@@ -40,7 +39,7 @@ class Location:
     all of them are there under a longer prefix, that is another site.
     """
 
-    url: sa.URL
+    url: DatabaseUrl
     prefix: str = ""
     host: str = ""
     own_set: tuple[str, ...] = field(default=(), compare=False)
@@ -168,7 +167,7 @@ class Engine(ABC):
     # --- where tables are
 
     @abstractmethod
-    def parse(self, url: sa.URL, folder: AnyPath) -> sa.URL:
+    def parse(self, url: DatabaseUrl, folder: AnyPath) -> DatabaseUrl:
         """What a user wrote, as a location's URL; a relative path starts at `folder`. Raises SiteError."""
 
     def at_path(self, path: str, folder: AnyPath) -> Location:
@@ -296,20 +295,33 @@ def register(made: Engine) -> None:
 def engine(name: str) -> Engine:
     """The engine of this name. Raises SiteError when there is none."""
     if name not in _engines:
-        _find()
+        _find(name, lambda: name in _engines)
     if name not in _engines:
         raise SiteError(f"Databases of the kind {name} are not supported by this version.",
                         next_step=f"It works on {', '.join(e.title for e in _every() if e.schemes)}.")
     return _engines[name]
 
 
-def _find() -> None:
-    """Import every engine that there is: each registers itself."""
-    for module in pkgutil.iter_modules(room.__path__):
-        if module.ispkg and importlib.util.find_spec(f"{room.__name__}.{module.name}.engine") is not None:
-            importlib.import_module(f"{room.__name__}.{module.name}.engine")
+def _find(called: str = "", found: Callable[[], bool] = lambda: False) -> None:
+    """Import engines: each registers itself, and some bring a driver along, which takes a while. called: which of them
+    comes first. found: whether that was enough."""
+    names = [m.name for m in pkgutil.iter_modules(room.__path__) if m.ispkg]
+    for name in sorted(names, key=lambda n: (n != called, n)):
+        if importlib.util.find_spec(f"{room.__name__}.{name}.engine") is not None:
+            importlib.import_module(f"{room.__name__}.{name}.engine")
+            if found():
+                return
     for point in metadata.entry_points(group="nostos.engines"):
         point.load()
+
+
+def _of_scheme(scheme: str) -> Engine | None:
+    def known() -> Engine | None:
+        return next((e for e in _engines.values() if scheme in e.schemes), None)
+
+    if known() is None:
+        _find(scheme, lambda: known() is not None)
+    return known()
 
 
 def _every() -> list[Engine]:
@@ -320,16 +332,16 @@ def _every() -> list[Engine]:
 def locate(url: str, folder: AnyPath, prefix: str = "") -> Location:
     """The location that a URL names; a relative path starts at `folder`. Raises SiteError when it is none."""
     if url == NONE:
-        return Location(sa.URL.create(NONE))
+        return Location(DatabaseUrl(NONE))
     try:
-        parsed = sa.make_url(url)
+        parsed = read_url(url)
         name = parsed.drivername.partition("+")[0]
-    except (sa.exc.ArgumentError, ValueError):
+    except ValueError:
         # The URL itself is not repeated: it may hold a password.
         examples = " or ".join(e.example for e in _every() if e.example)
         raise SiteError("The database URL cannot be read.", next_step=f"Write it like {examples}.") from None
     check_prefix(prefix)
-    found = next((e for e in _every() if name in e.schemes), None) or engine(name)
+    found = _of_scheme(name) or engine(name)
     return Location(found.parse(parsed, folder), prefix, host_of(folder))
 
 

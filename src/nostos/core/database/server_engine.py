@@ -7,11 +7,10 @@ from abc import abstractmethod
 from dataclasses import replace
 from typing import ClassVar
 
-import sqlalchemy as sa
-
 from nostos.core.database import held_lock
 from nostos.core.database.engines import Engine, Location
 from nostos.core.database.marker import MARKER
+from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, host_of
 
@@ -41,7 +40,7 @@ class ServerEngine(Engine):
         database = re.sub(r"[^A-Za-z0-9_]", "_", f"{live.url.database}_{name}")[:_LONGEST]
         return replace(live, url=live.url.set(database=database), host=host_of(target))
 
-    def _on_its_machine(self, url: sa.URL) -> bool:
+    def _on_its_machine(self, url: DatabaseUrl) -> bool:
         """Whether only the machine that a server runs on reaches it so."""
         return bool(url.query.get(self.socket)) or (url.host or "localhost") in HERE
 

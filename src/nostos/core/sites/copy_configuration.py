@@ -7,9 +7,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-import sqlalchemy as sa
-
 from nostos.core.database.engines import NONE, Location
+from nostos.core.database.url import DatabaseUrl
 from nostos.core.files.tree import Owner
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, below, on_machine
@@ -131,7 +130,7 @@ def rules(text: str, live: UrlForms, copy: UrlForms) -> str:
         map(moved, re.split(r"(\s+)", m.group(2)))), text)
 
 
-def _php_host(url: sa.URL) -> str:
+def _php_host(url: DatabaseUrl) -> str:
     host = url.host or "localhost"
     host = f"[{host}]" if ":" in host else host
     socket = url.query.get("unix_socket")

@@ -9,9 +9,8 @@ import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-import sqlalchemy as sa
-
 from nostos.core.database.engines import Location, locate
+from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, on_machine
 from nostos.core.sites.site_file import read_bounded
@@ -112,5 +111,5 @@ def _database(old: str, location: Location, folder: AnyPath) -> str:
         own = f"{on_machine(folder)}/"
         return f"sqlite:///{path.removeprefix(own)}"
     scheme = old.partition("://")[0]
-    url: sa.URL = location.url
+    url: DatabaseUrl = location.url
     return url.set(drivername=scheme).render_as_string(hide_password=False)

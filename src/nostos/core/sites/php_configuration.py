@@ -6,10 +6,9 @@ import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-import sqlalchemy as sa
-
 from nostos.core.database.engines import Location, locate
 from nostos.core.database.protocol import told
+from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host, on_machine
 from nostos.core.hosts.running import variable
@@ -75,7 +74,7 @@ def read(path: AnyPath, engine: str) -> PhpConfiguration:
                             next_step="Write it as plain text there, or write a site file (docs/guide.md).")
     prefix = _PREFIX.search(_without_comments(text))
     host, port, socket = _host(constants["DB_HOST"])
-    url = sa.URL.create(engine, constants["DB_USER"], constants["DB_PASSWORD"], host, port, constants["DB_NAME"],
+    url = DatabaseUrl(engine, constants["DB_USER"], constants["DB_PASSWORD"], host, port, constants["DB_NAME"],
                         {"unix_socket": socket} if socket else {})
     found_prefix = _value(prefix.group(1), path) if prefix else "wp_"
     return PhpConfiguration(path, constants, locate(url.render_as_string(hide_password=False), path.parent,

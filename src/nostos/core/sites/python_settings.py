@@ -16,13 +16,12 @@ from pathlib import PurePosixPath
 from typing import Any
 from urllib.parse import urlsplit
 
-import sqlalchemy as sa
-
 from nostos.core.database.engines import Location, locate
+from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, on_machine
 from nostos.core.sites import env_file
-from nostos.core.sites.settings_reader import DatabaseUrl, SettingsReader, Unknown, tree_of
+from nostos.core.sites.settings_reader import SaidUrl, SettingsReader, Unknown, tree_of
 from nostos.core.sites.site_file import read_bounded
 
 OWN = "nostos_copy"  # the copy's own module
@@ -143,7 +142,7 @@ def _address(names: Mapping[str, Any]) -> str | None:
 
 def _location(said: Mapping[str, Any], folder: AnyPath) -> Location:
     """Where a database is, as settings say it."""
-    if isinstance(said.get("url"), DatabaseUrl):
+    if isinstance(said.get("url"), SaidUrl):
         return locate(env_file.as_url(said["url"]), folder)
     kind = _ENGINES.get(str(said.get("ENGINE", "")).rpartition(".")[2])
     if kind is None:
@@ -155,7 +154,7 @@ def _location(said: Mapping[str, Any], folder: AnyPath) -> Location:
     if not name:
         raise _refused("the database has no NAME")
     if kind == "sqlite":
-        return locate(sa.URL.create("sqlite", database=name).render_as_string(), folder)
+        return locate(DatabaseUrl("sqlite", database=name).render_as_string(), folder)
     host, query = str(said.get("HOST") or ""), {}
     options = said.get("OPTIONS")
     options = options if isinstance(options, dict) else {}
@@ -169,7 +168,7 @@ def _location(said: Mapping[str, Any], folder: AnyPath) -> Location:
     elif host.startswith("/") or isinstance(options.get("unix_socket"), str):
         query["unix_socket"] = host if host.startswith("/") else options["unix_socket"]
     port = str(said.get("PORT") or "")
-    url = sa.URL.create(kind, str(said.get("USER") or "") or None, str(said.get("PASSWORD") or "") or None,
+    url = DatabaseUrl(kind, str(said.get("USER") or "") or None, str(said.get("PASSWORD") or "") or None,
                         None if host.startswith("/") else host or None, int(port) if port.isdigit() else None, name,
                         query)
     return locate(url.render_as_string(hide_password=False), folder)

@@ -30,7 +30,7 @@ class Unknown:
         self.said = " ".join(said.split())[:80]
 
 
-class DatabaseUrl(str):
+class SaidUrl(str):
     """A database that settings give as a URL."""
 
 
@@ -263,9 +263,9 @@ class _Module:
             first = args[:1] or [named.get("env", "DATABASE_URL")]
             url = self._variable([*(first if name.startswith("env") else [named.get("env", "DATABASE_URL")]),
                                   *args[1:]], named)
-            return {"url": DatabaseUrl(url)} if isinstance(url, str) else Unknown()
+            return {"url": SaidUrl(url)} if isinstance(url, str) else Unknown()
         if name == "dj_database_url.parse":
-            return {"url": DatabaseUrl(args[0])} if args and isinstance(args[0], str) else Unknown()
+            return {"url": SaidUrl(args[0])} if args and isinstance(args[0], str) else Unknown()
         if last in ("Path", "PurePath", "str", "fspath") and len(args) == 1 and isinstance(
                 args[0], str | PurePosixPath):
             return str(args[0]) if last in ("str", "fspath") else PurePosixPath(args[0])

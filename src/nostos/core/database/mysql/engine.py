@@ -8,8 +8,6 @@ from contextlib import closing, suppress
 from dataclasses import replace
 from pathlib import Path
 
-import sqlalchemy as sa
-
 from nostos.core.database.engines import Location, Made, Place, Swap, check_prefix, locate, register
 from nostos.core.database.mysql import build, lock, places
 from nostos.core.database.mysql.connection import MysqlDatabase
@@ -20,6 +18,7 @@ from nostos.core.database.outline import Outline, check_names, check_table, refu
 from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.schema import Column, Value
 from nostos.core.database.server_engine import HERE, ServerEngine, own_tables
+from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import NoSuchDatabase, SiteError
 from nostos.core.hosts.far_path import AnyPath
 
@@ -37,7 +36,7 @@ class MysqlEngine(ServerEngine):
     socket = "unix_socket"
     emptied = "Name an empty database, or another --prefix."
 
-    def parse(self, url: sa.URL, folder: AnyPath) -> sa.URL:
+    def parse(self, url: DatabaseUrl, folder: AnyPath) -> DatabaseUrl:
         if not url.database:
             raise SiteError("The database URL names no database.", next_step=f"Write it like {self.example}.")
         return url.set(drivername=self.name)
@@ -174,7 +173,7 @@ class MysqlEngine(ServerEngine):
                     for t in outline.triggers)
 
 
-def _address(url: sa.URL) -> tuple[object, ...]:
+def _address(url: DatabaseUrl) -> tuple[object, ...]:
     host = (url.host or "localhost").lower()
     return ("this machine" if host in HERE else host, url.port or _PORT,
             url.query.get("unix_socket"))

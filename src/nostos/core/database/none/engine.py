@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Collection
 from pathlib import Path
 
-import sqlalchemy as sa
-
 from nostos.core.database.engines import NONE, Engine, Location, Made, Place, Swap, register
 from nostos.core.database.none.connection import NoDatabase
 from nostos.core.database.outline import Outline, check_names
 from nostos.core.database.protocol import Database
+from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath
 
@@ -20,8 +19,8 @@ class NoEngine(Engine):
     title = "no database"
     kept = "no database"
 
-    def parse(self, url: sa.URL, folder: AnyPath) -> sa.URL:
-        return sa.URL.create(NONE)
+    def parse(self, url: DatabaseUrl, folder: AnyPath) -> DatabaseUrl:
+        return DatabaseUrl(NONE)
 
     def shown(self, location: Location) -> str:
         return "no database"

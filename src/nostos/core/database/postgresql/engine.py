@@ -9,7 +9,6 @@ from dataclasses import replace
 from pathlib import Path
 
 import psycopg
-import sqlalchemy as sa
 
 from nostos.core.database.engines import Location, Made, Place, Swap, locate, register
 from nostos.core.database.outline import Outline, check_names, makes, refused, stays_inside
@@ -20,6 +19,7 @@ from nostos.core.database.postgresql.reflection import AND_THEN, PARTS, quote
 from nostos.core.database.postgresql.swap import SchemaSwap
 from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.server_engine import HERE, ServerEngine, own_tables
+from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import NoSuchDatabase, SiteError
 from nostos.core.hosts.far_path import AnyPath
 
@@ -44,7 +44,7 @@ class PostgresEngine(ServerEngine):
     socket = "host"
     emptied = "Name an empty database, or another schema."
 
-    def parse(self, url: sa.URL, folder: AnyPath) -> sa.URL:
+    def parse(self, url: DatabaseUrl, folder: AnyPath) -> DatabaseUrl:
         if not url.database:
             raise SiteError("The database URL names no database.", next_step=f"Write it like {self.example}.")
         return url.set(drivername=self.name)

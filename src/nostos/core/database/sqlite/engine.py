@@ -7,13 +7,12 @@ from collections.abc import Collection, Iterator
 from contextlib import suppress
 from pathlib import Path, PurePosixPath
 
-import sqlalchemy as sa
-
 from nostos.core.database.engines import Engine, Location, Made, Place, Swap, locate, register
 from nostos.core.database.outline import Outline, bare, check_names, check_table, makes, refused
 from nostos.core.database.protocol import Database
 from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.database.sqlite.swap import FileSwap
+from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host, on_machine
@@ -30,13 +29,13 @@ class SqliteEngine(Engine):
     example = "sqlite:///data/site.db"
     is_file = True
 
-    def parse(self, url: sa.URL, folder: AnyPath) -> sa.URL:
+    def parse(self, url: DatabaseUrl, folder: AnyPath) -> DatabaseUrl:
         if not url.database or url.database == ":memory:":
             raise SiteError("The database URL names no file.", next_step=f"Write it like {self.example}.")
-        return sa.URL.create(self.name, database=on_machine((folder / url.database).resolve()))
+        return DatabaseUrl(self.name, database=on_machine((folder / url.database).resolve()))
 
     def at_path(self, path: str, folder: AnyPath) -> Location:
-        return Location(sa.URL.create(self.name, database=on_machine((folder / path).resolve())), host=host_of(folder))
+        return Location(DatabaseUrl(self.name, database=on_machine((folder / path).resolve())), host=host_of(folder))
 
     def shown(self, location: Location) -> str:
         return str(self.file(location))
