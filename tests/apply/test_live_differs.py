@@ -157,6 +157,34 @@ class BetweenTheListAndTheCommit(SmallTest):
                 s.merge()
                 self.assertEqual(s.sql("live", "SELECT count(*) FROM tag"), [(0,)])
 
+    def test_two_rows_that_exchange_a_name(self) -> None:
+        """Of which the database lets no two be alike: each has to make room for the other."""
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, (
+                    "CREATE TABLE room (id {key}, door VARCHAR(20) NOT NULL UNIQUE, beds INTEGER NOT NULL)",
+                    "INSERT INTO room (door, beds) VALUES ('red', 2), ('blue', 3)"), 'editors = ["room"]\n')
+                s.sql("staging", "UPDATE room SET door = 'none' WHERE id = 1")
+                s.sql("staging", "UPDATE room SET door = 'red' WHERE id = 2")
+                s.sql("staging", "UPDATE room SET door = 'blue' WHERE id = 1")
+                s.sql("live", "UPDATE room SET beds = 4 WHERE id = 2")
+                s.merge("*")
+                self.assertEqual([("blue", 2), ("red", 4)], [(str(d), int(b)) for d, b in s.sql(
+                    "live", "SELECT door, beds FROM room ORDER BY id")])
+
+    def test_a_weak_reference_waits_for_nothing(self) -> None:
+        """A page stands without what it only mentions: where that does not go along, the page keeps what it had."""
+        s = self.small("sqlite", (
+            "CREATE TABLE page (id {key}, slug VARCHAR(40), title VARCHAR(40), body VARCHAR(40), seen_with INTEGER)",
+            "INSERT INTO page (slug, title, body, seen_with) VALUES ('a', 'One', 'x', NULL), ('b', 'Two', 'y', 1), "
+            "('c', 'Three', 'z', 1)"),
+            'editors = ["page"]\n[[reference]]\ncolumn = "page.seen_with"\nto = "page"\nweak = true\n')
+        s.sql("staging", "INSERT INTO page (slug, title, body) VALUES ('d', 'New', 'n')")
+        s.sql("staging", "UPDATE page SET title = 'Two, again', seen_with = 4 WHERE id = 2")
+        s.merge("page/2")
+        self.assertEqual([("One", None), ("Two, again", 1), ("Three", 1)], s.sql(
+            "live", "SELECT title, seen_with FROM page ORDER BY id"))
+
     def test_what_points_at_nothing_goes_on_to(self) -> None:
         """What staging made, noted and removed was never live's: its number is not that of what live makes there."""
         said = '[[reference]]\ncolumn = "note.page_id"\nto = "page"\n'

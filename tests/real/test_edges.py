@@ -12,12 +12,13 @@ from urllib.parse import quote
 import pymysql
 
 from nostos.core.anchor.open_voyage import opened
+from nostos.core.apply.files import Switch
 from nostos.core.apply.merge import merge
 from nostos.core.backup.restore import inspect_backup as look_into
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
 from nostos.core.database.engines import locate
-from nostos.core.database.held_lock import MARKS
+from nostos.core.database.held_lock import MARKS, HeldLock
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.errors import MergeRefused, RecoverNeeded, SiteError, VoyageError
 from nostos.core.files.local import tree as local
@@ -124,6 +125,29 @@ class Others(LibraryTest):
         with opened(self.home, self.home.read("trip")) as crew:
             merge(self.home, crew, prepare(crew))
         self.assertEqual(self.dump(self.live_name)["seats"], self.dump(place)["seats"])
+
+    def test_a_lock_that_the_server_took_away(self) -> None:
+        """Its connection is ended in the last moment before the transaction: nothing is written unheld, and the merge
+        begins again."""
+        place = self.clone()
+        self.server.run("UPDATE kr_books SET title='New' WHERE id=1", database=place)
+        locks: list[HeldLock[Any]] = []
+        caught_up, marked, titles = Switch.catch_up, HeldLock.write_mark, []
+
+        def marking(lock: HeldLock[Any], *said: str) -> None:
+            locks.append(lock)
+            marked(lock, *said)
+
+        def ending(switch: Switch) -> None:
+            caught_up(switch)
+            titles.append(self.server.run("SELECT title FROM kr_books WHERE id=1", database=self.live_name)[0][0])
+            if len(locks) == 1:
+                self.server.run(f"KILL {locks[0].database.run('SELECT connection_id()')[0][0]}")
+
+        with mock.patch.object(Switch, "catch_up", ending), mock.patch.object(HeldLock, "write_mark", marking), opened(
+                self.home, self.home.read("trip")) as crew:
+            self.assertEqual(2, merge(self.home, crew, prepare(crew)).tries)
+        self.assertNotIn("New", titles)  # at the second try it was as before the first
 
     def test_another_machine_sees_what_is_unfinished(self) -> None:
         site = recognise(self.site)
