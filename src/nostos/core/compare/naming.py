@@ -16,10 +16,11 @@ from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.portable import Portable, Unresolved, plain
 from nostos.core.compare.row_states import RowState, side_key
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Row, Table
+from nostos.core.database.schema import Row, Table, Value
 
 _LEVELS = 4  # of what belongs to what belongs to what has a name
 _SAMPLE = 200  # rows of a table that are looked at for its title
+_FEW = 40  # of them, below which more are fetched
 _LONGEST = 160  # letters of what is still a title
 _MOST = 5_000  # items that are named: nobody reads more
 # Written for programs: addresses, paths, dotted names, hashes, moments, structures, markup.
@@ -56,26 +57,28 @@ class _Naming:
         self.above: dict[RowName, tuple[RowName, ...]] = {}  # what a row may belong to, the likeliest first
         self.columns: dict[str, tuple[str, bool]] = {}
         self.samples: dict[str, list[Row]] = {}
+        self._named: frozenset[str] | None = None
 
     def name(self, items: Sequence[Item]) -> None:
-        states = {r.id: r for i in items for r in i.rows}
-        for state in states.values():
+        for state in (r for i in items for r in i.rows):
             self.samples.setdefault(state.table, []).append(_raw(state))
-        for state in states.values():
+        untitled = [i for i in items if not i.title]
+        for state in (r for i in untitled for r in i.rows):
             self.said[state.id] = self._words(state.table, _raw(state))
+        self._ask_parts([i for i in untitled if not self._own(i).whole])
+        nameless = [i for i in untitled if not self._own(i).whole]
+        for state in (r for i in nameless for r in i.rows):
             self.above[state.id] = tuple(self._candidates(state.table, state.version()))
-        unnamed = [i for i in items if not i.title and i.root in states]
-        self._look_up(i for i in unnamed if not self._own(i).whole)
-        for item in items:
-            assert item.root is not None
+        self._look_up(nameless)
+        for item in untitled:
             own = self._own(item)
-            title = item.title or (own.text if own.whole else "")
-            over, called = self._owner(item) if item.root in states else ("", "")
-            if not title:
-                title = " ".join(p for p in (own.text, f"of {called}" if called else "") if p)
-            part_of = over if not item.title and not own.whole and over != item.id else ""
-            if title != item.title or part_of:
-                self.comparison.items[item.id] = replace(item, title=readable(title), part_of=part_of)
+            if own.whole:
+                self.comparison.items[item.id] = replace(item, title=own.text)
+        for item in nameless:
+            own, (over, called) = self._own(item), self._owner(item)
+            title = " ".join(p for p in (own.text, f"of {called}" if called else "") if p)
+            self.comparison.items[item.id] = replace(item, title=readable(title),
+                                                     part_of=over if over != item.id else "")
 
     def _own(self, item: Item) -> _Said:
         """What the row of an item says, or else one of its parts."""
@@ -83,7 +86,24 @@ class _Naming:
         own = self.said.get(item.root, _NOTHING)
         if own.whole:
             return own
-        return next((s for r in item.rows if (s := self.said[r.id]).whole), own)
+        return next((s for r in item.rows if (s := self.said.get(r.id, _NOTHING)).whole), own)
+
+    def _ask_parts(self, items: Sequence[Item]) -> None:
+        """The names that are kept in parts of items, which did not change themselves, such as a page's in a language."""
+        by_key: dict[str, dict[Value, RowName]] = {}
+        for item in items:
+            root = next((r for r in item.rows if r.id == item.root), None)
+            if root is not None and root.source_key is not None and len(root.source_key) == 1:
+                by_key.setdefault(root.table, {})[root.source_key[0]] = root.id
+        for child in self.rows.profile.children:
+            table, owners = self.rows.source_tables.get(child.table), by_key.get(child.owner, {})
+            if table is None or not owners or child.where:
+                continue
+            for row in self.databases[self.rows.source].find_any(table, child.of, list(owners), {}):
+                owner = owners.get(row.get(child.of))
+                said = self._words(child.table, row) if owner is not None else _NOTHING
+                if owner is not None and said.whole and not self.said[owner].whole:
+                    self.said[owner] = said
 
     def _owner(self, item: Item) -> tuple[str, str]:
         """The item, if it is one, that this one belongs to, and the nearest name above it."""
@@ -156,24 +176,44 @@ class _Naming:
             text = readable(str(row.get(kind.title) or ""))
             return _Said(text, bool(text))
         if table not in self.columns:
-            self.columns[table] = _title_column(self.rows.table(table), self.samples.get(table, [row])[:_SAMPLE])
+            self.columns[table] = _title_column(self.rows.table(table), self._some(table, row), self._people())
         column, whole = self.columns[table]
         value = row.get(column)
         text = readable(value) if isinstance(value, str) and not _CODE.search(value) else ""
         return _Said(text, whole and bool(text))
+
+    def _some(self, name: str, row: Row) -> list[Row]:
+        """Rows of a table: those that changed, and some more where these are few."""
+        known = self.samples.setdefault(name, [row])[:_SAMPLE]
+        table = self.rows.source_tables.get(name)
+        if len(known) < _FEW and table is not None and table.key:
+            keys = {table.key_of(r) for r in known if all(k in r for k in table.key)}
+            known += [r for r in self.databases[self.rows.source].sample(table, _FEW) if table.key_of(r) not in keys]
+        return known
+
+    def _people(self) -> frozenset[str]:
+        """What accounts are called: a column that repeats it says who wrote a row, not what the row is called."""
+        if self._named is None:
+            tables = (t for n in sorted(self.accounts) if (t := self.rows.source_tables.get(n)) is not None and t.key)
+            self._named = frozenset(v for t in tables for row in self.databases[self.rows.source].sample(t, _SAMPLE)
+                                    for v in row.values() if isinstance(v, str) and v)
+        return self._named
 
 
 def _raw(state: RowState) -> Row:
     return state.source_raw or state.target_raw or plain(state.version())
 
 
-def _title_column(table: Table, sample: Sequence[Row]) -> tuple[str, bool]:
-    """The column that names rows best, and whether it names each: a word that many share says only what a row is."""
+def _title_column(table: Table, sample: Sequence[Row], people: frozenset[str]) -> tuple[str, bool]:
+    """The column that names rows best, and whether it names each: a word that many share says only what a row is.
+    people: what accounts are called."""
     best, most, whole = "", 0.0, False
     for column in table.stored:
         texts = [v for row in sample if isinstance(v := row.get(column), str) and v.strip()]
         good = [t for t in texts if len(t) <= _LONGEST and _WORD.search(t) and not _CODE.search(t)]
         if not good or len(good) < 0.8 * len(texts) or len(texts) < 0.5 * len(sample):
+            continue
+        if sum(t in people for t in good) > 0.5 * len(good):
             continue
         spaced = sum(" " in t.strip() or t[:1].isupper() for t in good) / len(good)
         distinct = len(set(good)) / len(good)
