@@ -89,7 +89,7 @@ class _Naming:
         return next((s for r in item.rows if (s := self.said.get(r.id, _NOTHING)).whole), own)
 
     def _ask_parts(self, items: Sequence[Item]) -> None:
-        """The names that are kept in parts of items, which did not change themselves, such as a page's in a language."""
+        """The names that are kept in parts of items that did not change themselves, as a page's in a language."""
         by_key: dict[str, dict[Value, RowName]] = {}
         for item in items:
             root = next((r for r in item.rows if r.id == item.root), None)
