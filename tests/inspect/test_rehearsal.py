@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -80,7 +81,14 @@ class Rehearsing(ServedTest):
             status, _, err = self.nostos("rehearse", "trip")
             self.assertEqual(status, 3, err)
             self.assertIn(why, " ".join(err.split()))
+            self.assertNotIn('"php"', err)  # what is advised is of the site's own kind
             self.nothing_left()
+        own = self.h.live_folder / ".venv" / "bin" / "python"  # such a link does not come along into a copy
+        own.parent.mkdir(parents=True)
+        own.symlink_to(sys.executable)
+        site_file.write_text('[serve]\ncommand = ["{python3}", "-c", "import sys; sys.exit(sys.executable)"]\n')
+        self.assertIn(str(own), self.nostos("rehearse", "trip")[2].replace("\n        ", ""))
+        shutil.rmtree(own.parent.parent)
         site_file.chmod(0o666)
         self.assertIn("others may write", self.nostos("rehearse", "trip")[2])
         self.assertEqual(self.nostos("rehearse", "trip", "--no-commands")[0], 0)

@@ -64,7 +64,8 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
         heading(console, f"Stays in staging unless named: {len(test)}", "made by visitors there, so test data")
         _list(console, found, test, needs, every=every)
     console.print()
-    heading(console, f"Kept: {len(kept)}", "live's own work, which no merge touches" if kept else "live has not moved")
+    moved = kept or clashes or any(i.standing in (Standing.BLENDED, Standing.SETTLED) for i in items)
+    heading(console, f"Kept: {len(kept)}", "live's own work, which no merge touches" if moved else "live has not moved")
     table(console, ("", "", ""), _by_kind(kept), right=(0,), keep=(0, 1))
     if settled:
         console.print()

@@ -148,7 +148,7 @@ def _visited(crew: Crew, on_copy: Crew, prepared: PreparedMerge, options: Rehear
              tell: Listener) -> tuple[tuple[Judged, ...], int, tuple[str, ...]]:
     """Visit the copy beside live."""
     known = beside(crew.live, on_copy.live, prepared, options.most, crew.anchor.fact("network_site"))
-    with served(on_copy.live, options.command) as address:
+    with served(on_copy.live, options.command, crew.live) as address:
         further = dict(zip(crew.live.further, crew.live.further, strict=True))
         live = Visitor(crew.live.url, Pace(options.rate), further=further)
         copy = Visitor(crew.live.url, Pace(options.rate), at=address, further=further)

@@ -30,14 +30,16 @@ def command_of(live: Site) -> tuple[str, ...]:
 
 
 @contextmanager
-def served(site: Site, command: Sequence[str]) -> Iterator[str]:
-    """Let a copy answer while the block lasts, on its own machine. Gives a host and port of this machine's that lead
-    there. In the command's arguments stand `{address}`, `{host}`, `{port}`, `{files}`, `{home}`, `{python}` (the one
-    that runs this; elsewhere, the machine's own) and `{python3}` (the project's own, if it has one). Raises SiteError
+def served(site: Site, command: Sequence[str], live: Site) -> Iterator[str]:
+    """Let a copy of live answer while the block lasts, on its own machine. Gives a host and port of this machine's that
+    lead there. In the command's arguments stand `{address}`, `{host}`, `{port}`, `{files}`, `{home}`, `{python}` (the
+    one that runs this; elsewhere, the machine's own) and `{python3}` (the project's own, if it has one: the copy's, or
+    else live's, for an environment that names a program outside of its tree does not come along). Raises SiteError
     where it does not start."""
     folder: AnyPath = site.files.at if site.has_files else site.home
     far = isinstance(folder, FarPath)
-    own = next((_plain(p) for e in _ENVIRONMENTS if (p := folder / e / "bin" / "python").exists()), None)
+    own = next((_plain(p) for at in (folder, live.home) for e in _ENVIRONMENTS
+                if (p := at / e / "bin" / "python").exists()), None)
     python3 = "python3" if far else shutil.which("python3") or "python3"
     words = {"{files}": _plain(folder), "{home}": _plain(site.home), "{python}": "python3" if far else sys.executable,
              "{python3}": own or python3}
@@ -51,13 +53,13 @@ def served(site: Site, command: Sequence[str]) -> Iterator[str]:
             with serving(str(folder), arguments) as port:
                 yield f"127.0.0.1:{port}"
         except NotServed as error:
-            raise _not_served(str(error)) from error
+            raise _not_served(str(error), live) from error
         return
     connection = reach(folder.host)
     with connection.talk("serve", str(folder.path), arguments) as channel:
         said = channel.receive()
         if not isinstance(said, int):
-            raise _not_served(str(said))
+            raise _not_served(str(said), live)
         with connection.port(said) as here:
             yield f"127.0.0.1:{here}"
 
@@ -67,7 +69,8 @@ def _plain(path: AnyPath) -> str:
     return str(path.path) if isinstance(path, FarPath) else str(path)
 
 
-def _not_served(why: str) -> SiteError:
+def _not_served(why: str, live: Site) -> SiteError:
+    said = live.profile.serve or ("THE-PROGRAM", "{address}")
     return SiteError(f"The copy cannot be served: {why}.", left="Live was only read; the copy was removed.",
-                     next_step='Name a command that serves it, in a site file: [serve] command = ["php", "-S", '
-                               '"{address}", "-t", "{files}"].')
+                     next_step="Name a command that serves it, in a site file: [serve] command = ["
+                               + ", ".join(f'"{word}"' for word in said) + "].")
