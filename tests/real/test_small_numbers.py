@@ -132,6 +132,10 @@ class SmallNumbers(SystemTest):
         _, left = self.merge()
         self.assertEqual(self.shop(), shop)
         self.assertEqual({n: s for n, s in left.items() if s != "kept" and "counter" not in n}, {})
+        unsaved = "SELECT count(*) FROM $wpdb->posts WHERE post_name LIKE '%-autosave-%'"
+        counted = [self.ask(site, f'global $wpdb; echo json_encode([$wpdb->get_var("{unsaved}")]);')
+                   for site in (staging, self.live)]
+        self.assertEqual([["1"], ["0"]], counted)
         after = self.told(self.live)
         for what, was in seed.items():
             wanted = before[what] + (done[what] - was) - (was - done[what])

@@ -21,6 +21,7 @@ function said($text) {
 global $wpdb;
 $told = [];
 foreach (get_posts(['post_type' => array_keys(get_post_types()), 'post_status' => 'any', 'numberposts' => -1]) as $post) {
+  if (wp_is_post_autosave($post)) continue; // what somebody has not saved yet is theirs
   if ($post->post_type == 'customize_changeset' || $post->post_status == 'auto-draft') continue;
   $file = get_post_meta($post->ID, '_wp_attached_file', true);
   $item = $post->post_type != 'nav_menu_item' ? '' : (get_post_meta($post->ID, '_menu_item_type', true) == 'taxonomy' ?
