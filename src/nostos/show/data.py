@@ -22,7 +22,8 @@ if TYPE_CHECKING:  # it brings along what visits sites
 
 def item(shown: Item, needs: Needs, describe: Any = str, fields: bool = True) -> dict[str, Any]:
     found: dict[str, Any] = {
-        "item": shown.id, "kind": shown.kind, "title": shown.title, "change": shown.change,
+        "item": shown.id, "kind": shown.kind, "title": shown.title, "part_of": shown.part_of,
+        "change": shown.change,
         "standing": str(shown.standing), "visitors": shown.visitors, "goes_home": shown.id in needs,
         "reason": shown.reason,
         "needs": [{"item": n.on, "reason": n.reason} for n in needs.get(shown.id, ())]}
