@@ -14,9 +14,11 @@ from tempfile import mkdtemp
 from typing import Any
 from unittest import mock
 
+from nostos.core.anchor.names import Side
 from nostos.core.apply import merge as merging
 from nostos.core.apply.files import Switch
 from nostos.core.errors import MergeRefused, TargetMoved
+from nostos.core.plan.decisions import Decision
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.takeback.recover import recover
@@ -156,6 +158,39 @@ class BetweenTheListAndTheCommit(SmallTest):
                 self.assertEqual([i.id for i in said.items], [])
                 s.merge()
                 self.assertEqual(s.sql("live", "SELECT count(*) FROM tag"), [(0,)])
+
+    def test_what_live_changed_in_the_moment_of_a_merge_is_lives_own(self) -> None:
+        """Of a page that both sides had made: what live wrote between the list and the commit is not taken for
+        something that both sides know, so that staging's next edit of it is a clash."""
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, ("CREATE TABLE page (id {key}, slug VARCHAR(20) NOT NULL UNIQUE, "
+                                        "title VARCHAR(20), body VARCHAR(20), foot VARCHAR(20), seo VARCHAR(20))",),
+                               'editors = ["page"]\n')
+                for side in ("live", "staging"):
+                    s.sql(side, "INSERT INTO page (slug, title, body, foot, seo) VALUES ('new', '', 'both', 'f', 's')")
+                s.sql("staging", "UPDATE page SET title = 'Named'")
+                (name,) = s.standings()
+                with s.crew() as crew:
+                    ready = prepare(crew, Choice(prefer=(Decision(name, Side.STAGING),)))
+                    s.sql("live", "UPDATE page SET body = 'lives'")
+                    merging.merge(s.home, crew, ready)
+                self.assertEqual([("Named", "lives")], s.sql("live", "SELECT title, body FROM page"))
+                self.assertEqual({name: "kept"}, s.standings())
+                s.sql("staging", "UPDATE page SET body = 'stagings'")
+                self.assertEqual({name: "clash"}, s.standings())
+
+    def test_what_was_decided_for_live_stays_decided(self) -> None:
+        """Of a page that both sides had made: staging's other word for it does not come back at the next merge."""
+        s = self.small("sqlite", ("CREATE TABLE page (id {key}, slug VARCHAR(20) NOT NULL UNIQUE, title VARCHAR(20), "
+                                  "body VARCHAR(20), foot VARCHAR(20))",), 'editors = ["page"]\n')
+        for side, title in (("live", ""), ("staging", "Named")):
+            s.sql(side, f"INSERT INTO page (slug, title, body, foot) VALUES ('new', '{title}', 'both', 'f')")
+        with s.crew() as crew:
+            merging.merge(s.home, crew, prepare(crew, Choice(prefer=(Decision("page/1", Side.LIVE),))))
+        self.assertEqual({"page/1": "kept"}, s.standings())
+        s.merge("*")
+        self.assertEqual([("",)], s.sql("live", "SELECT title FROM page"))
 
     def test_two_rows_that_exchange_a_name(self) -> None:
         """Of which the database lets no two be alike: each has to make room for the other."""
