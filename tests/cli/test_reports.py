@@ -32,7 +32,7 @@ class Reports(SiteTest):
             for attribute, value in tag.attrs.items():
                 self.assertFalse(attribute.startswith("on"), tag)
                 if attribute in ("src", "href"):
-                    self.assertRegex(str(value), r"^(#i[0-9a-f]{16}|data:image/(png|svg\+xml);base64,)", tag)
+                    self.assertRegex(str(value), r"^(#i[0-9a-f]{16}|#g\d+|data:image/(png|svg\+xml);base64,)", tag)
         self.assertEqual((len(soup.find_all("script")), len(soup.find_all("style"))), (1, 1))
         self.assertIn("default-src 'none'", str(soup.find("meta", attrs={"http-equiv": True})))
         return soup
@@ -48,7 +48,8 @@ class Reports(SiteTest):
         done = self.run_it("compare", "autumn", "--html", "all.html")
         self.assertEqual(done.returncode, 1, done.stderr)
         soup = self.page("all.html")
-        entries = {str(e.find(class_="name").get_text()): e for e in soup.find_all("details", class_="entry")}  # type: ignore[union-attr]
+        entries = {(e.select_one(".name") or e.select_one(".title")).get_text(): e  # type: ignore[union-attr]
+                   for e in soup.select(".entry")}
         self.assertEqual({str(e["data-standing"]) for e in entries.values()}, {"homeward", "blended", "clash", "kept"})
         self.assertIn(HOSTILE[0], entries["page/hostile-0"].get_text())
         self.assertIn("{{ 7*7 }}", entries["page/hostile-3"].get_text())
