@@ -357,7 +357,7 @@ class TriggersOfLives(SmallTest):
                 self.assertGreater(result.late, 0)
 
     def test_what_visitors_write_meanwhile_where_triggers_reach(self) -> None:
-        """In a table that a trigger might write to: it is read again when nobody else does, so that a visitor's own work
+        """In a table that a trigger might write to: read again when nobody else does, so that a visitor's own work
         is not taken for the trigger's."""
         s = self.small("sqlite", (
             "CREATE TABLE page (id {key}, title VARCHAR(20))", "INSERT INTO page (title) VALUES ('A')",
