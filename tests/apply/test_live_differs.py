@@ -192,6 +192,15 @@ class BetweenTheListAndTheCommit(SmallTest):
         s.merge("*")
         self.assertEqual([("",)], s.sql("live", "SELECT title FROM page"))
 
+    def test_a_file_of_stagings_that_changes_while_it_is_copied(self) -> None:
+        """What goes home is what was compared: the merge begins again."""
+        s = self.small("sqlite", PAGES)
+        file = s.staging_folder / "page.html"
+        file.write_text("one\n")
+        done = s.merge("*", between=lambda: file.write_text("two\n"))
+        self.assertEqual((2, "two\n"), (done.tries, (s.live_folder / "page.html").read_text()))
+        self.assertEqual({}, s.standings())
+
     def test_two_rows_that_exchange_a_name(self) -> None:
         """Of which the database lets no two be alike: each has to make room for the other."""
         for engine in ENGINES:
