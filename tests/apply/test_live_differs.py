@@ -201,6 +201,18 @@ class BetweenTheListAndTheCommit(SmallTest):
         self.assertEqual((2, "two\n"), (done.tries, (s.live_folder / "page.html").read_text()))
         self.assertEqual({}, s.standings())
 
+    def test_a_row_that_was_born_at_another_time_is_another(self) -> None:
+        """Though most of it is alike: a profile says which column never changes in a row's life."""
+        s = self.small("sqlite", (
+            "CREATE TABLE talk (id {key}, title VARCHAR(20), body VARCHAR(20), room VARCHAR(20), made VARCHAR(20))",
+            "INSERT INTO talk (title, body, room, made) VALUES ('A', 'x', 'r', 'May'), ('B', 'y', 'r', 'June'), "
+            "('C', 'z', 'r', 'July')"),
+            'editors = ["talk"]\n[[kind]]\nname = "talk"\ntable = "talk"\nlabel = "id"\nborn = "made"\n')
+        s.sql("staging", "UPDATE talk SET body = 'changed' WHERE id = 2")
+        s.sql("live", "UPDATE talk SET made = 'August' WHERE id = 2")  # as it looks when it was given out again
+        s.merge("*")
+        self.assertEqual([("B", "y", "August")], s.sql("live", "SELECT title, body, made FROM talk WHERE id = 2"))
+
     def test_two_rows_that_exchange_a_name(self) -> None:
         """Of which the database lets no two be alike: each has to make room for the other."""
         for engine in ENGINES:
@@ -228,6 +240,13 @@ class BetweenTheListAndTheCommit(SmallTest):
         s.merge("page/2")
         self.assertEqual([("One", None), ("Two, again", 1), ("Three", 1)], s.sql(
             "live", "SELECT title, seen_with FROM page ORDER BY id"))
+        # nor, in a refresh, is live's new page staging's of the same number
+        s.sql("live", "INSERT INTO page (slug, title, body) VALUES ('e', 'New on live', 'n')")
+        s.sql("live", "UPDATE page SET body = 'of live', seen_with = 4 WHERE id = 3")
+        with s.crew() as crew:
+            merging.merge(s.home, crew, prepare(crew, Choice(("page/3",)), toward=Side.STAGING))
+        self.assertEqual([("Three", "of live", 1), ("New", "n", None)], s.sql(
+            "staging", "SELECT title, body, seen_with FROM page WHERE id > 2 ORDER BY id"))
 
     def test_what_points_at_nothing_goes_on_to(self) -> None:
         """What staging made, noted and removed was never live's: its number is not that of what live makes there."""
