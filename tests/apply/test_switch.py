@@ -10,7 +10,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.apply.files import Switch
 from nostos.core.files.entry import FileEntry
 from nostos.core.files.trees import tree_at
-from nostos.core.plan.operations import PutFile, files_as_seen
+from nostos.core.plan.operations import PutFile, SwitchFolder, files_as_seen
 
 
 class Switched(unittest.TestCase):
@@ -55,6 +55,28 @@ class Switched(unittest.TestCase):
         switch.back()
         self.assertEqual(["a.txt", "box"], sorted(p.name for p in self.file.parent.iterdir()))
         self.assertEqual("later\n", self.file.read_text())
+
+    def test_what_comes_late_from_the_old_folder_is_not_laid_over_what_is_newer(self) -> None:
+        """A program that has the old folder open still writes there, and another has written in the new one since."""
+        log = self.folder / "live" / "box" / "log.txt"
+        log.write_text("1")
+        (self.folder / "staging" / "box" / "new.txt").write_text("new")
+        entry = self.staging.entry("box/new.txt", digest=True)
+        assert entry is not None
+        for newer, left in (("newer", "newer"), (None, "late")):
+            with self.subTest(newer):
+                work = SwitchFolder("item", "box", (PutFile("item", "box/new.txt", entry, None, None),), ())
+                switch = Switch(self.live, self.staging, "op", Side.LIVE)
+                switch.plan([work], list(files_as_seen(work)))
+                switch.stage([work], lambda: self.live)
+                switch.go()
+                (old,) = (p / "log.txt" for p in self.folder.joinpath("live").glob(".nostos-op*o*"))
+                for path, text in ((old, "late"), *([(log, newer)] if newer else ())):
+                    path.unlink()
+                    path.write_text(text)
+                switch.tidy()
+                self.assertEqual(left, log.read_text())
+                (log.parent / "new.txt").unlink()
 
     def test_taking_back_leaves_the_rights_that_live_gave_since(self) -> None:
         box = self.folder / "live" / "box"
