@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from nostos.core.compare.items import Item
-from nostos.core.compare.reading_order import in_reading_order
 from nostos.core.plan.prepared import compare_voyage
+from nostos.core.plan.reading_order import in_reading_order
 from tests.apply.test_live_differs import SmallTest
 from tests.small import ENGINES, Small
 
@@ -49,7 +49,7 @@ class Names(SmallTest):
                      "piece/6": "of The old mill", "piece/7": "of Along the coast", "upload/1": "The wheel"},
                     {n: items[n].title for n in needs})
                 self.assertEqual(("tour/3", "slot/5"), (items["slot/5"].part_of, items["piece/5"].part_of))
-                listed = in_reading_order([items[n] for n in needs], found, lambda _: ())
+                listed = in_reading_order([items[n] for n in needs], found, {})
                 told = [(len(over), i.id) for over, i in listed]
                 at = told.index((0, "tour/3"))
                 self.assertEqual([(1, "slot/5"), (2, "piece/5"), (2, "piece/6")], told[at + 1:at + 4])

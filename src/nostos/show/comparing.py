@@ -15,9 +15,9 @@ from rich.text import Text
 
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Field, Item
-from nostos.core.compare.reading_order import in_reading_order
 from nostos.core.patterns import clean
 from nostos.core.plan.needs import Needs
+from nostos.core.plan.reading_order import in_reading_order
 from nostos.core.plan.selection import stays
 from nostos.core.profiles.policies import PLAIN
 from nostos.core.values.alignment import matches
@@ -116,7 +116,7 @@ def _list(console: Console, found: Comparison, items: Sequence[Item], needs: Nee
         grouped(console, items)
         return
     rows = []
-    for over, item in in_reading_order(items, found, lambda name: (n.on for n in needs.get(name, ()))):
+    for over, item in in_reading_order(items, found, needs):
         rows.append((Text("  " * len(over) + clean(item.id), style=_WORD[item.standing]), item.change,
                      item.reason if why and item.reason else _summary(item, needs, over), item.title))
     if rows:

@@ -29,7 +29,6 @@ from nostos.core.clock import now
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Item
-from nostos.core.compare.reading_order import in_reading_order
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of, plain_text
 from nostos.core.files.tree import FileTree
@@ -39,6 +38,7 @@ from nostos.core.inspect.trial.run import Trial
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.offered import Offer
 from nostos.core.plan.prepared import PreparedMerge
+from nostos.core.plan.reading_order import in_reading_order
 from nostos.core.private_files import write_private
 from nostos.core.values.merging import ABSENT
 from nostos.core.voyages.home import Voyage
@@ -124,7 +124,7 @@ class Reporter:
             parted[1 if item.standing is Standing.CLASH else 4 if item.standing is Standing.SETTLED else (
                 3 if item.id not in self.needs else 2 if item.visitors else 0)].append(item)
         for group, some in zip(groups, parted, strict=True):
-            for over, item in in_reading_order(some, self.found, lambda name: (n.on for n in self.needs.get(name, ()))):
+            for over, item in in_reading_order(some, self.found, self.needs):
                 entry = self._entry(item, brief=item.id not in known)
                 group.entries.append(replace(entry, offer=(offered or {}).get(item.id), depth=min(len(over), 3)))
         notes = [f"Not compared, for want of a key: {', '.join(self.found.rows.skipped)}."] if (

@@ -12,7 +12,6 @@ from nostos.core.anchor.names import Side
 from nostos.core.apply.merge import MergeResult
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Item
-from nostos.core.compare.reading_order import in_reading_order
 from nostos.core.patterns import clean
 from nostos.core.plan import conditions
 from nostos.core.plan.conditions import Condition
@@ -27,6 +26,7 @@ from nostos.core.plan.operations import (
     as_data,
 )
 from nostos.core.plan.prepared import PreparedMerge
+from nostos.core.plan.reading_order import in_reading_order
 from nostos.core.takeback.undo import PastOperation
 from nostos.core.voyages.home import Voyage
 from nostos.show.comparing import SCREENFUL, grouped
@@ -48,8 +48,8 @@ def plan(console: Console, prepared: PreparedMerge, site: str) -> None:
         console.print("Each by name: nostos compare --all.")
     pulled = any(c.because or c.item.visitors for c in whole)
     by_id = {c.item.id: c for c in whole}
-    for over, item in () if many else in_reading_order((c.item for c in whole), prepared.comparison, lambda name: (
-            n.on for n in prepared.needs.get(name, ()))):
+    for over, item in () if many else in_reading_order(
+            (c.item for c in whole), prepared.comparison, prepared.needs):
         chosen = by_id[item.id]
         because = f"{chosen.because.item} needs it: {chosen.because.reason}" if chosen.because else ""
         if chosen.item.visitors and not because:

@@ -97,7 +97,7 @@ class _Commit:
         self._target_number = number_by(rows.target_keys)
         self.writer = ValueWriter(rows.target_urls, self._number, rows.target_prefix)
         self.tables = tables
-        self.verifier = Verifier(plan.conditions, target_db, rows.target)
+        self.verifier = Verifier(plan, target_db, rows.target)
         self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
         self.placing = Placing(rows.profile, target_db, tables, self._number, self.found, rows.target)
         self.nesting = Nesting(rows.profile, target_db, tables, self._number, self.found, self.placing.moved)

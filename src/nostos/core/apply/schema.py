@@ -23,7 +23,7 @@ Note = Callable[[dict[str, Any]], None]
 
 def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambda _: None) -> None:
     """Carry out the schema steps. note: is told of each step before it is taken, with what it takes to take it back."""
-    verifier = Verifier(plan.conditions, target_db, rows.target)
+    verifier = Verifier(plan, target_db, rows.target)
     for operation in plan.of(SchemaOperation):
         step = operation.step
         if step.action is SchemaAction.DROP:

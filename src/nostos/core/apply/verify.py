@@ -10,7 +10,6 @@ everything back, and the plan is made again.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from typing import TypeVar
 
 from nostos.core.anchor.names import Side
 from nostos.core.compare.items import Comparison
@@ -19,7 +18,6 @@ from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import TargetMoved
 from nostos.core.files.tree import Asked, FileTree
 from nostos.core.plan.conditions import (
-    Condition,
     FileAs,
     NoColumn,
     NoTable,
@@ -31,8 +29,6 @@ from nostos.core.plan.conditions import (
 from nostos.core.plan.obstacles import Obstacles
 from nostos.core.plan.operations import Plan
 from nostos.core.values.merging import same
-
-C = TypeVar("C")
 
 
 def looks(conditions: Sequence[FileAs]) -> Iterator[Asked]:
@@ -78,18 +74,14 @@ def is_other(table: Table, seen: RowAs, now: Row) -> bool:
 class Verifier:
     """Conditions, asked of one database. Every method raises TargetMoved where one does not hold."""
 
-    def __init__(self, conditions: Sequence[Condition], target_db: Database, side: Side) -> None:
+    def __init__(self, plan: Plan, target_db: Database, side: Side) -> None:
         """side: whose database it is."""
-        self._conditions, self._side = conditions, side
-        self._db = target_db
-
-    def _of(self, kind: type[C]) -> list[C]:
-        return [c for c in self._conditions if isinstance(c, kind)]
+        self._plan, self._db, self._side = plan, target_db, side
 
     def schema(self, table: str, column: str | None = None) -> None:
         """Whether a table or column that is about to be added is not there: else it is live's own."""
-        said = any(c.table == table for c in self._of(NoTable)) if column is None else any(
-            (c.table, c.column) == (table, column) for c in self._of(NoColumn))
+        said = any(c.table == table for c in self._plan.about(NoTable)) if column is None else any(
+            (c.table, c.column) == (table, column) for c in self._plan.about(NoColumn))
         if not said:
             return
         there = self._db.tables().get(table)
@@ -100,7 +92,7 @@ class Verifier:
     def locked(self, tables: Mapping[str, Table]) -> dict[tuple[str, Key], Row]:
         """Lock every row that must be as it was seen, some at once, in the order of their keys, and look at each.
         Returns them as they are."""
-        seen = self._of(RowAs)
+        seen = self._plan.about(RowAs)
         by_table: dict[str, list[Key]] = {}
         for one in seen:
             by_table.setdefault(one.table, []).append(one.key)
@@ -122,7 +114,7 @@ class Verifier:
         alone. removed: what the merge itself removes. inserted: by table and canonical key, the keys of what was added.
         """
         pointed: dict[str, dict[Key, str]] = {}
-        for one in self._of(RowThere):
+        for one in self._plan.about(RowThere):
             if (one.table, one.key) not in removed:
                 pointed.setdefault(one.table, {}).setdefault(one.key, one.item)
         for name, keys in sorted(pointed.items()):
@@ -132,7 +124,7 @@ class Verifier:
                     raise TargetMoved(f"{item} points at {name} {key[0]!r}, which {self._side} has removed meanwhile.",
                                     next_step="Compare again, then merge.")
         names: dict[tuple[str, str], dict[Value, NothingAlike]] = {}
-        for alike in self._of(NothingAlike):
+        for alike in self._plan.about(NothingAlike):
             names.setdefault((alike.table, alike.column), {})[alike.value] = alike
         for (name, column), wanted in sorted(names.items()):
             for row in self._db.find_any(tables[name], column, list(wanted), {}):
@@ -148,7 +140,7 @@ class Removals:
 
     def __init__(self, comparison: Comparison, plan: Plan, target_db: Database) -> None:
         """Raises TargetMoved where something points at one of them already."""
-        asked = {c.item for c in plan.conditions if isinstance(c, NothingPointsAt)}
+        asked = {c.item for c in plan.about(NothingPointsAt)}
         self.side = comparison.rows.target
         self._again: Obstacles | None = None
         if not asked:

@@ -5,24 +5,25 @@ the one names the other by its path below a folder. The file then belongs to its
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from nostos.core.anchor.names import Side
 from nostos.core.compare.file_changes import FileState
+from nostos.core.compare.gather import full
 from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.database.protocol import Database
+from nostos.core.errors import SiteError
+from nostos.core.files.tree import FileTree
 from nostos.core.profiles.model import OwnedFile
 
 _SHORTEST, _LONGEST = 5, 500  # letters of a value that may be a path
 _SAMPLE = 40  # rows of a column that are asked for their files
 _SHARE = 0.8  # of these whose files are there
 
-Exists = Callable[[str], bool]
 
-
-def owned_files(rows: Rows, files: Sequence[FileState], databases: Mapping[Side, Database], exists: Exists
+def owned_files(rows: Rows, files: Sequence[FileState], databases: Mapping[Side, Database], live: FileTree
                 ) -> tuple[OwnedFile, ...]:
-    """Columns that name files, as far as a profile does not know them. exists: whether live has such a file."""
+    """Columns that name files, as far as a profile does not know them. live: live's files."""
     by_name: dict[str, list[FileState]] = {}
     for file in files:
         if len(file.path) >= _SHORTEST:
@@ -32,7 +33,7 @@ def owned_files(rows: Rows, files: Sequence[FileState], databases: Mapping[Side,
     values: dict[OwnedFile, set[str]] = {}
     for state in rows.states.values() if by_name else ():
         for column, value, file in _named_by(state, by_name):
-            kind = rows.profile.kind_of(state.table, {**(state.source_raw or state.target_raw or {})})
+            kind = rows.profile.kind_of(state.table, full(state))
             if (state.table, column) in known or (kind is not None and not kind.natural):
                 continue
             owned = OwnedFile(state.table, column, file.path[:-len(value)].rstrip("/"))
@@ -41,7 +42,7 @@ def owned_files(rows: Rows, files: Sequence[FileState], databases: Mapping[Side,
     best: dict[tuple[str, str], OwnedFile] = {}
     for owned, _ in votes.most_common():
         best.setdefault((owned.table, owned.column), owned)
-    own = [o for o in best.values() if _is_owner(rows, o, values[o], databases, exists)]
+    own = [o for o in best.values() if _is_owner(rows, o, values[o], databases, live)]
     # Of two that name one file, what editors keep: it must not stay behind with what visitors leave.
     return tuple(sorted(own, key=lambda o: rows.profile.is_visitors(o.table)))
 
@@ -60,7 +61,7 @@ def _named_by(state: RowState, by_name: Mapping[str, Sequence[FileState]]) -> It
                     yield column, value, file
 
 
-def _is_owner(rows: Rows, owned: OwnedFile, values: set[str], databases: Mapping[Side, Database], exists: Exists
+def _is_owner(rows: Rows, owned: OwnedFile, values: set[str], databases: Mapping[Side, Database], live: FileTree
               ) -> bool:
     """Whether each such file is one row's alone, and what other rows of live's hold there are files, too."""
     for side, tables in ((rows.source, rows.source_tables), (rows.target, rows.target_tables)):
@@ -70,11 +71,19 @@ def _is_owner(rows: Rows, owned: OwnedFile, values: set[str], databases: Mapping
         held = Counter(row[owned.column] for row in databases[side].find_any(table, owned.column, sorted(values), {}))
         if any(held[value] > 1 for value in values):
             return False
-    live = rows.target_tables if rows.target is Side.LIVE else rows.source_tables
-    table = live.get(owned.table)
+    table = (rows.target_tables if rows.target is Side.LIVE else rows.source_tables).get(owned.table)
     sample = databases[Side.LIVE].sample(table, _SAMPLE) if table is not None and table.column(owned.column) else []
     others = {v for row in sample if isinstance(v := row.get(owned.column), str) and v} - values
     if not others:
         return all("/" in value for value in values)  # a bare name may be anything's
     above = f"{owned.folder}/" if owned.folder else ""
-    return sum(not v.startswith("/") and exists(above + v) for v in others) >= _SHARE * len(others)
+    paths = [above + v for v in others if not v.startswith("/")]
+    with live.looking_ahead(("status", p) for p in paths):
+        return sum(_is_there(live, p) for p in paths) >= _SHARE * len(others)
+
+
+def _is_there(tree: FileTree, path: str) -> bool:
+    try:
+        return tree.status(path) is not None
+    except SiteError:  # it is no path below this folder
+        return False

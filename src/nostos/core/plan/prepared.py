@@ -6,7 +6,6 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, closing, contextmanager
 from dataclasses import dataclass, field, replace
-from functools import partial
 from pathlib import Path
 from urllib.parse import quote
 
@@ -151,10 +150,7 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
         decide(comparison, decisions, {i.id: i.reason for i in first.items.values() if i.reason})
     if toward is Side.STAGING:
         comparison = hold_back(exchanged(comparison, staging_db), questions)
-        needs = _resolved(comparison, staging_db, live_db)
-        name_items(comparison, target_db, source_db)
-        return asked_for(comparison), needs
-    needs = _resolved(comparison, live_db, staging_db)
+    needs = _resolved(comparison, target_db, source_db)
     name_items(comparison, target_db, source_db)
     return asked_for(comparison), needs
 
@@ -173,18 +169,11 @@ def _resolved(comparison: Comparison, target_db: Database, source_db: Database) 
 def _gathered(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], layers: Sequence[Layer]
               ) -> Comparison:
     rows = compare_rows(crew.anchor, crew.live, live_db, crew.staging, staging_db, layers, crew.staging.files.called)
-    learned = owned_files(rows, files, {Side.LIVE: live_db, Side.STAGING: staging_db}, partial(_is_there, crew.live))
+    learned = owned_files(rows, files, {Side.LIVE: live_db, Side.STAGING: staging_db}, crew.live.files)
     if learned:
         rows.profile = replace(rows.profile, files=(*rows.profile.files, *learned))
     found = assemble(crew.anchor, rows, files, schema_items(rows, crew.anchor), staging_db, live_db)
     return in_scope(found, crew.anchor.fact("network_site"))
-
-
-def _is_there(site: Site, path: str) -> bool:
-    try:
-        return site.files.status(path) is not None
-    except SiteError:
-        return False
 
 
 def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,

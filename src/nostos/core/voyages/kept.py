@@ -85,8 +85,7 @@ def let_go_all(merges: Path, sites: Iterable[AnyPath] = ()) -> list[str]:
                 let_go(folder)
         except (NostosError, OSError) as error:
             where = place.host if isinstance(place, FarPath) else str(folder)
-            why = error.what if isinstance(error, NostosError) else error.strerror
-            left[where] = f"{place.parent if isinstance(place, FarPath) else place}: {why}"
+            left[where] = f"{place.parent if isinstance(place, FarPath) else place}: {_why(error)}"
     own = {f.name for f in folders}
     for beside in {site.parent for site in sites if own and isinstance(site, FarPath) and site.host not in left}:
         try:
@@ -95,5 +94,9 @@ def let_go_all(merges: Path, sites: Iterable[AnyPath] = ()) -> list[str]:
                     tree_at(beside).remove(f"{BESIDE}/{name}")
             tree_at(beside).remove_empty(BESIDE)
         except (NostosError, OSError) as error:
-            left[beside.host] = f"{beside / BESIDE}: {error.what if isinstance(error, NostosError) else error.strerror}"
+            left[beside.host] = f"{beside / BESIDE}: {_why(error)}"
     return list(left.values())
+
+
+def _why(error: NostosError | OSError) -> str | None:
+    return error.what if isinstance(error, NostosError) else error.strerror

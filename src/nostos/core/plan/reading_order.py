@@ -3,17 +3,18 @@ table with its rows below the update that brought it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from nostos.core.compare.items import Comparison, Item
+from nostos.core.plan.needs import Needs
 from nostos.core.profiles.model import GROUPS, Profile
 
 _AFTER = len(GROUPS)
 
 
-def in_reading_order(items: Iterable[Item], comparison: Comparison, on: Callable[[str], Iterable[str]]
+def in_reading_order(items: Iterable[Item], comparison: Comparison, needs: Needs
                      ) -> list[tuple[tuple[str, ...], Item]]:
-    """Items, each with those that it stands below, the nearest last. on: the items that one needs."""
+    """Items, each with those that it stands below, the nearest last."""
     shown = {i.id: i for i in items}
     steps = {i.id for i in shown.values() if i.schema}
     under: dict[str, str] = {}
@@ -21,7 +22,7 @@ def in_reading_order(items: Iterable[Item], comparison: Comparison, on: Callable
         if item.part_of in shown:
             under[item.id] = item.part_of
         elif item.folder:
-            under |= {step: item.id for step in on(item.id) if step in steps}
+            under |= {n.on: item.id for n in needs.get(item.id, ()) if n.on in steps}
     tables = {i.schema[0].table: i.id for i in shown.values() if i.schema and i.schema[0].what == "table"}
     for item in shown.values():
         of = item.schema[0].table if item.schema else item.root[0] if item.root is not None else ""
