@@ -175,6 +175,8 @@ class _Naming:
         if kind is not None and kind.title and not kind.natural:
             text = readable(str(row.get(kind.title) or ""))
             return _Said(text, bool(text))
+        if kind is not None and not kind.natural and kind.label and not {*kind.label} & {*self.rows.table(table).key}:
+            return _NOTHING  # its identifier says what it is called
         if table not in self.columns:
             self.columns[table] = _title_column(self.rows.table(table), self._some(table, row), self._people())
         column, whole = self.columns[table]
