@@ -33,3 +33,15 @@ class SameThing(SmallTest):
         for known, told in ((True, "news"), (False, None)):
             joins = Joins(profile, here, here.tables(), there, lambda table, key, known=known: known)
             self.assertEqual({"of": told}, joins("remark", {"id": 1, "page_id": 1}))
+
+    def test_one_made_anew_for_two_is_neither(self) -> None:
+        s = self.small("sqlite", ("CREATE TABLE sign (id {key}, name VARCHAR(20), words VARCHAR(40))",
+                                  "INSERT INTO sign (name, words) VALUES ('exit', 'north'), ('exit', 'south')"),
+                       'editors = ["sign"]\n[[kind]]\nname = "sign"\ntable = "sign"\nlabel = "name"\n'
+                       'identity = ["name"]\n')
+        s.sql("staging", "DELETE FROM sign")
+        s.sql("staging", "INSERT INTO sign VALUES (7, 'exit', 'east')")
+        s.sql("live", "UPDATE sign SET words = 'north, by the stairs' WHERE id=1")
+        self.assertEqual(sorted(s.standings().values()), ["clash", "homeward", "homeward"])
+        s.merge("*")
+        self.assertEqual([("east",), ("north, by the stairs",)], s.sql("live", "SELECT words FROM sign ORDER BY words"))

@@ -7,6 +7,8 @@ from nostos.core.apply.notes import AnchorNotes
 from nostos.core.plan.needs import Need, resolve
 from nostos.core.plan.prepared import compare_voyage
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
+from nostos.core.takeback.undo import prepare_undo, to_take_back
+from tests.apply.test_live_differs import SmallTest
 from tests.profiles.test_plain_database import library
 from tests.support import Harbour, SiteTest, rows
 
@@ -76,3 +78,45 @@ class Planning(SiteTest):
         # Staging's reader 3 is live's reader 4 from now on.
         self.assertIn(["pair", str(Side.STAGING), "readers", 3, "4"], [list(line) for line in lines])
         self.assertEqual(list(self.h.standings().values()), ["kept"])
+
+
+class OnWhatLiveDid(SmallTest):
+    def test_what_live_has_built_on_stays_out_of_the_bin(self) -> None:
+        s = self.small("sqlite", (
+            "CREATE TABLE page (id {key}, title VARCHAR(20), state VARCHAR(20))",
+            "CREATE TABLE remark (id {key}, page_id INTEGER REFERENCES page(id), words VARCHAR(20))",
+            "INSERT INTO page (title, state) VALUES ('tides', 'shown'), ('winds', 'shown')"),
+            'editors = ["page"]\n[[kind]]\nname = "page"\ntable = "page"\nlabel = "title"\ngone = { state = "bin" }\n')
+        s.sql("staging", "UPDATE page SET state = 'bin'")
+        s.sql("live", "INSERT INTO remark (page_id, words) VALUES (1, 'Lovely')")
+        items = s.compare().items
+        self.assertIn("live has built on it since: remark/1", items["page/tides"].reason)
+        self.assertEqual(items["page/winds"].standing, "homeward")
+
+    def test_what_comes_back_needs_what_it_pointed_at(self) -> None:
+        s = self.small("sqlite", (
+            "CREATE TABLE page (id {key}, title VARCHAR(20))",
+            "CREATE TABLE note (id {key}, page_id INTEGER REFERENCES page(id), words VARCHAR(20))",
+            "INSERT INTO page (title) VALUES ('tides'), ('winds')", "INSERT INTO note (page_id, words) VALUES (2, 'x')"))
+        s.sql("staging", "DELETE FROM note")
+        s.merge("*")
+        s.sql("live", "DELETE FROM page WHERE id=2")
+        with s.crew() as crew:
+            ready = prepare_undo(s.home, crew, to_take_back(s.home, "trip", None))
+        self.assertEqual({i.id: i.reason for i in ready.plan.selection.clashes},
+                         {"note/1": "its page_id points at page 2, which live has removed since"})
+
+    def test_a_number_that_came_home_under_another_is_nobodys_here(self) -> None:
+        """A page that staging made and that live knows by another number: a new note's bare number may mean it."""
+        s = self.small("sqlite", ("CREATE TABLE page (id INTEGER PRIMARY KEY AUTOINCREMENT, title VARCHAR(20))",
+                                  "CREATE TABLE note (id {key}, words VARCHAR(90))",
+                                  "INSERT INTO page (id, title) VALUES (4811, 'tides'), (4812, 'winds')",
+                                  "INSERT INTO note (words) VALUES ('see /page/4811'), ('see /page/4812')"),
+                       'editors = ["page", "note"]\n')
+        s.sql("staging", "INSERT INTO page (title) VALUES ('made here')")
+        s.sql("live", "INSERT INTO page (title) VALUES ('made there')")
+        s.merge("*")
+        s.sql("staging", "INSERT INTO note (words) VALUES ('{\"goes_with\": 4813}')")
+        s.merge("*")
+        self.assertEqual(s.sql("live", "SELECT title FROM page WHERE id=4814"), [("made here",)])
+        self.assertEqual(s.sql("live", "SELECT words FROM note WHERE id=3"), [('{"goes_with": 4814}',)])
