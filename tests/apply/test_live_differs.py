@@ -180,6 +180,17 @@ class BetweenTheListAndTheCommit(SmallTest):
                 s.sql("staging", "UPDATE page SET body = 'stagings'")
                 self.assertEqual({name: "clash"}, s.standings())
 
+    def test_what_live_sets_back_after_a_merge_is_an_edit(self) -> None:
+        """A block that is as it was at the clone has moved, if a merge changed it in between."""
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, PAGES, 'editors = ["page"]\n')
+                s.sql("staging", "UPDATE page SET title='uno' WHERE id=1")
+                s.merge("*")
+                s.sql("live", "UPDATE page SET title='one' WHERE id=1")
+                s.sql("staging", "UPDATE page SET title='eins' WHERE id=1")
+                self.assertEqual(s.standings(), {"page/1": "clash"})
+
     def test_what_was_decided_for_live_stays_decided(self) -> None:
         """Of a page that both sides had made: staging's other word for it does not come back at the next merge."""
         s = self.small("sqlite", ("CREATE TABLE page (id {key}, slug VARCHAR(20) NOT NULL UNIQUE, title VARCHAR(20), "
