@@ -469,6 +469,32 @@ class SlowCommit(SmallTest):
             self.assertEqual(s.sql("live", "SELECT title FROM page WHERE id=1"), [(title,)])
 
 
+class WhatDefinitionsCall(SmallTest):
+    def test_code_goes_only_when_it_is_named(self) -> None:
+        """A check or a default of staging's that would write, wait or reach out on live."""
+        evil = {"postgresql": ("ALTER TABLE page ADD CONSTRAINT evil CHECK (query_to_xml('DELETE FROM booking',"
+                               " true, true, '') IS NOT NULL) NOT VALID", "constraint/page.evil"),
+                "mariadb": ("ALTER TABLE page ADD COLUMN evil BIGINT DEFAULT (SETVAL(numbers, 1))", "column/page.evil"),
+                "sqlite": ("CREATE TABLE evil (x TEXT CHECK (load_extension(x) IS NULL))", "table/evil")}
+        fine = {"postgresql": "ALTER TABLE page ADD COLUMN token INT DEFAULT length('four')",
+                "mariadb": "ALTER TABLE page ADD COLUMN token INT DEFAULT (LENGTH('four'))",
+                "sqlite": "ALTER TABLE page ADD COLUMN token TEXT CHECK (length(token) > 3)"}
+        for engine, (statement, item) in evil.items():
+            with self.subTest(engine):
+                more = ("CREATE SEQUENCE numbers",) if engine == "mariadb" else ()
+                s = self.small(engine, (*PAGES, *BOOKINGS, *more))
+                s.sql("staging", statement)
+                s.sql("staging", fine[engine])
+                with s.crew() as crew:
+                    ready = prepare(crew, Choice())
+                self.assertIn("column/page.token", [i.id for i in ready.plan.selection.items])
+                self.assertNotIn(item, [i.id for i in ready.plan.selection.items])
+                self.assertIn(f"{item} runs code on live, for it calls", " ".join(ready.plan.selection.warnings))
+                s.merge("*")
+                self.assertEqual(len(s.sql("live", "SELECT * FROM booking")), 3)
+                self.assertIn(item, s.standings())
+
+
 class SeenAsItIs(SmallTest):
     def test_a_gained_column_is_compared_by_its_bytes(self) -> None:
         kinds = {"sqlite": "TEXT COLLATE NOCASE", "mariadb": "VARCHAR(20)", "postgresql": "VARCHAR(20)"}

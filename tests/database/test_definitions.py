@@ -9,28 +9,58 @@ from nostos.core.database import definitions
 from nostos.core.database.engines import locate
 from nostos.core.errors import SiteError
 
-PARTS = ("varchar(40) DEFAULT 'a, b; c' NOT NULL", "numeric(10,2)", "enum('x','y') COMMENT 'it''s -- so'",
-         "(((data #>> '{a,b}'::text[]) IS NOT NULL))", "FOREIGN KEY (a, b) REFERENCES x(a, b) ON DELETE CASCADE",
-         "ARRAY['a', 'b']", "nextval('\"Odd, name\"'::regclass)", "KEY `a,b` (`a`,`b`) USING BTREE", "(1 - -1)")
-OTHERS = ("int); DELETE FROM orders; --", "int, DROP COLUMN email", "0; ATTACH 'x' AS y", "int /* ", "(1",
-          "1)", "int -- x")
+PARTS = {
+    "mysql": ("varchar(40) DEFAULT 'a, b; c' NOT NULL", "numeric(10,2)", "enum('x','y') COMMENT 'it''s -- so'",
+              "KEY `a,b` (`a`,`b`) USING BTREE", r"text DEFAULT 'a\'; b'", "FOREIGN KEY (`a`) REFERENCES `x` (`a`)"),
+    "postgresql": ("(((data #>> '{a,b}'::text[]) IS NOT NULL))", "ARRAY['a', 'b']", r"text DEFAULT '\'", "(1 - -1)",
+                   "nextval('\"Odd, name\"'::regclass)", "FOREIGN KEY (a, b) REFERENCES x(a, b) ON DELETE CASCADE",
+                   r"text DEFAULT E'it\'s; x'", "text DEFAULT $q$ ; ' $q$"),
+    "sqlite": ("[odd; type]", "text DEFAULT 'a, b'", r"text DEFAULT '\' COLLATE NOCASE")}
+# A text that ends early for one engine goes on for another.
+OTHERS = {
+    "mysql": ("int); DELETE FROM orders; --", "int, DROP COLUMN email", "int /* ", "(1", "1)", "int -- x", "int # x",
+              r"text DEFAULT '\\', DROP COLUMN email, ADD z text DEFAULT '\\'", "int /*! , DROP COLUMN email */",
+              "int --"),
+    "postgresql": (r"text DEFAULT '\', DROP COLUMN email, ADD z text DEFAULT '\'", "0 --x", "int /* /* */", "'a",
+                   r"text DEFAULT E'\', ADD y text DEFAULT '; x'"[:-1], "$$a$$; DROP TABLE x", "([1)]"),
+    "sqlite": ("0; ATTACH 'x' AS y", r"text DEFAULT '\', evil text DEFAULT '\'", '"open')}
+MADE = {
+    ("sqlite", "index", "by title"): 'CREATE UNIQUE INDEX "by title" ON page (title) WHERE title <> \'a; b\'',
+    ("sqlite", "table", "x"): "CREATE TABLE x (id int, -- its key; and\n y text CHECK (y <> ';')) WITHOUT ROWID;",
+    ("sqlite", "view", "x"): "CREATE VIEW x (a, b) AS SELECT 1, ';'",
+    ("sqlite", "trigger", "x"): "CREATE TRIGGER x AFTER INSERT ON page BEGIN SELECT CASE WHEN 1 THEN 2 END; DELETE "
+                                "FROM page WHERE NEW.end = 1; END",
+    ("sqlite", "virtual table", "x"): "CREATE VIRTUAL TABLE x USING fts5(title, content='')",
+    ("postgresql", "index", "x"): "CREATE INDEX x ON public.page USING btree (lower(title)) INCLUDE (a) WHERE (b > 5)"}
+UNMADE = (("index", "DELETE FROM orders"), ("index", "CREATE TABLE x (id int)"),
+          ("index", "CREATE INDEX y ON page (a)"), ("index", "CREATE INDEX x ON orders (a)"),
+          ("index", "CREATE INDEX x ON page (a); DELETE FROM orders"),
+          ("index", "CREATE INDEX x ON page (a) DELETE FROM orders"),
+          ("table", "CREATE TABLE x AS SELECT * FROM orders"),
+          ("view", "CREATE VIEW x AS DELETE FROM orders"), ("view", "CREATE VIEW x AS SELECT 1; DELETE FROM orders"),
+          ("trigger", "CREATE TRIGGER x AFTER INSERT ON page BEGIN SELECT 1; END; DELETE FROM orders"),
+          ("trigger", "CREATE TRIGGER x AFTER INSERT ON page BEGIN SELECT 1; END; SELECT CASE WHEN 1 THEN 2 END"))
 
 
 class Definitions(unittest.TestCase):
     def test_parts(self) -> None:
-        for text in PARTS:
-            self.assertEqual(definitions.part(text, "x"), text)
-        for text in OTHERS:
-            with self.subTest(text), self.assertRaises(SiteError):
-                definitions.part(text, "x")
+        for engine, texts in PARTS.items():
+            for text in texts:
+                with self.subTest(text, engine=engine):
+                    self.assertEqual(definitions.part(text, engine, "x"), text)
+        for engine, texts in OTHERS.items():
+            for text in texts:
+                with self.subTest(text, engine=engine), self.assertRaises(SiteError):
+                    definitions.part(text, engine, "x")
 
     def test_statements(self) -> None:
-        good = 'CREATE UNIQUE INDEX "by title" ON page (title) WHERE title <> \'a; b\''
-        self.assertEqual(definitions.whole(good, "(?:UNIQUE )?INDEX", "by title"), good)
-        for text in ("DELETE FROM orders", good + "; DELETE FROM orders", good.replace("by title", "other"),
-                     "CREATE TABLE x (id int)"):
+        for (engine, kind, name), text in MADE.items():
+            with self.subTest(text):
+                over = ("page",) if kind == "index" else ()
+                self.assertEqual(definitions.whole(text, engine, kind, name, over), text)
+        for kind, text in UNMADE:
             with self.subTest(text), self.assertRaises(SiteError):
-                definitions.whole(text, "(?:UNIQUE )?INDEX", "by title")
+                definitions.whole(text, "sqlite", kind, "x", ("page",) if kind == "index" else ())
 
     def test_a_database_runs_no_other(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

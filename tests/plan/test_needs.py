@@ -97,7 +97,8 @@ class OnWhatLiveDid(SmallTest):
         s = self.small("sqlite", (
             "CREATE TABLE page (id {key}, title VARCHAR(20))",
             "CREATE TABLE note (id {key}, page_id INTEGER REFERENCES page(id), words VARCHAR(20))",
-            "INSERT INTO page (title) VALUES ('tides'), ('winds')", "INSERT INTO note (page_id, words) VALUES (2, 'x')"))
+            "INSERT INTO page (title) VALUES ('tides'), ('winds')",
+            "INSERT INTO note (page_id, words) VALUES (2, 'x')"))
         s.sql("staging", "DELETE FROM note")
         s.merge("*")
         s.sql("live", "DELETE FROM page WHERE id=2")

@@ -426,7 +426,7 @@ class Cloning:
         """Copy every row. Returns how many were read back and found equal."""
         local = Localiser(self.live_urls, self.staging_urls, (self.live.database.prefix, self.database.prefix),
                           self.profile, self._mask(anchor, source, tables), self.traces)
-        copier = RowCopier(anchor, source, target, local, self.tell)
+        copier = RowCopier(anchor, source, target, local, self.tell, far=bool(self.live.database.host))
         try:
             for name in self.skip_rows:
                 for side in Side:

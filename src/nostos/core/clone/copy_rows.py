@@ -16,6 +16,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.rows import SEED
 from nostos.core.anchor.store import Anchor
 from nostos.core.clone.masking import Mask
+from nostos.core.database.engines import engine
 from nostos.core.database.protocol import Block, Database, InsideCopy
 from nostos.core.database.rows.digests import add_digests, block_of
 from nostos.core.database.rows.row_bytes import row_form
@@ -118,14 +119,17 @@ class Localiser:
 
 class RowCopier:
     """Copies tables. Afterwards `rows`, `rewritten` and `proved` say how many were copied, how many of them hold
-    something local, and how many were read back and found equal."""
+    something local, and how many were read back and found equal. far: the source is on another machine, so that each
+    statement that it says makes a part of it is looked at before it is run here."""
 
-    def __init__(self, anchor: Anchor, source: Database, target: Database, local: Localiser, tell: Listener) -> None:
+    def __init__(self, anchor: Anchor, source: Database, target: Database, local: Localiser, tell: Listener, *,
+                 far: bool = False) -> None:
         self.anchor = anchor
         self.source = source
         self.target = target
         self.local = local
         self.tell = tell
+        self._far = far
         self.rows = 0
         self.rewritten = 0
         self.proved = 0
@@ -140,6 +144,8 @@ class RowCopier:
         self._expected = sum(rows for rows, _ in sizes.values()) if sizes else None
         self.moved(0, 0)
         outline = self.source.outline()
+        if self._far:
+            engine(outline.engine).check_outline(outline)
         self.target.build(outline)
         mask = self.local.mask
         for name in outline.raw if mask is None else ():  # what a search index keeps may hold anybody's words

@@ -72,7 +72,7 @@ class SchemaStep:
     constraint.
 
     ddl: its definition, in words of the engine's. before: what it was. filled: of a column that may not be empty and
-    has no default, what all rows that were there have got in it.
+    has no default, what all rows that were there have got in it. calls: the code that it would run, by name.
     """
 
     what: str  # "table", "column", "index" or "constraint"
@@ -83,6 +83,7 @@ class SchemaStep:
     action: SchemaAction = SchemaAction.ADD
     before: str = ""
     filled: Value = None
+    calls: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,7 +107,7 @@ class Item:
     folder: str = ""  # the path of a folder item, which is switched as a whole
     reason: str = ""
     root: RowName | None = None
-    careful: bool = False  # it drops or narrows something, is an account, or opens, so it goes only when it is named
+    careful: bool = False  # it drops, narrows, runs code, is an account or opens: it goes only when it is named
     opens: bool = False  # it would take away what keeps others from seeing or doing something
     part_of: str = ""  # the item that it is shown under, for it has no name of its own
 

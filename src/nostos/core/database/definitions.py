@@ -1,46 +1,177 @@
-"""Definitions that come from elsewhere, looked at before they are carried out: each defines one thing, and ends there.
+"""Definitions that come from elsewhere, read into their parts before they are carried out: each defines one thing, over
+one table, and ends there.
 
 What a database says of itself may be a lie: a file's schema can be written to by whoever runs code in it, and a host
-that is asked may answer what it likes. So no text of a definition is run that could be anything else.
+that is asked may answer what it likes. So no text of a definition is run that was not read, token by token, as its own
+engine reads it, and found to be what it should be and no more.
 """
 
 from __future__ import annotations
 
-import re
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
 
-from nostos.core.database.outline import bare, makes
+from nostos.core.database.sql_text import Mark, Token, balanced, meant, tokens, top_level
 from nostos.core.errors import SiteError
 
-_COMMENT = re.compile(r"--\s|/\*")
-_OPENING, _CLOSING = "([{", ")]}"
+_READS = ("select", "with", "values", "(")  # how what a view shows begins
+_CLAUSES = ("include", "nulls", "with", "where", "comment", "tablespace")  # of an index, after its columns
+_NONE = Token(Mark.BLANK, "")
+_ENDS = {"begin": 1, "case": 1, "end": -1}
 
 
-def whole(sql: str, what: str, name: str) -> str:
-    """A statement that makes one thing, as `makes` has it, and nothing after it, but for what a trigger does. Raises
-    SiteError for any other."""
-    try:
-        makes(sql, what, name)
-    except SiteError:
-        raise _refused(name, "it makes something else") from None
-    if what != "TRIGGER" and ";" in bare(sql).rstrip().rstrip(";"):
-        raise _refused(name, "something follows it")
+@dataclass(frozen=True)
+class Made:
+    """What a statement makes. kind: "table", "index", "view", "trigger" or "virtual table". over: the table that an
+    index or a trigger is on. rest: the tokens after these."""
+
+    kind: str
+    name: str
+    over: str
+    unique: bool
+    rest: tuple[Token, ...]
+
+
+def made(sql: str, engine: str, called: str = "") -> Made:
+    """Read a statement that makes something. engine: whose SQL it is. called: what it is to make, for people. Raises
+    SiteError where it is not one such statement, or more than one."""
+    words = _Words(_read(sql, engine, called), called)
+    words.take("create")
+    unique = words.has("unique")
+    kind = next((k for k in ("table", "index", "view", "trigger") if words.has(k)), "")
+    if not kind and words.has("virtual"):
+        words.take("table")
+        kind = "virtual table"
+    if not kind or (unique and kind != "index"):
+        raise _refused(called, "it makes something else")
+    if words.has("if"):
+        words.take("not")
+        words.take("exists")
+    name, over = words.name(), ""
+    if kind == "index":
+        words.take("on")
+        words.has("only")
+        over = words.name()
+    elif kind == "trigger":
+        while not words.has("on"):
+            words.next()
+        over = words.name()
+    found = Made(kind, name, over, unique, tuple(words.left))
+    _check_rest(found, called)
+    return found
+
+
+def whole(sql: str, engine: str, kind: str, name: str, over: Collection[str] = ()) -> str:
+    """A statement that makes one thing, and nothing after it. kind, name: what it is to make. over: the names by which
+    the table that an index is on may be called. Raises SiteError for any other."""
+    found = made(sql, engine, name)
+    if (found.kind, found.name) != (kind, name) or (over and found.over not in over):
+        raise _refused(name, "it makes something else")
     return sql
 
 
-def part(sql: str, name: str) -> str:
+def part(sql: str, engine: str, name: str) -> str:
     """A part of a statement, such as a column's type, its default, or a constraint: it ends nothing, opens nothing that
     it does not close, and begins nothing else. name: of what it is, for people. Raises SiteError for any other."""
-    plain = bare(sql)
-    depth = 0
-    for character in plain:
-        depth += (character in _OPENING) - (character in _CLOSING)
-        if depth < 0 or character == ";" or (character == "," and not depth):
-            raise _refused(name, "it goes on with something else")
-    if depth or _COMMENT.search(plain) or plain.count("'") % 2 or '"' in plain or "`" in plain:
-        raise _refused(name, "it does not come to its end")
+    found = _read(sql, engine, name, comments=False)
+    if any(t.mark is Mark.SIGN and t.text in (",", ";") for t in top_level(found)) or any(
+            t.text == ";" and t.mark is Mark.SIGN for t in found):
+        raise _refused(name, "it goes on with something else")
     return sql
+
+
+class _Words:
+    """The tokens that are left of a statement, taken from the front."""
+
+    def __init__(self, left: Sequence[Token], called: str) -> None:
+        self.left = list(left)
+        self.called = called
+
+    def next(self) -> Token:
+        if not self.left:
+            raise _refused(self.called, "it makes something else")
+        return self.left.pop(0)
+
+    def has(self, word: str) -> bool:
+        """Whether a word comes next, which is taken then."""
+        comes = bool(self.left) and self.left[0].text.lower() == word
+        if comes:
+            self.left.pop(0)
+        return comes
+
+    def take(self, word: str) -> None:
+        if not self.has(word):
+            raise _refused(self.called, "it makes something else")
+
+    def name(self) -> str:
+        """A name, the last part of it where it says its schema."""
+        token = self.next()
+        while self.left and self.left[0].text == ".":
+            self.left.pop(0)
+            token = self.next()
+        if token.mark not in (Mark.NAME, Mark.TEXT):
+            raise _refused(self.called, "it makes something else")
+        return token.word if token.mark is Mark.NAME and token.text[:1] in '"`[' else token.text.strip("'")
+
+
+def _read(sql: str, engine: str, name: str, *, comments: bool = True) -> list[Token]:
+    try:
+        every = tokens(sql, engine)
+    except SiteError:
+        raise _refused(name, "it does not come to its end") from None
+    if any(t.mark is Mark.COMMENT and (not comments or t.text.startswith(("/*!", "/*M!"))) for t in every):
+        raise _refused(name, "a comment stands in it")
+    found = meant(every)
+    if not balanced(found):
+        raise _refused(name, "it does not come to its end")
+    return found
+
+
+def _check_rest(found: Made, called: str) -> None:
+    """Raise SiteError where what follows the head of a statement is not what belongs to it."""
+    rest = list(found.rest)
+    while rest and rest[-1].text == ";" and found.kind != "trigger":
+        rest.pop()
+    first = rest[0].text.lower() if rest else ""
+    level = [t.text.lower() for t in top_level(rest)]
+    good = bool(rest)
+    if found.kind == "trigger":
+        good = _one_body([t.text.lower() if b.text != "." else "" for b, t in zip((_NONE, *rest), rest, strict=False)])
+    elif any(t.text == ";" and t.mark is Mark.SIGN for t in rest):
+        raise _refused(called, "something follows it")
+    elif found.kind == "table":
+        good = first == "(" and "select" not in level and "as" not in level
+    elif found.kind == "index":
+        after = level[2:] if level[:1] == ["using"] else level
+        good = (first in ("(", "using")) and (not after or after[0] in _CLAUSES)
+    elif found.kind == "view":
+        texts = [t.text.lower() for t in rest]
+        body = texts[texts.index("as") + 1:][:1] if "as" in texts else []
+        good = bool(body) and body[0] in _READS
+    elif found.kind == "virtual table":
+        good = first == "using"
+    if not good:
+        raise _refused(called, "it makes something else")
+
+
+def _one_body(words: Sequence[str]) -> bool:
+    """Whether a trigger's statements stand between its BEGIN and the END that is the last of it; or it only calls."""
+    if words and words[-1] == ";":
+        words = words[:-1]
+    if "begin" not in words:
+        return ";" not in words
+    start = words.index("begin")
+    depth = 0
+    for at, word in enumerate(words):
+        if word == ";" and at < start:
+            return False
+        depth += _ENDS.get(word, 0)
+        if at > start and not depth and at < len(words) - 1:
+            return False
+    return not depth
 
 
 def _refused(name: str, why: str) -> SiteError:
-    return SiteError(f"The definition of {name} is not carried out: {why}.", left="Nothing of it was done.",
+    return SiteError(f"The definition of {name or 'something'} is not carried out: {why}.",
+                     left="Nothing of it was done.",
                      next_step="Look at it where it comes from: no database writes one like that by itself.")

@@ -95,7 +95,8 @@ def stays_inside(sql: str, name: str, database: str) -> None:
 
 
 def refused(why: str) -> SiteError:
-    return SiteError(f"The schema in it is not taken: {why}.", next_step="Use another backup.")
+    return SiteError(f"The schema is not taken: {why}.", left="Nothing of it was made.",
+                     next_step="Look at it where it comes from, or use another backup.")
 
 
 def reached(triggers: Iterable[Trigger], written: Mapping[str, Collection[str]], names: Mapping[str, str],

@@ -387,6 +387,11 @@ class Database(ABC):
         """What is defined here beside tables: ("view", "trigger", "routine"), and its name."""
         return set()
 
+    def running_code(self, called: Collection[str]) -> frozenset[str]:
+        """Of names that definitions call, those of functions that may do more than work out a value from what they are
+        given: that write, wait, read from elsewhere, or are the site's own."""
+        return frozenset()
+
     def sizes(self) -> dict[str, tuple[int, int]]:
         """About how many rows and bytes each table has, where the engine can tell without counting."""
         return {}

@@ -11,6 +11,7 @@ from urllib.parse import quote
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
+from nostos.core.compare.called_code import mark_called_code
 from nostos.core.compare.file_changes import FileState, compare_files
 from nostos.core.compare.gather import assemble
 from nostos.core.compare.items import Comparison, Item
@@ -150,6 +151,8 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
         decide(comparison, decisions, {i.id: i.reason for i in first.items.values() if i.reason})
     if toward is Side.STAGING:
         comparison = hold_back(exchanged(comparison, staging_db), questions)
+    if toward is Side.LIVE:
+        mark_called_code(comparison, target_db)
     needs = _resolved(comparison, target_db, source_db)
     name_items(comparison, target_db, source_db)
     return asked_for(comparison), needs

@@ -68,6 +68,12 @@ class Selection:
         return [c.item for c in self.chosen]
 
 
+def _runs(item: Item) -> str:
+    """What there is to say of a change of the schema that runs code; empty where it runs none."""
+    called = ", ".join(dict.fromkeys(name for step in item.schema for name in step.calls))
+    return f"runs code on {item.schema[0].side.other}, for it calls {called}" if called else ""
+
+
 def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists = lambda _: False) -> Selection:
     """The items to take home.
 
@@ -96,7 +102,7 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
     forbidden = matching(comparison.items, leave)
     wanted -= forbidden
     # Nobody's account and no visitor's test row comes along with what was not asked for by its name.
-    unasked = {name for name in careful if not comparison.items[name].schema} | {
+    unasked = {n for n in careful if not comparison.items[n].schema or _runs(comparison.items[n])} | {
         i.id for i in movable if stays(i) and i.id not in wanted and not choice.everyone
         and comparison.rows.profile.is_surely_visitors(i.kind)}
     hung = {} if take else _with_what_stays(comparison, needs, wanted, choice.sure)
@@ -114,8 +120,8 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
             if need.on not in chosen:
                 if need.on in careful:
                     item = comparison.items[need.on]
-                    why = f"drops something of {comparison.rows.target}'s" if item.schema else (
-                        f"{_OPENS if item.opens else 'is an account'}, and goes only when it is named")
+                    why = _runs(item) or (f"drops something of {comparison.rows.target}'s" if item.schema else (
+                        f"{_OPENS if item.opens else 'is an account'}, and goes only when it is named"))
                     raise SelectionError(f"{_chain(chosen, need)}, which {why}.",
                                          next_step=f"Name it with --take {need.on}, or leave {need.item} out.")
                 chosen[need.on] = need
@@ -127,6 +133,9 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
         tuple(unmoved), (*(f"{name} {_OPENS}: it goes only when it is named, --take {name}" for name in sorted(careful)
                            if comparison.items[name].opens),
                          *(f"{name} {_OPENS}" for name in sorted(chosen) if comparison.items[name].opens),
+                         *(f"{name} {why}: it goes only when it is named, --take {name}" for name in sorted(careful)
+                           if (why := _runs(comparison.items[name]))),
+                         *(f"{name} {why}" for name in sorted(chosen) if (why := _runs(comparison.items[name]))),
                          *(f"{item} stays, for {on}, with which it was removed, does" for item, on in hung.items()),
                          *(f"{item} stays, for it needs {on}, which goes only when it is named: --take {on}"
                            for item, on in waits.items()),

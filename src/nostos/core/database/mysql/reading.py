@@ -19,7 +19,14 @@ from nostos.core.database.server_session import AT_ONCE, PATTERNS
 _FEW, _SPARSE = 2000, 16  # rows of a small table; keys to a row of a sparse one
 _WIDE = 512  # bytes of a row that costs no more when it is read by itself
 _TOGETHER = 8192  # keys whose rows are read as one value
+_LITERAL = re.compile(r"'(?:[^'\\]|''|\\.)*'")
+_WORKED_OUT = re.compile(r"\(|(?i:\bnext\s+value\b)")
 _DIGITS = 20  # of a key
+# Functions of the server's that write, wait, hold, or read what is not in the row.
+_DOES_MORE = frozenset((
+    "setval", "sleep", "benchmark", "get_lock", "release_lock", "release_all_locks", "is_free_lock", "is_used_lock",
+    "load_file", "master_pos_wait", "master_gtid_wait", "source_pos_wait", "wait_for_executed_gtid_set", "sys_exec",
+    "sys_eval"))
 _CHECKSUMS = (10, 8)  # the version of MariaDB from which on there are two that begin with a number
 
 
@@ -124,6 +131,10 @@ class MysqlReading(MysqlSession):
     def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
         # A column that may not be empty and has no default is told none.
         bare = {c.name: implied(c) for c in columns if not c.nullable and c.default is None}
+        if any(_WORKED_OUT.search(_LITERAL.sub("", c.default or "")) for c in columns):
+            # What is worked out for each row is never asked for: that may write, or run what the site has defined.
+            yield from self._rows(table, "1", ())
+            return
         tests = " OR ".join(f"NOT ({self._exactly(quote(c.name), c)} <=> " + self._exactly(
             "%s" if c.name in bare else f"DEFAULT({quote(c.name)})", c) + ")" for c in columns)
         yield from self._rows(table, tests, [bare[c.name] for c in columns if c.name in bare])
@@ -237,6 +248,10 @@ class MysqlReading(MysqlSession):
             "WHERE routine_schema = %s", (self.name, self.name, self.prefix, self.name))
         return {(str(what), str(name).removeprefix(self.prefix)) for what, name, of in found
                 if what == "routine" or self.holds(str(of))}
+
+    def running_code(self, called: Collection[str]) -> frozenset[str]:
+        # Functions of the site's own, and loaded ones, are refused in definitions by the server, as most of these are.
+        return frozenset(called) & _DOES_MORE
 
     def without_transactions(self) -> set[str]:
         return {str(name)[len(self.prefix):] for (name,) in self.run(

@@ -39,7 +39,7 @@ def _alike(values: Sequence[Value]) -> bool:
 
 def _line(table: Table, column: Column) -> str:
     """A column's definition, which defines that alone."""
-    return definitions.part(column_line(table, column), f"{table.name}.{column.name}")
+    return definitions.part(column_line(table, column), "mysql", f"{table.name}.{column.name}")
 
 
 class MysqlWriting(MysqlReading):
@@ -213,7 +213,7 @@ class MysqlWriting(MysqlReading):
                 self.run(f"DROP TEMPORARY TABLE IF EXISTS {scratch}")
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
-        self.run_one(f"ALTER TABLE {self.real(table)} ADD {definitions.part(ddl, f'{table}.{name}')}")
+        self.run_one(f"ALTER TABLE {self.real(table)} ADD {definitions.part(ddl, 'mysql', f'{table}.{name}')}")
 
     def be_strict(self) -> None:
         self.run("SET SESSION sql_mode = CONCAT(@@sql_mode, ',STRICT_ALL_TABLES')")
@@ -224,7 +224,8 @@ class MysqlWriting(MysqlReading):
         free = ("FOREIGN KEY" not in ddl and "MariaDB" in self.version()) or called not in self._constraint_names()
         said = f"CONSTRAINT {quote(called)} " if called and free and called != ddl else ""
         own = re.sub(r"REFERENCES `", lambda _: f"REFERENCES `{self.prefix}", ddl, count=1)
-        self.run_one(f"ALTER TABLE {self.real(table.name)} ADD {said}{definitions.part(own, f'{table.name}.{name}')}")
+        self.run_one(f"ALTER TABLE {self.real(table.name)} ADD {said}"
+                     + definitions.part(own, "mysql", f"{table.name}.{name}"))
 
     def _drop_constraint(self, table: str, name: str) -> None:
         ddl = self.definition(table)

@@ -23,6 +23,10 @@ _RANGED = struct.Struct("!hiqi")  # a row of two fields, a block's number and by
 _RANGED_SIZE = _RANGED.size
 
 _CONSTANT = re.compile(r"(?i)(?:'(?:[^']|'')*'|-?[\d.]+|\(-[\d.]+\)|null|true|false)(?:::[\w \[\]\".(),]+)*")
+# Volatile, for they give another value each time, and do no more.
+_GIVES_VALUES = frozenset((
+    "random", "nextval", "gen_random_uuid", "gen_random_bytes", "uuidv4", "uuidv7", "uuid_generate_v1",
+    "uuid_generate_v1mc", "uuid_generate_v4", "clock_timestamp", "timeofday"))
 _FIRST_XID = 3  # what is below is no transaction: rows that were there from the start, or are frozen
 
 
@@ -239,6 +243,12 @@ class PostgresReading(PostgresSession):
             "AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.objid = p.oid AND d.deptype = 'e')")
         return {(str(what), str(name).removeprefix(self.prefix)) for what, name, of in found
                 if what == "routine" or str(of).startswith(self.prefix)}
+
+    def running_code(self, called: Collection[str]) -> frozenset[str]:
+        # What is not volatile can change nothing: the server sees to it.
+        return frozenset(str(name) for (name,) in self.run(
+            "SELECT DISTINCT proname FROM pg_proc WHERE provolatile = 'v' AND proname IN "
+            f"({self._marks(len(called))})", sorted(called))) - _GIVES_VALUES
 
     def triggered(self, written: Mapping[str, Collection[str]]) -> set[str]:
         return {t.table for t in self._triggers() if set(t.event.split()) & set(written.get(t.table, ()))}

@@ -30,7 +30,7 @@ _MEASURED = re.compile(r"(?i)(character|varchar|char|numeric|decimal|smallint|in
 def _look_at(table: Table, column: Column) -> None:
     """Raise SiteError where a column's definition defines more than that."""
     for said in (column.declared, column.default or ""):
-        definitions.part(said, f"{table.name}.{column.name}")
+        definitions.part(said, "postgresql", f"{table.name}.{column.name}")
 
 
 class PostgresWriting(PostgresReading):
@@ -239,12 +239,13 @@ class PostgresWriting(PostgresReading):
             return False
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
-        self.run_one(at_home(definitions.whole(ddl, "(?:UNIQUE )?INDEX", name), self._schema))
+        self.run_one(at_home(definitions.whole(ddl, "postgresql", "index", name,
+                                              (table, self.prefix + table)), self._schema))
 
     def add_constraint(self, table: Table, name: str, ddl: str) -> None:
         self._due()
         self.run_one(f"ALTER TABLE {self.real(table.name)} ADD CONSTRAINT {quote(name)} "
-                     + definitions.part(ddl, f"{table.name}.{name}"))
+                     + definitions.part(ddl, "postgresql", f"{table.name}.{name}"))
 
     def _due(self) -> None:
         """See now to what waits for the end of the transaction: with that open, no table can be altered."""

@@ -16,9 +16,6 @@ from nostos.core.hosts.far_path import AnyPath, FarPath, on_machine
 _SETTINGS = ("encoding", "page_size", "auto_vacuum", "application_id", "user_version", "journal_mode")
 
 
-_KINDS = {"index": "(?:UNIQUE )?INDEX", "view": "VIEW", "trigger": "TRIGGER"}
-
-
 class SqliteDatabase(SqliteWriting):
     """A SQLite file. readonly opens it so that nothing at all can be written; create makes it, private, first."""
 
@@ -46,7 +43,7 @@ class SqliteDatabase(SqliteWriting):
         self._run("PRAGMA foreign_keys = OFF")
         # A virtual table makes its shadow tables itself; after that they are filled like any other.
         for name, sql in outline.virtual:
-            self._run(definitions.whole(sql, "VIRTUAL TABLE", name))
+            self._run(definitions.whole(sql, "sqlite", "virtual table", name))
         for table in outline.tables:
             self.create_table(table)
 
@@ -65,9 +62,9 @@ class SqliteDatabase(SqliteWriting):
             self._run("DELETE FROM sqlite_sequence")
             self._driver.many("INSERT INTO sqlite_sequence VALUES (?, ?)", list(outline.counters.items()))
         for name, sql in outline.views:
-            self._run(definitions.whole(sql, "VIEW", name))
+            self._run(definitions.whole(sql, "sqlite", "view", name))
         for trigger in outline.triggers:
-            self._run(definitions.whole(trigger.body, "TRIGGER", trigger.name))
+            self._run(definitions.whole(trigger.body, "sqlite", "trigger", trigger.name))
         self._run("PRAGMA foreign_keys = ON")
 
     def replace_from(self, file: AnyPath, check: Callable[[Database], None], last: Callable[[], object]) -> None:
@@ -104,7 +101,7 @@ class SqliteDatabase(SqliteWriting):
         for wanted in (True, False):
             for what, name, sql in coming:
                 if what == "table" and is_virtual(sql) is wanted and name not in raw:
-                    self._run(definitions.whole(sql, "VIRTUAL TABLE" if wanted else "TABLE", name))
+                    self._run(definitions.whole(sql, "sqlite", "virtual table" if wanted else "table", name))
         for what, name, sql in coming:
             if what == "table" and not is_virtual(sql):
                 info = self._run(f"PRAGMA incoming.table_xinfo({quote(name)})").fetchall()
@@ -118,7 +115,7 @@ class SqliteDatabase(SqliteWriting):
         for kind in ("index", "view", "trigger"):
             for what, name, sql in coming:
                 if what == kind:
-                    self._run(definitions.whole(sql, _KINDS[kind], name))
+                    self._run(definitions.whole(sql, "sqlite", kind, name))
 
     def warnings(self) -> Iterator[EngineCaution]:
         if self.journal_mode() != "wal":

@@ -7,8 +7,9 @@ from collections.abc import Collection, Iterator
 from contextlib import suppress
 from pathlib import Path, PurePosixPath
 
+from nostos.core.database.definitions import whole
 from nostos.core.database.engines import Engine, Location, Made, Place, Swap, locate, register
-from nostos.core.database.outline import Outline, bare, check_names, check_table, makes, refused
+from nostos.core.database.outline import Outline, bare, check_names, refused
 from nostos.core.database.protocol import Database
 from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.database.sqlite.swap import FileSwap
@@ -100,17 +101,17 @@ class SqliteEngine(Engine):
     def check_outline(self, outline: Outline) -> None:
         check_names(outline)
         for table in outline.tables:
-            check_table(table)
+            whole(table.ddl, "sqlite", "table", table.name)
             for name, ddl in table.indexes:
-                makes(ddl, "(?:UNIQUE )?INDEX", name)
+                whole(ddl, "sqlite", "index", name, (table.name,))
         for name, sql in outline.virtual:
-            makes(sql, "VIRTUAL TABLE", name)
+            whole(sql, "sqlite", "virtual table", name)
             if not _MODULES.search(bare(sql)):
                 raise refused(f"the kind of table that {name} is")
         for name, sql in outline.views:
-            makes(sql, "VIEW", name)
+            whole(sql, "sqlite", "view", name)
         for trigger in outline.triggers:
-            makes(trigger.body, "TRIGGER", trigger.name)
+            whole(trigger.body, "sqlite", "trigger", trigger.name)
 
     def script(self, outline: Outline) -> Iterator[str]:
         for table in outline.tables:

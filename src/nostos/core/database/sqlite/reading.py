@@ -12,6 +12,10 @@ from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.database.sqlite.session import _AT_ONCE, SqliteSession, _bound, quote
 from nostos.core.values.packed import pack
 
+# What SQLite has, or is often given, that reaches out of the database. A program's own functions are unknown to us, and
+# so refused by SQLite itself.
+_DOES_MORE = frozenset(("load_extension", "fts3_tokenizer", "readfile", "writefile", "edit", "eval", "fileio_write"))
+
 
 class SqliteReading(SqliteSession):
     """What is read of a database."""
@@ -140,6 +144,9 @@ class SqliteReading(SqliteSession):
     def programs(self) -> set[tuple[str, str]]:
         return {(str(what), str(name)) for what, name in self._run(
             "SELECT type, name FROM sqlite_master WHERE type IN ('view', 'trigger')")}
+
+    def running_code(self, called: Collection[str]) -> frozenset[str]:
+        return frozenset(called) & _DOES_MORE
 
     def triggered(self, written: Mapping[str, Collection[str]]) -> set[str]:
         return {t.table for t in self._triggers() if t.table in written and (

@@ -152,7 +152,7 @@ class SqliteWriting(SqliteReading):
         self._run(f"INSERT INTO {quote(table)} VALUES (?, ?)", (name, when))
 
     def create_table(self, table: Table) -> None:
-        self._run(definitions.whole(table.ddl, "TABLE", table.name))
+        self._run(definitions.whole(table.ddl, "sqlite", "table", table.name))
         for name, ddl in table.indexes:
             self.create_index(table.name, name, ddl)
 
@@ -171,13 +171,13 @@ class SqliteWriting(SqliteReading):
         rest = "" if column.nullable else " NOT NULL"
         if column.default is not None:
             rest += f" DEFAULT {column.default}"
-        line = definitions.part(f"{column.declared}{rest}", f"{table.name}.{column.name}")
+        line = definitions.part(f"{column.declared}{rest}", "sqlite", f"{table.name}.{column.name}")
         self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {quote(column.name)} {line}")
 
     def _add_filled(self, table: Table, column: Column, value: Value) -> None:
         """A column that may not be empty and has no default, which SQLite adds only with one: added with a value for
         every row, which is written into each, and then defined as it is to be."""
-        declared = definitions.part(column.declared, f"{table.name}.{column.name}")
+        declared = definitions.part(column.declared, "sqlite", f"{table.name}.{column.name}")
         plain = f"{quote(column.name)} {declared} NOT NULL"
         said = str(value) if isinstance(value, int | float) else (
             f"X'{value.hex()}'" if isinstance(value, bytes) else "'" + str(value).replace("'", "''") + "'")
@@ -192,7 +192,7 @@ class SqliteWriting(SqliteReading):
 
     def _define(self, table: str, ddl: str) -> None:
         """Write a table's definition anew, where the content on disk stays as it is."""
-        definitions.whole(ddl, "TABLE", table)
+        definitions.whole(ddl, "sqlite", "table", table)
         version = self._run("PRAGMA schema_version").fetchone()[0]
         self._run("PRAGMA writable_schema = ON")
         try:
@@ -202,7 +202,7 @@ class SqliteWriting(SqliteReading):
             self._run("PRAGMA writable_schema = OFF")
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
-        self._run(definitions.whole(ddl, "(?:UNIQUE )?INDEX", name))
+        self._run(definitions.whole(ddl, "sqlite", "index", name, (table,)))
 
     def put_raw(self, name: str, rows: Iterable[Sequence[Value]]) -> None:
         self._run(f"DELETE FROM {quote(name)}")

@@ -1,0 +1,158 @@
+"""SQL as tokens, read as each engine itself reads it: what is quoted, where a statement ends, what is called in it.
+
+Lexical rules: SQLite's "SQL Language: keywords, literals", MariaDB's "Lexical structure" (without ANSI_QUOTES and
+NO_BACKSLASH_ESCAPES, which our own sessions never have), PostgreSQL's manual, section 4.1.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from nostos.core.errors import SiteError
+
+
+class Mark(StrEnum):
+    """What a token is."""
+
+    NAME = "name"  # a word, or a name in its quotes
+    TEXT = "text"  # a literal in quotes
+    NUMBER = "number"
+    SIGN = "sign"  # one character
+    BLANK = "blank"
+    COMMENT = "comment"
+
+
+@dataclass(frozen=True)
+class Token:
+    """mark: what it is. text: as it stands there."""
+
+    mark: Mark
+    text: str
+
+    @property
+    def word(self) -> str:
+        """A name without its quotes, in small letters where it has none."""
+        first = self.text[:1]
+        if self.mark is not Mark.NAME or first not in '"`[':
+            return self.text.lower()
+        last = "]" if first == "[" else first
+        return self.text[1:-1].replace(last * 2, last)
+
+
+_BLANK = r"(?P<blank>\s+)"
+_NUMBER = r"(?P<number>0[xX][0-9a-fA-F]+|(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?)"
+_WORD = r"(?P<name>[^\W\d][\w$]*)"
+_PLAIN, _ESCAPED = r"'(?:[^']|'')*+'", r"'(?:[^'\\]|''|\\.)*+'"
+_DOUBLE, _BACK = (rf"{q}(?:[^{q}]|{q}{q})*+{q}" for q in '"`')
+_SLASHED = r"/\*(?:[^*]|\*(?!/))*+\*/"
+
+# Each engine's tokens, in the order in which they are looked for.
+_ENGINES = {
+    "sqlite": "|".join((_BLANK, rf"(?P<comment>--[^\n]*+|{_SLASHED})", rf"(?P<text>[xX]?{_PLAIN})", _NUMBER, _WORD,
+                        rf"(?P<quoted>{_DOUBLE}|{_BACK}|\[[^\]]*+\])", r"(?P<sign>.)")),
+    "mysql": "|".join((_BLANK, rf"(?P<comment>--(?=\s|$)[^\n]*+|#[^\n]*+|{_SLASHED})",
+                       rf"(?P<text>(?:[xXbBnN]|_\w+\s*+)?{_ESCAPED}|\"(?:[^\"\\]|\"\"|\\.)*+\")", _NUMBER,
+                       r"(?P<name>[\w$]+)", rf"(?P<quoted>{_BACK})", r"(?P<sign>.)")),
+    "postgresql": "|".join((_BLANK, r"(?P<comment>--[^\n]*+)",
+                            rf"(?P<text>[eE]{_ESCAPED}|(?:[xXbBnN]|[uU]&)?{_PLAIN}|"
+                            r"\$(?P<tag>(?:[^\W\d]\w*)?)\$.*?\$(?P=tag)\$)", _NUMBER, _WORD,
+                            rf"(?P<quoted>(?:[uU]&)?{_DOUBLE})", r"(?P<sign>.)")),
+}
+_READERS = {engine: re.compile(pattern, re.DOTALL) for engine, pattern in _ENGINES.items()}
+_ENDLESS = ("'", '"', "`")  # a quote that nothing closes
+_OPENING, _CLOSING = "([{", ")]}"
+# Words that stand before a bracket and call nothing.
+_WORDS = frozenset((
+    "all", "and", "any", "array", "as", "asc", "between", "by", "case", "cast", "check", "collate", "column",
+    "constraint", "default", "desc", "distinct", "else", "end", "enum", "exclude", "exists", "filter", "foreign",
+    "from", "generated", "having", "identity", "in", "include", "index", "into", "is", "join", "key", "like", "limit",
+    "not", "nulls", "of", "on", "only", "operator", "or", "order", "over", "partition", "precision", "primary",
+    "references", "row", "select", "set", "similar", "some", "then", "to", "unique", "using", "values", "when",
+    "where", "with", "within", "table", "fulltext", "spatial", "hash", "btree", "on_conflict", "return", "returns",
+    "cross"))
+_NO_CALL_AFTER = frozenset((
+    "references", "on", "into", "table", "only", "constraint", "key", "index", "using", "collate", ":", "as"))
+
+
+def tokens(sql: str, engine: str) -> list[Token]:
+    """The tokens of a text, all of it. engine: "sqlite", "mysql" or "postgresql". Raises SiteError where a quote is
+    never closed, or a comment; and for control characters outside of quotes."""
+    found: list[Token] = []
+    reader = _READERS[engine]
+    at = 0
+    while at < len(sql):
+        match = reader.match(sql, at)
+        assert match is not None  # any character is a sign, at least
+        kind = "text" if match.lastgroup == "tag" else str(match.lastgroup)
+        text = match.group()
+        if engine == "postgresql" and sql.startswith("/*", at):
+            text, kind = _nested(sql, at), "comment"
+        if kind == "sign" and (text in _ENDLESS or text < " " or text == "\x7f" or (
+                engine != "postgresql" and sql.startswith("/*", at))):
+            raise SiteError("A definition is not read: something in it never ends.", left="Nothing of it was done.")
+        found.append(Token(Mark.NAME if kind == "quoted" else Mark(kind), text))
+        at += len(text)
+    return found
+
+
+def _nested(sql: str, at: int) -> str:
+    """A comment that may hold comments."""
+    depth, end = 0, at
+    for mark in re.compile(r"/\*|\*/").finditer(sql, at):
+        depth += 1 if mark.group() == "/*" else -1
+        if not depth:
+            end = mark.end()
+            break
+    if not end - at:
+        raise SiteError("A definition is not read: a comment in it never ends.", left="Nothing of it was done.")
+    return sql[at:end]
+
+
+def meant(found: Sequence[Token]) -> list[Token]:
+    """Tokens without blanks and comments."""
+    return [t for t in found if t.mark not in (Mark.BLANK, Mark.COMMENT)]
+
+
+def balanced(found: Sequence[Token]) -> bool:
+    """Whether every bracket is closed by its own kind, in order."""
+    due: list[str] = []
+    for token in found:
+        if token.mark is Mark.SIGN and token.text in _OPENING:
+            due.append(_CLOSING[_OPENING.index(token.text)])
+        elif token.mark is Mark.SIGN and token.text in _CLOSING and (not due or due.pop() != token.text):
+            return False
+    return not due
+
+
+def top_level(found: Sequence[Token]) -> Iterator[Token]:
+    """The tokens that stand in no bracket, without brackets."""
+    depth = 0
+    for token in found:
+        opens = token.mark is Mark.SIGN and token.text in _OPENING
+        depth -= token.mark is Mark.SIGN and token.text in _CLOSING
+        if not depth and not opens and token.text not in _CLOSING:
+            yield token
+        depth += opens
+
+
+def calls(sql: str, engine: str) -> frozenset[str]:
+    """The names that stand before a bracket, as functions do: of types, too, which nobody can tell by the text alone.
+
+    Names of tables before the list of their columns, and the words of the language, are not among them.
+    """
+    found = meant(tokens(sql, engine))
+    called = set()
+    for at, token in enumerate(found[:-1]):
+        if token.mark is not Mark.NAME or found[at + 1].text != "(" or (
+                token.text[:1] not in '"`[' and token.word in _WORDS):
+            continue
+        start = at  # of a name in its schema
+        while start >= 2 and found[start - 1].text == "." and found[start - 2].mark is Mark.NAME:
+            start -= 2
+        before = found[start - 1].word if start else ""
+        if before not in _NO_CALL_AFTER:
+            called.add(token.word)
+    return frozenset(called)
