@@ -8,7 +8,7 @@ from collections.abc import Collection, Generator, Iterator, Mapping, Sequence
 
 from nostos.core.database.mysql.reflection import NEXT, implied, quote
 from nostos.core.database.mysql.row_sql import READERS, RowSql
-from nostos.core.database.mysql.session import MysqlSession
+from nostos.core.database.mysql.session import PROGRAMS, MysqlSession
 from nostos.core.database.outline import Trigger, reached
 from nostos.core.database.protocol import Block
 from nostos.core.database.rows.digests import ROWS_PER_BLOCK, block_of
@@ -241,11 +241,7 @@ class MysqlReading(MysqlSession):
 
     def programs(self) -> set[tuple[str, str]]:
         # Routines are a database's, not a prefix's: of a copy beside live's tables they are live's own.
-        found = self.run(
-            "SELECT 'view', table_name, table_name FROM information_schema.views WHERE table_schema = %s UNION ALL "
-            "SELECT 'trigger', trigger_name, event_object_table FROM information_schema.triggers "
-            "WHERE trigger_schema = %s UNION ALL SELECT 'routine', routine_name, %s FROM information_schema.routines "
-            "WHERE routine_schema = %s", (self.name, self.name, self.prefix, self.name))
+        found = self._programs if self._programs is not None else self.run(PROGRAMS, (self.name,) * 3)
         return {(str(what), str(name).removeprefix(self.prefix)) for what, name, of in found
                 if what == "routine" or self.holds(str(of))}
 

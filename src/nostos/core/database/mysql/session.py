@@ -25,6 +25,10 @@ _NAMES = "SELECT table_name FROM information_schema.tables WHERE table_schema = 
 _SET_OPTION = 0x1B
 _IN_ONE = 64  # statements of a request
 _FIRST, _BATCH_ROWS, _BATCH_BYTES = 16, 2000, 4_000_000  # of what is fetched at once
+PROGRAMS = ("SELECT 'view', table_name, table_name FROM information_schema.views WHERE table_schema = %s UNION ALL "
+            "SELECT 'trigger', trigger_name, event_object_table FROM information_schema.triggers "
+            "WHERE trigger_schema = %s UNION ALL SELECT 'routine', routine_name, '' FROM information_schema.routines "
+            "WHERE routine_schema = %s")  # what is defined beside tables: kind, name, and the table that it is of
 
 
 class MysqlSession(ServerSession):
@@ -52,6 +56,7 @@ class MysqlSession(ServerSession):
         self._folds = False  # whether the server writes the names of tables in small letters, or compares them so
         self._sql: dict[str, RowSql] = {}
         self._nowait: bool | None = None
+        self._programs: list[tuple[Any, ...]] | None = None  # what `PROGRAMS` says, while a snapshot is read
         self._every: frozenset[str] = frozenset()  # the names of all tables that there are, once they are known
 
     @staticmethod
@@ -220,11 +225,14 @@ class MysqlSession(ServerSession):
 
     @contextmanager
     def reading(self) -> Iterator[None]:
-        _, *said = self.run_all([("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY", ()), *self._asked()])
+        _, self._programs, *said = self.run_all([
+            ("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY", ()), (PROGRAMS, (self.name,) * 3),
+            *self._asked()])
         try:
             with self._one_state(lambda: self._read_out(said)):
                 yield
         finally:
+            self._programs = None
             with suppress(self.driver.MySQLError):  # a connection that is gone holds no snapshot
                 self.run("ROLLBACK")
 
