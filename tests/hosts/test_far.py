@@ -3,11 +3,13 @@
 import json
 import os
 import shutil
+import sqlite3
 import subprocess
 import sys
 import tempfile
 import time
 import unittest
+from contextlib import closing
 from pathlib import Path
 from unittest import mock
 
@@ -16,10 +18,12 @@ from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
+from nostos.core.database.engines import locate
 from nostos.core.errors import HostError, NostosError, SiteError
 from nostos.core.files.entry import STAMP
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts import connection
+from nostos.core.hosts.connection import Fence
 from nostos.core.hosts.far_path import written
 from nostos.core.hosts.helper import free_port
 from nostos.core.inspect.housekeeping import age_out
@@ -299,6 +303,48 @@ class Elsewhere(unittest.TestCase):
             with self.assertRaises(SiteError) as caught:
                 read()
             self.assertIn("leads to a third machine, other.example", caught.exception.what)
+
+    def test_the_helper_there_keeps_to_what_was_named(self) -> None:
+        """Of a voyage's sites, and of nothing else: whatever it is asked, and wherever links lead by then."""
+        site, other = self.there / "site", self.there / "other"
+        for folder in (site / "data", other):
+            folder.mkdir(parents=True)
+        (other / "secret.txt").write_text("secret")
+        (site / "page.html").write_text("hello")
+        for file in (site / "data/site.db", other / "other.db"):
+            with closing(sqlite3.connect(file)) as made:
+                made.execute("CREATE TABLE x (a)")
+        (site / "way").symlink_to(other)
+        self.far.give(self.there)
+        connection.close_all()
+        there = connection.reach(HOST)
+        there.put_up(Fence(frozenset({str(site)}), programs=frozenset({"true"})))
+        self.addCleanup(connection.close_all)
+        root = str(site)
+        self.assertEqual(there.ask("tree", root, [], "content", "page.html", 99), b"hello")
+        self.assertEqual(there.ask("content", f"{root}/page.html", 99), b"hello")
+        self.assertTrue(there.ask("tree", str(self.there), [], "make_folder", ".nostos-kept", 0o700, None))
+        self.assertEqual(there.ask("run", root, ["true"], b"", 5.0, [], False)[0], 0)
+        self.assertIsNotNone(there.ask("look", "/tmp"))  # on the way to it
+        database = written(f"{HOST}:{root}/data/site.db")
+        with closing(locate(f"sqlite:///{database.path}", written(f"{HOST}:{root}")).open()) as own:
+            with self.assertRaises(sqlite3.DatabaseError):
+                own._run(f"ATTACH DATABASE '{other}/other.db' AS o")
+            own._run("ATTACH DATABASE ':memory:' AS o")
+        for words in (("tree", str(other), [], "content", "secret.txt", 99), ("content", f"{other}/secret.txt", 99),
+                      ("tree", root, [["way", str(other)]], "content", "way/secret.txt", 99),
+                      ("tree", str(self.there), [], "content", "other/secret.txt", 99), ("look", f"{other}/secret.txt"),
+                      ("tree", f"{root}/way", [], "names", ""), ("content", f"{root}/way/secret.txt", 99),
+                      ("run", root, ["cat", f"{other}/secret.txt"], b"", 5.0, [], False),
+                      ("run", str(other), ["true"], b"", 5.0, [], False), ("connect", "127.0.0.1", 22, ""),
+                      ("copy", root, [], str(other), [], "secret.txt", "here", 0o600, None),
+                      ("sqlite", f"{other}/other.db", "ro", 1.0), ("fence", ["/"], [], [], [], [])):
+            with self.subTest(words), self.assertRaises(HostError):
+                there.ask(*words)
+        shutil.move(site, self.there / "away")
+        site.symlink_to(other)
+        with self.assertRaises(HostError):
+            there.ask("tree", root, [], "content", "secret.txt", 99)
 
     def test_what_is_wrong_is_said(self) -> None:
         """Each its own message, and what to do."""

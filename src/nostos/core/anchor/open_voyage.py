@@ -19,6 +19,7 @@ from nostos.core.hosts.far_path import written
 from nostos.core.profiles.learning.findings import Layer, as_data, of_data, read_layer
 from nostos.core.profiles.learning.learn import learn, with_answers
 from nostos.core.sites.addresses import forms_of
+from nostos.core.sites.fences import fenced
 from nostos.core.sites.left_out import without
 from nostos.core.sites.recognise import Site, recognise, recognised_from
 from nostos.core.voyages.home import Home, Voyage, VoyageState, boot
@@ -98,7 +99,8 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
     live, staging = without(live, skipped), without(staging, skipped)
     live.files.followed = {**live.files.followed, **(anchor.fact("followed") or {})}
     try:
-        yield Crew(voyage, live, staging, anchor, answers_of(home, live))
+        with fenced(live, staging):
+            yield Crew(voyage, live, staging, anchor, answers_of(home, live))
     finally:
         anchor.close()
 

@@ -24,6 +24,7 @@ from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.schema import Column, Value
 from nostos.core.database.url import DatabaseUrl, read_url
 from nostos.core.errors import SiteError
+from nostos.core.hosts.connection import Server
 from nostos.core.hosts.far_path import AnyPath, host_of
 
 NONE = "none"  # what a site file writes for a site without a database, or without files
@@ -181,6 +182,10 @@ class Engine(ABC):
     def file(self, location: Location) -> AnyPath | None:
         """The database's file, where it is one on the site's own machine."""
         return None
+
+    def servers(self, location: Location) -> list[Server]:
+        """Where the database's server is looked for, as the site's own machine sees it; none where there is none."""
+        return []
 
     def companions(self, location: Location) -> tuple[AnyPath, ...]:
         """The database's file and whatever the engine lays beside it."""

@@ -71,6 +71,26 @@ class NearWire(Wire):
             raise WireError("a message cannot be read") from None
 
 
+Server = tuple[str, int, str]  # a host, a port, and a socket's path where it has one
+
+
+def sought(host: str, port: int, path: str, sockets: Sequence[str] = _SOCKETS) -> list[Server]:
+    """Where a server is looked for, as its machine sees it, in this order."""
+    return [(host, port, path), *(("", 0, p) for p in sockets if not path and host == "localhost")]
+
+
+@dataclass(frozen=True)
+class Fence:
+    """What of a far machine may be touched. folders: with all below them, and what Nostos lays down beside them. files:
+    that may be read. programs: by name. commands: whole. servers: of databases: host, port, and socket's path."""
+
+    folders: frozenset[str] = frozenset()
+    files: frozenset[str] = frozenset()
+    programs: frozenset[str] = frozenset()
+    commands: frozenset[tuple[str, ...]] = frozenset()
+    servers: frozenset[Server] = frozenset()
+
+
 @dataclass(frozen=True)
 class About:
     """What a machine is. python: its version. user, group, groups: who the helper runs as."""
@@ -90,13 +110,14 @@ class Connection:
     def __init__(self, host: str) -> None:
         self.host = host
         self.locks = 0  # held through this connection
+        self.fence: Fence | None = None  # what of that machine may be touched; None: all that its user may
         self._started = Started(host)
         self.wire = NearWire(cast(BinaryIO, self._started.read), cast(BinaryIO, self._started.write))
         self.wire.speaking = self.speaking
         self._reader = threading.Thread(target=self.wire.run, daemon=True)
         self._reader.start()
         threading.Thread(target=keep_in_touch, args=(self.wire, self._started.process.kill), daemon=True).start()
-        self._forwards: dict[tuple[str, int, str], Forward] = {}
+        self._forwards: dict[tuple[Server, ...], Forward] = {}
         self._finish = weakref.finalize(self, self._started.stop)
         try:
             python, user, group, groups, home, name, sqlite = self.ask("about")
@@ -169,12 +190,17 @@ class Connection:
             f"{self.host} refused what it was asked: {failed.reason} {said}.",
             next_step="Please report it, with what you ran.")
 
-    def forward(self, host: str, port: int, path: str, name: str = "s", sockets: Sequence[str] = _SOCKETS) -> Forward:
-        """A way to a server as that machine sees it: a host and a port, or a socket's path. name: of the socket here.
-        sockets: what is tried there, too, where the host is that machine itself."""
-        found = self._forwards.get((host, port, path))
+    def put_up(self, fence: Fence) -> None:
+        """Say what of that machine may be touched from now on: the helper refuses the rest, whoever asks."""
+        self.ask("fence", sorted(fence.folders), sorted(fence.files), sorted(fence.programs),
+                 [list(c) for c in sorted(fence.commands)], [list(s) for s in sorted(fence.servers)])
+        self.fence = fence
+
+    def forward(self, *wanted: Server, name: str = "s") -> Forward:
+        """A way to a server, by where it is looked for on that machine. name: of the socket here."""
+        found = self._forwards.get(wanted)
         if found is None:
-            found = self._forwards[host, port, path] = Forward(self, host, port, path, name, sockets)
+            found = self._forwards[wanted] = Forward(self, wanted, name)
         return found
 
     @contextmanager
@@ -191,13 +217,10 @@ class Forward:
     """A socket on this machine, in a private folder, that leads to a server of another. failed: why the last attempt
     to reach it did not succeed; empty if it did."""
 
-    def __init__(self, connection: Connection, host: str, port: int, path: str, name: str,
-                 sockets: Sequence[str]) -> None:
+    def __init__(self, connection: Connection, wanted: Sequence[Server], name: str) -> None:
         self.failed = ""
         self._connection = connection
-        self._wanted = [(host, port, path)]
-        if not path and host == "localhost":
-            self._wanted += [("", 0, p) for p in sockets]
+        self._wanted = [*wanted]
         self.folder = tempfile.mkdtemp(prefix="nostos-")  # for its owner alone
         self.path = str(Path(self.folder) / name)
         self._listening = socket.socket(socket.AF_UNIX)
@@ -277,6 +300,15 @@ def reach(host: str) -> Connection:
         return found
 
 
+def let_go(connection: Connection) -> None:
+    """End a connection that has a fence: what comes next may be of another site. Another is made when it is needed."""
+    with _opening:
+        if _open.get(connection.host) is connection and not connection.locks:
+            _before.update(traffic())
+            del _open[connection.host]
+            connection.close()
+
+
 def is_open(host: str) -> bool:
     """Whether there is a connection to a host now."""
     found = _open.get(host)
@@ -289,6 +321,7 @@ def close_all() -> None:
         for connection in _open.values():
             connection.close()
         _open.clear()
+        _before.clear()
 
 
 @dataclass(frozen=True)
@@ -302,5 +335,12 @@ class Traffic:
 
 def traffic() -> dict[str, Traffic]:
     """What went over each connection so far, by hosts."""
-    return {host: Traffic(c.wire.sent, c.wire.received, c.wire.trips) for host, c in _open.items()}
+    found = dict(_before)
+    for host, c in _open.items():
+        old = _before.get(host, Traffic(0, 0, 0))
+        found[host] = Traffic(old.sent + c.wire.sent, old.received + c.wire.received, old.trips + c.wire.trips)
+    return found
+
+
+_before: dict[str, Traffic] = {}  # what went over connections that were let go
 

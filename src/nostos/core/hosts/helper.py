@@ -30,6 +30,7 @@ import zlib
 from contextlib import closing, contextmanager
 from typing import Any, BinaryIO, Callable, Dict, Iterator, List, Mapping, Optional, Sequence, Set, Tuple
 from urllib.parse import quote as url_quote
+from urllib.parse import unquote
 
 GREETING = b"nostos-helper-1 ready\n"
 CALL, PART, MESSAGE, RESULT, ERROR, TAKEN, END, CANCEL, PING = range(1, 10)
@@ -851,14 +852,128 @@ class Below:
                 raise
 
 
+class Fence:
+    """What of this machine may be touched: all that its user may, until it is said, once, what; from then on, that.
+
+    folders: real paths of folders, with all below them, and what Nostos itself lays down beside them. files: single
+    files that may be read. programs: names of programs. commands: whole commands, for what is none of these. servers:
+    host, port and socket of database servers.
+    """
+
+    def __init__(self) -> None:
+        self.folders: Optional[List[str]] = None
+        self.files: Set[str] = set()
+        self.programs: Set[str] = set()
+        self.commands: Set[Tuple[str, ...]] = set()
+        self.servers: Set[Tuple[str, int, str]] = set()
+        self.ports: Set[int] = set()  # on which this helper itself lets something answer
+
+    def put_up(self, folders: Sequence[str], files: Sequence[str], programs: Sequence[str],
+               commands: Sequence[Sequence[str]], servers: Sequence[Sequence[Any]]) -> None:
+        if self.folders is not None:
+            raise Failed("refused", "it was said before what may be touched")
+        self.files = {os.path.realpath(p) for p in files}
+        self.programs = set(programs)
+        self.commands = {tuple(c) for c in commands}
+        self.servers = {(str(h), int(p), str(s)) for h, p, s in servers}
+        self.folders = [os.path.realpath(p) for p in folders]
+
+    def beside(self, path: str) -> Optional[Set[str]]:
+        """What may be touched in the folder at a real path: None for all of it, else names, and what is Nostos's own.
+        Raises Failed where nothing of it may be."""
+        if self.folders is None:
+            return None
+        for folder in self.folders:
+            above = os.path.dirname(folder)
+            if path == folder or path.startswith((folder.rstrip("/") + "/", above.rstrip("/") + "/" + OWN)):
+                return None
+        names = {os.path.basename(f) for f in self.folders if os.path.dirname(f) == path}
+        if not names:
+            raise Failed("refused", "%s is not what was named at the start" % path)
+        return names
+
+    def check(self, path: str, above: bool = False) -> str:
+        """A path as it really is. above: what is on the way to a named one may be looked at, too."""
+        real = os.path.realpath(path)
+        if self.folders is None or real in self.files:
+            return real
+        if above and any((f + "/").startswith(real.rstrip("/") + "/") for f in [*self.folders, *self.files]):
+            return real
+        names = self.beside(real if real in self.folders else os.path.dirname(real))
+        last = os.path.basename(real)
+        if names is not None and last not in names and not last.startswith(OWN):
+            raise Failed("refused", "%s is not what was named at the start" % real)
+        return real
+
+    def check_run(self, folder: str, arguments: Sequence[str]) -> None:
+        if self.folders is None:
+            return
+        self.check(folder)
+        looks = list(arguments[:3]) == ["sh", "-c", 'command -v "$0" >/dev/null']
+        if not (looks or tuple(arguments) in self.commands or os.path.basename(arguments[0]) in self.programs):
+            raise Failed("refused", "%s is not a program that was named at the start" % arguments[0])
+
+    def check_server(self, host: str, port: int, path: str) -> None:
+        own = host == "127.0.0.1" and port in self.ports
+        if self.folders is not None and not own and (host, port, path) not in self.servers:
+            raise Failed("refused", "%s is not a server that was named at the start" % (path or "%s:%d" % (host, port)))
+
+    def attached(self, action: int, name: Optional[str], *_: Any) -> int:
+        """For SQLite: whether another file may be attached."""
+        if self.folders is None or action != _ATTACH:
+            return sqlite3.SQLITE_OK
+        if name is None:  # nobody can say which
+            return sqlite3.SQLITE_DENY
+        path = unquote(name[5:].partition("?")[0]) if name.startswith("file:") else name
+        if path in ("", ":memory:"):
+            return sqlite3.SQLITE_OK
+        try:
+            self.check(path)
+        except Failed:
+            return sqlite3.SQLITE_DENY
+        return sqlite3.SQLITE_OK
+
+
+FENCE = Fence()  # of this process: it serves one connection
+_ATTACH = 24  # SQLITE_ATTACH, which Python has no name for
+
+
 class Tree(Below):
-    """A file tree below a folder, as calls ask for it."""
+    """A file tree below a folder, as calls ask for it. With a fence, every folder on the way to it is opened by itself,
+    and never through a link."""
 
     def __init__(self, root: str, followed: Sequence[Sequence[str]] = ()) -> None:
         if not os.path.isabs(root):
             raise Failed("refused", "a root is not absolute")
         self.root = root
         self.followed = {path: led for path, led in followed}
+        self.only: Optional[Set[str]] = None
+        self._held = -1
+        if FENCE.folders is not None:
+            for led in self.followed.values():
+                FENCE.check(led)
+            self._hold(os.path.realpath(root))
+
+    def _hold(self, real: str) -> None:
+        self.only = FENCE.beside(real)
+        if os.path.isdir(real) and os.path.isdir("/proc/self/fd"):
+            every = Below()
+            every.root = "/"
+            with every.folder(real.strip("/"), readable=False) as opened:
+                self._held = os.dup(opened)
+            self.root = "/proc/self/fd/%d" % self._held
+        else:
+            self.root = real
+
+    def __del__(self) -> None:
+        if getattr(self, "_held", -1) >= 0:
+            os.close(self._held)
+
+    def parts(self, path: str) -> List[str]:
+        parts = Below.parts(self, path)
+        if self.only is not None and parts[0] not in self.only and not parts[0].startswith(OWN):
+            raise Failed("refused", "%s is not what was named at the start" % path)
+        return parts
 
     # --- looking
 
@@ -1370,12 +1485,18 @@ class Answers:
 
     # --- whole paths, of configurations
 
+    def fence(self, channel: Channel, folders: List[str], files: List[str], programs: List[str],
+              commands: List[List[str]], servers: List[List[Any]]) -> None:
+        """From now on nothing else of this machine is touched: see `Fence`."""
+        FENCE.put_up(folders, files, programs, commands, servers)
+
     def real(self, channel: Channel, path: str) -> str:
-        return os.path.realpath(os.path.expanduser(path))
+        return FENCE.check(os.path.expanduser(path), above=True)
 
     def look(self, channel: Channel, path: str) -> Any:
         """What is at a path, or where it leads."""
         try:
+            FENCE.check(path, above=True)
             return facts_of(os.stat(path))
         except OSError as error:
             if error.errno in GONE:
@@ -1391,12 +1512,12 @@ class Answers:
                 facts = self.look(channel, path)
                 small = facts is not None and facts[0] == "file" and facts[2] <= most
                 found.append([os.path.realpath(path), facts, self.content(channel, path, most) if small else None])
-            except OSError:
+            except (OSError, Failed):
                 found.append(None)
         return found
 
     def content(self, channel: Channel, path: str, most: int) -> bytes:
-        with open(path, "rb") as file:
+        with open(FENCE.check(path), "rb") as file:
             return file.read(most)
 
     # --- trees
@@ -1433,7 +1554,7 @@ class Answers:
             channel.send(tree.copy(other, path, target, mode, owner)[:3])
 
     def lock(self, channel: Channel, root: str, seconds: float) -> None:
-        opened = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        opened = os.open(FENCE.check(root), os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         try:
             who = hold(opened, seconds)
             if who is not None:
@@ -1614,12 +1735,15 @@ class Answers:
 
     def run(self, channel: Channel, folder: str, arguments: List[str], given: bytes, seconds: float,
             environment: List[List[str]], as_owner: bool) -> List[Any]:
+        FENCE.check_run(folder, arguments)
         return run_program(folder, arguments, given, seconds, environment, as_owner)
 
     def serve(self, channel: Channel, folder: str, arguments: List[str]) -> None:
         """The port, or why there is none; then it goes on until nobody wants it any more."""
         try:
+            FENCE.check_run(folder, arguments)
             with serving(folder, arguments) as port:
+                FENCE.ports.add(port)
                 channel.send(port)
                 wait_for_end(channel)
         except NotServed as error:
@@ -1628,6 +1752,7 @@ class Answers:
     # --- databases
 
     def sqlite(self, channel: Channel, path: str, mode: str, wait: float) -> None:
+        FENCE.check(path)
         if mode != "new":
             wrong = _no_database(path)
             if wrong:
@@ -1635,12 +1760,14 @@ class Answers:
                 wait_for_end(channel)
                 return
         session = Sqlite(path, mode, wait)
+        session.connection.set_authorizer(FENCE.attached)
         with closing(session.connection):
             channel.send("open")
             session.serve(channel)
 
     def connect(self, channel: Channel, host: str, port: int, path: str) -> None:
         """Everything to a server and back."""
+        FENCE.check_server(host, port, path)
         if path:
             made = socket.socket(socket.AF_UNIX)
             made.settimeout(20)

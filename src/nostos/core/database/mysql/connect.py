@@ -8,7 +8,7 @@ from typing import Any
 
 from nostos.core.database.engines import Location
 from nostos.core.errors import Disturbed, MergeRefused, NostosError, NoSuchDatabase, SiteError
-from nostos.core.hosts.connection import Forward, reach
+from nostos.core.hosts.connection import Forward, Server, reach, sought
 
 _TLS = ("ssl_ca", "ssl_cert", "ssl_key", "ssl_key_password", "ssl_verify_cert", "ssl_verify_identity")
 _SECONDS = ("connect_timeout", "read_timeout", "write_timeout")
@@ -72,11 +72,17 @@ def connect(location: Location, of: Any) -> Any:
     return made
 
 
+def servers(location: Location) -> list[Server]:
+    """Where the server is looked for, as the site's own machine sees it."""
+    url = location.url
+    socket = str(url.query.get("unix_socket") or "")
+    return sought("localhost" if socket else url.host or "localhost", 3306 if socket else url.port or 3306, socket)
+
+
 def _through_host(location: Location, options: dict[str, Any]) -> Forward:
     """Lead the connection through the host that the URL sees things as."""
-    socket = str(options.pop("unix_socket", ""))
-    way = reach(location.host).forward(str(options.get("host", "localhost")), int(options.pop("port", 3306)), socket)
-    options["unix_socket"] = way.path
+    options.pop("port", None)
+    options["unix_socket"] = (way := reach(location.host).forward(*servers(location))).path
     return way
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from nostos.core.database.engines import Location, Made, Place, Swap, check_prefix, locate, register
 from nostos.core.database.mysql import build, lock, places
+from nostos.core.database.mysql.connect import servers
 from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.reflection import implied
 from nostos.core.database.mysql.session import same_server
@@ -20,6 +21,7 @@ from nostos.core.database.schema import Column, Value
 from nostos.core.database.server_engine import HERE, ServerEngine, own_tables
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import NoSuchDatabase, SiteError
+from nostos.core.hosts.connection import Server
 from nostos.core.hosts.far_path import AnyPath
 
 _PORT = 3306
@@ -47,6 +49,9 @@ class MysqlEngine(ServerEngine):
         where = f"{where}, as {location.host} sees it" if location.host else where
         prefix = f", tables {location.prefix}*" if location.prefix else ""
         return f"{url.database} on {where}{prefix}"
+
+    def servers(self, location: Location) -> list[Server]:
+        return servers(location)
 
     def same(self, one: Location, other: Location) -> bool:
         return (one.url.database, one.prefix) == (other.url.database, other.prefix) and self.same_server(one, other)

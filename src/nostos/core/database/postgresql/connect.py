@@ -8,7 +8,7 @@ import psycopg
 
 from nostos.core.database.engines import Location
 from nostos.core.errors import Disturbed, MergeRefused, NostosError, NoSuchDatabase, SiteError
-from nostos.core.hosts.connection import Forward, reach
+from nostos.core.hosts.connection import Forward, Server, reach, sought
 
 PORT = 5432
 _KNOWN = ("sslmode", "sslrootcert", "sslcert", "sslkey", "connect_timeout")
@@ -45,11 +45,16 @@ def connect(location: Location) -> psycopg.Connection[Row]:
     return made
 
 
+def servers(location: Location) -> list[Server]:
+    """Where the server is looked for, as the site's own machine sees it."""
+    host, port = str(location.url.query.get("host") or location.url.host or "localhost"), int(location.url.port or PORT)
+    path = f"{host}/.s.PGSQL.{port}" if host.startswith("/") else ""
+    return sought(host, port, path, (f"/var/run/postgresql/.s.PGSQL.{port}",))
+
+
 def _through_host(location: Location, options: dict[str, Any]) -> Forward:
     """Lead the connection through the host that the URL sees things as."""
-    host, port = str(options["host"]), int(options["port"])
-    path = f"{host}/.s.PGSQL.{port}" if host.startswith("/") else ""
-    way = reach(location.host).forward(host, port, path, f".s.PGSQL.{PORT}", (f"/var/run/postgresql/.s.PGSQL.{port}",))
+    way = reach(location.host).forward(*servers(location), name=f".s.PGSQL.{PORT}")
     options.update(host=way.folder, port=PORT)
     return way
 

@@ -13,7 +13,7 @@ import psycopg
 from nostos.core.database.engines import Location, Made, Place, Swap, locate, register
 from nostos.core.database.outline import Outline, check_names, makes, refused, stays_inside
 from nostos.core.database.postgresql import build, lock, places
-from nostos.core.database.postgresql.connect import PORT
+from nostos.core.database.postgresql.connect import PORT, servers
 from nostos.core.database.postgresql.connection import PostgresDatabase
 from nostos.core.database.postgresql.reflection import AND_THEN, PARTS, quote
 from nostos.core.database.postgresql.swap import SchemaSwap
@@ -21,6 +21,7 @@ from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.server_engine import HERE, ServerEngine, own_tables
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import NoSuchDatabase, SiteError
+from nostos.core.hosts.connection import Server
 from nostos.core.hosts.far_path import AnyPath
 
 _BEFORE = re.compile(r"\s*(?:CREATE\s+(?:OR\s+REPLACE\s+)?(?:SCHEMA|EXTENSION|COLLATION|TYPE|DOMAIN|SEQUENCE|FUNCTION|"
@@ -56,6 +57,9 @@ class PostgresEngine(ServerEngine):
         schema = f", schema {url.query['schema']}" if "schema" in url.query else ""
         prefix = f", tables {location.prefix}*" if location.prefix else ""
         return f"{url.database} on {where}{schema}{prefix}"
+
+    def servers(self, location: Location) -> list[Server]:
+        return servers(location)
 
     def same(self, one: Location, other: Location) -> bool:
         def place(location: Location) -> tuple[object, ...]:

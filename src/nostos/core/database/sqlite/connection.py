@@ -72,7 +72,8 @@ class SqliteDatabase(SqliteWriting):
         have stay. check: is given this database with everyone else kept from writing. last: done before the commit.
         """
         self._run("PRAGMA foreign_keys = OFF")
-        self._run("ATTACH DATABASE ? AS incoming", (on_machine(file),))
+        said = on_machine(file).replace("'", "''")
+        self._run(f"ATTACH DATABASE '{said}' AS incoming")
         try:
             with self.writing():
                 check(self)

@@ -22,7 +22,8 @@ class SqliteInsideCopy(InsideCopy):
         self._target = target
         self._tables = {t.name: t for t in tables}
         self._replaced = replaced
-        target._run("ATTACH DATABASE ? AS nostos_live", (f"file:{url_quote(str(source.path))}?mode=ro",))
+        # The path stands in the statement: what attaches looks at it before.
+        target._run(f"ATTACH DATABASE 'file:{url_quote(str(source.path))}?mode=ro' AS nostos_live")
 
     def wait(self, table: str) -> dict[int, Block] | None:
         known = self._tables[table]
