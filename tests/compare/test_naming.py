@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import unittest
+
+from nostos.core.compare.gather import _free
 from nostos.core.compare.items import Item
 from nostos.core.plan.prepared import compare_voyage
 from nostos.core.plan.reading_order import in_reading_order
@@ -83,3 +86,21 @@ class Names(SmallTest):
         with s.crew() as crew:
             found, _ = compare_voyage(crew)
         self.assertIn("file/media/plans/common.svg", found.items)
+
+
+class OneName(unittest.TestCase):
+    def test_many_things_of_one_name_cost_a_look_or_two_each(self) -> None:
+        looks = 0
+
+        class Given(set[str]):
+            def __contains__(self, name: object) -> bool:
+                nonlocal looks
+                looks += 1
+                return super().__contains__(name)
+
+        given, counts = Given({"order/paid"}), dict[str, int]()
+        for _ in range(2000):
+            given.add(_free("order/paid~live", given, counts))
+        self.assertEqual(len(given), 2001)
+        self.assertIn("order/paid~live2000", given)
+        self.assertLess(looks, 3 * 2000)

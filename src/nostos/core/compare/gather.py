@@ -190,6 +190,7 @@ def _tell_apart(drafts: Iterable[_Draft], taken: Iterable[str]) -> None:
     for draft in drafts:
         by_id.setdefault(draft.id, []).append(draft)
     given = {*by_id, *taken}
+    counts: dict[str, int] = {}
     for name, same in by_id.items():
         first = name not in taken
         for draft in same if len(same) > 1 or not first else ():
@@ -197,15 +198,19 @@ def _tell_apart(drafts: Iterable[_Draft], taken: Iterable[str]) -> None:
             born = root is not None and root.base is None
             side = "staging" if born and root is not None and root.target is None else "live" if born else ""
             if side:
-                draft.id = _free(f"{name}~{side}", given)
+                draft.id = _free(f"{name}~{side}", given, counts)
             elif not first or draft is not same[0]:
-                draft.id = _free(f"{name}~{draft.root[1][0]!s}" if draft.root else f"{name}~", given)
+                draft.id = _free(f"{name}~{draft.root[1][0]!s}" if draft.root else f"{name}~", given, counts)
             given.add(draft.id)
 
 
-def _free(name: str, given: set[str]) -> str:
-    """A name that nothing else has: this one, or with a number."""
-    return next(n for n in (name, *(f"{name}{count}" for count in range(2, len(given) + 3))) if n not in given)
+def _free(name: str, given: set[str], counts: dict[str, int]) -> str:
+    """A name that nothing else has: this one, or with a number. counts: by name, the last number that was tried."""
+    found = name
+    while found in given:
+        counts[name] = counts.get(name, 1) + 1
+        found = f"{name}{counts[name]}"
+    return found
 
 
 class _NamingRows:
