@@ -32,6 +32,7 @@ for unit in (*units, os.urandom(64).hex()):
     rules(text, live, copy)
     without_comments(text)
     list(machines_in("x", text, ()))
+spots("- a: 21\n" * 60 + "and so on (21)")
 print("read")
 """
 

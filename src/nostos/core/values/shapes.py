@@ -67,7 +67,7 @@ _PROSE = frozenset((
 # A password's hash (the modular crypt format, and those that are like it): what looks like a path in it is chance.
 _HASHED = re.compile(r"(?:\$[\w.-]{1,20}|[a-z][a-z0-9_]{2,24})\$[\w./+=,$-]{20,}")
 _CONTEXT, _WORDS = 80, 2
-_SIMPLE_YAML = re.compile(r"(?:[ \t]*(?:-[ \t]+)*(?:[\w.:\"'!-]+:(?:[ \t].*)?|-[ \t].*)?\r?(?:\n|$))+\Z")
+_YAML_LINE = re.compile(r"[ \t]*+(?:-[ \t].*|[\w.:\"'!-]+:(?:[ \t].*)?)?\r?")
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,8 +188,8 @@ def _named(text: str, start: int, end: int, kind: str) -> Iterator[tuple[str, in
 def _yaml(text: str) -> list[Spot]:
     """The numbers of a text in YAML, by the paths of its scalars. Nothing is made of what its tags name: only its nodes
     are read (https://yaml.org/spec/1.2.2/#31-processes, Compose). Empty for any other text."""
-    if len(text) > _YAML_LONGEST or "\n" not in text or not (text.startswith(("---", "%YAML"))
-                                                            or _SIMPLE_YAML.match(text)):
+    if len(text) > _YAML_LONGEST or "\n" not in text or not (
+            text.startswith(("---", "%YAML")) or all(_YAML_LINE.fullmatch(line) for line in text.split("\n"))):
         return []
     try:
         root = yaml.compose(text, Loader=yaml.SafeLoader)

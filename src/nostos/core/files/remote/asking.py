@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
-from nostos.core.files.remote.readers import broken, status_of
+from nostos.core.files.remote.readers import broken, status_of, understanding
 from nostos.core.files.tree import ANYTHING, Asked, Call, FileTree, Signature, checked
 from nostos.core.hosts.connection import Connection, reach
 from nostos.core.hosts.far_path import AnyPath, FarPath, on_machine
@@ -80,9 +80,8 @@ class FarAsking(FileTree):
         for at in range(0, len(calls), AT_ONCE):
             some = calls[at:at + AT_ONCE]
             found = self.connection.ask("many", *self._where(), [list(c) for c in some], False)
-            if len(found) != len(some):
-                raise broken(self.where)
-            self._ahead |= zip(some, found, strict=True)
+            with understanding(self.where):
+                self._ahead |= zip(some, found, strict=True)
         try:
             yield
         finally:

@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 import posixpath
-from typing import Any
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from functools import wraps
+from typing import Any, Concatenate, ParamSpec, TypeVar
 
 from nostos.core.errors import HostError
-from nostos.core.files.tree import Owner, Status
+from nostos.core.files.tree import FileTree, Owner, Status
 
+T = TypeVar("T", bound=FileTree)
+P = ParamSpec("P")
+R = TypeVar("R")
 _KINDS = ("file", "link", "folder", "other")
 
 
@@ -37,3 +43,21 @@ def owner_of(found: Any) -> Owner:
 
 def owner_data(owner: Owner | None) -> list[Any] | None:
     return None if owner is None else [owner.user, owner.group, [list(a) for a in owner.attributes]]
+
+
+@contextmanager
+def understanding(where: str) -> Iterator[None]:
+    """While what came from there is taken apart: what is of another form than it should be is the host's fault."""
+    try:
+        yield
+    except (TypeError, ValueError, LookupError, AttributeError, OverflowError) as error:
+        raise broken(where) from error
+
+
+def understood(asking: Callable[Concatenate[T, P], R]) -> Callable[Concatenate[T, P], R]:
+    """A method of a tree there that takes apart what it is told, with `understanding`."""
+    @wraps(asking)
+    def told(tree: T, /, *words: P.args, **more: P.kwargs) -> R:
+        with understanding(tree.where):
+            return asking(tree, *words, **more)
+    return told

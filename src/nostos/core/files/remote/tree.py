@@ -10,7 +10,15 @@ from nostos.core.errors import HostError
 from nostos.core.files.entry import FileEntry, digest_of, summed
 from nostos.core.files.remote.asking import AT_ONCE, FarAsking
 from nostos.core.files.remote.bulk import copied_there, given_out, taken_there
-from nostos.core.files.remote.readers import broken, leads_out, owner_data, owner_of, status_of
+from nostos.core.files.remote.readers import (
+    broken,
+    leads_out,
+    owner_data,
+    owner_of,
+    status_of,
+    understanding,
+    understood,
+)
 from nostos.core.files.tree import (
     SMALL,
     CopiedFile,
@@ -104,10 +112,12 @@ class FarTree(FarAsking):
                 return content if most < 0 else content[:most]
         return super().read(path, most)
 
+    @understood
     def status(self, path: str) -> Status | None:
         found = self._ask("status", self._there(path))
         return None if found is None else status_of(found)
 
+    @understood
     def names(self, path: str) -> list[str]:
         found = self._ask("names", path)
         if not isinstance(found, list) or not all(
@@ -116,9 +126,11 @@ class FarTree(FarAsking):
         above = f"{path}/" if path else ""
         return sorted(self.called.get(above + n, n).rpartition("/")[2] for n in found)
 
+    @understood
     def link(self, path: str) -> str:
         return str(self._ask("link", self._there(path)))
 
+    @understood
     def led(self, path: str) -> tuple[str, Status] | None:
         found = self._ask("led", path)
         return None if found is None else (str(found[0]), status_of(found[1]))
@@ -132,6 +144,7 @@ class FarTree(FarAsking):
             else:
                 yield file
 
+    @understood
     def digest(self, path: str) -> bytes:
         if self.speaks(path):
             return super().digest(path)
@@ -142,6 +155,7 @@ class FarTree(FarAsking):
             raise broken(self.where)
         return found
 
+    @understood
     def digests(self, paths: Sequence[str]) -> dict[str, bytes]:
         said = [p for p in paths if self.speaks(p)]
         found = {p: digest for p, digest in zip(said, self._digests_said(said), strict=True) if digest is not None}
@@ -181,6 +195,7 @@ class FarTree(FarAsking):
             return content
         return self.words.live(self.meant.get(path, path), content)
 
+    @understood
     def entry(self, path: str, digest: bool = False) -> FileEntry | None:
         if digest and self.speaks(path):
             return super().entry(path, digest)
@@ -202,18 +217,22 @@ class FarTree(FarAsking):
             return
         count = 0
         for some in self.connection.messages("scan", *self._where(), sorted(set(apart)), *parted(ignore)):
-            count += len(some)
+            with understanding(self.where):
+                count += len(some)
+                believed = [self._believed(found) for found in some]
             if count > _MOST:
                 raise HostError(f"{self.where} has more than {_MOST:,} files.", next_step="Leave folders out: --skip.")
-            for found in some:
-                if len(found) == 2:
-                    passed(SkippedFile(str(found[0]), str(found[1])))
-                elif found[1:2] == ["link"] and leads_out(str(found[0]), str(found[-1])):
-                    passed(SkippedFile(str(found[0]), f"is a link out of the tree, to {found[-1]}"))
+            for one in believed:
+                if isinstance(one, SkippedFile):
+                    passed(one)
                 else:
-                    yield self._believed(found)
+                    yield one
 
-    def _believed(self, found: Any) -> FileEntry:
+    def _believed(self, found: Any) -> FileEntry | SkippedFile:
+        if len(found) == 2:
+            return SkippedFile(str(found[0]), str(found[1]))
+        if found[1:2] == ["link"] and leads_out(str(found[0]), str(found[-1])):
+            return SkippedFile(str(found[0]), f"is a link out of the tree, to {found[-1]}")
         path, kind, size, rights, modified, changed, led = found
         if kind not in ("file", "link", "folder") or not all(
                 isinstance(n, int) for n in (size, rights, modified, changed)):
@@ -221,6 +240,7 @@ class FarTree(FarAsking):
         return self.scanned("/".join(checked(str(path))), kind, size, rights, modified, changed,
                             None if led is None else str(led))
 
+    @understood
     def free(self, path: str = "") -> int:
         return int(self._ask("free", self.disk_of(path)))
 
@@ -231,6 +251,7 @@ class FarTree(FarAsking):
         about = self.connection.about
         return about.user == 0 or (owner.user == about.user and owner.group in (about.group, *about.groups))
 
+    @understood
     def owner(self, path: str) -> Owner:
         return owner_of(self._ask("owner", self._there(path)))
 
