@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV   ?= .venv
 BIN     = $(VENV)/bin
 
-.PHONY: demo serve test faults waits servers systems check screenshots venv dev clean
+.PHONY: demo serve test faults waits fuzz servers systems check screenshots venv dev clean
 
 demo: venv            ## play the whole story on made-up data
 	$(BIN)/nostos demo
@@ -27,6 +27,9 @@ faults: dev           ## kill every operation at every point, recover, and look 
 
 waits: dev servers    ## how long visitors wait while merges run on a site that has grown (long)
 	$(BIN)/python -m tests.waits
+
+fuzz: dev             ## give every reader of foreign text anything, SECONDS each (60); guided where atheris is there
+	$(BIN)/python -m tests.fuzz $(or $(SECONDS),60)
 
 check: dev            ## style and types
 	$(BIN)/ruff check .

@@ -7,6 +7,7 @@ finding, and the text that did it is kept in the folder `fuzz-findings`.
 
 from __future__ import annotations
 
+import gc
 import json
 import os
 import random
@@ -21,6 +22,7 @@ import time
 from collections.abc import Callable
 from contextlib import closing, suppress
 from pathlib import Path
+from types import FunctionType
 from unittest import mock
 
 from nostos.core.backup.restore import inspect_backup
@@ -265,7 +267,9 @@ def _one(name: str, seconds: float) -> None:
     kept.mkdir(exist_ok=True)
     for number, seed in enumerate(seeds):
         (corpus / str(number)).write_bytes(seed)
-    atheris.instrument_all()
+    own_code = {f for f in gc.get_objects() if isinstance(f, FunctionType) and str(f.__module__).startswith("nostos")}
+    for function in own_code:
+        atheris.instrument_func(function)
     atheris.Setup([sys.argv[0], str(corpus), f"-max_total_time={int(seconds)}", f"-timeout={SECONDS}", "-max_len=4096",
                    f"-rss_limit_mb={(own + MEMORY) >> 20}", f"-artifact_prefix={kept}/{name}-", "-print_final_stats=1",
                    "-verbosity=0", "-close_fd_mask=1"], target)
