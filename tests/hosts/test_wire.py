@@ -21,7 +21,7 @@ from nostos.core.errors import HostError, LockHeld, NostosError, SiteError
 from nostos.core.files.entry import FileEntry
 from nostos.core.files.remote.tree import FarTree
 from nostos.core.files.tree import SkippedFile
-from nostos.core.hosts import helper
+from nostos.core.hosts import connection, helper
 from nostos.core.hosts.connection import Connection, NearWire
 from nostos.core.hosts.far_path import FarPath, written
 from nostos.core.values import packed
@@ -203,6 +203,27 @@ class Hostile(WireTest):
                 "nostos.core.hosts.ssh.ANSWERS", 0.5), self.assertRaises(HostError) as caught:
             Connection("quiet.example")
         self.assertIn("quiet.example lets this user in, or does not refuse, and then says", caught.exception.what)
+
+    def test_a_host_that_only_says_that_it_is_there(self) -> None:
+        mine, other = socket.socketpair()
+        wire = NearWire(other.makefile("rb"), other.makefile("wb"))
+        threading.Thread(target=wire.run, daemon=True).start()
+        done = threading.Event()
+
+        def pings() -> None:
+            with suppress(OSError):
+                while not done.wait(0.05):
+                    mine.sendall(struct.pack(">IBI", 0, helper.PING, 0))
+
+        threading.Thread(target=pings, daemon=True).start()
+        there = object.__new__(Connection)
+        there.host, there.wire = "far.example", wire
+        with mock.patch.object(connection, "PATIENCE", 0.5), self.assertRaises(HostError) as caught:
+            there.ask("tree", "/", [], "status", "a")
+        done.set()
+        self.assertIn("it says that it is there, and does not answer", caught.exception.what)
+        mine.close()
+        other.close()
 
     def test_the_helper_stays_in_the_folder(self) -> None:
         inside = self.folder / "site"

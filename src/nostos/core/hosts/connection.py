@@ -37,6 +37,9 @@ _SOCKETS = ("/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/
 
 
 _LARGE = 1 << 21  # bytes of a message
+PATIENCE = 120.0  # seconds, for an answer that takes no work there: a host that only says that it is there gives none
+_SOON = frozenset(("about", "real", "look", "foresee", "content", "variable", "status", "names", "link", "led", "owner",
+                   "within", "may_write", "free"))
 _SAID = 2000  # letters of an error
 
 
@@ -142,7 +145,10 @@ class Connection:
     def ask(self, *words: Any) -> Any:
         """Call, and wait for the answer. Raises what the other side says is wrong, as this machine would."""
         with self.told():
-            return self.wire.call(*words).answer()
+            channel = self.wire.call(*words)
+            if words[0] in _SOON or (words[0] == "tree" and words[3] in _SOON):
+                channel.patience = PATIENCE
+            return channel.answer()
 
     @contextmanager
     def talk(self, *words: Any) -> Iterator[Channel]:

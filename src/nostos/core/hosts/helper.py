@@ -244,6 +244,7 @@ class Channel:
         self.cancelled = False
         self.ended = False
         self.passing = 0  # frames that are sent as they are
+        self.patience: Optional[float] = None  # seconds that what comes next is waited for; None: as long as it takes
 
     def send(self, value: Any) -> None:
         """Send a message. Raises Cancelled when the other side does not want it any more."""
@@ -305,7 +306,11 @@ class Channel:
         parts: List[bytes] = []
         size = 0
         while True:
-            kind, data = self.came.get()
+            try:
+                kind, data = self.came.get(timeout=self.patience)
+            except queue.Empty:
+                self.wire.end("it says that it is there, and does not answer")
+                raise WireError(self.wire.broken) from None
             if kind == 0:
                 self.came.put((0, b""))
                 raise WireError(self.wire.broken or "the connection ended")
