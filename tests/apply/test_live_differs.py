@@ -495,6 +495,44 @@ class WhatDefinitionsCall(SmallTest):
                 self.assertIn(item, s.standings())
 
 
+class Restrictions(SmallTest):
+    """Of a system that nobody knows: what says who may see a thing is part of it."""
+
+    SCHEMA = (
+        "CREATE TABLE account (id {key}, login VARCHAR(40) NOT NULL, mail VARCHAR(60), password VARCHAR(90))",
+        "CREATE TABLE team (id {key}, name VARCHAR(40) NOT NULL)",
+        "CREATE TABLE account_team (id {key}, account_id INTEGER REFERENCES account(id), team_id INTEGER REFERENCES "
+        "team(id))",
+        "CREATE TABLE page (id {key}, title VARCHAR(40), body VARCHAR(900), made VARCHAR(20), passphrase VARCHAR(40))",
+        "CREATE TABLE reading (id {key}, page_id INTEGER NOT NULL REFERENCES page(id), team_id INTEGER NOT NULL "
+        "REFERENCES team(id))",
+        "INSERT INTO account (login, mail, password) VALUES ('ada', 'ada@ridge.example', 'pbkdf2$1$a$bbbbbbbbbb')",
+        "INSERT INTO team (name) VALUES ('Staff'), ('Board')",
+        "INSERT INTO account_team (account_id, team_id) VALUES (1, 1), (1, 2)",
+        "INSERT INTO page (title, body, passphrase) VALUES ('Plans', 'Ours', NULL), ('Rota', 'Shifts', 'owl'), "
+        "('Open', 'All', NULL)",
+        "INSERT INTO reading (page_id, team_id) VALUES (1, 1)")
+
+    def test_a_page_goes_with_them_and_is_opened_only_when_it_is_named(self) -> None:
+        s = self.small("sqlite", self.SCHEMA, 'editors = ["page", "reading"]\n')
+        s.sql("staging", "DELETE FROM reading")
+        s.sql("staging", "UPDATE page SET passphrase = NULL, body = 'Shifts, new' WHERE id = 2")
+        s.sql("staging", "INSERT INTO page (title, body) VALUES ('Minutes', 'Secret')")
+        s.sql("staging", "INSERT INTO reading (page_id, team_id) VALUES (4, 2)")
+        s.sql("staging", "UPDATE page SET body = 'All of it' WHERE id = 3")
+        with s.crew() as crew:
+            ready = prepare(crew, Choice())
+        self.assertEqual({"page/3", "page/4"}, {i.id for i in ready.plan.selection.items})
+        said = " ".join(ready.plan.selection.warnings)
+        for page in ("page/1", "page/2"):
+            self.assertIn(f"{page} would be open to those who are kept from it now", said)
+        s.merge("page/4")
+        self.assertEqual(s.sql("live", "SELECT page_id, team_id FROM reading"), [(1, 1), (4, 2)])
+        s.merge("page/1")
+        self.assertEqual(s.sql("live", "SELECT page_id, team_id FROM reading"), [(4, 2)])
+        self.assertEqual(list(s.standings()), ["page/2", "page/3"])
+
+
 class SeenAsItIs(SmallTest):
     def test_a_gained_column_is_compared_by_its_bytes(self) -> None:
         kinds = {"sqlite": "TEXT COLLATE NOCASE", "mariadb": "VARCHAR(20)", "postgresql": "VARCHAR(20)"}

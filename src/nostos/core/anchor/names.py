@@ -206,6 +206,14 @@ class Keys:
             for key, name in names.items():
                 yield table, key, name
 
+    def taken(self, table: str) -> Iterator[Value]:
+        """Keys by which this side calls what is settled under another name, and no row by the name that they look like.
+        """
+        names, keys = self._names.get(table, {}), self._keys.get(table, {})
+        for key, name in names.items():
+            if name != str(key) and str(key) not in keys and CanonicalName.parse(name).origin is Origin.ANCHOR:
+                yield key
+
     def key(self, table: str, name: str) -> Value:
         """This side's key for a canonical name; None when this side has no such row."""
         found = self._keys.get(table, {}).get(name)

@@ -27,12 +27,14 @@ ALWAYS_LOOK = b""  # a row digest that equals none: the row is fetched and compa
 
 @dataclass(frozen=True, slots=True)
 class RowMove:
-    """A row of one side that is not as the anchor knew it. row: None when it is gone. born: it was not there."""
+    """A row of one side that is not as the anchor knew it. row: None when it is gone. born: it was not there. of_base:
+    it is the common ancestor's row of this key, whatever the side calls by it now."""
 
     key: Key
     row: Row | None
     born: bool
     digest: bytes | None = None
+    of_base: bool = False
 
 
 @lru_cache(maxsize=512)
@@ -207,6 +209,12 @@ class AnchorRows(AnchorRecords):
                         seen.add(table.key_of(row))
                         yield RowMove(table.key_of(row), row, born=False)
                 yield from self._emptied(side, database, table, [c.name for c in gained], seen)
+
+    def given_away(self, side: Side, table: Table) -> Iterator[RowMove]:
+        """The removals of rows whose keys a side has since given to others, which came home: nothing of these moved."""
+        for key in self.keys(side).taken(table.name):
+            if self.base_row(table.name, (key,)) is not None:
+                yield RowMove((key,), None, born=False, of_base=True)
 
     def _emptied(self, side: Side, database: Database, table: Table, gained: Sequence[str], seen: Collection[Key]
                  ) -> Iterator[RowMove]:

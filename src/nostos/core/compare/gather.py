@@ -20,7 +20,7 @@ from nostos.core.database.schema import Row, Table, Value
 from nostos.core.files.entry import FileEntry
 from nostos.core.patterns import spoken
 from nostos.core.profiles.compared import Locals
-from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.conditions import Where, holds
 from nostos.core.profiles.model import Child, Kind, OwnedFile
 from nostos.core.profiles.policies import PLAIN, TEXT
 from nostos.core.values import references as refs
@@ -330,9 +330,13 @@ def _item(anchor: Ancestors, rows: Rows, draft: _Draft, gained: Work) -> Item | 
 
 def _opens(rows: Rows, state: RowState) -> bool:
     """Whether staging took away what keeps others from something, and live has it."""
-    return any(state.table == table and state.target is not None and holds(where, plain(state.target)) and not (
-        state.source is not None and holds(where, plain(state.source))) and state.base is not None
-        for table, where in rows.profile.protects)
+    return any(state.table == table and state.base is not None and _keeps(where, state.target) and not _keeps(
+        where, state.source) for table, where in rows.profile.protects)
+
+
+def _keeps(where: Where, row: Portable | None) -> bool:
+    """Whether a row keeps others from something, as a profile says which do; nothing at all in a column never does."""
+    return row is not None and holds(where, plain(row)) and all(row.get(c) is not None for c, _ in where)
 
 
 def _file_value(entry: FileEntry | None) -> Any:

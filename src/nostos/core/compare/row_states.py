@@ -97,6 +97,8 @@ class Rows:
 
 
 def canonical_key(table: Table, move: RowMove, keys: Keys, translator: Translator) -> Key:
+    if move.of_base:
+        return (str(move.key[0]),)
     if table.surrogate:
         name = keys.name(table.name, move.key[0])
         if move.row is None and not move.born:

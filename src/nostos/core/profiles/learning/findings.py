@@ -15,6 +15,7 @@ import tomlkit
 
 from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
+from nostos.core.profiles.conditions import Where
 from nostos.core.profiles.learning.words import says_weakly
 from nostos.core.profiles.loader import ADDITIONS, additions, extended
 from nostos.core.profiles.model import Child, FieldPolicy, Join, Kind, Piece, Profile, Reference
@@ -90,6 +91,7 @@ class Layer:
     firm: tuple[str, ...] = ()  # of the kinds of visitors', those of which there is little doubt
     hung: Mapping[str, str] = field(default_factory=dict)  # by kind: the one that made its rows visitors'
     below: Mapping[str, tuple[str, ...]] = field(default_factory=dict)  # by kind: what its rows point at, or may
+    protects: tuple[tuple[str, Where], ...] = ()  # tables, and which of their rows keep others from something
     why: Mapping[str, str] = field(default_factory=dict)  # by table: why its rows are whose they are
 
     def over(self, profile: Profile) -> Profile:
@@ -120,7 +122,7 @@ class Layer:
                        trees=(*profile.trees, *trees), nested=(*profile.nested, *nested),
                        pieces=(*profile.pieces, *self.pieces),
                        joins=(*profile.joins, *self.joins), personal=(*profile.personal, *self.personal),
-                       children=(*profile.children, *children),
+                       children=(*profile.children, *children), protects=(*profile.protects, *self.protects),
                        made=(*profile.made, *self.made), numbers=profile.numbers | self.numbers,
                        visitor_kinds=(*profile.visitor_kinds, *self.visitors),
                        firm_kinds=(*profile.firm_kinds, *self.firm, *(k.name for k in own if k.visitors)))
@@ -212,6 +214,7 @@ def as_data(layer: Layer) -> dict[str, Any]:
             "policies": [list(policy) for policy in layer.policies],
             "pieces": [msgspec.to_builtins(piece) for piece in layer.pieces],
             "personal": [list(said) for said in layer.personal],
+            "protects": [[table, [list(c) for c in where]] for table, where in layer.protects],
             "joins": [msgspec.to_builtins(join) for join in layer.joins]}
 
 
@@ -234,6 +237,7 @@ def of_data(data: Mapping[str, Any]) -> Layer:
         policies=tuple((t, c, p) for t, c, p in data.get("policies", ())),
         pieces=tuple(msgspec.convert(piece, Piece) for piece in data.get("pieces", ())),
         personal=tuple((t, c, k) for t, c, k in data.get("personal", ())),
+        protects=tuple((t, tuple((c, said) for c, said in where)) for t, where in data.get("protects", ())),
         joins=tuple(msgspec.convert(join, Join) for join in data.get("joins", ())))
 
 

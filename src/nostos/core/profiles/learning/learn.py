@@ -23,6 +23,7 @@ from nostos.core.profiles.learning.made import repeats
 from nostos.core.profiles.learning.parts import parts
 from nostos.core.profiles.learning.places import ROWS, Held, echoes, key_columns, places, siblings
 from nostos.core.profiles.learning.pointers import pointers_of
+from nostos.core.profiles.learning.restrictions import Restrictions
 from nostos.core.profiles.learning.trees import nested_of, tree_of
 from nostos.core.profiles.learning.whose import by_values, whose
 from nostos.core.profiles.model import Kind, Profile
@@ -86,6 +87,10 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     sold = {kind for k in profile.kinds if "{" in k.name for row in samples.get(k.table, ()) if holds(k.where, row)
             for kind in (k.named(row),) if set(words.words(kind)) & _BOUGHT and not k.visitors}
     why |= dict.fromkeys(sold, "its name says that visitors make it")
+    kept = [t.name for t in unknown if t.name not in made and t.name not in visitors]
+    guarded = list(Restrictions(usable, samples, sure, of.accounts).of(kept))
+    children = {c.table: c for c in (*(c for c, _ in guarded if c is not None),
+                                     *parts({t.name: t for t in unknown if t.name not in made}, sure, visitors))}
     return learned(
         tuple(findings), visitors=(*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
         editors=tuple(kinds[t] for t in of.editors if t in kinds), made=made, why=why,
@@ -100,7 +105,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         kinds=tuple(k for t in unknown if t.surrogate for k in _kinds_of(t, weigher, visitors)),
         trees=tuple(_trees(database, unknown, samples, sure)),
         nested=tuple(n for t in unknown for n in (nested_of(database, t, samples[t.name], _upward(t, sure)),) if n),
-        children=tuple(parts({t.name: t for t in unknown if t.name not in made}, sure, visitors)),
+        children=tuple(children.values()), protects=tuple(said for _, said in guarded),
         policies=tuple(p for t in unknown for p in _policies(t, samples[t.name])),
         joins=tuple(j for n, t in usable.items() for j in siblings(t, samples[n])
                     if any(c == j.name for f in sure for c, _ in f.place.where)),

@@ -15,14 +15,14 @@ def parts(unknown: Mapping[str, Table], sure: Sequence[Finding], visitors: Colle
     """The tables that no profile names whose rows are fields of other rows. visitors: tables that visitors fill, or
     that are made from what they do: their rows are no part of what editors write."""
     for table in unknown.values():
-        goals = {c: t for c, t in _goals(table, sure).items() if table.name not in visitors or t in visitors}
+        goals = {c: t for c, t in goals_of(table, sure).items() if table.name not in visitors or t in visitors}
         found = _extension(table, goals) or _link(table, goals) or _named(table, goals)
         # What has, by the schema, the very key of another row is part of it, whatever that is.
         if found is not None and found.owner != table.name and (found.owner in unknown or table.continues):
             yield found
 
 
-def _goals(table: Table, sure: Sequence[Finding]) -> dict[str, str]:
+def goals_of(table: Table, sure: Sequence[Finding]) -> dict[str, str]:
     """The columns that point at one table each, and that."""
     found = {f.place.column: f.to for f in sure
              if f.place.table == table.name and not f.place.where and not f.place.path and not f.many}
