@@ -177,6 +177,19 @@ class Schemas(SiteTest):
         self.assertEqual(self.sql("SELECT t FROM audit.seen"), [("home",)])  # live's own trigger has written elsewhere
         self.assertEqual(self.server.run(f"SELECT has_database_privilege('public', '{place}', 'CONNECT')"), [(False,)])
 
+    def test_a_schema_in_capitals_and_numbers_as_they_are_written(self) -> None:
+        self.sql('CREATE SCHEMA "Ridge"; CREATE TABLE "Ridge".page (id serial PRIMARY KEY, doc jsonb); INSERT INTO '
+                 """"Ridge".page (doc) VALUES ('{"a": 1.10, "b": 2.50, "c": 1}')""")
+        (self.folder / "live" / "x.html").write_text("x")
+        self.site('?schema=Ridge')
+        place = self.clone()
+        edit = """UPDATE "Ridge".page SET doc = jsonb_set(doc, '{%s}', '%s')"""
+        self.sql(edit % ("b", "3.30"), place.partition("?")[0])
+        self.sql(edit % ("c", "7"))
+        with opened(self.home, self.home.read("trip")) as crew:
+            merge(self.home, crew, prepare(crew, Choice(("*",))))
+        self.assertEqual(self.sql('SELECT doc::text FROM "Ridge".page'), [('{"a": 1.10, "b": 3.30, "c": 7}',)])
+
     def test_a_user_who_may_do_little(self) -> None:
         """Told before anything is done, and in plain words where it is tried all the same."""
         for sql in ("CREATE ROLE poor LOGIN", "CREATE DATABASE poor", "CREATE DATABASE poor2 OWNER poor"):

@@ -6,6 +6,8 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from nostos.core.values import structures
+from nostos.core.values.merging import same
+from nostos.core.values.packed import pack, unpack
 from nostos.core.values.tokens import escape, unescape
 from nostos.core.values.urls import UrlForms
 
@@ -76,6 +78,17 @@ class Structures(unittest.TestCase):
         assert found is not None
         self.assertEqual(found.text(), text)
 
+    def test_numbers_keep_their_digits(self) -> None:
+        for text in ("[1.10]", "[1e5,0.1]", '{"a":[1.00,{"b":-0.50}],"c":0.12345678901234567890}', "[1E+2]"):
+            found = structures.read(text)
+            assert found is not None
+            self.assertEqual(found.text(), text)
+            unpack(pack(structures.jsonable(found)))
+        one, other = (structures.read(f"[0.123456789012345678{n}]") for n in (1, 2))
+        self.assertFalse(same(one, other))
+        self.assertTrue(same(structures.read("[1.10]"), structures.read("[1.100]")))
+
     def test_what_cannot_be_written_back_is_left_alone(self) -> None:
-        for text in ('{"a":1,"a":2}', '{"a": 1,"b":2}', "[1.00]", "NaN", "", "[" * 500 + "]" * 500, "{'a':1}"):
+        for text in ('{"a":1,"a":2}', '{"a": 1,"b":2}', '["\ufdd31\ufdd3",1.10]', "NaN", "",
+                     "[" * 500 + "]" * 500, "{'a':1}"):
             self.assertIsNone(structures.read(text), text)

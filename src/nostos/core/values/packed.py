@@ -35,7 +35,7 @@ def _decode_odd(code: int, data: memoryview) -> Any:
     return bytes(data).decode("utf-8", "surrogateescape" if code == _RAW_TEXT else "surrogatepass")
 
 
-_encoder = msgspec.msgpack.Encoder()
+_encoder = msgspec.msgpack.Encoder(enc_hook=float)  # a number that is written in its own way is one
 _decoder = msgspec.msgpack.Decoder(ext_hook=_decode_odd)
 
 

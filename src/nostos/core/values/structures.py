@@ -7,6 +7,7 @@ import json
 import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, fields, is_dataclass
+from decimal import Decimal
 from functools import cache
 from typing import Any
 
@@ -18,10 +19,53 @@ _DEEPEST = 100
 _HALF_PAIR = re.compile("[\ud800-\udc7f\udd00-\udfff]")  # others stand for bytes that are no UTF-8
 _SAY_KIND = ("type", "kind", "model", "class", "block", "component", "widget", "blockName", "widgetType", "elType",
              "_type", "__typename", "object_type", "content_type")
+_MARK = "\ufdd3"  # around a number in the making: no character, so no text that means anything has it
+_MARKED = re.compile(r'"(?:\ufdd3|\\ufdd3)([-+.\deE]+)(?:\ufdd3|\\ufdd3)"')
 _SHORTEST = 24  # letters of base64 that are looked into
 _BASE64 = re.compile(r"[A-Za-z0-9+/]+={0,2}")
 _ODD = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")
 _KIND = re.compile(r"[A-Za-z][\w./:-]{0,59}")
+
+
+class Written(float):
+    """A number of JSON's that is not written as Python would: `1.10`, `1e5`, more digits than a float holds. Equal to
+    another by all of its digits."""
+
+    __slots__ = ("text",)
+    text: str
+
+    def __new__(cls, text: str) -> Written:
+        made = super().__new__(cls, text)
+        made.text = text
+        return made
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, int | float):
+            return NotImplemented
+        return Decimal(self.text) == Decimal(other.text if isinstance(other, Written) else repr(other))
+
+    def __hash__(self) -> int:
+        return super().__hash__()
+
+
+def _number(text: str) -> float:
+    plain = float(text)
+    return plain if repr(plain) == text else Written(text)
+
+
+def _has_written(tree: Any) -> bool:
+    if isinstance(tree, dict):
+        return any(map(_has_written, tree.values()))
+    return any(map(_has_written, tree)) if isinstance(tree, list) else isinstance(tree, Written)
+
+
+def _marked(tree: Any) -> Any:
+    """The tree with its written numbers as texts that are told from all others."""
+    if isinstance(tree, dict):
+        return {k: _marked(v) for k, v in tree.items()}
+    if isinstance(tree, list):
+        return [_marked(v) for v in tree]
+    return f"{_MARK}{tree.text}{_MARK}" if isinstance(tree, Written) else tree
 
 
 @dataclass(frozen=True)
@@ -36,7 +80,12 @@ class Style:
     tail: str = ""
 
     def write(self, tree: Any) -> str:
+        return self.said(_marked(tree), True) if _has_written(tree) else self.said(tree, False)
+
+    def said(self, tree: Any, marked: bool) -> str:
         text = json.dumps(tree, ensure_ascii=self.ascii_only, separators=(self.item, self.colon), indent=self.indent)
+        if marked:
+            text = _MARKED.sub(r"\1", text)
         # Halves of surrogate pairs can only have come from escapes: nothing else can say them.
         text = _HALF_PAIR.sub(lambda m: f"\\u{ord(m.group()):04x}", text)
         return (text.replace("/", "\\/") if self.slashes else text) + self.tail
@@ -114,16 +163,17 @@ def read_json(text: str) -> Tree | None:
     if not stripped:
         return None
     try:
-        data = json.loads(stripped, parse_constant=_refuse)
+        data = json.loads(stripped, parse_constant=_refuse, parse_float=_number)
         if _depth(data) > _DEEPEST:
             return None
     except (ValueError, RecursionError):
         return None
     if not isinstance(data, dict | list):
         return None  # a lone number or word is compared as the text that it is
-    tail = text[len(stripped):]
+    tail, marked = text[len(stripped):], _has_written(data)
+    plain = _marked(data) if marked else data
     for style in _styles():
-        if style.write(data) == stripped:
+        if style.said(plain, marked) == stripped:
             return Tree(data, Style(style.item, style.colon, style.ascii_only, style.slashes, style.indent, tail))
     return None
 
@@ -148,6 +198,8 @@ def jsonable(value: Any) -> Any:
         return jsonable(value.data)
     if isinstance(value, php.Raw):
         return value.text
+    if isinstance(value, Written):
+        return float(value)
     if isinstance(value, bytes):
         return {"bytes": value.hex()}
     if isinstance(value, str):

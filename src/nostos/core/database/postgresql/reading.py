@@ -230,16 +230,17 @@ class PostgresReading(PostgresSession):
             "SELECT c.relname, concat_ws(' ', CASE WHEN t.tgtype & 4 > 0 THEN 'INSERT' END, "
             "CASE WHEN t.tgtype & 8 > 0 THEN 'DELETE' END, CASE WHEN t.tgtype & 16 > 0 THEN 'UPDATE' END), p.prosrc "
             "FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid "
-            "WHERE NOT t.tgisinternal AND c.relnamespace = current_schema()::regnamespace")
+            "WHERE NOT t.tgisinternal AND c.relnamespace = quote_ident(current_schema())::regnamespace")
             if of.startswith(self.prefix)]
 
     def programs(self) -> set[tuple[str, str]]:
         found = self.run(
             "SELECT 'view', relname, relname FROM pg_class WHERE relkind IN ('v', 'm') "
-            "AND relnamespace = current_schema()::regnamespace UNION ALL "
+            "AND relnamespace = quote_ident(current_schema())::regnamespace UNION ALL "
             "SELECT 'trigger', t.tgname, c.relname FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid "
-            "WHERE NOT t.tgisinternal AND c.relnamespace = current_schema()::regnamespace UNION ALL "
-            "SELECT 'routine', p.proname, '' FROM pg_proc p WHERE p.pronamespace = current_schema()::regnamespace "
+            "WHERE NOT t.tgisinternal AND c.relnamespace = quote_ident(current_schema())::regnamespace UNION ALL "
+            "SELECT 'routine', p.proname, '' FROM pg_proc p "
+            "WHERE p.pronamespace = quote_ident(current_schema())::regnamespace "
             "AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.objid = p.oid AND d.deptype = 'e')")
         return {(str(what), str(name).removeprefix(self.prefix)) for what, name, of in found
                 if what == "routine" or str(of).startswith(self.prefix)}
@@ -273,11 +274,11 @@ class PostgresReading(PostgresSession):
 
     def views(self) -> list[str]:
         return [n[len(self.prefix):] for (n,) in self.run(
-            "SELECT relname FROM pg_class WHERE relnamespace = current_schema()::regnamespace "
+            "SELECT relname FROM pg_class WHERE relnamespace = quote_ident(current_schema())::regnamespace "
             "AND relkind IN ('v', 'm')") if n.startswith(self.prefix)]
 
     def sizes(self) -> dict[str, tuple[int, int]]:
         return {name[len(self.prefix):]: (max(int(rows), 0), int(size)) for name, rows, size in self.run(
             "SELECT relname, reltuples::bigint, pg_table_size(oid) FROM pg_class "
-            "WHERE relnamespace = current_schema()::regnamespace AND relkind IN ('r', 'p')")
+            "WHERE relnamespace = quote_ident(current_schema())::regnamespace AND relkind IN ('r', 'p')")
             if name.startswith(self.prefix)}

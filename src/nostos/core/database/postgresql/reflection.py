@@ -18,7 +18,7 @@ _OF_TABLE = re.compile(
     r'CREATE (?:UNIQUE )?INDEX (?:"(?:[^"]|"")*"|[^"\s]+) ON) )(?="|[^".( ]+[ (])')
 _KINDS = {"int2": "int", "int4": "int", "int8": "int", "bytea": "binary", "float4": "float", "float8": "float"}
 INCOMPARABLE = ("json", "xml", "point", "polygon", "box", "path", "line", "lseg", "circle")  # types without equality
-HERE = "current_schema()::regnamespace"
+HERE = "quote_ident(current_schema())::regnamespace"
 
 
 def not_brought(what: str, catalogue: str) -> str:
