@@ -74,6 +74,25 @@ class Names(SmallTest):
         s.merge("*")  # live has changed it since: it stays, and so does its picture
         self.assertTrue((s.live_folder / "media" / MILL).exists())
 
+    def test_a_folder_and_a_name_in_two_columns(self) -> None:
+        s = self.small("sqlite", (
+            "CREATE TABLE document (id {key}, title VARCHAR(40), folder VARCHAR(40), name VARCHAR(40))",
+            "INSERT INTO document (title, folder, name) VALUES ('Rules', '2025/04', 'rules.pdf')"),
+            'editors = ["document"]\n')
+        for folder, name in (("2026/05", "plan.pdf"), ("2026/06", "plan.pdf")):
+            s.sql("staging", "INSERT INTO document (title, folder, name) VALUES "
+                             f"('Plan of {folder}', '{folder}', '{name}')")
+            (s.staging_folder / "files" / folder).mkdir(parents=True)
+            (s.staging_folder / "files" / folder / name).write_text(folder)
+        (s.live_folder / "files/2025/04").mkdir(parents=True)
+        (s.live_folder / "files/2025/04/rules.pdf").write_text("rules")
+        self.assertEqual({i: [f.path for f in item.files] for i, item in s.compare().items.items()}, {
+            "document/1": ["files/2025/04/rules.pdf"], "document/2": ["files/2026/05/plan.pdf"],
+            "document/3": ["files/2026/06/plan.pdf"]})
+        s.merge("document/3")
+        self.assertEqual((s.live_folder / "files/2026/06/plan.pdf").read_text(), "2026/06")
+        self.assertFalse((s.live_folder / "files/2026/05").exists())
+
     def test_a_name_that_many_rows_have_is_nobodys(self) -> None:
         """Two tours of one template: the template is a file by itself."""
         s = self.grown("sqlite")

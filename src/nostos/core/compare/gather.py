@@ -226,9 +226,9 @@ class _NamingRows:
                 table = tables.get(owned.table)
                 wanted = {v for file in files for v in owned.values(self._path(side, file))} if table else set()
                 by_value: dict[Value, list[Row]] = {}
-                for row in database.find_any(table, owned.column, sorted(wanted), {}) if table and wanted else ():
-                    if row[owned.column] in wanted:
-                        by_value.setdefault(row[owned.column], []).append(row)
+                for row in database.find_any(table, owned.column, owned.held(wanted), {}) if table and wanted else ():
+                    if (said := owned.said(row)) in wanted:
+                        by_value.setdefault(said, []).append(row)
                 self._found[side, owned] = by_value
                 self._look_above(side, database, [row for some in by_value.values() for row in some], owned.table)
 

@@ -32,23 +32,27 @@ def owned_files(rows: Rows, files: Sequence[FileState], databases: Mapping[Side,
     votes: Counter[OwnedFile] = Counter()
     values: dict[OwnedFile, set[str]] = {}
     for state in rows.states.values() if by_name else ():
-        for column, value, file in _named_by(state, by_name):
+        for column, above, value, file in _named_by(state, by_name):
             kind = rows.profile.kind_of(state.table, full(state))
             if (state.table, column) in known or (kind is not None and not kind.natural):
                 continue
-            owned = OwnedFile(state.table, column, file.path[:-len(value)].rstrip("/"))
+            owned = OwnedFile(state.table, column, file.path[:-len(value)].rstrip("/"), above=above)
             votes[owned] += 1
             values.setdefault(owned, set()).add(value)
     best: dict[tuple[str, str], OwnedFile] = {}
-    for owned, _ in votes.most_common():
-        best.setdefault((owned.table, owned.column), owned)
-    own = [o for o in best.values() if _is_owner(rows, o, values[o], databases, live)]
+    for owned, _ in sorted(votes.items(), key=lambda vote: (bool(vote[0].above), -vote[1])):  # one column, before two
+        place = (owned.table, owned.column)
+        if place not in best and _is_owner(rows, owned, values[owned], databases, live):
+            best[place] = owned
+    own = list(best.values())
     # Of two that name one file, what editors keep: it must not stay behind with what visitors leave.
     return tuple(sorted(own, key=lambda o: rows.profile.is_visitors(o.table)))
 
 
-def _named_by(state: RowState, by_name: Mapping[str, Sequence[FileState]]) -> Iterator[tuple[str, str, FileState]]:
-    """The values of a row that are paths of files which came, or went, on the side that it did."""
+def _named_by(state: RowState, by_name: Mapping[str, Sequence[FileState]]
+              ) -> Iterator[tuple[str, str, str, FileState]]:
+    """The values of a row that are paths of files which came, or went, on the side that it did: the column, the one
+    that holds the folder where the name does not, and the path."""
     for raw, other in ((state.source_raw, state.target_raw), (state.target_raw, state.source_raw)):
         if raw is None or (state.base is None and other is not None):
             continue
@@ -57,8 +61,17 @@ def _named_by(state: RowState, by_name: Mapping[str, Sequence[FileState]]) -> It
             if not isinstance(value, str) or not _SHORTEST <= len(value) <= _LONGEST or value.startswith("/"):
                 continue
             for file in by_name.get(value.rpartition("/")[2], ()):
-                if (file.base is None) == born and (file.path == value or file.path.endswith("/" + value)):
-                    yield column, value, file
+                if (file.base is None) != born or not _ends(file.path, value):
+                    continue
+                yield column, "", value, file
+                for other_column, folder in raw.items() if "/" not in value else ():
+                    path = f"{folder.strip('/')}/{value}" if isinstance(folder, str) and folder.strip("/") else ""
+                    if path and _ends(file.path, path):
+                        yield column, other_column, path, file
+
+
+def _ends(path: str, value: str) -> bool:
+    return path == value or path.endswith("/" + value)
 
 
 def _is_owner(rows: Rows, owned: OwnedFile, values: set[str], databases: Mapping[Side, Database], live: FileTree
@@ -68,12 +81,13 @@ def _is_owner(rows: Rows, owned: OwnedFile, values: set[str], databases: Mapping
         table = tables.get(owned.table)
         if table is None or table.column(owned.column) is None:
             continue
-        held = Counter(row[owned.column] for row in databases[side].find_any(table, owned.column, sorted(values), {}))
+        held = Counter(owned.said(row) for row in databases[side].find_any(
+            table, owned.column, owned.held(values), {}))
         if any(held[value] > 1 for value in values):
             return False
     table = (rows.target_tables if rows.target is Side.LIVE else rows.source_tables).get(owned.table)
     sample = databases[Side.LIVE].sample(table, _SAMPLE) if table is not None and table.column(owned.column) else []
-    others = {v for row in sample if isinstance(v := row.get(owned.column), str) and v} - values
+    others = {v for row in sample if row.get(owned.column) and isinstance(v := owned.said(row), str)} - values
     if not others:
         return all("/" in value for value in values)  # a bare name may be anything's
     above = f"{owned.folder}/" if owned.folder else ""

@@ -143,8 +143,8 @@ class Obstacles(Referrers):
                 continue
             lets_go = {w.state.id for w in writes if w.action is WriteAction.REMOVE or owned.column in w.values}
             for value in owned.values(path)[:1]:
-                for row in self.target_db.find(table, {owned.column: value}):
-                    if holds(owned.where, row) and self._named(table, row) not in lets_go:
+                for row in self.target_db.find_any(table, owned.column, owned.held([value]), {}):
+                    if owned.said(row) == value and holds(owned.where, row) and self._named(table, row) not in lets_go:
                         raise Obstacle(f"its file {path} was removed {self.rows.source.there}, but {self.rows.target} "
                                        "still shows it")
 

@@ -9,7 +9,7 @@ from fnmatch import fnmatchcase
 from functools import cached_property
 from typing import Any, TypeVar
 
-from nostos.core.database.schema import Column, Value
+from nostos.core.database.schema import Column, Row, Value
 from nostos.core.profiles.conditions import FirstThat, Where, holds
 from nostos.core.profiles.habits import Along, Job, Numbered, Slug, Together
 from nostos.core.profiles.network import Network
@@ -113,7 +113,8 @@ class Reference:
 class OwnedFile:
     """A column that names a file, under `folder`, which belongs to the row's item.
 
-    variants: what to leave out of the name of a file that was made from the named one.
+    variants: what to leave out of the name of a file that was made from the named one. above: a column that holds the
+    folders between `folder` and the name; empty where the name says them.
     """
 
     table: str
@@ -121,6 +122,16 @@ class OwnedFile:
     folder: str
     where: Where = ()
     variants: str = ""
+    above: str = ""
+
+    def said(self, row: Row) -> Value:
+        """The path below `folder` that a row says, as `values` has it."""
+        name, above = row.get(self.column), row.get(self.above) if self.above else ""
+        return f"{above.strip('/')}/{name}".strip("/") if isinstance(above, str) and isinstance(name, str) else name
+
+    def held(self, values: Iterable[str]) -> list[str]:
+        """What the column itself holds in the rows that say one of these."""
+        return sorted({v.rpartition("/")[2] if self.above else v for v in values})
 
     def values(self, path: str) -> tuple[str, ...]:
         """What the column of the row may hold that a file belongs to; nothing for files elsewhere."""
