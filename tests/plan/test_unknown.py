@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import json
 import random
 import shutil
 import sqlite3
@@ -18,9 +20,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nostos.core.anchor.open_voyage import answers_of
-from nostos.core.plan.unknown import Explainer
+from nostos.core.plan.unknown import Explainer, _may_hold
 from nostos.core.profiles.learning.findings import add_answers
 from nostos.core.sites.recognise import recognise
+from nostos.core.values import located, php
 from nostos.demo.story import Story
 from tests.profiles.test_learning import Made, Maker
 from tests.support import Harbour, SiteTest, rows, template
@@ -37,6 +40,20 @@ CREATE TABLE ext_gallery_frame (id INTEGER PRIMARY KEY AUTOINCREMENT, gallery IN
 
 
 Ask = Callable[..., list[tuple[Any, ...]]]  # runs a statement with values on one side's database
+
+
+class Unread(unittest.TestCase):
+    @given(st.lists(st.integers(1, 9_999) | st.text("019ab-/:\"'{}[] \n", max_size=6), max_size=6), st.integers(0, 4),
+           st.sets(st.integers(1, 9_999), min_size=1, max_size=3))
+    def test_no_text_is_passed_over_that_holds_a_number(self, parts: list[object], way: int, born: set[int]) -> None:
+        text = "".join(map(str, (*parts, *(p for p in born if way % 2))))
+        value = [text, json.dumps({"a": text, text: [1]}), php.write({"a": text}),
+                 base64.b64encode(f"some words before it: {text}".encode()).decode(), f"<a href='/p/{text}'>"][way]
+        if any(number in born for _, number in located.numbers(value)):
+            self.assertTrue(_may_hold(value, {n: set() for n in born}))
+
+    def test_most_are(self) -> None:
+        self.assertFalse(_may_hold("In 1820, on page 12 of 300, some words", {21: set(), 182: set()}))
 
 
 class LawElevenTest(unittest.TestCase):

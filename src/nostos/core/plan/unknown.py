@@ -18,7 +18,7 @@ from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Row, Table
+from nostos.core.database.schema import Row, Table, Value
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.learning import words
@@ -34,6 +34,9 @@ _TOKENS = re.compile(f"{OPEN}[^{CLOSE}]*{CLOSE}")
 _ELSEWHERE = re.compile(r"""(?i)\b(?:https?|ftp):\\?/\\?/[\w-][^\s"'<>]*""")
 _ROWS = 400  # of a table, whose places are held beside the one that is asked for
 _LIKELY = 8  # tables that a question offers, at most
+_DIGITS = re.compile(r"[1-9][0-9]*")
+_LONG = 20  # digits of what is no key
+_COVERED = re.compile(r"[A-Za-z0-9+/]{24}|\\\\u00")  # base64, escapes
 Born = Mapping[int, set[str]]
 
 
@@ -126,6 +129,8 @@ def _numbers(rows: Rows, write: RowWrite, born: Born, told: dict[str, _Told]) ->
         kind = said.kinds.get(column)
         if key and _is_told(rows, write, table, column, ((key, str(raw.get(key))),)):
             continue
+        if not _may_hold(raw.get(column), born):
+            continue
         for path, number in located.numbers(value, clean=_without_tokens):
             # The columns of a system's own tables are all known.
             if number in born and (path or key or not said.named):
@@ -133,6 +138,13 @@ def _numbers(rows: Rows, write: RowWrite, born: Born, told: dict[str, _Told]) ->
                 place = Place(table.name, column, ((by, str(raw.get(by))),) if by else ()).at(path)
                 if not is_number(rows, place):
                     yield place, number
+
+
+def _may_hold(value: Value, born: Born) -> bool:
+    """Whether any of these numbers can be in a value, told without reading it: most texts hold none."""
+    if not isinstance(value, str) or _COVERED.search(value):
+        return True
+    return any(len(digits) < _LONG and int(digits) in born for digits in _DIGITS.findall(value))
 
 
 def _without_tokens(text: str) -> str:
