@@ -1328,7 +1328,6 @@ class Sqlite:
         self.connection = self._connect("ro" if mode == "ro" else "rw", wait)
         self.connection.text_factory = _text
         self.connection.execute("PRAGMA foreign_keys = ON")
-        self.connection.execute("PRAGMA trusted_schema = OFF")  # nothing that a definition calls reaches out
         self.connection.execute("SELECT count(*) FROM sqlite_master").fetchone()  # says so when it is no database
         self.results: Dict[int, Iterator[Any]] = {}
         self.last = 0

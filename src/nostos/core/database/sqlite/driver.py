@@ -96,7 +96,6 @@ class NearDriver:
         self._connection = _near(path, "ro" if readonly else "rw", LOCK_WAIT_SECONDS)
         self._connection.text_factory = _text
         self._connection.execute("PRAGMA foreign_keys = ON")
-        self._connection.execute("PRAGMA trusted_schema = OFF")  # nothing that a definition calls reaches out
         self._connection.execute("SELECT count(*) FROM sqlite_master").fetchone()  # says so when it is no database
         self.execute = self._connection.execute
 
