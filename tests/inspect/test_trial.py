@@ -45,6 +45,8 @@ class Stand(ServedTest):
         self.assertEqual(self.verdicts(found), {})
         self.assertGreater(len(found.pages), 10)
         self.assertEqual(self.visit(Options(most=3, rate=500))[0].left, len(found.pages) - 3)
+        soon = self.visit(Options(rate=500, minutes=1e-6))[0]
+        self.assertEqual((len(soon.pages), soon.left > 9), (0, True))
 
     def test_what_someone_did_is_expected_and_what_broke_is_not(self) -> None:
         live, staging = self.h.live, self.h.staging

@@ -49,7 +49,8 @@ def rehearsal(console: Console, found: Rehearsal, live: str, by_file: bool) -> N
     if same:
         console.print(f"As before, for a visitor: {count(same, 'page')}.")
     if found.left:
-        console.print(f"Found and not visited: {count(found.left, 'address', 'addresses')}. --most visits more.")
+        console.print(f"Found and not visited: {count(found.left, 'address', 'addresses')}. --most and --minutes visit "
+                      "more.")
     if not found.visited:
         console.print("Nothing was visited: it is not known how a copy of this site is served. Name a command in a "
                       "site file, under [serve].", soft_wrap=True)

@@ -44,7 +44,8 @@ def trial(console: Console, found: Trial, remembered: str | None) -> None:
     if same:
         console.print(f"As before, for a visitor: {number(same, 'page')}.")
     if found.left:
-        console.print(f"Found and not visited: {number(found.left, 'address', 'addresses')}. --most visits more.")
+        console.print(f"Found and not visited: {number(found.left, 'address', 'addresses')}. --most and --minutes "
+                      "visit more.")
     if remembered:
         console.print(f"Remembered as {remembered}. After an update: nostos trial --against {remembered}")
 

@@ -36,7 +36,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     voyage = home.only(args.voyage)
     with home.lock(voyage.name), opened(home, voyage) as crew:
         command = () if args.no_visit or args.no_commands else command_of(crew.live)
-        options = RehearsalOptions(command, args.most, args.rate, choosing.words(args))
+        options = RehearsalOptions(command, args.most, args.rate, args.minutes, choosing.words(args))
         with recorded(home, "rehearse", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
             prepared, found = rehearse(home, crew, choosing.chosen(args, voyage), options, tell)
             if found is None:

@@ -43,7 +43,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     home = Home(env.home)
     voyage = home.only(args.voyage)
     against = (args.against, remembered(home, voyage.name, args.against)) if args.against else None
-    options = Options(args.most, args.rate, _entry(args))
+    options = Options(args.most, args.rate, args.minutes, _entry(args))
     with opened(home, voyage) as crew, recorded(home, "trial", voyage.name, voyage.live_name) as record:
         with shown(env.err) as tell:
             seen, left = visit(crew, options, tell)

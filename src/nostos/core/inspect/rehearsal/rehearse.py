@@ -43,11 +43,12 @@ from nostos.core.voyages.journal import new_id
 @dataclass(frozen=True)
 class RehearsalOptions:
     """How a rehearsal visits. command: what serves the copy; none: it is not visited. most: pages. rate: requests a
-    second. choice: what was chosen, as the command line had it."""
+    second. minutes: that the visits may take. choice: what was chosen, as the command line had it."""
 
     command: Sequence[str] = ()
     most: int = 100
     rate: float = 8.0
+    minutes: float = 60.0
     choice: tuple[tuple[str, ...], ...] = ()
 
 
@@ -161,7 +162,7 @@ def _visited(crew: Crew, on_copy: Crew, prepared: PreparedMerge, options: Rehear
                                     left="Live was only read; the copy was removed.",
                                     next_step="See that live answers from here." if what == "Live" else
                                     "See what the command of [serve] says, or name another.")
-            seen, left = Round(live, copy, known, options.most, tell).run()
+            seen, left = Round(live, copy, known, options.most, options.minutes, tell).run()
         finally:
             live.close()
             copy.close()

@@ -7,6 +7,7 @@ from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from time import monotonic
 
 import msgspec
 
@@ -29,10 +30,12 @@ _AGAIN = 2  # more visits of a page that seems slower
 
 @dataclass(frozen=True)
 class Options:
-    """How a trial goes. most: pages. rate: requests a second on each site. entry: into staging."""
+    """How a trial goes. most: pages. rate: requests a second on each site. minutes: that it may take. entry: into
+    staging."""
 
     most: int = 200
     rate: float = 8.0
+    minutes: float = 60.0
     entry: Access = field(default_factory=Access)
 
 
@@ -89,17 +92,19 @@ def visit(crew: Crew, options: Options, tell: Listener = silent) -> tuple[Visite
                 raise SiteError(f"The {what} site {why}: {visitor.base}.",
                                 next_step="Start it, or say how to enter with --login or --cookie-file."
                                 if what == "staging" else "See that it answers, then try again.")
-        return Round(live, staging, known, options.most, tell).run()
+        return Round(live, staging, known, options.most, options.minutes, tell).run()
     finally:
         live.close()
         staging.close()
 
 
 class Round:
-    """A round over the pages of two sites that answer for the same paths."""
+    """A round over the pages of two sites that answer for the same paths. minutes: after which no more is asked for."""
 
-    def __init__(self, live: Visitor, staging: Visitor, known: dict[str, PageFacts], most: int, tell: Listener) -> None:
+    def __init__(self, live: Visitor, staging: Visitor, known: dict[str, PageFacts], most: int, minutes: float,
+                 tell: Listener) -> None:
         self.live, self.staging, self.known, self.most, self.tell = live, staging, known, most, tell
+        self.until = monotonic() + 60 * minutes
         self.queue = list(dict.fromkeys([*live.starts(), *known, *live.sitemap(most)]))
         self.waiting = set(self.queue)
         self.pages: dict[str, tuple[Page, Page]] = {}
@@ -107,7 +112,7 @@ class Round:
     def run(self) -> tuple[VisitedPages, int]:
         at = 0
         with ThreadPoolExecutor(2) as pool:
-            while at < len(self.queue) and len(self.pages) < self.most:
+            while at < len(self.queue) and len(self.pages) < self.most and monotonic() < self.until:
                 path = self.queue[at]
                 at += 1
                 self.tell(Progress("visiting", len(self.pages), min(self.most, len(self.queue)), "pages"))
@@ -134,10 +139,13 @@ class Round:
         for number, (path, both) in enumerate(self.pages.items()):
             page = both[which]
             self.tell(Progress("pictures and links", number, len(self.pages), "pages"))
-            missing = tuple(a for a in page.assets if not _good(visitor.answers(a)))
-            dead = tuple(a for a in page.links if may_follow(a) and not _good(visitor.answers(a)))
+            missing = tuple(a for a in page.assets if not self._answers(visitor, a))
+            dead = tuple(a for a in page.links if may_follow(a) and not self._answers(visitor, a))
             found[path] = Seen(page, missing, dead)
         return found
+
+    def _answers(self, visitor: Visitor, path: str) -> bool:
+        return monotonic() >= self.until or _good(visitor.answers(path))
 
 
 def _good(status: int) -> bool:
