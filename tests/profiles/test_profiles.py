@@ -93,6 +93,12 @@ class Layers(SiteTest):
         mine.write_text(HEAD.replace('"X"', '"X"\nextends = "mine.toml"'))
         with self.assertRaisesRegex(SiteError, "in a circle"):
             loader.load("mine.toml", self.folder)
+        for said, more in (("away.toml", HEAD.replace('"X"', '"X"\nextends = "away.toml"')),
+                           ("loader.py", HEAD + '[ask]\nprogram = "php"\ntemplate = "loader.py"\n'),
+                           ("away.php", HEAD + '[ask]\nprogram = "php"\ntemplate = "away.php"\n')):
+            mine.write_text(more)
+            with self.assertRaisesRegex(SiteError, said):
+                loader.load("mine.toml", self.folder)
 
     def test_a_file_beside_a_recognised_site_adds_to_it(self) -> None:
         h = self.harbour()

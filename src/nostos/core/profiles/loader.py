@@ -96,7 +96,7 @@ def parse(text: str, source: str, folder: AnyPath | None = None, deep: int = 0) 
         base = data["profile"].get("extends")
         return own if base is None else replace(
             extended(_base(str(base), folder, deep), own), name=own.name, title=own.title)
-    except (KeyError, ValueError, TypeError, AttributeError) as error:
+    except (KeyError, ValueError, TypeError, AttributeError, OSError) as error:
         said = f"{error.args[0]!r} is missing" if isinstance(error, KeyError) else str(error)
         raise SiteError(f"The profile {source} cannot be used: {said}.",
                         next_step="Compare it with docs/profiles.md.") from error
@@ -360,10 +360,10 @@ def _guard_file(entry: dict[str, Any] | None) -> GuardFile | None:
 
 def _template(entry: dict[str, Any]) -> str:
     """A text that lies beside the built-in profiles."""
-    if "/" in entry["template"]:
-        raise ValueError(f"the template {entry['template']!r} is not one of Nostos's own")
-    text: str = (resources.files("nostos.core.profiles") / entry["template"]).read_text(encoding="utf-8")
-    return text
+    for own in resources.files("nostos.core.profiles").iterdir():
+        if own.name == entry["template"] and own.name.endswith(".php"):
+            return own.read_text(encoding="utf-8")
+    raise ValueError(f"the template {entry['template']!r} is not one of Nostos's own")
 
 
 def _path(entry: dict[str, Any]) -> list[str]:
