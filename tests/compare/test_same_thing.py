@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from nostos.core.clone.clone import clone
 from nostos.core.compare.joins import Joins
 from nostos.core.profiles.model import Join, Profile
 from nostos.core.sites.recognise import recognise
@@ -45,3 +46,8 @@ class SameThing(SmallTest):
         self.assertEqual(sorted(s.standings().values()), ["clash", "homeward", "homeward"])
         s.merge("*")
         self.assertEqual([("east",), ("north, by the stairs",)], s.sql("live", "SELECT words FROM sign ORDER BY words"))
+
+    def test_a_copy_of_a_copy_says_which_it_is_of(self) -> None:
+        s = self.small("sqlite", ("CREATE TABLE page (id {key}, title VARCHAR(20))",))
+        clone(s.home, str(s.staging_folder), "inner", str(self.folder / "inner"), "http://127.0.0.1:8433")
+        self.assertEqual([s.home.read(n).live_name for n in ("trip", "inner")], ["small", "the staging of voyage trip"])

@@ -140,7 +140,7 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
         inside = below(target, live.files.at) if live.has_files else None
         if inside is not None:  # a folder that is there, for the copy, is no part of it
             entries = [e for e in entries if e.path != str(inside) and not e.path.startswith(f"{inside}/")]
-        voyage = Voyage(name, secrets.token_hex(8), recognised_from(live), live.name, live.url,
+        voyage = Voyage(name, secrets.token_hex(8), recognised_from(live), _called(home, live), live.url,
                         str(target / written(recognised_from(live)).name) if live.site_file else str(target),
                         str(target), url, staging_db.shown, now())
         asked = database is not None or prefix is not None
@@ -207,6 +207,12 @@ def _further(live: Site, url: str, addresses: Mapping[str, str]) -> list[tuple[s
 
 def _full(address: str, like: str) -> str:
     return address if "://" in address else f"{like.partition('://')[0]}://{address}"
+
+
+def _called(home: Home, live: Site) -> str:
+    """What a site is called: a copy has the name of what it is a copy of, and is told from it."""
+    of = next((name for name in home.names() if home.read(name).staging == recognised_from(live)), "")
+    return f"the staging of voyage {of}" if of else live.name
 
 
 def _check_voyage(home: Home, name: str) -> None:
