@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 import unittest
 from typing import Any
 
@@ -57,7 +58,11 @@ class Corners(SystemTest):
         self.assertEqual({n: left[n] for n in ("user/ed", "user/trial", "page/by-trial")},
                          dict.fromkeys(("user/ed", "user/trial", "page/by-trial"), "homeward"))
         with opened(self.home, self.home.read("autumn")) as crew:
-            told = prepare(crew, Choice(("page/*", "user/ed"))).plan.selection
+            prepared = prepare(crew, Choice(("page/*", "user/ed")))
+        told = prepared.plan.selection
+        named = [f.name for f in next(i for i in told.items if i.id == "user/ed").fields]
+        self.assertIn("meta capabilities.administrator", named)
+        self.assertFalse([n for n in named if "\ufdd0" in n])
         self.assertIn("user/ed gets administrator rights", told.warnings)
         self.assertTrue(any(w.startswith("page/by-trial stays, for it needs user/trial") for w in told.warnings))
         self.merge("page/by-trial", "user/trial")
@@ -326,6 +331,25 @@ class Corners(SystemTest):
                           "'staging two') $b['content'] = 'staging too'; update_option('widget_block', $w);")
         self.merge()
         self.assertEqual(sorted(self.ask(self.live, shown))[3], "staging too")
+
+    def test_a_menu_that_both_sides_saved(self) -> None:
+        add = """$m = wp_get_nav_menu_object('Main') ?: get_term(wp_create_nav_menu('Main')); foreach ([%s] as $t) {
+            $p = wp_insert_post(['post_type' => 'page', 'post_title' => $t, 'post_status' => 'publish']);
+            wp_update_nav_menu_item($m->term_id, 0, ['menu-item-object-id' => $p, 'menu-item-object' => 'page',
+              'menu-item-type' => 'post_type', 'menu-item-status' => 'publish']); }
+            foreach (wp_get_nav_menu_items($m->term_id) as $n => $i) wp_update_nav_menu_item($m->term_id, $i->ID, [
+              'menu-item-object-id' => $i->object_id, 'menu-item-object' => $i->object, 'menu-item-position' => $n + 1,
+              'menu-item-type' => $i->type, 'menu-item-status' => 'publish']);"""
+        self.ask(self.live, add % "'One', 'Two'")
+        staging = self.clone()
+        time.sleep(1.1)  # each saving takes down its own second
+        self.ask(staging, add % "'Staged'")
+        time.sleep(1.1)
+        self.ask(self.live, add % "'Lived'")
+        self.assertNotIn("clash", self.standings().values())
+        self.merge()
+        self.assertEqual(self.ask(self.live, """echo json_encode(array_map(fn($i) => $i->title,
+            wp_get_nav_menu_items('Main')));"""), ["Programme", "One", "Two", "Lived", "Staged"])
 
     def test_pictures_that_lie_elsewhere(self) -> None:
         """The uploads folder is a link, as to another disk, and counts as a folder; other links when they are named."""

@@ -429,7 +429,9 @@ def _child_name(anchor: Ancestors, rows: Rows, child: Child, state: RowState) ->
     labels = []
     for column in child.label:
         named = refs_to(form.get(column))
-        labels.append(_row_label(anchor, rows, named) if named else str(form.get(column)))
+        text = str(form.get(column)).replace(PREFIX, "")
+        labels.append(_row_label(anchor, rows, named) if named else
+                      describe_reference(anchor, rows, text) if OPEN in text else text)
     return f"{child.name} {','.join(labels)}" if labels else child.name
 
 
