@@ -62,6 +62,28 @@ class Definitions(unittest.TestCase):
             with self.subTest(text), self.assertRaises(SiteError):
                 definitions.whole(text, "sqlite", kind, "x", ("page",) if kind == "index" else ())
 
+    def test_what_makes_a_table_makes_no_other(self) -> None:
+        good = ['CREATE SEQUENCE IF NOT EXISTS "s" START 1', 'CREATE UNLOGGED TABLE "page" (\n  "id" int DEFAULT 1,\n  '
+                'CONSTRAINT "c" CHECK ((id > 1))\n) PARTITION BY RANGE (id) WITH (fillfactor=70)',
+                'ALTER SEQUENCE "s" OWNED BY "page"."id"', 'CREATE TABLE "page_1" PARTITION OF "page" DEFAULT',
+                'ALTER TABLE "page_1" ALTER COLUMN "id" SET DEFAULT 2', "COMMENT ON COLUMN page.id IS 'a; b'",
+                'ALTER TABLE ONLY "page" ADD CONSTRAINT "f" FOREIGN KEY (id) REFERENCES orders(id) NOT VALID']
+        self.assertEqual(definitions.of_table(good, ("page",)), good)
+        for more in ("DROP TABLE orders", "ALTER TABLE orders DROP COLUMN email", 'ALTER TABLE "page" OWNER TO someone',
+                     "ALTER TABLE page ADD CONSTRAINT c CHECK (a), DROP COLUMN email", "ALTER SEQUENCE t OWNED BY p.i",
+                     "CREATE TABLE page AS SELECT * FROM orders", "COMMENT ON COLUMN orders.id IS 'x'",
+                     "CREATE TABLE x PARTITION OF orders DEFAULT", "COMMENT ON TABLE page IS 'x'; DROP TABLE orders"):
+            with self.subTest(more), self.assertRaises(SiteError):
+                definitions.of_table([*good, more], ("page",))
+        own = "CREATE TABLE `page` (`id` int(11) NOT NULL, KEY `a` (`id`)) ENGINE=InnoDB COMMENT='x; y'"
+        for text in (own, own + "\n/*!50100 PARTITION BY RANGE (`id`) (PARTITION p VALUES LESS THAN (5)) */"):
+            self.assertEqual(definitions.whole(text, "mysql", "table", "page"), text)
+        for text in ("DROP TABLE orders", own + " AS SELECT * FROM orders", own + "; DROP TABLE orders",
+                     own + " /*! AS SELECT * FROM orders */", own.replace("page", "orders"),
+                     own + " /*!; DROP TABLE x */"):
+            with self.subTest(text), self.assertRaises(SiteError):
+                definitions.whole(text, "mysql", "table", "page")
+
     def test_a_database_runs_no_other(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "x.db"

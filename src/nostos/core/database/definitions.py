@@ -8,6 +8,7 @@ engine reads it, and found to be what it should be and no more.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
@@ -16,6 +17,7 @@ from nostos.core.errors import SiteError
 
 _READS = ("select", "with", "values", "(")  # how what a view shows begins
 _CLAUSES = ("include", "nulls", "with", "where", "comment", "tablespace")  # of an index, after its columns
+_OBEYED = re.compile(r"/\*M?!\d*(.*)\*/", re.DOTALL)
 _NONE = Token(Mark.BLANK, "")
 _ENDS = {"begin": 1, "case": 1, "end": -1}
 
@@ -70,6 +72,48 @@ def whole(sql: str, engine: str, kind: str, name: str, over: Collection[str] = (
     return sql
 
 
+def of_table(statements: Sequence[str], names: Collection[str]) -> Sequence[str]:
+    """The statements by which PostgreSQL makes one table: itself, its partitions, its sequences, and what is added to
+    these. names: those by which the table may be called. Raises SiteError where one of them is another."""
+    called, own, sequences = next(iter(names), ""), {*names}, set[str]()
+    for sql in statements:
+        words = _Words(_read(sql, "postgresql", called, comments=False), called)
+        if any(t.text == ";" and t.mark is Mark.SIGN for t in words.left):
+            raise _refused(called, "something follows it")
+        first = words.next().text.lower()
+        if first == "create" and words.has("sequence"):
+            if words.has("if"):
+                words.take("not")
+                words.take("exists")
+            sequences.add(words.name())
+            continue
+        if first == "create":
+            words.has("unlogged")
+            words.take("table")
+            name = words.name()
+            if words.has("partition"):
+                words.take("of")
+                good = words.name() in own
+                own.add(name)
+            else:
+                good = name in own and bool(words.left) and words.left[0].text == "(" and not {"as", "select"} & {
+                    t.text.lower() for t in top_level(words.left)}
+        elif first == "alter" and words.has("sequence"):
+            good = words.name() in sequences and words.has("owned")
+        elif first == "alter" and words.has("table"):
+            words.has("only")
+            good = words.name() in own and not any(t.text == "," for t in top_level(words.left)) and (
+                words.has("alter") or (words.has("add") and words.has("constraint")))
+        else:
+            words.left.insert(0, Token(Mark.NAME, first))
+            words.take("comment")
+            words.take("on")
+            good = (words.has("table") and words.name() in own) or (words.has("column") and words.names()[-2] in own)
+        if not good:
+            raise _refused(called, "it makes something else")
+    return statements
+
+
 def part(sql: str, engine: str, name: str) -> str:
     """A part of a statement, such as a column's type, its default, or a constraint: it ends nothing, opens nothing that
     it does not close, and begins nothing else. name: of what it is, for people. Raises SiteError for any other."""
@@ -105,26 +149,37 @@ class _Words:
 
     def name(self) -> str:
         """A name, the last part of it where it says its schema."""
-        token = self.next()
+        return self.names()[-1]
+
+    def names(self) -> list[str]:
+        """The parts of a name."""
+        found = [self.next()]
         while self.left and self.left[0].text == ".":
             self.left.pop(0)
-            token = self.next()
-        if token.mark not in (Mark.NAME, Mark.TEXT):
+            found.append(self.next())
+        if any(token.mark not in (Mark.NAME, Mark.TEXT) for token in found):
             raise _refused(self.called, "it makes something else")
-        return token.word if token.mark is Mark.NAME and token.text[:1] in '"`[' else token.text.strip("'")
+        return ["", *(t.word if t.mark is Mark.NAME and t.text[:1] in '"`[' else t.text.strip("'") for t in found)]
 
 
 def _read(sql: str, engine: str, name: str, *, comments: bool = True) -> list[Token]:
     try:
         every = tokens(sql, engine)
+        if not comments and any(t.mark is Mark.COMMENT for t in every):
+            raise _refused(name, "")
+        every = [one for t in every for one in (_obeyed(t) if engine == "mysql" else (t,))]
     except SiteError:
-        raise _refused(name, "it does not come to its end") from None
-    if any(t.mark is Mark.COMMENT and (not comments or t.text.startswith(("/*!", "/*M!"))) for t in every):
-        raise _refused(name, "a comment stands in it")
+        raise _refused(name, "it does not come to its end, or a comment stands in it") from None
     found = meant(every)
     if not balanced(found):
         raise _refused(name, "it does not come to its end")
     return found
+
+
+def _obeyed(token: Token) -> Sequence[Token]:
+    """A token; of a comment that servers of some age read as if what is in it stood there by itself, what is in it."""
+    found = _OBEYED.fullmatch(token.text) if token.mark is Mark.COMMENT else None
+    return (token,) if found is None else tokens(found.group(1), "mysql")
 
 
 def _check_rest(found: Made, called: str) -> None:

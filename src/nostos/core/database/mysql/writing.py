@@ -173,7 +173,7 @@ class MysqlWriting(MysqlReading):
         keys = keys_by_name(ddl)
         for name in keys.keys() & self._constraint_names() if keys else ():  # such names are unique a database
             ddl = ddl.replace(f"CONSTRAINT `{name}` FOREIGN KEY", "FOREIGN KEY")
-        self.run_one(ddl)
+        self.run_one(definitions.whole(ddl, "mysql", "table", self.prefix + table.name))
 
     def _constraint_names(self) -> set[str]:
         return {str(n) for (n,) in self.run("SELECT constraint_name FROM information_schema.table_constraints "

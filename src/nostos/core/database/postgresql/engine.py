@@ -10,12 +10,13 @@ from pathlib import Path
 
 import psycopg
 
+from nostos.core.database.definitions import of_table
 from nostos.core.database.engines import Location, Made, Place, Swap, locate, register
 from nostos.core.database.outline import Outline, check_names, makes, refused, stays_inside
 from nostos.core.database.postgresql import build, lock, places
 from nostos.core.database.postgresql.connect import PORT, servers
 from nostos.core.database.postgresql.connection import PostgresDatabase
-from nostos.core.database.postgresql.reflection import AND_THEN, PARTS, quote
+from nostos.core.database.postgresql.reflection import AND_THEN, quote
 from nostos.core.database.postgresql.swap import SchemaSwap
 from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.server_engine import HERE, ServerEngine, own_tables
@@ -198,9 +199,7 @@ class PostgresEngine(ServerEngine):
                 if not kind.match(sql) or (kind is _BEFORE and _LANGUAGE.search(sql.partition(" AS ")[0])):
                     raise refused(f"the statement for {name} makes something else")
         for table in outline.tables:
-            for sql in table.ddl.split(AND_THEN):
-                if not PARTS.match(sql):
-                    raise refused(f"the statement for {table.name} makes something else")
+            for sql in of_table(table.ddl.split(AND_THEN), (table.name, outline.prefix + table.name)):
                 stays_inside(sql, table.name, "")
             for name, ddl in table.indexes:
                 makes(ddl, "(?:UNIQUE )?INDEX", name)

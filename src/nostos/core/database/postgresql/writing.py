@@ -11,10 +11,9 @@ import psycopg
 
 from nostos.core.database import definitions
 from nostos.core.database.column_types import empty_value
-from nostos.core.database.outline import refused
 from nostos.core.database.postgresql.attached import IN_COMMON
 from nostos.core.database.postgresql.reading import PostgresReading
-from nostos.core.database.postgresql.reflection import AND_THEN, PARTS, at_home, quote
+from nostos.core.database.postgresql.reflection import AND_THEN, at_home, quote
 from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.database.server_session import AT_ONCE
@@ -163,9 +162,7 @@ class PostgresWriting(PostgresReading):
     # --- schema
 
     def create_table(self, table: Table) -> None:
-        for sql in table.ddl.split(AND_THEN):
-            if not PARTS.match(sql):
-                raise refused(f"the statement for {table.name} makes something else")
+        for sql in definitions.of_table(table.ddl.split(AND_THEN), (table.name, self.prefix + table.name)):
             self.run_one(at_home(sql, self._schema))
         for name, ddl in table.indexes:
             self.create_index(table.name, name, ddl)
@@ -192,7 +189,8 @@ class PostgresWriting(PostgresReading):
         solid = not column.nullable and not column.generated
         counts = re.fullmatch(r"nextval\('(.*)'::regclass\)", column.default or "")
         if counts:  # what it counts with comes along, as the other side has it
-            made = [sql for sql in table.ddl.split(AND_THEN) if counts.group(1).rpartition(".")[2].strip('"') in sql]
+            every = definitions.of_table(table.ddl.split(AND_THEN), (table.name, self.prefix + table.name))
+            made = [sql for sql in every if counts.group(1).rpartition(".")[2].strip('"') in sql]
             for sql in made:
                 if sql.startswith("CREATE SEQUENCE IF NOT EXISTS "):
                     self.run_one(at_home(sql, self._schema))
