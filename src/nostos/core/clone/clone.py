@@ -45,6 +45,7 @@ from nostos.core.sites import env_file, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt
 from nostos.core.sites.database_words import DatabaseWords
+from nostos.core.sites.fences import fenced
 from nostos.core.sites.guards import Guard, guards_of, lay_guard_file, set_guards
 from nostos.core.sites.left_out import left_out
 from nostos.core.sites.links import follow
@@ -148,7 +149,8 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
                       skip_rows, over, of_site, further)
         home.write(voyage)
         try:
-            result = work.run()
+            with fenced(live, replace(live, home=target, files=tree_at(target), database=staging_db)):
+                result = work.run()
         except BaseException:
             remove(home, voyage)
             raise

@@ -923,10 +923,14 @@ class Fence:
         if self.folders is not None and not own and (host, port, path) not in self.servers:
             raise Failed("refused", "%s is not a server that was named at the start" % (path or "%s:%d" % (host, port)))
 
-    def attached(self, action: int, name: Optional[str], *_: Any) -> int:
+    def attached(self, action: int, said: Any, *_: Any) -> int:
         """For SQLite: whether another file may be attached."""
         if self.folders is None or action != _ATTACH:
             return sqlite3.SQLITE_OK
+        name = said
+        if said is not None and not isinstance(said, str):  # PyPy gives what C does
+            ffi = sys.modules["_sqlite3"]._ffi
+            name = None if said == ffi.NULL else ffi.string(said).decode("utf-8", "surrogateescape")
         if name is None:  # nobody can say which
             return sqlite3.SQLITE_DENY
         path = unquote(name[5:].partition("?")[0]) if name.startswith("file:") else name
