@@ -12,12 +12,13 @@ from nostos.core.profiles.conditions import Where
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Finding
 from nostos.core.profiles.learning.parts import goals_of
+from nostos.core.profiles.learning.places import is_link
 from nostos.core.profiles.learning.whose import by_values
 from nostos.core.profiles.model import Child
 
 _SECRETS = frozenset(("password", "passwd", "pwd", "passphrase", "passcode"))
 _ACCESS = words.listed("access")
-_FEW_COLUMNS, _FEW_ROWS = 4, 200  # of a table of groups or roles: it names them, and little more
+_FEW_COLUMNS, _FEW_ROWS = 4, 200  # of a table of groups or roles, or of what is tied to these: little more than names
 
 
 class Restrictions:
@@ -29,9 +30,14 @@ class Restrictions:
         self.samples = samples
         self.accounts = {*accounts}
         self.goals = {name: goals_of(table, sure) for name, table in tables.items()}
-        tied = {goal for name in self.tables for goals in (set(self.goals[name].values()),)
-                if goals & self.accounts or name in self.accounts for goal in goals}
+        tied = {goal for name in self.tables if name in self.accounts or self._ties(name)
+                for goal in self.goals[name].values()}
         self.groups = {n for n in tied - self.accounts if self._is_small(n)}
+
+    def _ties(self, name: str) -> bool:
+        """Whether a table only ties accounts to something."""
+        goals = self.goals[name]
+        return bool(self.accounts & {*goals.values()}) and is_link(self.tables[name], lambda column: column in goals)
 
     def _is_small(self, name: str) -> bool:
         table = self.tables.get(name)
@@ -48,7 +54,8 @@ class Restrictions:
             thing = next(((c, t) for c, t in self.goals[name].items()
                           if t not in self.accounts and t not in self.groups and t != name), None)
             who = set(self.goals[name].values())
-            if thing is not None and (secret or who & self.groups or (
+            own = set(table.stored) - {*table.key, *self.goals[name]}
+            if thing is not None and len(own) <= _FEW_COLUMNS and (secret or who & self.groups or (
                     who & self.accounts and _ACCESS & {*words.words(name)})):
                 yield Child(name, thing[0], thing[1], name, table.key, repeats=True, natural=True), (name, ())
             elif secret:
