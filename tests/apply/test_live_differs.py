@@ -7,7 +7,8 @@ import signal
 import time
 import unittest
 from collections.abc import Callable
-from contextlib import suppress
+from contextlib import closing, suppress
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from tempfile import mkdtemp
@@ -17,10 +18,11 @@ from unittest import mock
 from nostos.core.anchor.names import Side
 from nostos.core.apply import merge as merging
 from nostos.core.apply.files import Switch
-from nostos.core.errors import MergeRefused, TargetMoved
+from nostos.core.errors import MergeRefused, SiteError, TargetMoved
 from nostos.core.plan.decisions import Decision
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
+from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
 from nostos.core.takeback.undo import to_take_back
 from nostos.core.voyages import journal
@@ -493,6 +495,13 @@ class WhatDefinitionsCall(SmallTest):
                 s.merge("*")
                 self.assertEqual(len(s.sql("live", "SELECT * FROM booking")), 3)
                 self.assertIn(item, s.standings())
+
+    def test_what_a_host_says_makes_a_table_makes_that(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), closing(recognise(str((s := self.small(engine, BOOKINGS)).live_folder)).open()
+                                               ) as live, self.assertRaises(SiteError):
+                live.create_table(replace(live.tables()["booking"], ddl="DROP TABLE booking"))
+            self.assertEqual(len(s.sql("live", "SELECT * FROM booking")), 3)
 
 
 class Restrictions(SmallTest):

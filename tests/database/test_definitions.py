@@ -4,9 +4,12 @@ import sqlite3
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
-from nostos.core.database import definitions
+from nostos.core.clone.copy_rows import RowCopier
+from nostos.core.database import definitions, engines
 from nostos.core.database.engines import locate
+from nostos.core.database.outline import Outline, Trigger
 from nostos.core.errors import SiteError
 
 PARTS = {
@@ -68,7 +71,7 @@ class Definitions(unittest.TestCase):
                 'ALTER SEQUENCE "s" OWNED BY "page"."id"', 'CREATE TABLE "page_1" PARTITION OF "page" DEFAULT',
                 'ALTER TABLE "page_1" ALTER COLUMN "id" SET DEFAULT 2', "COMMENT ON COLUMN page.id IS 'a; b'",
                 'ALTER TABLE ONLY "page" ADD CONSTRAINT "f" FOREIGN KEY (id) REFERENCES orders(id) NOT VALID']
-        self.assertEqual(definitions.of_table(good, ("page",)), good)
+        self.assertEqual(definitions.of_table(good, ("page",)), {"page", "page_1"})
         for more in ("DROP TABLE orders", "ALTER TABLE orders DROP COLUMN email", 'ALTER TABLE "page" OWNER TO someone',
                      "ALTER TABLE page ADD CONSTRAINT c CHECK (a), DROP COLUMN email", "ALTER SEQUENCE t OWNED BY p.i",
                      "CREATE TABLE page AS SELECT * FROM orders", "COMMENT ON COLUMN orders.id IS 'x'",
@@ -83,6 +86,19 @@ class Definitions(unittest.TestCase):
                      own + " /*!; DROP TABLE x */"):
             with self.subTest(text), self.assertRaises(SiteError):
                 definitions.whole(text, "mysql", "table", "page")
+
+    def test_nothing_in_a_backup_or_of_a_far_site_reaches_out(self) -> None:
+        body = "CREATE TRIGGER x AFTER INSERT ON page BEGIN SELECT load_extension('x.so'); END"
+        for outline in (Outline("sqlite", triggers=(Trigger("x", "page", "", "", body),)),
+                        Outline("mysql", before=(("x", "DROP DATABASE live"),)),
+                        Outline("postgresql", before=(("x", "DROP DATABASE live"),))):
+            with self.subTest(outline.engine), self.assertRaises(SiteError):
+                engines.engine(outline.engine).check_outline(outline)
+            source, target = mock.Mock(), mock.Mock()
+            source.sizes.return_value, source.outline.return_value = {}, outline
+            with self.assertRaises(SiteError):
+                RowCopier(mock.Mock(), source, target, mock.Mock(), mock.Mock(), far=True).run({})
+            target.build.assert_not_called()
 
     def test_a_database_runs_no_other(self) -> None:
         with tempfile.TemporaryDirectory() as folder:

@@ -339,12 +339,15 @@ class Elsewhere(unittest.TestCase):
                       ("run", str(other), ["true"], b"", 5.0, [], False), ("connect", "127.0.0.1", 22, ""),
                       ("copy", root, [], str(other), [], "secret.txt", "here", 0o600, None),
                       ("sqlite", f"{other}/other.db", "ro", 1.0), ("fence", ["/"], [], [], [], [])):
-            with self.subTest(words), self.assertRaises(HostError):
-                there.ask(*words)
+            with self.subTest(words), self.assertRaises(HostError), there.talk(*words) as channel:
+                channel.receive()  # what is let through sends something, or ends
         shutil.move(site, self.there / "away")
         site.symlink_to(other)
         with self.assertRaises(HostError):
             there.ask("tree", root, [], "content", "secret.txt", 99)
+        for words in (("lock", str(other), 1.0), ("look", f"{other}/secret.txt")):
+            with self.subTest(words), self.assertRaises(HostError), there.talk(*words) as channel:
+                channel.receive()
 
     def test_what_is_wrong_is_said(self) -> None:
         """Each its own message, and what to do."""

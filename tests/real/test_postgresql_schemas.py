@@ -34,7 +34,7 @@ INSERT INTO lamps (t, watts) VALUES ('home', 7); UPDATE lamps SET watts = 6 WHER
 INSERT INTO visits (at, kind) VALUES ('2026-06-06', 'a'); CREATE TABLE added (id serial PRIMARY KEY,
 news bigint REFERENCES news, t text); INSERT INTO added (news, t) SELECT id, 'home' FROM news WHERE t = 'home';
 ALTER TABLE texts ADD COLUMN news bigint REFERENCES news;
-ALTER TABLE texts ADD CONSTRAINT said CHECK (t <> ''), ADD UNIQUE (t)"""
+ALTER TABLE texts ADD CONSTRAINT said CHECK (t <> ''), ADD UNIQUE (t); CREATE INDEX by_n ON visits_26a (n, kind)"""
 ELSEWHERE = """CREATE SCHEMA shop; CREATE SCHEMA reports;
 CREATE TABLE shop.orders (id serial PRIMARY KEY, total numeric);
 CREATE TABLE members (id serial PRIMARY KEY, first_order int REFERENCES shop.orders); CREATE TYPE shop.state AS

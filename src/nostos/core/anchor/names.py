@@ -209,10 +209,13 @@ class Keys:
     def taken(self, table: str) -> Iterator[Value]:
         """Keys by which this side calls what is settled under another name, and no row by the name that they look like.
         """
-        names, keys = self._names.get(table, {}), self._keys.get(table, {})
-        for key, name in names.items():
-            if name != str(key) and str(key) not in keys and CanonicalName.parse(name).origin is Origin.ANCHOR:
-                yield key
+        keys = self._keys.get(table, {})
+        yield from (k for k in self._names.get(table, {}) if str(k) not in keys and self.is_anothers(table, k, str(k)))
+
+    def is_anothers(self, table: str, key: Value, name: str) -> bool:
+        """Whether this side calls by a key what is settled under another name than this."""
+        called = self.name(table, key)
+        return called != name and CanonicalName.parse(called).origin is Origin.ANCHOR
 
     def key(self, table: str, name: str) -> Value:
         """This side's key for a canonical name; None when this side has no such row."""

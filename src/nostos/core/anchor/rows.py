@@ -210,9 +210,10 @@ class AnchorRows(AnchorRecords):
                         yield RowMove(table.key_of(row), row, born=False)
                 yield from self._emptied(side, database, table, [c.name for c in gained], seen)
 
-    def given_away(self, side: Side, table: Table) -> Iterator[RowMove]:
-        """The removals of rows whose keys a side has since given to others, which came home: nothing of these moved."""
-        for key in self.keys(side).taken(table.name):
+    def given_away(self, keys: Keys, table: Table) -> Iterator[RowMove]:
+        """The removals of rows whose keys a side has since given to others, which came home: nothing of these moved.
+        keys: the side's."""
+        for key in keys.taken(table.name):
             if self.base_row(table.name, (key,)) is not None:
                 yield RowMove((key,), None, born=False, of_base=True)
 

@@ -6,18 +6,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from nostos.core.anchor.alike import alike
-from nostos.core.anchor.names import (
-    FILES,
-    CanonicalName,
-    Keys,
-    Origin,
-    RowName,
-    Side,
-    names_of,
-    numbers_of,
-    of_anchor,
-    steps_of,
-)
+from nostos.core.anchor.names import FILES, Keys, RowName, Side, names_of, numbers_of, of_anchor, steps_of
 from nostos.core.anchor.rows import ALWAYS_LOOK
 from nostos.core.anchor.store import Anchor
 from nostos.core.apply.notes import AnchorNotes
@@ -167,21 +156,18 @@ class _Settler:
         key = base_key(self.rows.table(state.table), state.name, self.rows.base_translator)
         if key is not None:
             self.notes.advance_row(state.table, key, None)
-        if state.source_key is not None and not self._given_away(self.rows.source_keys, state, state.source_key):
+        if state.source_key is not None and not self._is_anothers(self.rows.source_keys, state, state.source_key):
             self.notes.set_digest(self.toward.other, state.table, state.source_key, None)
-        if state.target_key is not None and not self._given_away(self.rows.target_keys, state, state.target_key):
+        if state.target_key is not None and not self._is_anothers(self.rows.target_keys, state, state.target_key):
             if state.target is None or taken:
                 self.notes.set_digest(self.toward, state.table, state.target_key, None)
             elif state.target_digest:
                 self.notes.set_digest(self.toward, state.table, state.target_key, state.target_digest)
 
-    def _given_away(self, keys: Keys, state: RowState, key: Key) -> bool:
+    def _is_anothers(self, keys: Keys, state: RowState, key: Key) -> bool:
         """Whether a side has since given a row's key to another, which came home: what is known of the key is of that.
         """
-        if not self.rows.table(state.table).surrogate:
-            return False
-        name = keys.name(state.table, key[0])
-        return name != state.name[0] and CanonicalName.parse(name).origin is Origin.ANCHOR
+        return self.rows.table(state.table).surrogate and keys.is_anothers(state.table, key[0], str(state.name[0]))
 
     def _without_target(self, state: RowState) -> None:
         """The target did not have the row: now it has it, or it was decided that it stays without."""

@@ -213,7 +213,8 @@ def _full(address: str, like: str) -> str:
 
 def _called(home: Home, live: Site) -> str:
     """What a site is called: a copy has the name of what it is a copy of, and is told from it."""
-    of = next((name for name in home.names() if home.read(name).staging == recognised_from(live)), "")
+    where = recognised_from(live)
+    of = next((name for name in home.names() if home.read(name).staging == where), "")
     return f"the staging of voyage {of}" if of else live.name
 
 

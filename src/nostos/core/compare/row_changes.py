@@ -149,7 +149,7 @@ def _moves(anchor: Anchor, profile: Profile, databases: Mapping[Side, Database],
     for side, database in databases.items():
         for name, table in tables[side].items():
             every = [*anchor.moves(side, database, table, *seen[side].get(name, ())),
-                     *(anchor.given_away(side, table) if table.surrogate else ())]
+                     *(anchor.given_away(translators[side].keys, table) if table.surrogate else ())]
             translators[side].expect(name, (m.row for m in every if m.row is not None))
             found = [m for m in every
                      if m.row is None or not local.is_local(table, translators[side].full(

@@ -40,15 +40,14 @@ def made(sql: str, engine: str, called: str = "") -> Made:
     words = _Words(_read(sql, engine, called), called)
     words.take("create")
     unique = words.has("unique")
+    words.has("constraint")
     kind = next((k for k in ("table", "index", "view", "trigger") if words.has(k)), "")
     if not kind and words.has("virtual"):
         words.take("table")
         kind = "virtual table"
     if not kind or (unique and kind != "index"):
         raise _refused(called, "it makes something else")
-    if words.has("if"):
-        words.take("not")
-        words.take("exists")
+    words.pass_over("if", "not", "exists")
     name, over = words.name(), ""
     if kind == "index":
         words.take("on")
@@ -72,54 +71,53 @@ def whole(sql: str, engine: str, kind: str, name: str, over: Collection[str] = (
     return sql
 
 
-def of_table(statements: Sequence[str], names: Collection[str]) -> Sequence[str]:
+def of_table(statements: Sequence[str], names: Collection[str]) -> set[str]:
     """The statements by which PostgreSQL makes one table: itself, its partitions, its sequences, and what is added to
-    these. names: those by which the table may be called. Raises SiteError where one of them is another."""
-    called, own, sequences = next(iter(names), ""), {*names}, set[str]()
+    these. names: those by which the table may be called. Returns these with those of its partitions, which indexes may
+    be over. Raises SiteError where one statement is another."""
+    own, sequences = {*names}, set[str]()
     for sql in statements:
+        called = next(iter(names), "")
         words = _Words(_read(sql, "postgresql", called, comments=False), called)
-        if any(t.text == ";" and t.mark is Mark.SIGN for t in words.left):
+        if _stands(";", words.left):
             raise _refused(called, "something follows it")
-        first = words.next().text.lower()
-        if first == "create" and words.has("sequence"):
-            if words.has("if"):
-                words.take("not")
-                words.take("exists")
-            sequences.add(words.name())
-            continue
-        if first == "create":
-            words.has("unlogged")
-            words.take("table")
-            name = words.name()
-            if words.has("partition"):
-                words.take("of")
-                good = words.name() in own
-                own.add(name)
-            else:
-                good = name in own and bool(words.left) and words.left[0].text == "(" and not {"as", "select"} & {
-                    t.text.lower() for t in top_level(words.left)}
-        elif first == "alter" and words.has("sequence"):
-            good = words.name() in sequences and words.has("owned")
-        elif first == "alter" and words.has("table"):
-            words.has("only")
-            good = words.name() in own and not any(t.text == "," for t in top_level(words.left)) and (
-                words.has("alter") or (words.has("add") and words.has("constraint")))
-        else:
-            words.left.insert(0, Token(Mark.NAME, first))
-            words.take("comment")
-            words.take("on")
-            good = (words.has("table") and words.name() in own) or (words.has("column") and words.names()[-2] in own)
-        if not good:
+        if not _is_of_table(words, own, sequences):
             raise _refused(called, "it makes something else")
-    return statements
+    return own
+
+
+def _is_of_table(words: _Words, own: set[str], sequences: set[str]) -> bool:
+    """Whether a statement is about a table's own parts; what it makes is one of them from then on."""
+    if words.has("create"):
+        if words.has("sequence"):
+            words.pass_over("if", "not", "exists")
+            sequences.add(words.name())
+            return True
+        words.has("unlogged")
+        words.take("table")
+        name = words.name()
+        if words.has("partition"):
+            words.take("of")
+            own.add(name)
+            return words.name() in own
+        return name in own and _has_columns(words.left)
+    if words.has("alter"):
+        if words.has("sequence"):
+            return words.name() in sequences and words.has("owned")
+        words.take("table")
+        words.has("only")
+        return words.name() in own and not any(t.text == "," for t in top_level(words.left)) and (
+            words.has("alter") or (words.has("add") and words.has("constraint")))
+    words.take("comment")
+    words.take("on")
+    return (words.has("table") and words.name() in own) or (words.has("column") and words.names()[-2] in own)
 
 
 def part(sql: str, engine: str, name: str) -> str:
     """A part of a statement, such as a column's type, its default, or a constraint: it ends nothing, opens nothing that
     it does not close, and begins nothing else. name: of what it is, for people. Raises SiteError for any other."""
     found = _read(sql, engine, name, comments=False)
-    if any(t.mark is Mark.SIGN and t.text in (",", ";") for t in top_level(found)) or any(
-            t.text == ";" and t.mark is Mark.SIGN for t in found):
+    if _stands(",", list(top_level(found))) or _stands(";", found):
         raise _refused(name, "it goes on with something else")
     return sql
 
@@ -146,6 +144,12 @@ class _Words:
     def take(self, word: str) -> None:
         if not self.has(word):
             raise _refused(self.called, "it makes something else")
+
+    def pass_over(self, first: str, *more: str) -> None:
+        """Words that may come next, all of them or none."""
+        if self.has(first):
+            for word in more:
+                self.take(word)
 
     def name(self) -> str:
         """A name, the last part of it where it says its schema."""
@@ -192,10 +196,10 @@ def _check_rest(found: Made, called: str) -> None:
     good = bool(rest)
     if found.kind == "trigger":
         good = _one_body([t.text.lower() if b.text != "." else "" for b, t in zip((_NONE, *rest), rest, strict=False)])
-    elif any(t.text == ";" and t.mark is Mark.SIGN for t in rest):
+    elif _stands(";", rest):
         raise _refused(called, "something follows it")
     elif found.kind == "table":
-        good = first == "(" and "select" not in level and "as" not in level
+        good = _has_columns(rest)
     elif found.kind == "index":
         after = level[2:] if level[:1] == ["using"] else level
         good = (first in ("(", "using")) and (not after or after[0] in _CLAUSES)
@@ -207,6 +211,16 @@ def _check_rest(found: Made, called: str) -> None:
         good = first == "using"
     if not good:
         raise _refused(called, "it makes something else")
+
+
+def _has_columns(rest: Sequence[Token]) -> bool:
+    """Whether a table's columns follow its name, and no query anywhere."""
+    return bool(rest) and rest[0].text == "(" and not any(t.text.lower() == "select" for t in rest) and not any(
+        t.text.lower() == "as" for t in top_level(rest))
+
+
+def _stands(sign: str, found: Sequence[Token]) -> bool:
+    return any(t.text == sign and t.mark is Mark.SIGN for t in found)
 
 
 def _one_body(words: Sequence[str]) -> bool:

@@ -10,6 +10,7 @@ import re
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 
+from nostos.core.database.definitions import whole
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 
@@ -62,24 +63,14 @@ def check_names(outline: Outline) -> None:
         raise refused("a name in it is empty, or stands twice")
 
 
-def check_table(table: Table) -> None:
-    """Raise SiteError unless a table's statement makes that table, empty, and nothing else."""
-    makes(table.ddl, "TABLE", table.name)
-    if re.search(r"\bSELECT\b", bare(table.ddl), re.IGNORECASE):
-        raise refused(f"the table {table.name} is made out of others")
-
-
 def bare(sql: str) -> str:
     """A statement without what is quoted in it."""
     return _QUOTED.sub("''", sql)
 
 
-def makes(sql: str, what: str, name: str) -> None:
-    """Raise SiteError unless a statement makes this one thing. what: as a pattern."""
-    quoted = "|".join(re.escape(q + name.replace(q, q + q) + q) for q in ('"', "`")) + "|" + re.escape(f"[{name}]")
-    plain = rf"|{re.escape(name)}\b" if re.fullmatch(r"\w+", name) else ""
-    if not re.match(rf"\s*CREATE\s+{what}\s+(?:IF NOT EXISTS\s+)?(?:{quoted}{plain})", sql, re.IGNORECASE):
-        raise refused(f"the statement for {name} makes something else")
+def makes(sql: str, engine: str, kind: str, name: str, over: Collection[str] = ()) -> None:
+    """Raise SiteError unless a statement makes this one thing, as `definitions.whole` has it, in its own database."""
+    whole(sql, engine, kind, name, over)
     stays_inside(sql, name, "")
 
 

@@ -64,17 +64,9 @@ _ENGINES = {
 _READERS = {engine: re.compile(pattern, re.DOTALL) for engine, pattern in _ENGINES.items()}
 _ENDLESS = ("'", '"', "`")  # a quote that nothing closes
 _OPENING, _CLOSING = "([{", ")]}"
-# Words that stand before a bracket and call nothing.
-_WORDS = frozenset((
-    "all", "and", "any", "array", "as", "asc", "between", "by", "case", "cast", "check", "collate", "column",
-    "constraint", "default", "desc", "distinct", "else", "end", "enum", "exclude", "exists", "filter", "foreign",
-    "from", "generated", "having", "identity", "in", "include", "index", "into", "is", "join", "key", "like", "limit",
-    "not", "nulls", "of", "on", "only", "operator", "or", "order", "over", "partition", "precision", "primary",
-    "references", "row", "select", "set", "similar", "some", "then", "to", "unique", "using", "values", "when",
-    "where", "with", "within", "table", "fulltext", "spatial", "hash", "btree", "on_conflict", "return", "returns",
-    "cross"))
+# What stands after these and before a bracket is a table, a type or a way of keeping an index.
 _NO_CALL_AFTER = frozenset((
-    "references", "on", "into", "table", "only", "constraint", "key", "index", "using", "collate", ":", "as"))
+    "references", "on", "into", "table", "exists", "only", "constraint", "key", "index", "using", "collate", ":", "as"))
 
 
 def tokens(sql: str, engine: str) -> list[Token]:
@@ -139,15 +131,12 @@ def top_level(found: Sequence[Token]) -> Iterator[Token]:
 
 
 def calls(sql: str, engine: str) -> frozenset[str]:
-    """The names that stand before a bracket, as functions do: of types, too, which nobody can tell by the text alone.
-
-    Names of tables before the list of their columns, and the words of the language, are not among them.
-    """
+    """The names that stand before a bracket, as functions do; words of the language and types, too, which are no
+    function's names. Those of tables before the list of their columns are not among them."""
     found = meant(tokens(sql, engine))
     called = set()
     for at, token in enumerate(found[:-1]):
-        if token.mark is not Mark.NAME or found[at + 1].text != "(" or (
-                token.text[:1] not in '"`[' and token.word in _WORDS):
+        if token.mark is not Mark.NAME or found[at + 1].text != "(":
             continue
         start = at  # of a name in its schema
         while start >= 2 and found[start - 1].text == "." and found[start - 2].mark is Mark.NAME:

@@ -310,7 +310,7 @@ def let_go(connection: Connection) -> None:
     """End a connection that has a fence: what comes next may be of another site. Another is made when it is needed."""
     with _opening:
         if _open.get(connection.host) is connection and not connection.locks:
-            _before.update(traffic())
+            _before[connection.host] = traffic()[connection.host]
             del _open[connection.host]
             connection.close()
 

@@ -39,8 +39,7 @@ def _fence(host: str, sites: Iterable[Site]) -> Fence:
         if not here:
             continue
         folders |= {*here, *(str(to) for to in site.files.followed.values())}
-        files |= {_joined(str(p.path), name) for p in (site.home,) if isinstance(p, FarPath)
-                  for name in site.configuration_files}
+        files |= {str(p.path) for n in site.configuration_files if isinstance(p := site.home / n, FarPath)}
         question = site.profile.question
         programs |= {*_PYTHONS, *site.profile.serve[:1], *((question.program,) if question is not None else ())}
         if site.commands is not None:
@@ -49,10 +48,6 @@ def _fence(host: str, sites: Iterable[Site]) -> Fence:
     servers = {server for site in sites if site.database.host == host for server in
                site.database.engine.servers(site.database)}
     return Fence(frozenset(folders), frozenset(files), frozenset(programs), frozenset(commands), frozenset(servers))
-
-
-def _joined(folder: str, name: str) -> str:
-    return name if name.startswith("/") else f"{folder}/{name}"
 
 
 def _places(site: Site) -> Iterator[AnyPath]:

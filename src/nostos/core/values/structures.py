@@ -162,15 +162,23 @@ def read_json(text: str) -> Tree | None:
     stripped = text.rstrip()
     if not stripped:
         return None
+    odd: list[Written] = []
+
+    def number(said: str) -> float:
+        found = _number(said)
+        if isinstance(found, Written):
+            odd.append(found)
+        return found
+
     try:
-        data = json.loads(stripped, parse_constant=_refuse, parse_float=_number)
+        data = json.loads(stripped, parse_constant=_refuse, parse_float=number)
         if _depth(data) > _DEEPEST:
             return None
     except (ValueError, RecursionError):
         return None
     if not isinstance(data, dict | list):
         return None  # a lone number or word is compared as the text that it is
-    tail, marked = text[len(stripped):], _has_written(data)
+    tail, marked = text[len(stripped):], bool(odd)
     plain = _marked(data) if marked else data
     for style in _styles():
         if style.said(plain, marked) == stripped:

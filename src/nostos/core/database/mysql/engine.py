@@ -15,7 +15,7 @@ from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.mysql.reflection import implied
 from nostos.core.database.mysql.session import same_server
 from nostos.core.database.mysql.swap import TablesSwap
-from nostos.core.database.outline import Outline, check_names, check_table, refused, stays_inside
+from nostos.core.database.outline import Outline, check_names, makes, refused, stays_inside
 from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.schema import Column, Value
 from nostos.core.database.server_engine import HERE, ServerEngine, own_tables
@@ -157,7 +157,7 @@ class MysqlEngine(ServerEngine):
     def check_outline(self, outline: Outline) -> None:
         check_names(outline)
         for table in outline.tables:
-            check_table(table)
+            makes(table.ddl, self.name, "table", table.name)
         for name, body in (*outline.before, *outline.views):
             stays_inside(body, name, outline.database)
         for name, body in outline.before:

@@ -199,12 +199,14 @@ class PostgresEngine(ServerEngine):
                 if not kind.match(sql) or (kind is _BEFORE and _LANGUAGE.search(sql.partition(" AS ")[0])):
                     raise refused(f"the statement for {name} makes something else")
         for table in outline.tables:
-            for sql in of_table(table.ddl.split(AND_THEN), (table.name, outline.prefix + table.name)):
+            made = table.ddl.split(AND_THEN)
+            own = of_table(made, (table.name, outline.prefix + table.name))
+            for sql in made:
                 stays_inside(sql, table.name, "")
             for name, ddl in table.indexes:
-                makes(ddl, "(?:UNIQUE )?INDEX", name)
+                makes(ddl, self.name, "index", name, own)
         for trigger in outline.triggers:
-            makes(trigger.body, "(?:CONSTRAINT )?TRIGGER", trigger.name)
+            makes(trigger.body, self.name, "trigger", trigger.name)
 
     def script(self, outline: Outline) -> Iterator[str]:
         yield from (sql for _, sql in outline.before)

@@ -16,7 +16,7 @@ from nostos.core.errors import SiteError
 _MADE = "made for a copy by nostos"
 # What else is in a schema: types, functions, sequences and the like. What goes with another of them is gone by then.
 _ELSE = ("SELECT i.type, i.identity FROM pg_depend d, LATERAL pg_identify_object(d.classid, d.objid, d.objsubid) i "
-         "WHERE d.refclassid = 'pg_namespace'::regclass AND d.refobjid = quote_ident(current_schema())::regnamespace "
+         f"WHERE d.refclassid = 'pg_namespace'::regclass AND d.refobjid = {HERE} "
          "AND d.deptype = 'n' AND i.type IN ('sequence', 'function', 'procedure', 'aggregate', 'type', 'operator', "
          "'collation', 'text search configuration', 'text search dictionary') AND NOT EXISTS (SELECT 1 FROM pg_depend "
          "e WHERE e.classid = d.classid AND e.objid = d.objid AND e.deptype = 'e')")
@@ -78,7 +78,7 @@ def wipe(database: PostgresDatabase, names: Collection[str]) -> list[str]:
     """Drop these tables and views, with the types and functions of their schema. Returns what else is there."""
     kinds = {"v": "VIEW", "m": "MATERIALIZED VIEW"}
     for name, kind in database.run("SELECT relname, relkind::text FROM pg_class WHERE relnamespace = "
-                                   "quote_ident(current_schema())::regnamespace AND relkind IN ('r', 'p', 'v', 'm')"):
+                                   f"{HERE} AND relkind IN ('r', 'p', 'v', 'm')"):
         if name in names or name == COPY:
             # By its full name: one that went with another must not be found elsewhere.
             database.run(f"DROP {kinds.get(kind, 'TABLE')} IF EXISTS {database.in_schema(name)} CASCADE")

@@ -8,7 +8,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from nostos.core.database.outline import Trigger, reached
 from nostos.core.database.postgresql.copy_out import copied, fields
-from nostos.core.database.postgresql.reflection import INCOMPARABLE, quote
+from nostos.core.database.postgresql.reflection import HERE, INCOMPARABLE, quote
 from nostos.core.database.postgresql.session import PostgresSession
 from nostos.core.database.protocol import Block
 from nostos.core.database.rows.block_sums import Sums
@@ -230,17 +230,17 @@ class PostgresReading(PostgresSession):
             "SELECT c.relname, concat_ws(' ', CASE WHEN t.tgtype & 4 > 0 THEN 'INSERT' END, "
             "CASE WHEN t.tgtype & 8 > 0 THEN 'DELETE' END, CASE WHEN t.tgtype & 16 > 0 THEN 'UPDATE' END), p.prosrc "
             "FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid "
-            "WHERE NOT t.tgisinternal AND c.relnamespace = quote_ident(current_schema())::regnamespace")
+            f"WHERE NOT t.tgisinternal AND c.relnamespace = {HERE}")
             if of.startswith(self.prefix)]
 
     def programs(self) -> set[tuple[str, str]]:
         found = self.run(
             "SELECT 'view', relname, relname FROM pg_class WHERE relkind IN ('v', 'm') "
-            "AND relnamespace = quote_ident(current_schema())::regnamespace UNION ALL "
+            f"AND relnamespace = {HERE} UNION ALL "
             "SELECT 'trigger', t.tgname, c.relname FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid "
-            "WHERE NOT t.tgisinternal AND c.relnamespace = quote_ident(current_schema())::regnamespace UNION ALL "
+            f"WHERE NOT t.tgisinternal AND c.relnamespace = {HERE} UNION ALL "
             "SELECT 'routine', p.proname, '' FROM pg_proc p "
-            "WHERE p.pronamespace = quote_ident(current_schema())::regnamespace "
+            f"WHERE p.pronamespace = {HERE} "
             "AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.objid = p.oid AND d.deptype = 'e')")
         return {(str(what), str(name).removeprefix(self.prefix)) for what, name, of in found
                 if what == "routine" or str(of).startswith(self.prefix)}
@@ -274,11 +274,11 @@ class PostgresReading(PostgresSession):
 
     def views(self) -> list[str]:
         return [n[len(self.prefix):] for (n,) in self.run(
-            "SELECT relname FROM pg_class WHERE relnamespace = quote_ident(current_schema())::regnamespace "
+            f"SELECT relname FROM pg_class WHERE relnamespace = {HERE} "
             "AND relkind IN ('v', 'm')") if n.startswith(self.prefix)]
 
     def sizes(self) -> dict[str, tuple[int, int]]:
         return {name[len(self.prefix):]: (max(int(rows), 0), int(size)) for name, rows, size in self.run(
             "SELECT relname, reltuples::bigint, pg_table_size(oid) FROM pg_class "
-            "WHERE relnamespace = quote_ident(current_schema())::regnamespace AND relkind IN ('r', 'p')")
+            f"WHERE relnamespace = {HERE} AND relkind IN ('r', 'p')")
             if name.startswith(self.prefix)}

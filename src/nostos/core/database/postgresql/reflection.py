@@ -9,8 +9,6 @@ from typing import Any
 from nostos.core.database.schema import Column, ForeignKey, Table
 
 # What the statements are that make one table.
-PARTS = re.compile(r"\s*(?:CREATE\s+(?:UNLOGGED\s+)?TABLE|CREATE\s+SEQUENCE|ALTER\s+SEQUENCE|ALTER\s+TABLE|"
-                   r"COMMENT\s+ON\s+(?:TABLE|COLUMN))\s", re.IGNORECASE)
 AND_THEN = "\n--;\n"  # between the statements that make one table
 _SCHEMA = re.compile(r' ON (ONLY )?(?:"(?:[^"]|"")*"|[^".( ]+)\.')
 _OF_TABLE = re.compile(

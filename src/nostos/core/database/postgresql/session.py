@@ -157,7 +157,7 @@ class PostgresSession(ServerSession):
                     self.run(f"CLOSE {name}")
 
     def has_table(self, table: str) -> bool:
-        return bool(self.run("SELECT 1 FROM pg_class WHERE relnamespace = quote_ident(current_schema())::regnamespace "
+        return bool(self.run(f"SELECT 1 FROM pg_class WHERE relnamespace = {HERE} "
                              "AND relname = %s", (self.prefix + table,)))
 
     def version(self) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import cached_property
 
@@ -162,10 +162,12 @@ class PostgresWriting(PostgresReading):
     # --- schema
 
     def create_table(self, table: Table) -> None:
-        for sql in definitions.of_table(table.ddl.split(AND_THEN), (table.name, self.prefix + table.name)):
+        statements = table.ddl.split(AND_THEN)
+        own = definitions.of_table(statements, (table.name, self.prefix + table.name))
+        for sql in statements:
             self.run_one(at_home(sql, self._schema))
         for name, ddl in table.indexes:
-            self.create_index(table.name, name, ddl)
+            self._index(name, ddl, own)
         self._share(table)
 
     def _share(self, table: Table) -> None:
@@ -189,8 +191,9 @@ class PostgresWriting(PostgresReading):
         solid = not column.nullable and not column.generated
         counts = re.fullmatch(r"nextval\('(.*)'::regclass\)", column.default or "")
         if counts:  # what it counts with comes along, as the other side has it
-            every = definitions.of_table(table.ddl.split(AND_THEN), (table.name, self.prefix + table.name))
-            made = [sql for sql in every if counts.group(1).rpartition(".")[2].strip('"') in sql]
+            statements = table.ddl.split(AND_THEN)
+            definitions.of_table(statements, (table.name, self.prefix + table.name))
+            made = [sql for sql in statements if counts.group(1).rpartition(".")[2].strip('"') in sql]
             for sql in made:
                 if sql.startswith("CREATE SEQUENCE IF NOT EXISTS "):
                     self.run_one(at_home(sql, self._schema))
@@ -237,8 +240,14 @@ class PostgresWriting(PostgresReading):
             return False
 
     def create_index(self, table: str, name: str, ddl: str) -> None:
-        self.run_one(at_home(definitions.whole(ddl, "postgresql", "index", name,
-                                              (table, self.prefix + table)), self._schema))
+        partitions = {str(n) for (n,) in self.run(
+            "SELECT c.relname FROM pg_partition_tree(%s::regclass) t JOIN pg_class c ON c.oid = t.relid",
+            (self.real(table),))}
+        self._index(name, ddl, {table, self.prefix + table, *partitions})
+
+    def _index(self, name: str, ddl: str, own: Collection[str]) -> None:
+        """own: the names of the table and its partitions."""
+        self.run_one(at_home(definitions.whole(ddl, "postgresql", "index", name, own), self._schema))
 
     def add_constraint(self, table: Table, name: str, ddl: str) -> None:
         self._due()

@@ -7,9 +7,8 @@ from collections.abc import Collection, Iterator
 from contextlib import suppress
 from pathlib import Path, PurePosixPath
 
-from nostos.core.database.definitions import whole
 from nostos.core.database.engines import Engine, Location, Made, Place, Swap, locate, register
-from nostos.core.database.outline import Outline, bare, check_names, refused
+from nostos.core.database.outline import Outline, bare, check_names, makes, refused
 from nostos.core.database.protocol import Database
 from nostos.core.database.sqlite.connection import SqliteDatabase
 from nostos.core.database.sqlite.swap import FileSwap
@@ -101,17 +100,17 @@ class SqliteEngine(Engine):
     def check_outline(self, outline: Outline) -> None:
         check_names(outline)
         for table in outline.tables:
-            whole(table.ddl, "sqlite", "table", table.name)
+            makes(table.ddl, self.name, "table", table.name)
             for name, ddl in table.indexes:
-                whole(ddl, "sqlite", "index", name, (table.name,))
+                makes(ddl, self.name, "index", name, (table.name,))
         for name, sql in outline.virtual:
-            whole(sql, "sqlite", "virtual table", name)
+            makes(sql, self.name, "virtual table", name)
             if not _MODULES.search(bare(sql)):
                 raise refused(f"the kind of table that {name} is")
         for name, sql in outline.views:
-            whole(sql, "sqlite", "view", name)
+            makes(sql, self.name, "view", name)
         for trigger in outline.triggers:
-            whole(trigger.body, "sqlite", "trigger", trigger.name)
+            makes(trigger.body, self.name, "trigger", trigger.name)
 
     def script(self, outline: Outline) -> Iterator[str]:
         for table in outline.tables:
