@@ -6,8 +6,9 @@ import unittest
 
 from nostos.core.compare.gather import _free
 from nostos.core.compare.items import Item
-from nostos.core.plan.prepared import compare_voyage
+from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.reading_order import in_reading_order
+from nostos.core.plan.selection import Choice
 from tests.apply.test_live_differs import SmallTest
 from tests.small import ENGINES, Small
 
@@ -19,11 +20,30 @@ SCHEMA = (
     "INSERT INTO tour (slug, headline, crew_id) VALUES ('coast', 'Along the coast', 1), ('ridge', 'Over the ridge', 1)",
     "CREATE TABLE slot (id {key}, sort VARCHAR(20) NOT NULL, tour_id INTEGER NOT NULL REFERENCES tour (id))",
     "INSERT INTO slot (sort, tour_id) VALUES ('main', 1), ('side', 1), ('main', 2), ('side', 2)",
-    "CREATE TABLE piece (id {key}, place INTEGER NOT NULL, slot_id INTEGER NOT NULL REFERENCES slot (id))",
+    "CREATE TABLE piece (id {key}, place INTEGER NOT NULL, slot_id INTEGER NOT NULL REFERENCES slot (id), "
+    "guest_id INTEGER REFERENCES tour (id))",
     "INSERT INTO piece (place, slot_id) VALUES (60, 1), (70, 1), (60, 2), (60, 3)",
     "CREATE TABLE upload (id {key}, caption VARCHAR(80) NOT NULL, lies_at VARCHAR(90) NOT NULL, "
     "tour_id INTEGER NOT NULL REFERENCES tour (id))",
     "CREATE TABLE visit (id {key}, mail VARCHAR(60) NOT NULL, said VARCHAR(90) NOT NULL, ip VARCHAR(40) NOT NULL)")
+WHOLE = (
+    "CREATE TABLE tour (id {key}, slug VARCHAR(40) NOT NULL)",
+    "INSERT INTO tour (slug) VALUES ('coast'), ('ridge'), ('marsh')",
+    "CREATE TABLE leg (id {key}, tour_id INTEGER NOT NULL REFERENCES tour (id), place INTEGER NOT NULL, body TEXT)",
+    "INSERT INTO leg (tour_id, place, body) VALUES (1, 0, 'a'), (1, 1, 'b'), (2, 0, 'c'), (2, 1, 'd'), (3, 0, 'e'), "
+    "(3, 1, 'f'), (3, 2, 'g')",
+    "CREATE TABLE wording (id {key}, tour_id INTEGER NOT NULL REFERENCES tour (id), lang VARCHAR(9) NOT NULL, "
+    "headline VARCHAR(80) NOT NULL, UNIQUE (tour_id, lang))",
+    "INSERT INTO wording (tour_id, lang, headline) VALUES (1, 'de', 'Küste'), (1, 'en', 'Coast'), (2, 'de', 'Grat'), "
+    "(2, 'en', 'Ridge'), (3, 'en', 'Marsh')",
+    "CREATE TABLE beside (id {key}, tour_id INTEGER NOT NULL REFERENCES tour (id), other_id INTEGER NOT NULL "
+    "REFERENCES tour (id), place INTEGER NOT NULL)",
+    "INSERT INTO beside (tour_id, other_id, place) VALUES (1, 3, 0), (1, 2, 1), (2, 3, 0), (2, 1, 1), (3, 1, 0), "
+    "(3, 2, 1)",
+    "CREATE TABLE guide (id {key}, tour_id INTEGER NOT NULL REFERENCES tour (id), place INTEGER NOT NULL, "
+    "badge VARCHAR(40) NOT NULL, UNIQUE (badge))",
+    "INSERT INTO guide (tour_id, place, badge) VALUES (1, 0, 'ana'), (1, 1, 'bo'), (2, 0, 'cy'), (2, 1, 'di'), "
+    "(3, 0, 'ed'), (3, 1, 'fa')")
 SITE = 'editors = ["tour", "slot", "piece", "upload"]\nvisitors = ["visit"]\n'
 MILL = "2026/11/mill.png"
 
@@ -48,14 +68,60 @@ class Names(SmallTest):
                 found, needs = compare_voyage(crew)
                 items: dict[str, Item] = found.items
                 self.assertEqual(
-                    {"tour/3": "The old mill", "slot/5": "main of The old mill", "piece/5": "of The old mill",
-                     "piece/6": "of The old mill", "piece/7": "of Along the coast", "upload/1": "The wheel"},
+                    {"tour/3": "The old mill", "slot/5": "slot main of The old mill",
+                     "piece/5": "piece of The old mill", "piece/6": "piece of The old mill",
+                     "piece/7": "piece of Along the coast",
+                     "upload/1": "The wheel"},
                     {n: items[n].title for n in needs})
                 self.assertEqual(("tour/3", "slot/5"), (items["slot/5"].part_of, items["piece/5"].part_of))
                 listed = in_reading_order([items[n] for n in needs], found, {})
                 told = [(len(over), i.id) for over, i in listed]
                 at = told.index((0, "tour/3"))
                 self.assertEqual([(1, "slot/5"), (2, "piece/5"), (2, "piece/6")], told[at + 1:at + 4])
+
+    def test_a_thing_goes_with_what_is_nothing_without_it(self) -> None:
+        def going(s: Small, take: tuple[str, ...] = (), leave: tuple[str, ...] = ()) -> set[str]:
+            with s.crew() as crew:
+                return {c.item.id for c in prepare(crew, Choice(take, leave)).plan.selection.chosen}
+
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.grown(engine)
+                whole = {"tour/3", "slot/5", "piece/5", "piece/6"}
+                self.assertEqual(whole, going(s, ("tour/3",)))
+                self.assertEqual(whole - {"piece/6"}, going(s, ("tour/3",), ("piece/6",)))
+                self.assertEqual({"piece/7"}, going(s, (), ("tour/3", "upload/1")))
+                s.sql("staging", "UPDATE piece SET guest_id = 2 WHERE id = 6")
+                s.sql("live", "DELETE FROM piece WHERE slot_id = 3")
+                s.sql("live", "DELETE FROM slot WHERE tour_id = 2")
+                s.sql("live", "DELETE FROM tour WHERE id = 2")  # to which a piece of staging's points
+                with s.crew() as crew:
+                    found, needs = compare_voyage(crew)
+                self.assertEqual(set(), whole & needs.keys())
+                self.assertIn("piece/6 (it is part of it)", found.items["slot/5"].reason)
+                self.assertEqual(whole - {"piece/6"}, going(s, ("tour/3",), ("piece/6",)) & whole)
+
+    def test_what_only_its_place_or_its_language_tells_apart_is_part_of_a_thing(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, WHOLE, 'editors = ["tour", "leg", "wording", "beside", "guide"]\n')
+                s.sql("staging", "INSERT INTO tour (slug) VALUES ('mill')")
+                s.sql("staging", "INSERT INTO leg (tour_id, place, body) VALUES (4, 0, 'Up.'), (4, 1, 'Down.')")
+                s.sql("staging", "INSERT INTO wording (tour_id, lang, headline) VALUES (4, 'de', 'Die Mühle')")
+                s.sql("staging", "INSERT INTO beside (tour_id, other_id, place) VALUES (4, 1, 0)")
+                s.sql("staging", "INSERT INTO guide (tour_id, place, badge) VALUES (4, 0, 'dora')")
+                with s.crew() as crew:
+                    found, _ = compare_voyage(crew)
+                self.assertEqual({"tour/4": 5, "guide/7": 1},
+                                 {i.id: len(i.rows) for i in found.items.values()})
+                for table in ("leg", "wording", "beside", "guide"):
+                    s.sql("live", f"DELETE FROM {table} WHERE tour_id = 1")
+                s.sql("live", "DELETE FROM beside WHERE other_id = 1")
+                s.sql("live", "DELETE FROM tour WHERE id = 1")  # one part cannot go, so nothing of it does
+                with s.crew() as crew:
+                    found, needs = compare_voyage(crew)
+                self.assertNotIn("tour/4", needs)
+                self.assertIn("other_id", found.items["tour/4"].reason)
 
     def test_a_file_goes_with_its_row_and_stays_with_it(self) -> None:
         s = self.grown("sqlite")

@@ -10,6 +10,8 @@ from nostos.core.errors import SelectionError
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.takeback.undo import prepare_undo, to_take_back
+from tests.apply.test_live_differs import SmallTest
+from tests.small import ENGINES
 from tests.support import Harbour, SiteTest, rows
 
 
@@ -170,6 +172,27 @@ class Schema(PlainTest):
             self.sql(self.h.live_folder, "INSERT INTO books (title) VALUES (NULL)")
         with self.assertRaises(SelectionError):
             self.h.merge("column/books.none")
+
+
+class WhatAnUpdateAdds(SmallTest):
+    def test_a_column_that_points_at_something_whether_it_is_declared_or_not(self) -> None:
+        rows = ", ".join(f"('{n}')" for n in range(60))
+        schema = ("CREATE TABLE tour (id {key}, slug VARCHAR(40) NOT NULL)", f"INSERT INTO tour (slug) VALUES {rows}",
+                  "CREATE TABLE piece (id {key}, body VARCHAR(40))", f"INSERT INTO piece (body) VALUES {rows}")
+        for engine in ENGINES:
+            for declared, which in ((" REFERENCES tour (id)", "id = 1"), ("", "id < 41")):
+                with self.subTest(engine, declared=declared):
+                    s = self.small(engine, schema, 'editors = ["tour", "piece"]\n')
+                    s.sql("live", "INSERT INTO tour (slug) VALUES ('live')")
+                    s.sql("staging", "INSERT INTO tour (slug) VALUES ('staging')")
+                    s.sql("staging", f"ALTER TABLE piece ADD tour_id INTEGER{declared}")
+                    s.sql("staging", f"UPDATE piece SET tour_id = 62 - id WHERE {which}")
+                    with s.crew() as crew:
+                        ready = prepare(crew)
+                        self.assertEqual((), ready.comparison.questions)
+                        merge(s.home, crew, ready)
+                    self.assertEqual([("staging",)], s.sql(
+                        "live", "SELECT slug FROM tour JOIN piece ON piece.tour_id = tour.id WHERE piece.id = 1"))
 
 
 class Uniques(PlainTest):

@@ -15,10 +15,12 @@ from rich.text import Text
 
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Field, Item
+from nostos.core.compare.naming import plain_name
 from nostos.core.patterns import clean
 from nostos.core.plan.needs import Needs
-from nostos.core.plan.reading_order import in_reading_order
+from nostos.core.plan.reading_order import group_of, in_reading_order
 from nostos.core.plan.selection import stays
+from nostos.core.profiles.model import GROUPS
 from nostos.core.profiles.policies import PLAIN
 from nostos.core.values.alignment import matches
 from nostos.core.values.merging import ABSENT
@@ -100,20 +102,43 @@ def _by_kind(items: Iterable[Item]) -> list[tuple[str, str, str]]:
 SCREENFUL = 40  # items that a person reads one by one
 
 
-def grouped(console: Console, items: Iterable[Item]) -> None:
-    """More items than anybody reads: how many of each kind came, were edited, are gone, and a few of their names."""
-    groups: dict[tuple[str, str], list[Item]] = {}
-    for item in items:
-        groups.setdefault((item.kind, item.change), []).append(item)
-    table(console, ("", "kind", "what", ""), [
-        (f"{len(some):,}", kind, change, ", ".join(clean(i.id.partition("/")[2]) for i in some[:3])
-         + (", ..." if len(some) > 3 else "")) for (kind, change), some in groups.items()], right=(0,), keep=(0, 1, 2))
+_GROUPS = {"content": "Pages and content", "files": "Pictures and files", "menus": "Menus", "settings": "Settings",
+           "design": "Design", "updates": "Updates", "structure": "Structure", "": "The rest"}
+
+
+def grouped(console: Console, items: Iterable[Item], found: Comparison, needs: Needs) -> None:
+    """More items than anybody reads: how many of each kind came, were edited, are gone, and a few of their names; as
+    people think of them, with what is part of them."""
+    groups: dict[tuple[int, str, str], list[Item]] = {}
+    parts: dict[tuple[int, str, str], int] = {}
+    at: dict[str, tuple[int, str, str]] = {}
+    for over, item in in_reading_order(items, found, needs):
+        if over:
+            at[item.id] = at[over[0]]
+            parts[at[item.id]] = parts.get(at[item.id], 0) + 1
+        else:
+            at[item.id] = group_of(item, found.rows.profile), item.kind, item.change
+            groups.setdefault(at[item.id], []).append(item)
+    rows: list[tuple[str | Text, ...]] = []
+    before = -1
+    tables = {*found.rows.target_tables, *found.rows.source_tables}
+    for (group, kind, change), some in groups.items():
+        name = Text(_GROUPS[[*GROUPS, ""][group]], style="bold")
+        names = ", ".join(clean(i.title or i.id.partition("/")[2]) for i in some[:3])
+        names += ", ..." if len(some) > 3 else ""
+        more = f"; {count(parts[group, kind, change], 'part')} of " + ("it" if len(some) == 1 else "them") if (
+            group, kind, change) in parts else ""
+        plain = plain_name(kind, tables) if kind in tables else kind
+        rows.append(("" if before == group else name, f"{len(some):,}",
+                     plain if plain == kind else f"{plain} ({kind})", change, names + more))
+        before = group
+    table(console, ("", "", "kind", "what", ""), rows, right=(1,), keep=(0, 1, 2, 3))
 
 
 def _list(console: Console, found: Comparison, items: Sequence[Item], needs: Needs, why: bool = False,
           every: bool = False) -> None:
     if len(items) > SCREENFUL and not every:
-        grouped(console, items)
+        grouped(console, items, found, needs)
         return
     rows = []
     for over, item in in_reading_order(items, found, needs):

@@ -44,7 +44,7 @@ def plan(console: Console, prepared: PreparedMerge, site: str) -> None:
     rows = []
     many = len(whole) > SCREENFUL
     if many:
-        grouped(console, [c.item for c in whole])
+        grouped(console, [c.item for c in whole], prepared.comparison, prepared.needs)
         console.print("Each by name: nostos compare --all.")
     pulled = any(c.because or c.item.visitors for c in whole)
     by_id = {c.item.id: c for c in whole}

@@ -16,7 +16,7 @@ from nostos.core.anchor.store import Anchor
 from nostos.core.database.protocol import Database
 from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.hosts.far_path import written
-from nostos.core.profiles.learning.findings import Layer, as_data, of_data, read_layer
+from nostos.core.profiles.learning.findings import Layer, as_data, learned, of_data, read_layer
 from nostos.core.profiles.learning.learn import learn, with_answers
 from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.fences import fenced
@@ -50,15 +50,21 @@ class Crew:
         told = Layer("said", visitors=(*answers.visitors, *(self.live.adds.visitors if self.live.adds else ())),
                      editors=(*answers.editors, *(self.live.adds.editors if self.live.adds else ())),
                      references=answers.references, numbers=answers.numbers)
-        learned = with_answers(of_data(said), told)
+        known_then = with_answers(of_data(said), told)
         staging = staging_db.tables() if staging_db is not None else {}
         # What staging has dropped may hold what live has written since.
-        known = [learned if staging_db is None else replace(learned, made=tuple(
-            t for t in learned.made if t in staging))]
-        new = staging.keys() - self.anchor.tables(Side.LIVE).keys()
+        known = [known_then if staging_db is None else replace(known_then, made=tuple(
+            t for t in known_then.made if t in staging))]
+        before = self.anchor.tables(Side.LIVE)
+        new = staging.keys() - before.keys()
         if new and staging_db is not None:
             layer = learn(staging_db, staging, self.live.full_profile(staging), only=new)
             known.append(with_answers(layer, told))
+        grown = {n: {*t.names} - {*before[n].names} for n, t in staging.items() if n in before}
+        if staging_db is not None and any(grown.values()):
+            layer = learn(staging_db, staging, self.live.full_profile(staging), only={n for n in grown if grown[n]})
+            known.append(with_answers(learned(tuple(
+                f for f in layer.findings if f.place.column in grown[f.place.table])), told))
         return (*known, answers)
 
 

@@ -75,6 +75,8 @@ def assemble(anchor: Ancestors, rows: Rows, files: list[FileState], schema: Iter
     naming = _NamingRows(rows, files, staging_db, live_db)
     for file in files:
         draft = _file_draft(rows, drafts, file, naming)
+        if draft is None:
+            continue
         draft.files = _with(draft.files, file)
         file_owner[file.path] = draft
     schema = tuple(schema)
@@ -221,7 +223,8 @@ class _NamingRows:
         self._sides = ((Side.STAGING, staging_db, rows.source_tables), (Side.LIVE, live_db, rows.target_tables))
         self._found: dict[tuple[Side, OwnedFile], dict[Value, list[Row]]] = {}
         self._parents: dict[tuple[Side, str], dict[Value, Row]] = {}
-        for owned in rows.profile.files:
+        self._owned = (*rows.profile.files, *rows.profile.made_files)
+        for owned in self._owned:
             for side, database, tables in self._sides:
                 table = tables.get(owned.table)
                 wanted = {v for file in files for v in owned.values(self._path(side, file))} if table else set()
@@ -247,8 +250,8 @@ class _NamingRows:
                 (row[above.key[0]], row) for row in database.find_any(above, above.key[0], sorted(keys, key=repr), {}))
 
     def of(self, file: FileState) -> Iterator[tuple[Side, OwnedFile, Row]]:
-        """The rows that name a file, staging's first."""
-        for owned in self._rows.profile.files:
+        """The rows that name a file, staging's first; those that it was made for last."""
+        for owned in self._owned:
             for side, *_ in self._sides:
                 for value in owned.values(self._path(side, file)):
                     yield from ((side, owned, row) for row in self._found[side, owned].get(value, ()))
@@ -258,8 +261,8 @@ class _NamingRows:
         return self._parents.get((side, table), {}).get(key)
 
 
-def _file_draft(rows: Rows, drafts: dict[object, _Draft], file: FileState, naming: _NamingRows) -> _Draft:
-    """The item of a file: its folder's, its row's, or one of its own."""
+def _file_draft(rows: Rows, drafts: dict[object, _Draft], file: FileState, naming: _NamingRows) -> _Draft | None:
+    """The item of a file: its folder's, its row's, or one of its own; None for what each side makes for itself."""
     for folder in rows.profile.folders:
         above = f"{folder.parent}/" if folder.parent else ""
         if file.path.startswith(above):
@@ -268,6 +271,8 @@ def _file_draft(rows: Rows, drafts: dict[object, _Draft], file: FileState, namin
                 path = above + name
                 return drafts.setdefault(("folder", path), _Draft(f"{folder.kind}/{name}", folder.kind, folder=path))
     for side, owned, row in naming.of(file):
+        if owned in rows.profile.made_files:
+            return None
         found = _file_root(rows, drafts, side, naming, owned, row)
         if found is not None:
             return found

@@ -110,6 +110,7 @@ class Item:
     careful: bool = False  # it drops, narrows, runs code, is an account or opens: it goes only when it is named
     opens: bool = False  # it would take away what keeps others from seeing or doing something
     part_of: str = ""  # the item that it is shown under, for it has no name of its own
+    goes_with: str = ""  # the item without which it is nothing: it goes home with that one, and stays with it
 
     @property
     def gained(self) -> bool:

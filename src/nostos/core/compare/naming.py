@@ -7,7 +7,7 @@ an item belongs to is what its columns point at: first what came or changed alon
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from nostos.core.anchor.names import RowName, Side
@@ -17,6 +17,7 @@ from nostos.core.compare.portable import Portable, Unresolved, plain
 from nostos.core.compare.row_states import RowState, side_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
+from nostos.core.profiles.learning.words import words
 
 _LEVELS = 4  # of what belongs to what belongs to what has a name
 _SAMPLE = 200  # rows of a table that are looked at for its title
@@ -42,9 +43,12 @@ _NOTHING = _Said("", False)
 
 def name_items(comparison: Comparison, target_db: Database, source_db: Database) -> None:
     """Give a title, and what it is part of, to each item that has none, but for what the target alone has gained: there
-    may be very many, and they are counted, not read. Reads both databases."""
+    may be very many, and they are counted, not read. And say which new ones are nothing without another. Reads both
+    databases."""
     wanted = [i for i in comparison.items.values() if not i.gained and i.root is not None and not i.schema]
-    _Naming(comparison, {comparison.rows.target: target_db, comparison.rows.source: source_db}).name(wanted[:_MOST])
+    naming = _Naming(comparison, {comparison.rows.target: target_db, comparison.rows.source: source_db})
+    naming.name(wanted[:_MOST])
+    naming.tie(wanted)
 
 
 class _Naming:
@@ -52,7 +56,11 @@ class _Naming:
         self.comparison = comparison
         self.rows = comparison.rows
         self.databases = databases
+        self.tables = {*self.rows.target_tables, *self.rows.source_tables}
+        framework = self.rows.profile.framework
         self.accounts = {k.table for k in self.rows.profile.kinds if k.account}
+        # Nothing is called after who made it, or after what it is one of.
+        self.nobodys = self.accounts | ({framework.types} if framework is not None else set())
         self.said: dict[RowName, _Said] = {}
         self.above: dict[RowName, tuple[RowName, ...]] = {}  # what a row may belong to, the likeliest first
         self.columns: dict[str, tuple[str, bool]] = {}
@@ -76,9 +84,45 @@ class _Naming:
                 self.comparison.items[item.id] = replace(item, title=own.text)
         for item in nameless:
             own, (over, called) = self._own(item), self._owner(item)
-            title = " ".join(p for p in (own.text, f"of {called}" if called else "") if p)
+            title = " ".join(p for p in (self._kind(item), own.text, f"of {called}") if p) if called else own.text
             self.comparison.items[item.id] = replace(item, title=readable(title),
                                                      part_of=over if over != item.id else "")
+
+    def tie(self, items: Iterable[Item]) -> None:
+        """Say of new items that have no name, and of which no profile says what they are, what they go with."""
+        new = {s.id for i in items for s in i.rows if s.base is None and s.target is None and s.source is not None}
+        for item in items:
+            root = next((r for r in item.rows if r.id == item.root and r.id in new), None)
+            if root is None:
+                continue
+            row = _raw(root)
+            kind = self.rows.profile.kind_of(root.table, row)
+            if (kind is None or kind.natural) and not self._is_named(root.table, row):
+                over = self._belongs_to(root, new)
+                owner = self.comparison.items.get(over)
+                if owner is not None and over != item.id and not owner.gained and owner.visitors >= item.visitors:
+                    self.comparison.items[item.id] = replace(self.comparison.items[item.id], goes_with=over)
+
+    def _is_named(self, table: str, row: Row) -> bool:
+        """Whether the rows of a table have names: one goes by its name, whatever it hangs on."""
+        self._measured(table, row)
+        return self.columns[table][1] or any(
+            len(unique) == 1 and isinstance(row.get(unique[0]), str) for unique in self.rows.table(table).uniques)
+
+    def _belongs_to(self, state: RowState, new: Collection[RowName]) -> str:
+        """The item that a row belongs to: what a number beside a type means, else the one thing that it points at, or
+        the one of these that is as new as it is. What was only learned may not be all that there is to know."""
+        form = state.version()
+        references = self.rows.profile.references_of(state.table)
+        if any(r.learned for r in references):
+            return ""
+        typed = {r.column for r in references if r.where}
+        goals = {(ref[0], (ref[1],)): column in typed for column, value in form.items()
+                 if (ref := refs_to(value)) is not None and ref[0] not in self.nobodys
+                 and not self.rows.profile.is_weak(state.table, column)}
+        among = [n for n, beside in goals.items() if beside] or list(goals)
+        among = among if len(among) == 1 else [n for n in among if n in new]
+        return self.comparison.owner.get(among[0], "") if len(among) == 1 and among[0][0] != state.table else ""
 
     def _own(self, item: Item) -> _Said:
         """What the row of an item says, or else one of its parts."""
@@ -104,6 +148,11 @@ class _Naming:
                 said = self._words(child.table, row) if owner is not None else _NOTHING
                 if owner is not None and said.whole and not self.said[owner].whole:
                     self.said[owner] = said
+
+    def _kind(self, item: Item) -> str:
+        assert item.root is not None
+        kind = next((k for k in self.rows.profile.kinds if k.table == item.root[0] and not k.natural), None)
+        return item.kind.replace("-", " ") if kind is not None else plain_name(item.root[0], self.tables)
 
     def _owner(self, item: Item) -> tuple[str, str]:
         """The item, if it is one, that this one belongs to, and the nearest name above it."""
@@ -166,7 +215,7 @@ class _Naming:
         named: list[RowName] = []
         for column, value in form.items():
             ref = refs_to(value)
-            if ref is not None and ref[0] not in self.accounts and not self.rows.profile.is_weak(table, column):
+            if ref is not None and ref[0] not in self.nobodys and not self.rows.profile.is_weak(table, column):
                 named.append((ref[0], (ref[1],)))
         yield from sorted(dict.fromkeys(named), key=lambda n: (n[0] == table, n not in self.comparison.owner))
 
@@ -176,7 +225,16 @@ class _Naming:
             text = readable(str(row.get(kind.title) or ""))
             return _Said(text, bool(text))
         if kind is not None and not kind.natural and kind.label and not {*kind.label} & {*self.rows.table(table).key}:
-            return _NOTHING  # its identifier says what it is called
+            told = readable(" ".join(str(row.get(c)) for c in kind.label))
+            if told.isdigit():
+                return _Said(f"{kind.named(row).replace('-', ' ')} {told}", True)
+            if _WORD.search(told) and not _CODE.search(told):
+                return _Said(told, True)
+            return replace(self._measured(table, row), whole=False)
+        return self._measured(table, row)
+
+    def _measured(self, table: str, row: Row) -> _Said:
+        """What the column says that names rows best."""
         if table not in self.columns:
             self.columns[table] = _title_column(self.rows.table(table), self._some(table, row), self._people())
         column, whole = self.columns[table]
@@ -200,6 +258,15 @@ class _Naming:
             self._named = frozenset(v for t in tables for row in self.databases[self.rows.source].sample(t, _SAMPLE)
                                     for v in row.values() if isinstance(v, str) and v)
         return self._named
+
+
+def plain_name(table: str, tables: Collection[str]) -> str:
+    """What the rows of a table are called, as far as its name says it: without what only tells whose tables they are,
+    as `shop_` does of `shop_order_notes`. tables: the names of all."""
+    first, _, rest = table.partition("_")
+    if rest and first not in tables and sum(t.startswith(f"{first}_") for t in tables) > 1:
+        return " ".join(words(rest))
+    return " ".join(words(table)) or table
 
 
 def _raw(state: RowState) -> Row:

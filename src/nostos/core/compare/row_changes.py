@@ -44,7 +44,8 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
     """Find every row that is not the same on live, in staging and at the anchor. files: paths, in live's words,
     that are others in staging."""
     live_all, staging_all = live_db.tables(), staging_db.tables()
-    profile = effective_profile(live, {**staging_all, **live_all}, layers)
+    profile = effective_profile(live, {**staging_all, **{n: t.with_new_of(staging_all.get(n, t))
+                                                         for n, t in live_all.items()}}, layers)
     live_tables, staging_tables = compared_tables(profile, live_all), compared_tables(profile, staging_all)
     keys = {Side.LIVE: anchor.keys(Side.LIVE), Side.STAGING: anchor.keys(Side.STAGING)}
     urls = {Side.LIVE: forms_of(live), Side.STAGING: forms_of(staging, live)}

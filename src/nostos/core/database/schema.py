@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 Value = None | int | float | str | bytes
@@ -78,6 +78,11 @@ class Table:
     indexes: tuple[tuple[str, str], ...] = field(default=())  # (name, DDL) of the indexes that are not constraints
     form: str = "packed"
     constraints: tuple[tuple[str, str], ...] = ()  # (name, definition) of those that can be added and dropped by name
+
+    def with_new_of(self, other: Table) -> Table:
+        """This table with the columns, and what they point at, that another definition of it has more."""
+        return replace(self, columns=(*self.columns, *(c for c in other.columns if c.name not in self._by_name)),
+                       foreign_keys=tuple(dict.fromkeys((*self.foreign_keys, *other.foreign_keys))))
 
     def named(self, what: str) -> dict[str, str]:
         """What is defined over it by name and text. what: one of `NAMED`."""

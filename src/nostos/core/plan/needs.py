@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from fnmatch import fnmatchcase
 from html import unescape
 from itertools import islice
@@ -34,11 +34,14 @@ from nostos.core.values.tokens import CLOSE, OPEN
 _FILE_URL = re.compile(f"{OPEN}u:[^{CLOSE}]*{CLOSE}(?:/|\\\\+/|%2[Ff])([^\"'<>{OPEN}{CLOSE}\n]{{1,1024}})")
 _BLANKS = 10  # in one file's name
 
+_WORKED_ON = (Standing.HOMEWARD, Standing.BLENDED, Standing.CLASH, Standing.OPEN)  # the source has changed it
+
 Needs = Mapping[str, tuple[Need, ...]]
 
 
-def resolve(comparison: Comparison, target_db: Database) -> Needs:
-    """The needs of every item that can go home. Items with something in their way become clashes that say what."""
+def resolve(comparison: Comparison, target_db: Database, leave: Sequence[str] = ()) -> Needs:
+    """The needs of every item that can go home. Items with something in their way become clashes that say what. leave:
+    patterns of what stays by name: what that is part of goes without it."""
     finder = _Finder(comparison, target_db)
     needs: dict[str, tuple[Need, ...]] = {}
     for item in list(comparison.items.values()):
@@ -48,7 +51,7 @@ def resolve(comparison: Comparison, target_db: Database) -> Needs:
             needs[item.id] = tuple(dict.fromkeys(finder.needs(item)))
         except Obstacle as obstacle:
             comparison.items[item.id] = with_standing(item, Standing.CLASH, str(obstacle))
-    for name, need in _together(comparison, needs):
+    for name, need in (*_together(comparison, needs), *_parts(comparison, needs, leave)):
         needs[name] = (*needs[name], need)
     # What needs something that cannot go home cannot either; nor can what was removed with something that stays.
     rests = {name: [(on, f"was removed with {on}, which stays") for on in sorted(owners)]
@@ -56,6 +59,9 @@ def resolve(comparison: Comparison, target_db: Database) -> Needs:
     for name, some in needs.items():
         rests.setdefault(name, []).extend(
             (n.on, f"needs {n.on} ({n.reason}), which cannot go home") for n in some)
+        over = comparison.items.get(comparison.items[name].goes_with)
+        if over is not None and over.standing in _WORKED_ON:
+            rests[name].append((over.id, f"is part of {over.id}, which cannot go home"))
     again = True
     while again:
         again = False
@@ -93,6 +99,14 @@ def _together(comparison: Comparison, needs: Needs) -> list[tuple[str, Need]]:
         found += [(one, Need(one, other, "it is part of the same update")) for one in parts if one in needs
                   for other in parts if other != one]
     return found
+
+
+def _parts(comparison: Comparison, needs: Needs, leave: Sequence[str]) -> list[tuple[str, Need]]:
+    """What is part of something that goes: all of it goes home, or none, but for what is left by name."""
+    parts = {i.id: i.goes_with for i in comparison.items.values() if i.goes_with in needs and i.standing in _WORKED_ON}
+    for name in matching(parts, leave) if leave else ():
+        del parts[name]
+    return [(over, Need(over, name, "it is part of it", part=True)) for name, over in parts.items()]
 
 
 class _Finder(TreePlaces):

@@ -20,11 +20,12 @@ from nostos.core.values.merging import same
 
 @dataclass(frozen=True)
 class Need:
-    """`item` cannot stand without `on`, because of `reason`."""
+    """`item` cannot stand without `on`, because of `reason`. part: `on` is a part of it, which may be left by name."""
 
     item: str
     on: str
     reason: str
+    part: bool = False
 
 
 class Obstacle(Exception):

@@ -41,11 +41,12 @@ def offers(crew: Crew, comparison: Comparison, needs: Needs) -> dict[str, Offer]
     decided: Mapping[str, Sequence[object]] = {}
     after = comparison
     if clashes:
-        def for_staging(found: Comparison) -> list[Decision]:
-            return [Decision(i.id, Side.STAGING) for i in found.items.values() if i.standing is Standing.CLASH]
+        def for_staging(found: Comparison) -> Choice:
+            return Choice(prefer=tuple(Decision(i.id, Side.STAGING) for i in found.items.values()
+                                       if i.standing is Standing.CLASH))
 
         try:
-            after, all_needs = compare_voyage(crew, prefer=for_staging)
+            after, all_needs = compare_voyage(crew, made_for=for_staging)
             decided = {name: () for name in clashes if name in all_needs and _itself(comparison, name)}
         except NostosError:  # one of them cannot be decided so: they are all left to the command line
             all_needs = needs

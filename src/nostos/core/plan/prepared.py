@@ -26,7 +26,7 @@ from nostos.core.database.schema import Value
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
 from nostos.core.plan import needs as need_finder
-from nostos.core.plan.decisions import Decision, decide
+from nostos.core.plan.decisions import decide
 from nostos.core.plan.leftovers import Trace, leftovers
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import (
@@ -85,10 +85,11 @@ class PreparedMerge:
 
 
 def compare_voyage(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE,
-                   prefer: Callable[[Comparison], Sequence[Decision]] = lambda _: ()) -> tuple[Comparison, Needs]:
-    """Compare the two sites of a voyage, seen from the side that a merge is to write. prefer: how clashes are decided.
+                   made_for: Callable[[Comparison], Choice] = lambda _: DEFAULT) -> tuple[Comparison, Needs]:
+    """Compare the two sites of a voyage, seen from the side that a merge is to write. made_for: the choice that is
+    made for what was found: how clashes are decided, and what is left by name.
     Reads both, changes neither."""
-    with not_collecting(), _read(crew, tell, toward, prefer, lambda: _at_one_moment(crew.live)) as found:
+    with not_collecting(), _read(crew, tell, toward, made_for, lambda: _at_one_moment(crew.live)) as found:
         return found
 
 
@@ -99,7 +100,7 @@ def _at_one_moment(site: Site) -> Iterator[Database]:
 
 
 @contextmanager
-def _read(crew: Crew, tell: Listener, toward: Side, prefer: Callable[[Comparison], Sequence[Decision]], moment: Moment
+def _read(crew: Crew, tell: Listener, toward: Side, made_for: Callable[[Comparison], Choice], moment: Moment
           ) -> Iterator[tuple[Comparison, Needs]]:
     """What a comparison finds, while both databases are still read from."""
     # Files first: while they are read no snapshot of a database is held, which writers may wait for.
@@ -108,11 +109,11 @@ def _read(crew: Crew, tell: Listener, toward: Side, prefer: Callable[[Comparison
     crew.staging.files.called = both_ways(crew.anchor.keys(Side.STAGING).files)
     files = compare_files(crew.anchor, crew.live, crew.staging, skipped)
     with moment() as live_db, _at_one_moment(crew.staging) as staging_db:
-        yield _compared(crew, live_db, staging_db, files, tell, prefer, toward)
+        yield _compared(crew, live_db, staging_db, files, tell, made_for, toward)
 
 
 def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[FileState], tell: Listener,
-              prefer: Callable[[Comparison], Sequence[Decision]], toward: Side) -> tuple[Comparison, Needs]:
+              made_for: Callable[[Comparison], Choice], toward: Side) -> tuple[Comparison, Needs]:
     tell(Progress("comparing rows", 0, None, "tables"))
     crew.staging.files.called, files = renamed_files(
         crew.anchor, crew.live.profile, files, crew.staging.files.called,
@@ -144,22 +145,22 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
         comparison = hold_back(comparison, questions)
     programs = tuple(f"{what} {name}" for what, name in sorted(source_db.programs() - target_db.programs()))
     comparison = replace(comparison, programs=programs, sources=Sources(crew.live.profile, crew.live.adds, layers))
-    decisions = prefer(comparison)
-    if decisions:
+    made = made_for(comparison)
+    if made.prefer:
         first = replace(comparison, items=dict(comparison.items))
         need_finder.resolve(first, live_db)
-        decide(comparison, decisions, {i.id: i.reason for i in first.items.values() if i.reason})
+        decide(comparison, made.prefer, {i.id: i.reason for i in first.items.values() if i.reason})
     if toward is Side.STAGING:
         comparison = hold_back(exchanged(comparison, staging_db), questions)
     if toward is Side.LIVE:
         mark_called_code(comparison, target_db)
-    needs = _resolved(comparison, target_db, source_db)
     name_items(comparison, target_db, source_db)
+    needs = _resolved(comparison, target_db, source_db, made.leave)
     return asked_for(comparison), needs
 
 
-def _resolved(comparison: Comparison, target_db: Database, source_db: Database) -> Needs:
-    needs = need_finder.resolve(comparison, target_db)
+def _resolved(comparison: Comparison, target_db: Database, source_db: Database, leave: Sequence[str]) -> Needs:
+    needs = need_finder.resolve(comparison, target_db, leave)
     rows = comparison.rows
     for name in rows.nowhere:
         table = rows.source_tables.get(name)
@@ -187,15 +188,15 @@ def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = si
     made = DEFAULT
     undecided: dict[str, Item] = {}
 
-    def prefer(found: Comparison) -> Sequence[Decision]:
+    def made_for(found: Comparison) -> Choice:
         nonlocal made
         made = choice(found) if callable(choice) else choice
         undecided.update(found.items)
-        return made.prefer
+        return made
 
     if moment is None:
-        return _ready(crew, *compare_voyage(crew, tell, toward, prefer), choice, toward, made, undecided)
-    with not_collecting(), _read(crew, tell, toward, prefer, moment) as found:  # a choice that cannot be ends it early
+        return _ready(crew, *compare_voyage(crew, tell, toward, made_for), choice, toward, made, undecided)
+    with not_collecting(), _read(crew, tell, toward, made_for, moment) as found:  # what cannot be ends it early
         return _ready(crew, *found, choice, toward, made, undecided)
 
 

@@ -33,10 +33,9 @@ def in_reading_order(items: Iterable[Item], comparison: Comparison, needs: Needs
     for item in shown.values():
         below.setdefault("" if _in_a_circle(item.id, under) else under.get(item.id, ""), []).append(item)
     profile = comparison.rows.profile
-    tables_of = {i.id: i.root[0] for i in shown.values() if i.root is not None}
 
     def rank(item: Item) -> tuple[int, str, str]:
-        return _group(item, profile, tables_of.get(item.id, "")), item.kind, item.id
+        return group_of(item, profile), item.kind, item.id
 
     ordered: list[tuple[tuple[str, ...], Item]] = []
     waiting: list[tuple[tuple[str, ...], Item]] = [((), i) for i in sorted(below.get("", ()), key=rank, reverse=True)]
@@ -55,8 +54,9 @@ def _in_a_circle(name: str, under: Mapping[str, str]) -> bool:
     return name in seen
 
 
-def _group(item: Item, profile: Profile, table: str) -> int:
-    """Where an item's group stands: as the profile says, or by what it is made of."""
+def group_of(item: Item, profile: Profile) -> int:
+    """Where an item's group stands among `GROUPS`, or after them: as the profile says, or by what it is made of."""
+    table = item.root[0] if item.root is not None else ""
     said: Sequence[str] = [f.group for f in profile.folders if item.folder and f.kind == item.kind] or [
         k.group for k in profile.kinds if k.table == table and k.name == item.kind]
     if said and said[0]:

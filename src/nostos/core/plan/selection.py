@@ -100,6 +100,7 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
     careful = {i.id for i in movable if i.careful and i.id not in take and (i.schema or not choice.everyone)}
     wanted -= careful
     forbidden = matching(comparison.items, leave)
+    forbidden |= _with_parts(comparison, forbidden) - {*take, *choice.sure}
     wanted -= forbidden
     # Nobody's account and no visitor's test row comes along with what was not asked for by its name.
     unasked = {n for n in careful if not comparison.items[n].schema or _runs(comparison.items[n])} | {
@@ -114,6 +115,8 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
     while queue:
         name = queue.pop(0)
         for need in needs[name]:
+            if need.part and need.on in forbidden:
+                continue
             if need.on in forbidden:
                 raise SelectionError(f"{_chain(chosen, need)}, and {need.on} is to be left.",
                                      next_step=f"Leave {need.item} out as well, or let {need.on} go home.")
@@ -167,6 +170,14 @@ def _with_what_stays(comparison: Comparison, movable: Iterable[str], wanted: Col
     found: dict[str, str] = {}
     while more := {name: on for name in wanted if name not in found and name not in named
                    for on in sorted(together.get(name, ())) if on not in wanted or on in found}:
+        found |= more
+    return found
+
+
+def _with_parts(comparison: Comparison, names: Collection[str]) -> set[str]:
+    """What is nothing without these, and so stays with them."""
+    found = {*names}
+    while more := {i.id for i in comparison.items.values() if i.goes_with in found and i.id not in found}:
         found |= more
     return found
 

@@ -245,8 +245,9 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "kinds": kinds,
         "children": tuple(children),
         "references": (*(_reference(r) for r in data.get("reference", [])), *_markup(data.get("markup", []))),
-        "files": tuple(OwnedFile(*_column(f), f["folder"], _where(f), f.get("variants", ""))
-                    for f in data.get("file", [])),
+        **{name: tuple(OwnedFile(*_column(f), f["folder"], _where(f), f.get("variants", ""))
+                    for f in data.get("file", []) if f.get("made", False) is made)
+           for name, made in (("files", False), ("made_files", True))},
         "folders": tuple(_folder(f) for f in data.get("folder", [])),
         "ignore": tuple(data.get("files", {}).get("ignore", [])),
         "volatile": volatile,

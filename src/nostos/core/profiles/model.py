@@ -403,6 +403,7 @@ class Profile:
     children: tuple[Child, ...] = ()
     references: tuple[Reference, ...] = ()
     files: tuple[OwnedFile, ...] = ()
+    made_files: tuple[OwnedFile, ...] = ()  # that each side makes for itself, as the smaller sizes of pictures
     folders: tuple[Folder, ...] = ()
     ignore: tuple[str, ...] = ()
     volatile: tuple[str, ...] = ()

@@ -10,7 +10,8 @@ from nostos.core.profiles.model import Profile
 from nostos.core.profiles.network import Network, kind_in
 
 _NAMES_A_TABLE = frozenset({"table", "to", "owner", "source", "counts"})  # fields of a profile's parts
-_PARTS = ("kinds", "children", "references", "files", "policies", "derived", "joins", "activities", "masks", "trees",
+_PARTS = ("kinds", "children", "references", "files", "made_files", "policies", "derived", "joins", "activities",
+          "masks", "trees",
           "nested", "slugs", "along", "closed")
 
 

@@ -90,7 +90,8 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     kept = [t.name for t in unknown if t.name not in made and t.name not in visitors]
     guarded = list(Restrictions(usable, samples, sure, of.accounts).of(kept))
     children = {c.table: c for c in (*(c for c, _ in guarded if c is not None),
-                                     *parts({t.name: t for t in unknown if t.name not in made}, sure, visitors))}
+                                     *parts({t.name: t for t in unknown if t.name not in made}, sure, visitors,
+                                            samples))}
     return learned(
         tuple(findings), visitors=(*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
         editors=tuple(kinds[t] for t in of.editors if t in kinds), made=made, why=why,

@@ -1,25 +1,82 @@
-"""Which rows are parts of others: what one row of another table continues, ties to a third, or cannot be without."""
+"""Which rows are parts of others: what one row of another table continues, ties to a third, or cannot be without.
+
+A row that is told apart by its owner and something that recurs from owner to owner (a place in a list, a language, the
+name of a field) is nothing without that owner: a weak entity of P. Chen, "The Entity-Relationship Model" (1976).
+"""
 
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 
-from nostos.core.database.schema import Table
+from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Finding
 from nostos.core.profiles.learning.places import is_link
 from nostos.core.profiles.model import Child
 
+RANKS = words.listed("ranks")
 
-def parts(unknown: Mapping[str, Table], sure: Sequence[Finding], visitors: Collection[str]) -> Iterator[Child]:
+_FEWEST_OWNERS = 3  # whose rows count on from 0 or 1: of fewer that may be chance
+
+
+def parts(unknown: Mapping[str, Table], sure: Sequence[Finding], visitors: Collection[str],
+          samples: Mapping[str, Sequence[Row]]) -> Iterator[Child]:
     """The tables that no profile names whose rows are fields of other rows. visitors: tables that visitors fill, or
-    that are made from what they do: their rows are no part of what editors write."""
+    that are made from what they do: their rows are no part of what editors write. samples: rows, by table."""
+    every = {table.name: goals_of(table, sure) for table in unknown.values()}
+    found: dict[str, Child] = {}
     for table in unknown.values():
-        goals = {c: t for c, t in goals_of(table, sure).items() if table.name not in visitors or t in visitors}
-        found = _extension(table, goals) or _link(table, goals) or _named(table, goals)
+        goals = {c: t for c, t in every[table.name].items() if table.name not in visitors or t in visitors}
+        child = _extension(table, goals) or _link(table, goals) or _named(table, goals)
         # What has, by the schema, the very key of another row is part of it, whatever that is.
-        if found is not None and found.owner != table.name and (found.owner in unknown or table.continues):
-            yield found
+        if child is not None and child.owner != table.name and (child.owner in unknown or table.continues):
+            found[table.name] = child
+    asked = {(f.place.table, f.place.column) for f in sure}
+    for table in unknown.values():
+        pointing = {n for n, goals in every.items() if table.name in goals.values()}
+        if table.name not in found and table.name not in visitors and all(
+                n in found and found[n].owner == table.name for n in pointing):  # nothing but its own parts needs it
+            goals = {c: t for c, t in every[table.name].items() if t not in visitors and t in unknown}
+            told = [c for c in table.stored if c not in goals and c not in table.key[:1] * table.surrogate and not (
+                words.says_id(c) or (table.name, c) in asked)]
+            child = _piece(table, goals, told, samples.get(table.name, ()))
+            if child is not None:
+                found[table.name] = child
+    yield from found.values()
+
+
+def _piece(table: Table, goals: Mapping[str, str], columns: Sequence[str], rows: Sequence[Row]) -> Child | None:
+    """Rows that are told apart within one owner alone. columns: those that may tell them apart."""
+    owners = []
+    if any(len(unique) == 1 and unique[0] not in goals for unique in table.uniques):
+        return None  # it has a name or a number of its own
+    for column, owner in goals.items():
+        declared = table.column(column)
+        if owner != table.name and declared is not None and not declared.nullable and any(
+                _tells(table, column, other, rows) for other in columns):
+            owners.append((column, owner))
+    if len(owners) != 1:  # in doubt it is a thing of its own
+        return None
+    return Child(table.name, *owners[0], table.name, table.key, repeats=True, natural=True)
+
+
+def _tells(table: Table, owner: str, other: str, rows: Sequence[Row]) -> bool:
+    """Whether `other` tells apart the rows of one owner, and only those: its values recur from owner to owner."""
+    groups: dict[Value, list[Value]] = {}
+    for row in rows:
+        groups.setdefault(row.get(owner), []).append(row.get(other))
+    some = [g for g in groups.values() if len(g) > 1]
+    if not some or len(groups) < 2 or any(len({*g}) < len(g) or None in g for g in groups.values()):
+        return False
+    recurs = len({v for g in groups.values() for v in g}) * 2 <= sum(map(len, groups.values()))
+    if any({owner, other} == {*u} for u in (*table.uniques, table.key)):
+        return recurs
+    if not all(isinstance(v, int) for g in groups.values() for v in g):
+        return False
+    if not RANKS.isdisjoint(words.words(other)):
+        return True
+    return recurs and len(some) >= _FEWEST_OWNERS and all(
+        max(g) - min(g) < len(g) and min(g) in (0, 1) for g in groups.values())  # type: ignore[operator,type-var]
 
 
 def goals_of(table: Table, sure: Sequence[Finding]) -> dict[str, str]:

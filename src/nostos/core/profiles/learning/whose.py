@@ -175,6 +175,12 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
             bits[table.name] += WEIGHTS["whose"]["by editors"]
             why[table.name] = (f"{round(bits[table.name]) + 0:+d} bits: all were written by who may edit; "
                                f"{why[table.name]}")
+    set_up = {k.table for k in profile.kinds if k.group == "settings" and not k.natural and not k.visitors}
+    for table in tables:
+        one = next((fk.target for fk in table.foreign_keys if fk.target in set_up and fk.columns in table.uniques), "")
+        if one:
+            bits[table.name] = min(bits[table.name], 0.0) + WEIGHTS["whose"]["completes"]
+            why[table.name] = f"{round(bits[table.name]) + 0:+d} bits: its rows belong to one each of {one}, a setting"
     theirs = {t.name for t in tables if bits[t.name] >= WEIGHTS["whose"]["doubt"]} | {t for t, v in named.items() if v}
     for table in tables:
         # Also each product of a small shop may have a review: only what looks like editors' anyhow.
