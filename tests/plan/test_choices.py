@@ -206,6 +206,9 @@ class Files(SiteTest):
         self.assertEqual(self.h.live.find("page", "visit")["title"], "Staging's")
         self.assertEqual(self.h.homeward(), ["setting/tagline"])
         self.assertIn("page/talks is the same on both sides now", self.load().notes)
+        self.path.write_text(self.path.read_text().replace("page/talks", "page/taks"))  # in [seen], too
+        with self.assertRaisesRegex(SelectionError, "There is no page/taks, on neither side"):
+            self.load()
 
     def test_live_moved_on_since(self) -> None:
         from nostos.core.anchor.names import Side

@@ -22,7 +22,7 @@ from nostos.core.compare.row_changes import compare_rows
 from nostos.core.compare.schema_changes import schema_items
 from nostos.core.compare.two_names import both_ways, renamed_files
 from nostos.core.database.protocol import Database, told
-from nostos.core.database.schema import Value
+from nostos.core.database.schema import NAMED, Value
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
 from nostos.core.plan import needs as need_finder
@@ -244,6 +244,12 @@ def exists(crew: Crew, comparison: Comparison, name: str) -> bool:
     for folder in profile.folders:
         if folder.kind == kind_name:
             return pattern or crew.live.files.is_folder(f"{folder.parent}/{label}".strip("/"))
+    if kind_name in (*NAMED, "table", "column"):
+        of, _, part = label.partition(".")
+        known = comparison.rows.target_tables
+        if kind_name in NAMED:
+            return pattern or any({label, part} & t.named(kind_name).keys() for t in known.values())
+        return pattern or (of in known and (kind_name == "table" or part in known[of].names))
     if kind_name == "file":
         try:
             return pattern or crew.live.files.status(label) is not None

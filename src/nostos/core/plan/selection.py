@@ -29,8 +29,8 @@ class Choice:
     """What someone asked for: patterns to take and to leave, and how clashes are decided.
 
     everyone: with no `take`, what visitors make counts too. nothing: with no `take`, nothing is taken. sure: names
-    that must be able to go. notes: what there is to say about how the choice was made. as_written: texts that still
-    speak of staging go home as they are.
+    that must be able to go. there: names of what must be on live, for it does not differ. notes: what there is to say
+    about how the choice was made. as_written: texts that still speak of staging go home as they are.
     """
 
     take: tuple[str, ...] = ()
@@ -39,6 +39,7 @@ class Choice:
     everyone: bool = False
     nothing: bool = False
     sure: tuple[str, ...] = ()
+    there: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     as_written: bool = False
 
@@ -83,6 +84,10 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
     """
     take, leave = choice.take, choice.leave
     unmoved = _unmoved(comparison, (*take, *leave), exists)
+    for name in choice.there:
+        if not exists(name):
+            raise SelectionError(f"There is no {name}, on neither side.",
+                                 next_step="Take it out of the selection, or write one anew with `nostos select`.")
     movable = [i for i in comparison.items.values() if i.id in needs]
     for name in choice.sure:
         if name not in needs:

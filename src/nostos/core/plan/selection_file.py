@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 import tomllib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
@@ -25,6 +26,7 @@ from nostos.core.values.packed import pack
 from nostos.core.values.structures import jsonable
 from nostos.core.voyages.home import Voyage
 
+_NUMBER = re.compile(r"^[\d,]+$|~(?:live|staging)\d*$")
 _MOST_REMARKS, _LONGEST_REMARK = 5000, 2000
 
 
@@ -48,10 +50,13 @@ class SelectionFile:
         Raises SelectionError when a clash is not the one that was decided, or when there is one that was not there.
         """
         notes: list[str] = []
-        gone = {n for n in self.seen if n not in comparison.items}
+        gone = {n: said for n, said in self.seen.items() if n not in comparison.items}
         take = [n for n in self.take if n not in gone]
         leave = [n for n in self.leave if n not in gone]
         notes += [f"{n} is the same on both sides now" for n in self.take if n in gone]
+        # What was removed is nowhere now, and numbers are others once their rows are home.
+        there = tuple(n for n in (*self.take, *self.leave) if n in gone and " removed " not in gone[n]
+                      and not _NUMBER.search(n.partition("/")[2]))
         kept = [d for d in self.decisions if self._holds(d, comparison, notes)]
         decided = {d.item for d in kept}
         for name in sorted(matching(comparison.items, take)):
@@ -73,7 +78,8 @@ class SelectionFile:
                          + (", ..." if len(new) > 6 else ""))
         sure = tuple(n for n in take if n in comparison.items)
         # A file that takes nothing means nothing; without --take, nothing would mean everything.
-        return Choice(tuple(take), tuple(leave), tuple(kept), sure=sure, notes=tuple(notes), nothing=not take)
+        return Choice(tuple(take), tuple(leave), tuple(kept), sure=sure, there=there, notes=tuple(notes),
+                      nothing=not take)
 
     def _holds(self, d: Decision, comparison: Comparison, notes: list[str]) -> bool:
         item = comparison.items.get(d.item)
@@ -90,11 +96,11 @@ class SelectionFile:
 
 
 def seen(item: Item) -> str:
-    """How an item stands, with a digest of all that it is."""
+    """How an item stands, what became of it, and a digest of all that it is."""
     fields = [[f.name, str(f.standing), *(["absent"] if v is ABSENT else [jsonable(v)] for v in (
         f.merged.base, f.merged.target, f.merged.source))] for f in item.fields]
     found = hashlib.sha256(pack([item.id, item.change, item.reason, fields])).hexdigest()[:16]
-    return f"{item.standing} {found}"
+    return f"{item.standing} {item.change} {found}"
 
 
 def read(path: Path) -> SelectionFile:
