@@ -10,6 +10,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+from nostos.core.inspect.trial.compare import Judged, Verdict, alike_everywhere
 from tests.faults import walk
 from tests.support import ServedTest, state
 
@@ -50,6 +51,17 @@ class Rehearsing(ServedTest):
         self.assertEqual(status, 0, err)
         self.assertEqual(self.h.homeward(), [])
         self.assertEqual(self.nostos("merge", "trip", "--as-rehearsed", "nothing", "--yes")[0], 3)
+
+    def test_what_a_setting_of_the_whole_site_changes_everywhere_is_meant(self) -> None:
+        self.h.staging.set("tagline", "Open until midnight")
+        self.h.staging.set("title", "Kestrel Hill")
+        _, found = self.rehearsed("--take", "setting/*")
+        self.assertEqual({"expected"}, {p["verdict"] for p in found["pages"]})
+        self.assertTrue(all("changed as most pages do" in p["why"][0] for p in found["pages"]))
+        first, other, third, apart = (Judged(f"/{n}", Verdict.CHANGED, ("title",)) for n in range(4))
+        changed = {"/0": frozenset("a"), "/1": frozenset("a"), "/2": frozenset("a"), "/3": frozenset("ab")}
+        self.assertEqual(["expected"] * 3 + ["changed"], [
+            str(p.verdict) for p in alike_everywhere([first, other, third, apart], changed)])
 
     def test_another_merge_than_the_rehearsed_one_is_refused(self) -> None:
         staging = self.h.staging

@@ -23,19 +23,24 @@ def arguments(parser: argparse.ArgumentParser) -> None:
                         help="visit live's pages just before and right after, and say which fail that answered")
     parser.add_argument("--undo-if-broken", action="store_true",
                         help="watch, and take the merge back by itself if pages fail")
+    parser.add_argument("--pictures", action="store_true",
+                        help="watch, and put pictures of the pages before and after on the page of --html (needs "
+                             "Chromium)")
     parser.add_argument("--pages", metavar="FILE", type=Path, help="watch these pages: a path or an address a line")
     parser.add_argument("--watch-pages", metavar="N", type=int, default=40, help="watch so many pages at most (40)")
     parser.add_argument("--watch-seconds", metavar="T", type=float, default=30.0,
                         help="visit for so many seconds at most, before and after each (30)")
 
 
-def begun(args: argparse.Namespace, env: Environment, crew: Crew, prepared: PreparedMerge) -> Watch | None:
-    """Begin to watch, if that is asked for. Raises SiteError where live does not answer."""
+def begun(args: argparse.Namespace, env: Environment, crew: Crew, prepared: PreparedMerge, folder: Path
+          ) -> Watch | None:
+    """Begin to watch, if that is asked for. folder: where pictures may lie meanwhile. Raises SiteError where live does
+    not answer."""
     from nostos.core.errors import SiteError
     from nostos.core.inspect.trial.watch import WatchOptions, paths_in, watch_of
     from nostos.show.progress import shown
 
-    if not (args.watch or args.undo_if_broken or args.pages):
+    if not (args.watch or args.undo_if_broken or args.pages or args.pictures):
         return None
     if args.watch_pages < 1 or not args.watch_seconds > 0:
         raise SiteError("--watch-pages and --watch-seconds must be above nought.",
@@ -47,6 +52,7 @@ def begun(args: argparse.Namespace, env: Environment, crew: Crew, prepared: Prep
         except (OSError, UnicodeDecodeError) as error:
             raise SiteError(f"{args.pages} cannot be read.", next_step="Check its path.") from error
     watch = watch_of(crew, prepared, WatchOptions(args.watch_pages, args.watch_seconds, paths))
+    watch.folder = folder if args.pictures else None
     with shown(env.err) as tell:
         watch.before(tell)
     return watch

@@ -29,11 +29,13 @@ from nostos.core.clock import now
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.items import Comparison, Field, Item
+from nostos.core.compare.naming import plain_name
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of, plain_text
 from nostos.core.files.tree import FileTree
-from nostos.core.inspect.trial.compare import count
-from nostos.core.inspect.trial.pictures import Pictured
+from nostos.core.inspect.rehearsal.rehearse import Rehearsal
+from nostos.core.inspect.trial.compare import PageFacts, count
+from nostos.core.inspect.trial.pictures import Pictured, Shots
 from nostos.core.inspect.trial.run import Trial
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.offered import Offer
@@ -49,6 +51,7 @@ _MOST_FIELDS = 60
 _MOST_ENTRIES = 2000  # items that are shown with all their fields
 _LONGEST = 20_000  # characters of a value
 _AROUND = 12  # words that stay beside a difference
+_LOOKS = 0.0005  # of a picture's pixels: less is not seen
 _PICTURE_SIDE = 480
 _PICTURE_BYTES = 300_000
 _ALL_PICTURES = 12_000_000
@@ -71,6 +74,7 @@ class _Entry:
     fields: Sequence[dict[str, Any]] = ()
     pictures: Sequence[dict[str, str]] = ()
     more: str = ""
+    shots: Sequence[dict[str, str]] = ()
     offer: Offer | None = None
     depth: int = 0  # how deep it stands below another
 
@@ -107,8 +111,10 @@ class Reporter:
         self.describe = describe
         self._left = _ALL_PICTURES
 
-    def comparison(self, path: Path, items: Sequence[Item] = (), offered: Mapping[str, Offer] | None = None) -> None:
-        """What goes home, what clashes, what is kept. items: only these. offered: what can be chosen on the page."""
+    def comparison(self, path: Path, items: Sequence[Item] = (), offered: Mapping[str, Offer] | None = None,
+                   pictured: Sequence[tuple[PageFacts, Shots]] = ()) -> None:
+        """What goes home, what clashes, what is kept. items: only these. offered: what can be chosen on the page.
+        pictured: pages, as they look on both sides."""
         voyage = self.crew.voyage
         chosen = list(items) or list(self.found.items.values())
         groups = [
@@ -126,7 +132,13 @@ class Reporter:
         for group, some in zip(groups, parted, strict=True):
             for over, item in in_reading_order(some, self.found, self.needs):
                 entry = self._entry(item, brief=item.id not in known)
-                group.entries.append(replace(entry, offer=(offered or {}).get(item.id), depth=min(len(over), 3)))
+                shots = [s for facts, one in pictured if facts.item and item.id.partition("~")[0] == facts.item and (
+                    facts.only in ("", item.id.partition("~")[2] or facts.only)) for s in _shots(one)]
+                group.entries.append(replace(entry, offer=(offered or {}).get(item.id), depth=min(len(over), 3),
+                                             shots=shots))
+        told = {i.id.partition("~")[0] for i in chosen}
+        groups.append(_pages([one for facts, one in pictured if facts.item not in told], ("live", "staging"),
+                             "Nothing of their own changed: what changed is around them."))
         notes = [f"Not compared, for want of a key: {', '.join(self.found.rows.skipped)}."] if (
             self.found.rows.skipped) else []
         if len(chosen) > _MOST_ENTRIES:
@@ -135,8 +147,9 @@ class Reporter:
         write(path, f"{voyage.live_name}: what changed where", _facts(voyage), groups, notes,
               choosing={"voyage": voyage.name, "site": voyage.live_name} if offered else None)
 
-    def merge(self, path: Path, prepared: PreparedMerge, result: MergeResult | None) -> None:
-        """What a merge takes home, or took (result), with its ledger."""
+    def merge(self, path: Path, prepared: PreparedMerge, result: MergeResult | None, shots: Sequence[Shots] = ()
+              ) -> None:
+        """What a merge takes home, or took (result), with its ledger. shots: live's pages before and after."""
         voyage, selection = self.crew.voyage, prepared.plan.selection
         groups = [_Group("Went home" if result else "Would go home"), _Group("Stayed", note="Could have gone."),
                   _Group("Clashes left", note="Live is as it was there.")]
@@ -145,6 +158,7 @@ class Reporter:
             groups[0].entries.append(self._entry(chosen.item, because))
         groups[1].entries += [self._entry(i) for i in selection.left]
         groups[2].entries += [self._entry(i) for i in selection.clashes]
+        groups.append(_pages(shots, ("before", "after"), "Live's pages, just before and right after."))
         facts = _facts(voyage)
         lines: Sequence[Line] = ()
         if result:
@@ -155,17 +169,22 @@ class Reporter:
 
     def _entry(self, item: Item, why: Sequence[str] = (), brief: bool = False) -> _Entry:
         if brief:
-            return _Entry(item.id, item.kind, str(item.standing), item.change, item.title, item.reason, why,
+            return _Entry(item.id, self._kind(item), str(item.standing), item.change, item.title, item.reason, why,
                           more=f"Its fields: nostos compare {self.crew.voyage.name} {item.id}")
         shown = [f for f in item.fields if not f.merged.policy.quiet]
         gone = item.change == "removed" and not item.schema
         states = {s.path: s for s in item.files}
         fields = [] if gone else [self._field(f, states) for f in shown[:_MOST_FIELDS]]
         return _Entry(
-            item.id, item.kind, str(item.standing), item.change, item.title, item.reason, why,
+            item.id, self._kind(item), str(item.standing), item.change, item.title, item.reason, why,
             [{"name": n.on, "anchor": anchor_of(n.on), "reason": n.reason} for n in self.needs.get(item.id, ())],
             fields, list(self._pictures(item)),
             f"and {len(shown) - _MOST_FIELDS} more fields" if len(shown) > _MOST_FIELDS and not gone else "")
+
+    def _kind(self, item: Item) -> str:
+        """What a thing is, in plain words."""
+        tables = {*self.found.rows.target_tables, *self.found.rows.source_tables}
+        return plain_name(item.kind, tables) if item.kind in tables else item.kind.replace("-", " ")
 
     def _field(self, shown: Field, files: dict[str, FileState]) -> dict[str, Any]:
         merged = shown.merged
@@ -307,6 +326,42 @@ def write_trial(path: Path, voyage: Voyage, found: Trial, pictured: Sequence[Pic
         notes.append(f"Found and not visited: {found.left}.")
     against = f"against staging at {found.against}" if found.against else "against live"
     write(path, f"{voyage.live_name}: a trial of staging", [*_facts(voyage), against], list(groups.values()), notes)
+
+
+def _shots(page: Shots, names: tuple[str, str] = ("live", "staging")) -> Iterator[dict[str, str]]:
+    """The small pictures of a page. names: what was before, and what is after."""
+    for who, data in zip(names, (page.before, page.after), strict=True):
+        if data:
+            told = f", {page.share:.1%} differs" if page.before and who == names[1] and page.share else ""
+            yield {"caption": f"{who}{told}", "alt": f"{page.path}, {who}",
+                   "data": f"data:image/webp;base64,{base64.b64encode(data).decode()}"}
+
+
+def _pages(shots: Sequence[Shots], names: tuple[str, str], note: str) -> _Group:
+    """Pages that look different."""
+    differ = [s for s in shots if s.share > _LOOKS]
+    same = f" {len(shots) - len(differ)} more look the same." if len(shots) > len(differ) else ""
+    return _Group("Pages that look different", [
+        _Entry(s.path, "page", "changed", shots=list(_shots(s, names))) for s in differ], note + same)
+
+
+def write_rehearsal(path: Path, voyage: Voyage, found: Rehearsal, shots: Sequence[Shots]) -> None:
+    """What a merge did on a copy of live, page by page, with pictures of the pages that look different."""
+    by_path = {s.path: s for s in shots}
+    groups: dict[str, _Group] = {str(v): _Group(str(v).capitalize()) for v in count(found.pages)}
+    for page in found.pages:
+        one = by_path.get(page.path)
+        groups[str(page.verdict)].entries.append(_Entry(
+            page.path, page.item.partition("/")[0] or "page", str(page.verdict), "", page.item, "", page.why,
+            shots=list(_shots(one, ("live", "the copy"))) if one is not None and one.share > _LOOKS else ()))
+    facts = [f"voyage {voyage.name}", f"live {voyage.live_url}", f"rehearsal {found.id}", f"{found.items} items",
+             f"the merge took {found.seconds:.2f} s"]
+    notes = [*(f"Around the text, {e}." for e in found.everywhere)]
+    if not found.holds:
+        notes.insert(0, "What live had gained was NOT the same afterwards.")
+    if found.left:
+        notes.append(f"Found and not visited: {found.left}.")
+    write(path, f"{voyage.live_name}: a rehearsal of a merge", facts, list(groups.values()), notes)
 
 
 def _shot(path: Path) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from nostos.cli import visiting
 from nostos.cli.environment import Environment, ExitStatus
 
 _STANDINGS = ("homeward", "blended", "clash", "open", "kept", "settled")
@@ -19,8 +20,14 @@ def arguments(parser: argparse.ArgumentParser) -> None:
                         help="list only items of this kind; repeatable")
     parser.add_argument("--all", action="store_true", help="each item by its name, however many there are")
     parser.add_argument("--html", metavar="FILE", help="also write it to a page for others to read")
+    parser.add_argument("--pictures", action="store_true",
+                        help="put pictures of each page on live and in staging on that page (needs Chromium)")
+    visits = parser.add_argument_group("with --pictures")
+    visiting.arguments(visits, 200)
+    visiting.entry_arguments(visits)
     parser.epilog = ("Examples:\n  nostos compare autumn\n  nostos compare autumn page/programme\n"
-                     "  nostos compare autumn --standing kept\n  nostos compare autumn --html changes.html\n\n"
+                     "  nostos compare autumn --standing kept\n  nostos compare autumn --html changes.html\n"
+                     "  nostos compare autumn --html changes.html --pictures\n\n"
                      "Exit status 1: there are clashes, or questions.")
 
 
@@ -39,6 +46,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.show.output import write_json
     from nostos.show.progress import shown
 
+    visiting.check(args)
+    visiting.check_pictures(args)
     home = Home(env.home)
     if args.voyage and "/" in args.voyage and args.voyage not in home.names():
         args.items.insert(0, args.voyage)  # one voyage, whose name was left out
@@ -62,7 +71,15 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             from nostos.show.html import Reporter
 
             offered = None if chosen else offers(crew, found, needs)
-            Reporter(crew, found, needs, describe).comparison(Path(args.html), chosen, offered)
+            pictured = []
+            if args.pictures:
+                from nostos.core.inspect.trial.pictures import of_comparison
+                from nostos.core.inspect.trial.run import Options
+
+                with shown(env.err) as tell:
+                    pictured = of_comparison(crew, found, Options(args.most, args.rate, args.minutes,
+                                                                  visiting.entry(args)), tell)
+            Reporter(crew, found, needs, describe).comparison(Path(args.html), chosen, offered, pictured)
             env.err.print(f"Written to {args.html}.")
         if env.json:
             if chosen:

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING
 
-from nostos.cli import around, choosing, watching
+from nostos.cli import around, choosing, visiting, watching
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
     from nostos.core.anchor.open_voyage import Crew
     from nostos.core.apply.merge import MergeResult
+    from nostos.core.inspect.trial.pictures import Shots
     from nostos.core.plan.prepared import PreparedMerge
 
 
@@ -47,9 +50,10 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.show.output import write_json
     from nostos.show.progress import shown
 
+    visiting.check_pictures(args)
     home = Home(env.home)
     voyage = home.only(args.voyage)
-    with home.lock(voyage.name), opened(home, voyage) as crew:
+    with TemporaryDirectory() as folder, home.lock(voyage.name), opened(home, voyage) as crew:
         rehearsal = None
         if args.as_rehearsed:  # what visits sites is not loaded for every merge
             from nostos.core.inspect.rehearsal.rehearse import check_same, rehearsed
@@ -71,7 +75,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         going = len(prepared.plan.selection.chosen)
         choosing.confirm(env, args.yes, f"Bring {going} items home to {voyage.live_name}?")
         file = read(args.selection) if args.selection else None
-        watch = watching.begun(args, env, crew, prepared)
+        watch = watching.begun(args, env, crew, prepared, Path(folder))
         with recorded(home, "merge", voyage.name, voyage.live_name) as record, shown(env.err) as tell, \
                 around.commands(args, env, crew.live, "merge", record) as ran:
             result = merge(home, crew, prepared, tell)
@@ -93,7 +97,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                 undone = watching.take_back(args, env, home, crew, to_take_back(home, voyage.name, result.id))
                 again = watch.after(only=[p.path for p in watched.failing])
         try:
-            _report(args, env, crew, prepared, result)
+            _report(args, env, crew, prepared, result, watched.shots if watched is not None else ())
         except NostosError as error:  # the merge is done all the same
             env.err.print(f"The merge is done. Its report is not: {error.what}", soft_wrap=True)
             ended = ExitStatus.LOOK
@@ -113,7 +117,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
 
 
 def _report(args: argparse.Namespace, env: Environment, crew: Crew, prepared: PreparedMerge,
-            result: MergeResult | None) -> None:
+            result: MergeResult | None, shots: Sequence[Shots] = ()) -> None:
     if not args.html:
         return
     from nostos.core.compare.gather import describe_reference
@@ -121,5 +125,5 @@ def _report(args: argparse.Namespace, env: Environment, crew: Crew, prepared: Pr
 
     rows = prepared.comparison.rows
     Reporter(crew, prepared.comparison, prepared.needs,
-             lambda text: describe_reference(crew.anchor, rows, text)).merge(Path(args.html), prepared, result)
+             lambda text: describe_reference(crew.anchor, rows, text)).merge(Path(args.html), prepared, result, shots)
     env.err.print(f"Written to {args.html}.")

@@ -3,15 +3,23 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 from nostos.cli import choosing, visiting
 from nostos.cli.environment import Environment, ExitStatus
+
+if TYPE_CHECKING:
+    from nostos.core.inspect.trial.pictures import Shots
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
     choosing.merge_arguments(parser)
     visiting.arguments(parser, 100)
+    parser.add_argument("--html", metavar="FILE", help="also write it to a page for others to read")
+    parser.add_argument("--pictures", action="store_true",
+                        help="put pictures of the pages that look different on that page (needs Chromium)")
     parser.add_argument("--no-visit", action="store_true", help="carry the merge out on the copy, and visit nothing")
     parser.add_argument("--no-commands", action="store_true",
                         help="do not run the site file's [serve]; then nothing is visited")
@@ -32,11 +40,14 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.show.progress import shown
 
     visiting.check(args)
+    visiting.check_pictures(args)
     home = Home(env.home)
     voyage = home.only(args.voyage)
     with home.lock(voyage.name), opened(home, voyage) as crew:
         command = () if args.no_visit or args.no_commands else command_of(crew.live)
-        options = RehearsalOptions(command, args.most, args.rate, args.minutes, choosing.words(args))
+        shots: list[Shots] = []
+        options = RehearsalOptions(command, args.most, args.rate, args.minutes, choosing.words(args),
+                                   shots.extend if args.pictures else None)
         with recorded(home, "rehearse", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
             prepared, found = rehearse(home, crew, choosing.chosen(args, voyage), options, tell)
             if found is None:
@@ -45,6 +56,11 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                 record.counts = {"items": found.items, "pages": len(found.pages),
                                  **{str(v): n for v, n in count(found.pages).items()}}
                 record.note_route(voyage.live_url, f"a copy of it, {found.id}")
+    if args.html and found is not None:
+        from nostos.show.html import write_rehearsal
+
+        write_rehearsal(Path(args.html), voyage, found, shots)
+        env.err.print(f"Written to {args.html}.")
     if env.json:
         write_json(env.stdout, {"rehearsal": found})
     elif found is None:

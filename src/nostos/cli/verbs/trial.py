@@ -4,23 +4,15 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from nostos.cli import visiting
-from nostos.cli.environment import PASSWORD, Environment, ExitStatus, staging_password
-
-if TYPE_CHECKING:
-    from nostos.core.inspect.trial.visit import Access
+from nostos.cli.environment import Environment, ExitStatus
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("voyage", metavar="VOYAGE", nargs="?", help="left out where there is just one")
     visiting.arguments(parser, 200)
-    parser.add_argument("--login", metavar="USER",
-                        help=f"staging asks for a name and a password: the name; the password is asked for, or read "
-                             f"from {PASSWORD}")
-    parser.add_argument("--cookie-file", metavar="FILE", help="staging wants a cookie: a file with the header's value")
-    parser.add_argument("--any-certificate", action="store_true", help="do not check staging's certificate")
+    visiting.entry_arguments(parser)
     parser.add_argument("--remember", metavar="NAME", help="keep what was seen under a name")
     parser.add_argument("--against", metavar="NAME", help="hold staging against what was seen there then")
     parser.add_argument("--pictures", metavar="DIR", help="pictures of both, and what differs in them (needs Chromium)")
@@ -43,7 +35,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     home = Home(env.home)
     voyage = home.only(args.voyage)
     against = (args.against, remembered(home, voyage.name, args.against)) if args.against else None
-    options = Options(args.most, args.rate, args.minutes, _entry(args))
+    options = Options(args.most, args.rate, args.minutes, visiting.entry(args))
     with opened(home, voyage) as crew, recorded(home, "trial", voyage.name, voyage.live_name) as record:
         with shown(env.err) as tell:
             seen, left = visit(crew, options, tell)
@@ -51,8 +43,10 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             pictures = []
             if args.pictures:
                 from nostos.core.inspect.trial.pictures import take
+                from nostos.core.inspect.trial.run import visitors
 
-                pictures = take(found, Path(args.pictures), tell)
+                with visitors(crew, options) as both:
+                    pictures = take(found, Path(args.pictures), *both, tell)
         if args.remember:
             remember(home, voyage.name, args.remember, seen)
         record.counts = {"pages": len(found.pages), **{str(v): n for v, n in count(found.pages).items()}}
@@ -68,21 +62,3 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         trying.trial(env.out, found, args.remember)
         trying.pictures(env.out, pictures)
     return ExitStatus.LOOK if found.broke else ExitStatus.DONE
-
-
-def _entry(args: argparse.Namespace) -> Access:
-    from nostos.core.errors import SiteError
-    from nostos.core.inspect.trial.visit import Access
-
-    login, cookie = None, ""
-    if args.login:
-        login = (args.login, staging_password())
-    if args.cookie_file:
-        try:
-            cookie = Path(args.cookie_file).expanduser().read_text(encoding="utf-8").strip()
-        except (OSError, UnicodeDecodeError) as error:
-            raise SiteError(f"The cookie file {args.cookie_file} cannot be read.",
-                            next_step="Check its path.") from error
-        if "\n" in cookie:
-            raise SiteError("The cookie file holds more than one line.", next_step="Write name=value; name=value.")
-    return Access(login, cookie, args.any_certificate)

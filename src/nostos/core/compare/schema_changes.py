@@ -111,7 +111,8 @@ def _item(name: str, what: str, table: str, part: str, v: _Versions, rows: Rows,
     merged = FieldMerge((), PLAIN, base, live, staging, standing,
                     staging if standing is Standing.HOMEWARD else live)
     change = {SchemaAction.DROP: "removed", SchemaAction.ADD: "new", SchemaAction.CHANGE: "edited"}[action]
-    return Item(name, what, table if what != "table" else "", change, standing, (Field("definition", merged),),
+    title = f"{part} of {table}" if what != "table" else ""
+    return Item(name, what, title, change, standing, (Field("definition", merged),),
                 schema=(step,), reason=reason, careful=careful)
 
 

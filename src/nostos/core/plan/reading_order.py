@@ -54,6 +54,12 @@ def _in_a_circle(name: str, under: Mapping[str, str]) -> bool:
     return name in seen
 
 
+def is_of_the_whole_site(item: Item, profile: Profile) -> bool:
+    """Whether what an item is may show on every page: a setting, a menu, a design, an extension."""
+    group = group_of(item, profile)
+    return group < _AFTER and GROUPS[group] in ("menus", "settings", "design", "updates")
+
+
 def group_of(item: Item, profile: Profile) -> int:
     """Where an item's group stands among `GROUPS`, or after them: as the profile says, or by what it is made of."""
     table = item.root[0] if item.root is not None else ""

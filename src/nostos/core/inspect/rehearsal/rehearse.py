@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import os
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from time import monotonic
@@ -25,11 +25,14 @@ from nostos.core.errors import MergeRefused, SiteError, VoyageError
 from nostos.core.hosts.far_path import AnyPath, FarPath
 from nostos.core.inspect.rehearsal.serving import served
 from nostos.core.inspect.trial.addresses import beside
-from nostos.core.inspect.trial.compare import Judged, Verdict
+from nostos.core.inspect.trial.camera import browser
+from nostos.core.inspect.trial.compare import Judged, PageFacts, Verdict
+from nostos.core.inspect.trial.pictures import Shots, both
 from nostos.core.inspect.trial.run import Round, judged
 from nostos.core.inspect.trial.visit import Pace, Visitor
 from nostos.core.plan.operations import PutFile, RemoveFile, SwitchFolder, as_data, laid_down
 from nostos.core.plan.prepared import ChoiceOf, PreparedMerge, prepare
+from nostos.core.plan.reading_order import is_of_the_whole_site
 from nostos.core.plan.selection import Choice
 from nostos.core.private_files import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent
@@ -43,13 +46,15 @@ from nostos.core.voyages.journal import new_id
 @dataclass(frozen=True)
 class RehearsalOptions:
     """How a rehearsal visits. command: what serves the copy; none: it is not visited. most: pages. rate: requests a
-    second. minutes: that the visits may take. choice: what was chosen, as the command line had it."""
+    second. minutes: that the visits may take. choice: what was chosen, as the command line had it. pictured: is given
+    pictures of the pages that look different, if it is there."""
 
     command: Sequence[str] = ()
     most: int = 100
     rate: float = 8.0
     minutes: float = 60.0
     choice: tuple[tuple[str, ...], ...] = ()
+    pictured: Callable[[Sequence[Shots]], None] | None = None
 
 
 @dataclass(frozen=True)
@@ -95,6 +100,8 @@ def rehearse(home: Home, crew: Crew, choice: Choice | ChoiceOf, options: Rehears
     if crew.live.uncopyable:
         raise SiteError(f"{crew.live.uncopyable}.", left="Nothing was made.",
                         next_step="Write it in the configuration as a text; then rehearse.")
+    if options.pictured is not None and options.command:
+        browser()
     number = new_id()
     inner = Home(home.path / PLACE / number)
     make_private(home.path / PLACE)
@@ -163,10 +170,15 @@ def _visited(crew: Crew, on_copy: Crew, prepared: PreparedMerge, options: Rehear
                                     next_step="See that live answers from here." if what == "Live" else
                                     "See what the command of [serve] says, or name another.")
             seen, left = Round(live, copy, known, options.most, options.minutes, tell).run()
+            seen = replace(seen, wide=any(is_of_the_whole_site(i, crew.live.profile)
+                                          for i in prepared.plan.selection.items))
+            found = judged(replace(on_copy, live=crew.live, staging=on_copy.live), seen, left)
+            if options.pictured is not None:
+                options.pictured(both({p.path: known.get(p.path, PageFacts()) for p in found.pages}, live, copy,
+                                      options.minutes, tell))
         finally:
             live.close()
             copy.close()
-    found = judged(replace(on_copy, live=crew.live, staging=on_copy.live), seen, left)
     return found.pages, left, found.everywhere
 
 

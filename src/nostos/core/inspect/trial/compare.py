@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
@@ -14,6 +14,7 @@ _HEAVIER_BYTES = 100_000
 _SHOWN = 3
 _MOST_LOST = 0.5  # of a page's words, where nobody edited it
 _FEW = 20  # words
+_FEWEST_PAGES = 3  # on which something changes alike
 _CLOSED, _NOT_THERE = (401, 402, 403), (404, 410)  # https://www.rfc-editor.org/rfc/rfc9110#section-15.5
 
 
@@ -177,6 +178,27 @@ def frame_changes(then: Page, now: Page) -> Iterator[str]:
     if now.status < 400 and then.status < 400 and not now.failed:
         yield from (f"gone: {h!r}" for h in then.frame if h not in now.frame)
         yield from (f"new: {h!r}" for h in now.frame if h not in then.frame)
+
+
+def pieces_changed(then: Page, now: Page) -> frozenset[str]:
+    """What changed on a page, piece by piece, so that pages can be held against one another: lines, headings, and the
+    words of its title."""
+    found = set(frame_changes(then, now))
+    for sign, a, b in (("-", then, now), ("+", now, then)):
+        found |= {f"{sign}{line}" for line in Counter(a.lines) - Counter(b.lines)}
+        found |= {f"{sign}{heading}" for heading in a.headings if heading not in b.headings}
+        found |= {f"{sign}title {word}" for word in Counter(a.title.split()) - Counter(b.title.split())}
+    return frozenset(found)
+
+
+def alike_everywhere(pages: Sequence[Judged], changed: Mapping[str, frozenset[str]]) -> list[Judged]:
+    """The pages, with those as expected on which nothing changed but what changed on most. changed: by path, of the
+    pages that were seen on both sides, the pieces that changed."""
+    seen = Counter(piece for pieces in changed.values() for piece in pieces)
+    most = {piece for piece, n in seen.items() if n >= _FEWEST_PAGES and n > len(changed) / 2}
+    return [replace(p, verdict=Verdict.EXPECTED, why=("changed as most pages do, for something of the whole site does",
+                                                      *p.why))
+            if p.verdict is Verdict.CHANGED and changed.get(p.path) and changed[p.path] <= most else p for p in pages]
 
 
 def _words(page: Page) -> Counter[str]:

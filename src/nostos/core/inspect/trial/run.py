@@ -4,7 +4,9 @@ it."""
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from time import monotonic
@@ -15,10 +17,20 @@ from nostos.core.anchor.open_voyage import Crew
 from nostos.core.clock import now
 from nostos.core.errors import SiteError, VoyageError
 from nostos.core.inspect.trial.addresses import addresses
-from nostos.core.inspect.trial.compare import Judged, PageFacts, Seen, Verdict, frame_changes, judge
+from nostos.core.inspect.trial.compare import (
+    Judged,
+    PageFacts,
+    Seen,
+    Verdict,
+    alike_everywhere,
+    frame_changes,
+    judge,
+    pieces_changed,
+)
 from nostos.core.inspect.trial.page import Page
 from nostos.core.inspect.trial.visit import Access, Pace, Visitor, may_follow
 from nostos.core.plan.prepared import compare_voyage
+from nostos.core.plan.reading_order import is_of_the_whole_site
 from nostos.core.private_files import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.values.packed import squeeze, unsqueeze
@@ -41,12 +53,13 @@ class Options:
 
 @dataclass(frozen=True)
 class VisitedPages:
-    """What was seen on both sites, by path. when: ISO 8601."""
+    """What was seen on both sites, by path. when: ISO 8601. wide: somebody worked on something of the whole site."""
 
     when: str
     live: dict[str, Seen]
     staging: dict[str, Seen]
     known: dict[str, PageFacts]
+    wide: bool = False
 
 
 @dataclass(frozen=True)
@@ -80,6 +93,15 @@ def visit(crew: Crew, options: Options, tell: Listener = silent) -> tuple[Visite
     not answer at all."""
     comparison, _ = compare_voyage(crew)
     known = addresses(crew, comparison, options.most)
+    with visitors(crew, options) as (live, staging):
+        seen, left = Round(live, staging, known, options.most, options.minutes, tell).run()
+    wide = any(is_of_the_whole_site(i, comparison.rows.profile) for i in comparison.items.values() if i.goes_home)
+    return replace(seen, wide=wide), left
+
+
+@contextmanager
+def visitors(crew: Crew, options: Options) -> Iterator[tuple[Visitor, Visitor]]:
+    """Who visits live, and who visits staging. Raises SiteError when one of them does not answer."""
     there = crew.live.further
     live = Visitor(crew.live.url, Pace(options.rate), further=dict(zip(there, there, strict=True)))
     staging = Visitor(crew.staging.url, Pace(options.rate), options.entry, (crew.live.url,),
@@ -92,7 +114,7 @@ def visit(crew: Crew, options: Options, tell: Listener = silent) -> tuple[Visite
                 raise SiteError(f"The {what} site {why}: {visitor.base}.",
                                 next_step="Start it, or say how to enter with --login or --cookie-file."
                                 if what == "staging" else "See that it answers, then try again.")
-        return Round(live, staging, known, options.most, options.minutes, tell).run()
+        yield live, staging
     finally:
         live.close()
         staging.close()
@@ -105,7 +127,9 @@ class Round:
                  tell: Listener) -> None:
         self.live, self.staging, self.known, self.most, self.tell = live, staging, known, most, tell
         self.until = monotonic() + 60 * minutes
-        self.queue = list(dict.fromkeys([*live.starts(), *known, *live.sitemap(most)]))
+        # First what somebody worked on: there may be more pages than are visited.
+        first = sorted(known, key=lambda path: not (known[path].edited or known[path].only))
+        self.queue = list(dict.fromkeys([*live.starts(), *first, *live.sitemap(most)]))
         self.waiting = set(self.queue)
         self.pages: dict[str, tuple[Page, Page]] = {}
 
@@ -159,6 +183,7 @@ def judged(crew: Crew, seen: VisitedPages, left: int = 0, against: tuple[str, Vi
     told = {place for p, s in seen.staging.items() if p in seen.live and not _good(s.page.status)
             and _good(seen.live[p].page.status) for place in (p, seen.live[p].page.moved)}
     around: Counter[str] = Counter()
+    changed: dict[str, frozenset[str]] = {}
     for path in seen.staging:
         known = seen.known.get(path, PageFacts())
         if against is None:
@@ -169,9 +194,14 @@ def judged(crew: Crew, seen: VisitedPages, left: int = 0, against: tuple[str, Vi
             if known.only == "live" or (before is None and seen.staging[path].page.status >= 400):
                 continue
         after = seen.staging[path]
-        pages.append(judge(before, replace(after, dead=tuple(d for d in after.dead if d not in told)), known))
+        found = judge(before, replace(after, dead=tuple(d for d in after.dead if d not in told)), known)
+        pages.append(found)
+        if before is not None and not known.only:
+            changed[found.path] = pieces_changed(before.page, after.page)
         if before is not None and not known.only:
             around.update(frame_changes(before.page, after.page))
+    if seen.wide and not (against is not None and against[1].wide):
+        pages = alike_everywhere(pages, changed)
     worst = list(Verdict)
     pages.sort(key=lambda p: (worst.index(p.verdict), p.path))
     return Trial(seen.when, crew.live.url, crew.staging.url, tuple(pages), left, against[0] if against else "",

@@ -84,6 +84,23 @@ class Visitor:
         for visitor in self._further.values():
             visitor.close()
 
+    def everywhere(self) -> list[Visitor]:
+        """Who visits the site, and each of its further addresses."""
+        return [self, *self._further.values()]
+
+    def fetch(self, path: str, most: int) -> tuple[int, dict[str, str], bytes]:
+        """What the site's machine answers for a path, with headers, up to so many bytes. Raises
+        requests.RequestException."""
+        self._pace.wait()
+        top = urlsplit(self._to)._replace(path="", query="", fragment="").geturl()
+        with self._session.get(top + path, timeout=self._timeout, allow_redirects=False, stream=True) as answer:
+            return answer.status_code, dict(answer.headers), answer.raw.read(most, decode_content=True) or b""
+
+    def url(self, path: str) -> str:
+        """Where a page is."""
+        name, visitor = self._whose(path)
+        return visitor.url(path[len(name):]) if name else self.base + path
+
     def starts(self) -> list[str]:
         """Where the site begins, at each of its addresses."""
         return ["/", *(f"{name}/" for name in self._further)]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 from time import monotonic
 
 from nostos.core.anchor.open_voyage import Crew
@@ -11,6 +12,7 @@ from nostos.core.errors import SiteError
 from nostos.core.inspect.trial.addresses import addresses
 from nostos.core.inspect.trial.compare import Judged, PageFacts, Seen, Verdict, judge
 from nostos.core.inspect.trial.page import Page, inside
+from nostos.core.inspect.trial.pictures import Shots, photographed, small
 from nostos.core.inspect.trial.visit import Pace, Visitor, may_follow
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.progress import Listener, Progress, silent
@@ -32,10 +34,11 @@ class WatchOptions:
 @dataclass(frozen=True)
 class Watched:
     """What became of live's pages. failing: those that answered before and fail now. visited: how many were held
-    against how they were."""
+    against how they were. shots: what they looked like before and after, if that was wanted."""
 
     visited: int
     failing: tuple[Judged, ...]
+    shots: tuple[Shots, ...] = ()
 
 
 @dataclass
@@ -50,6 +53,8 @@ class Watch:
     further: Sequence[str] = ()
     seen: dict[str, Seen] = field(default_factory=dict)
     asked: set[str] = field(default_factory=set)  # pictures, styles and scripts that were asked for before
+    folder: Path | None = None  # where pictures of the pages lie meanwhile, if they are wanted
+    _before: dict[str, Path] = field(default_factory=dict)
 
     def before(self, tell: Listener = silent) -> int:
         """Visit live's pages. Returns how many answered. Raises SiteError where live does not."""
@@ -57,6 +62,9 @@ class Watch:
         first = [*self.options.paths] or list(dict.fromkeys(["/", *self.known, *visitor.starts()]))
         try:
             found = self._round(visitor, first, not self.options.paths, tell, self.asked)
+            if self.folder is not None:
+                self._before = photographed([p for p, s in found.items() if _answers(s.page)], visitor,
+                                            self.folder / "before", tell)
         finally:
             visitor.close()
         if not any(_answers(s.page) for s in found.values()):
@@ -72,6 +80,10 @@ class Watch:
         paths = [p for p in self.seen if only is None or p in only]
         try:
             now = self._round(visitor, paths, False, tell, set())
+            shots: list[Shots] = []
+            if self.folder is not None and only is None:
+                after_ = photographed([p for p in self._before if p in now], visitor, self.folder / "after", tell)
+                shots = small(((p, self._before[p], to) for p, to in after_.items()), len(after_))
         finally:
             visitor.close()
         failing = []
@@ -87,7 +99,7 @@ class Watch:
                           PageFacts(facts.item, facts.edited))
             if found.verdict is Verdict.BROKE:
                 failing.append(replace(found, path=path))
-        return Watched(len(now), tuple(failing))
+        return Watched(len(now), tuple(failing), tuple(shots))
 
     def _visitor(self) -> Visitor:
         return Visitor(self.url, Pace(_RATE), timeout=_TIMEOUT_SECONDS,
