@@ -9,16 +9,43 @@
     items.set(entry.dataset.item, {
       name: entry.dataset.item, entry: entry, needs: offer.needs, usual: offer.usual, careful: offer.careful,
       clash: offer.clash, seen: offer.seen, ticked: offer.usual, side: "", fields: null,
-      tick: entry.querySelector(".tick"), because: entry.querySelector(".because"),
-      remark: entry.querySelector(".remark textarea"), choice: entry.querySelector(".choice")
+      tick: entry.querySelector(".tick"), choice: entry.querySelector(".choice"), because: null, remark: null
     });
   });
+  // What is said of a thing, and a place for a remark: made once it is opened or has something to say, for there may be
+  // thousands.
+  var made = function (one) {
+    if (one.because) { return one; }
+    if (!one.choice) {
+      one.choice = document.createElement("div");
+      one.choice.className = "choice";
+      one.entry.querySelector(".body").prepend(one.choice);
+    }
+    one.because = document.createElement("p");
+    one.because.className = "because";
+    one.because.setAttribute("role", "note");
+    one.remark = document.createElement("textarea");
+    one.remark.maxLength = 2000;
+    one.remark.rows = 1;
+    one.remark.addEventListener("input", function () { changed = true; });
+    var label = document.createElement("label");
+    label.className = "remark";
+    label.append("Remark ", one.remark);
+    one.choice.append(one.because, label);
+    return one;
+  };
+  document.addEventListener("toggle", function (event) {
+    var entry = event.target.closest(".entry[data-item]");
+    if (entry && event.target.open) { made(items.get(entry.dataset.item)); }
+  }, true);
+  items.forEach(function (one) { if (one.entry.querySelector("details").open) { made(one); } });
   // What goes home: what is ticked or decided for staging, and what that cannot stand without, and so on. The rules are
   // those by which the merge itself chooses.
   var follow = function () {
     var goes = new Map(), blocked = new Map();
     items.forEach(function (start) {
       if (!(start.clash ? start.side === "staging" : start.ticked)) { return; }
+      if (!start.needs.length) { goes.set(start.name, null); return; }
       var seen = new Set([start.name]), queue = [start], along = [[start, null]], why = "";
       while (queue.length && !why) {
         var one = queue.shift();
@@ -69,7 +96,7 @@
     });
     lines.push("", "[remarks]");
     items.forEach(function (one) {
-      if (one.remark.value.trim()) { lines.push(quoted(one.name) + " = " + quoted(one.remark.value.trim())); }
+      if (one.remark && one.remark.value.trim()) { lines.push(quoted(one.name) + " = " + quoted(one.remark.value.trim())); }
     });
     lines.push("", "[seen]");
     items.forEach(function (one) { lines.push(quoted(one.name) + " = " + quoted(one.seen)); });
@@ -90,7 +117,7 @@
       one.entry.classList.toggle("goes", goes);
       one.entry.classList.toggle("blocked", Boolean(why));
       if (one.tick) { one.tick.checked = goes || one.ticked; one.tick.disabled = Boolean(because); }
-      one.because.textContent = text;
+      if (text || one.because) { made(one).because.textContent = text; }
     });
     document.getElementById("sum").textContent = found.goes.size.toLocaleString("en") + " of the " +
       items.size.toLocaleString("en") + " that can go home" + (along ? ", " + along.toLocaleString("en") +
@@ -104,11 +131,12 @@
     shown.clear(); show();
   };
   items.forEach(function (one) {
-    one.choice.hidden = false;
     if (one.tick) {
       one.tick.hidden = false;
       one.tick.addEventListener("change", function () { one.ticked = one.tick.checked; changed = true; show(); });
     }
+    if (!one.choice) { return; }
+    one.choice.hidden = false;
     var byField = one.choice.querySelector(".by-field");
     var decide = function () {
       var whole = one.choice.querySelector(".decide:not([data-field]) input:checked").value;
@@ -131,7 +159,6 @@
     one.choice.querySelectorAll(".decide input").forEach(function (input) {
       input.addEventListener("change", decide);
     });
-    one.remark.addEventListener("input", function () { changed = true; });
   });
   document.getElementById("all").addEventListener("click", function () { set(true); });
   document.getElementById("none").addEventListener("click", function () { set(false); });
