@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -25,9 +25,10 @@ KEY = {"sqlite": "INTEGER PRIMARY KEY", "mariadb": "INT AUTO_INCREMENT PRIMARY K
 
 class Small(Voyaged):
     """engine: one of `ENGINES`. schema: statements that make the site; `{key}` in one is the engine's own key column's
-    type. more: lines of its site file."""
+    type. more: lines of its site file. files: that live has."""
 
-    def __init__(self, folder: Path, engine: str, schema: tuple[str, ...], more: str = "") -> None:
+    def __init__(self, folder: Path, engine: str, schema: tuple[str, ...], more: str = "",
+                 files: Sequence[str] = ()) -> None:
         self.engine, self.home = engine, Home(folder / "home")
         self.live_folder, self.staging_folder = folder / "live", folder / "staging"
         self.live_folder.mkdir()
@@ -50,7 +51,15 @@ class Small(Voyaged):
             f'{more}[site]\nname = "small"\nurl = "http://127.0.0.1:8431"\ndatabase = {url!r}\n')
         for statement in schema:
             self.sql("live", statement.replace("{key}", KEY[engine]))
+        for path in files:
+            self.file("live", path)
         clone(self.home, str(self.live_folder), "trip", str(self.staging_folder), "http://127.0.0.1:8432")
+
+    def file(self, side: str, path: str) -> None:
+        """Make a file on "live" or in "staging", which says where it was made."""
+        place = (self.live_folder if side == "live" else self.staging_folder) / path
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.write_text(f"{side} {path}")
 
     def sql(self, side: str, statement: str) -> list[tuple[Any, ...]]:
         """Run a statement on "live" or in "staging", as the site's own code would."""

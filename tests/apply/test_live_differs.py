@@ -6,7 +6,7 @@ import os
 import signal
 import time
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import closing, suppress
 from dataclasses import replace
 from datetime import datetime, timedelta
@@ -42,10 +42,10 @@ def usable(engine: str) -> bool:
 
 
 class SmallTest(SiteTest):
-    def small(self, engine: str, schema: tuple[str, ...], more: str = "") -> Small:
+    def small(self, engine: str, schema: tuple[str, ...], more: str = "", files: Sequence[str] = ()) -> Small:
         if not usable(engine):
             self.skipTest(f"not installed: {engine}")
-        return Small(Path(mkdtemp(dir=self.folder)), engine, schema, more)
+        return Small(Path(mkdtemp(dir=self.folder)), engine, schema, more, files)
 
     def killed(self, small: Small, at: Callable[..., None]) -> None:
         """Merge in a process that `at`, in the place of the merge's transaction, has killed."""

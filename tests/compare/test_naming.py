@@ -46,6 +46,7 @@ WHOLE = (
     "(3, 0, 'ed'), (3, 1, 'fa')")
 SITE = 'editors = ["tour", "slot", "piece", "upload"]\nvisitors = ["visit"]\n'
 MILL = "2026/11/mill.png"
+SIZES = ("mill-120x80.png", "mill.png.64x64_q85.jpg", "mill@2x.png")
 
 
 class Names(SmallTest):
@@ -60,6 +61,8 @@ class Names(SmallTest):
         picture = s.staging_folder / "media" / MILL
         picture.parent.mkdir(parents=True)
         picture.write_bytes(b"PNG")
+        for name in SIZES:
+            picture.with_name(name).write_bytes(b"small")
         return s
 
     def test_what_it_is_and_what_it_is_part_of(self) -> None:
@@ -125,11 +128,14 @@ class Names(SmallTest):
 
     def test_a_file_goes_with_its_row_and_stays_with_it(self) -> None:
         s = self.grown("sqlite")
+        (s.staging_folder / "media/2026/11/stray.png").write_bytes(b"PNG")
         s.sql("live", "INSERT INTO visit (mail, said, ip) VALUES ('v@y.example', 'hello', '192.0.2.7')")
         with s.crew() as crew:
             found, _ = compare_voyage(crew)
-        self.assertEqual([f"media/{MILL}"], [f.path for f in found.items["upload/1"].files])
-        self.assertNotIn(f"file/media/{MILL}", found.items)
+        self.assertEqual({f"media/{MILL}", *(f"media/2026/11/{name}" for name in SIZES)},
+                         {f.path for f in found.items["upload/1"].files})
+        self.assertEqual({"file/media/2026/11/stray.png": "no row names it"},
+                         {i.id: i.title for i in found.items.values() if i.kind == "file"})
         s.merge("tour/3")
         self.assertFalse((s.live_folder / "media").exists())
         s.merge("upload/1")
@@ -139,6 +145,18 @@ class Names(SmallTest):
         s.sql("live", "UPDATE upload SET caption = 'The wheel, in May'")
         s.merge("*")  # live has changed it since: it stays, and so does its picture
         self.assertTrue((s.live_folder / "media" / MILL).exists())
+
+    def test_a_file_that_is_called_by_its_digest_comes_along(self) -> None:
+        s = self.small("sqlite", ("CREATE TABLE page (id {key}, slug VARCHAR(40), stored VARCHAR(64))",
+                                  "CREATE TABLE leaflet (id {key}, slug VARCHAR(40), stored VARCHAR(64))"),
+                       'editors = ["*"]\n')
+        digest = "5f3a" * 10
+        s.file("staging", f"store/5f/3a/{digest}")
+        for table in ("page", "leaflet"):  # one content, which two things have
+            s.sql("staging", f"INSERT INTO {table} (slug, stored) VALUES ('plan', '{digest}')")
+        s.merge("page/1")
+        self.assertTrue((s.live_folder / f"store/5f/3a/{digest}").exists())
+        self.assertEqual({"leaflet/1"}, {*s.compare().items})
 
     def test_a_folder_and_a_name_in_two_columns(self) -> None:
         s = self.small("sqlite", (

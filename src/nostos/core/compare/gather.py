@@ -74,7 +74,9 @@ def assemble(anchor: Ancestors, rows: Rows, files: list[FileState], schema: Iter
     file_owner: dict[str, _Draft] = {}
     naming = _NamingRows(rows, files, staging_db, live_db)
     for file in files:
-        draft = _file_draft(rows, drafts, file, naming)
+        row = rows.numbered.get(file.path)
+        draft = (_draft_of(anchor, rows, drafts, row) if row is not None else None) or _file_draft(
+            rows, drafts, file, naming)
         if draft is None:
             continue
         draft.files = _with(draft.files, file)

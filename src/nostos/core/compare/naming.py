@@ -47,6 +47,10 @@ def name_items(comparison: Comparison, target_db: Database, source_db: Database)
     databases."""
     wanted = [i for i in comparison.items.values() if not i.gained and i.root is not None and not i.schema]
     naming = _Naming(comparison, {comparison.rows.target: target_db, comparison.rows.source: source_db})
+    folders = {f"{o.folder}/" for o in comparison.rows.profile.files if o.folder}
+    for item in comparison.items.values() if folders else ():
+        if item.kind == "file" and item.files and item.files[0].path.startswith(tuple(folders)):
+            comparison.items[item.id] = replace(item, title="no row names it")
     naming.name(wanted[:_MOST])
     naming.tie(wanted)
 

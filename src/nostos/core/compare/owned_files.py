@@ -17,6 +17,9 @@ from nostos.core.files.tree import FileTree
 from nostos.core.profiles.model import OwnedFile
 
 _SHORTEST, _LONGEST = 5, 500  # letters of a value that may be a path
+# What stands in the name of a file that was made from another, in another size: mill-120x80.png, mill.png.64x64_q85.jpg.
+_SIZES = (r"(?<=\.\w{3})\.\d+x\d+[\w-]*\.\w+$|(?<=\.\w{4})\.\d+x\d+[\w-]*\.\w+$"
+          r"|[-_@.]\d+x\d+[\w-]*(?=\.\w+$)|[-_@]\d+[wx]?(?=\.\w+$)")
 _SAMPLE = 40  # rows of a column that are asked for their files
 _SHARE = 0.8  # of these whose files are there
 
@@ -36,7 +39,7 @@ def owned_files(rows: Rows, files: Sequence[FileState], databases: Mapping[Side,
             kind = rows.profile.kind_of(state.table, full(state))
             if (state.table, column) in known or (kind is not None and not kind.natural):
                 continue
-            owned = OwnedFile(state.table, column, file.path[:-len(value)].rstrip("/"), above=above)
+            owned = OwnedFile(state.table, column, file.path[:-len(value)].rstrip("/"), variants=_SIZES, above=above)
             votes[owned] += 1
             values.setdefault(owned, set()).add(value)
     best: dict[tuple[str, str], OwnedFile] = {}

@@ -79,6 +79,8 @@ class Rows:
     source: Side = Side.STAGING  # the side that is read: live in a refresh
     nowhere: set[str] = field(default_factory=set)  # tables that something is said to point at, where nothing is
     given: dict[str, int] = field(default_factory=dict)  # of these, the highest number that the source has given out
+    numbered: dict[str, RowName] = field(default_factory=dict)  # files that lie under the number of a row, by path
+    as_numbered: set[str] = field(default_factory=set)  # tables whose new rows keep their numbers, for files have them
     masks: bool = False  # what is written is masked, for it is staging that is written to
 
     @property

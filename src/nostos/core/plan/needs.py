@@ -17,7 +17,7 @@ from nostos.core.compare.items import Comparison, Item, SchemaAction, SchemaStep
 from nostos.core.compare.portable import Unresolved, named_rows, plain
 from nostos.core.compare.row_states import RowState, twin_name
 from nostos.core.database.protocol import Database
-from nostos.core.database.schema import NAMED
+from nostos.core.database.schema import NAMED, Table
 from nostos.core.patterns import matching
 from nostos.core.plan.decisions import brings_back
 from nostos.core.plan.obstacles import Need, Obstacle
@@ -32,6 +32,9 @@ from nostos.core.values.structures import Tree, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
 
 _FILE_URL = re.compile(f"{OPEN}u:[^{CLOSE}]*{CLOSE}(?:/|\\\\+/|%2[Ff])([^\"'<>{OPEN}{CLOSE}\n]{{1,1024}})")
+# What may be the name of a file: it has an ending, or is a digest.
+_FILE_NAME = re.compile(r"[^/]\.\w{1,9}$|(?:^|/)[0-9A-Fa-f]{24,}$")
+_LONGEST_PATH = 500
 _BLANKS = 10  # in one file's name
 
 _WORKED_ON = (Standing.HOMEWARD, Standing.BLENDED, Standing.CLASH, Standing.OPEN)  # the source has changed it
@@ -119,9 +122,14 @@ class _Finder(TreePlaces):
         self.gone.removed = {w.state.id: w.state for i in comparison.items.values() if i.goes_home
                              for w in row_writes(self.rows, i) if self._is_gone(w)}
         self.along = self._along()
+        self.free: dict[str, bool] = {}
         # New files by path, for links to them; new rows by column values, for references that are not ids.
         self.new_files = {f.path: i.id for i in comparison.items.values() for f in i.files
                           if f.target is None and f.source is not None}
+        self.by_name: dict[str, list[str]] = {}  # of these, those that are no row's, by their names
+        for path, owner in self.new_files.items():
+            if comparison.items[owner].kind == "file":
+                self.by_name.setdefault(path.rpartition("/")[2], []).append(path)
         self.new_rows: dict[tuple[str, str, object], str] = {}
         targets = {(r.to, r.to_column) for r in self.rows.profile.references if r.to_column}
         for state in self.rows.states.values():
@@ -162,9 +170,38 @@ class _Finder(TreePlaces):
             yield from self._stepped(item, step)
         if item.folder:
             yield from self._owned(item)
+        self._numbers(item)
         for file in item.files:
             if file.standing is Standing.HOMEWARD and file.source is None and not item.folder:
                 self._file_in_use(item, file.path)
+
+    def _numbers(self, item: Item) -> None:
+        """Raises Obstacle where a file lies under the number of a row that has, or gets, another one there."""
+        for file in item.files if self.rows.numbered and not self.rows.keep_keys else ():
+            row = self.rows.numbered.get(file.path)
+            if row is None or file.standing is not Standing.HOMEWARD:
+                continue
+            table, state = self.rows.table(row[0]), self.rows.states.get(row)
+            born = state is not None and state.target is None and state.source is not None
+            number = state.source_key if state is not None else None
+            if born and number is not None and self._is_free(table):
+                self.rows.as_numbered.add(table.name)
+                continue
+            there = self.rows.target_keys.key(row[0], str(row[1][0]))
+            here = self.rows.source_keys.key(row[0], str(row[1][0]))
+            if born or there != here:
+                raise Obstacle(f"its file {file.path} lies under its number, which is another thing's on "
+                               f"{self.rows.target}")
+
+    def _is_free(self, table: Table) -> bool:
+        """Whether every number that the source has given out to new rows of a table is still to be given out there."""
+        if table.name not in self.free:
+            given = [s.source_key[0] for s in self.rows.states.values() if s.table == table.name and s.source_key
+                     and s.target is None and s.base is None and isinstance(s.source_key[0], int)]
+            target = self.rows.target_tables.get(table.name)
+            taken = 0 if target is None else max(self.target_db.top(target) or 0, self.target_db.counter(target) or 0)
+            self.free[table.name] = bool(given) and min(given) > taken
+        return self.free[table.name]
 
     def _is_gone(self, write: RowWrite) -> bool:
         """Whether a row goes where its system keeps what was removed, such as a bin."""
@@ -244,6 +281,11 @@ class _Finder(TreePlaces):
                     owner = self.new_files.get(path)
                     if owner is not None and owner != item.id:
                         yield Need(item.id, owner, f"{_where(write, column)} links to its file")
+                named = self.by_name.get(text.rpartition("/")[2], ()) if self.by_name and len(
+                    text) < _LONGEST_PATH else ()
+                for path in named:
+                    if _FILE_NAME.search(text) and f"/{path}".endswith(f"/{text.lstrip('/')}"):
+                        yield Need(item.id, self.new_files[path], f"{_where(write, column)} names it")
 
     def _target(self, item: Item, write: RowWrite, table: str, name: str) -> Need | None:
         state = self.rows.states.get((table, (name,)))

@@ -144,7 +144,7 @@ def plan(comparison: Comparison, needs: Needs, selection: Selection) -> Plan:
             settles.append(state)
             if write.action is WriteAction.INSERT:
                 insert = InsertRow(item.id, state.table, state.name, write.values,
-                                   state.source_key if rows.keep_keys else None)
+                                   state.source_key if rows.keep_keys or state.table in rows.as_numbered else None)
                 inserts.append((state.id, _points_at(rows, state.table, write.values), insert))
                 continue
             assert state.target_key is not None and state.target_raw is not None

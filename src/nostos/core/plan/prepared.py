@@ -17,6 +17,7 @@ from nostos.core.compare.gather import assemble
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.naming import name_items
 from nostos.core.compare.network_scope import in_scope
+from nostos.core.compare.numbered_files import numbered
 from nostos.core.compare.owned_files import owned_files
 from nostos.core.compare.row_changes import compare_rows
 from nostos.core.compare.schema_changes import schema_items
@@ -176,6 +177,7 @@ def _gathered(crew: Crew, live_db: Database, staging_db: Database, files: list[F
     learned = owned_files(rows, files, {Side.LIVE: live_db, Side.STAGING: staging_db}, crew.live.files)
     if learned:
         rows.profile = replace(rows.profile, files=(*rows.profile.files, *learned))
+    rows.numbered = numbered(rows, files, {Side.LIVE: live_db, Side.STAGING: staging_db}, crew.live.files)
     found = assemble(crew.anchor, rows, files, schema_items(rows, crew.anchor), staging_db, live_db)
     return in_scope(found, crew.anchor.fact("network_site"))
 

@@ -33,7 +33,7 @@ def exchanged(comparison: Comparison, source_db: Database) -> Comparison:
         rows, target_tables=rows.source_tables, source_tables=rows.target_tables, states=states, target_keys=keys,
         source_keys=rows.target_keys,
         target_urls=rows.to_portable[rows.source].urls, target_prefix=rows.source_prefix,
-        source_prefix=rows.target_prefix, source=rows.target, masks=rows.mask is not None)
+        source_prefix=rows.target_prefix, source=rows.target, as_numbered=set(), masks=rows.mask is not None)
     items = {i.id: _item(i, states) for i in comparison.items.values()}
     return Comparison(items, other, comparison.owner, comparison.files)
 

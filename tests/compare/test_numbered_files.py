@@ -1,0 +1,80 @@
+"""Files that lie under the number of a row: they go with it, under that number, or neither of them goes."""
+
+from __future__ import annotations
+
+import unittest
+
+from nostos.core.plan.prepared import compare_voyage, prepare
+from tests.apply.test_live_differs import SmallTest
+from tests.small import ENGINES, Small
+
+SCHEMA = ("CREATE TABLE tours (id {key}, slug VARCHAR(40) NOT NULL, plan VARCHAR(40))",
+          *(f"INSERT INTO tours (slug, plan) VALUES ('tour-{chr(96 + n)}', 'way-{chr(96 + n)}.pdf')"
+            for n in range(1, 10)),
+          "CREATE TABLE bookings (id {key}, mail VARCHAR(60) NOT NULL)",
+          "INSERT INTO bookings (mail) VALUES ('a@x.example')")
+FILES = (*(f"uploads/tour/{n}/front.jpg" for n in range(1, 10)), *(f"img/{n}.jpg" for n in range(1, 10)),
+         *(f"plans/000/00{n}/way-{chr(96 + n)}.pdf" for n in range(1, 4)), "tickets/booking_1.pdf",
+         *(f"guides/tour/{n}/x.pdf" for n in (2017, 2018, 2019)),
+         *(f"2026/{n:02}/x.jpg" for n in range(1, 10)))
+SITE = 'editors = ["tours"]\nvisitors = ["bookings"]\n'
+OWN = ("uploads/tour/1011/front.jpg", "img/1011.jpg", "plans/001/011/way-new.pdf")
+OTHERS = ("2026/10/x.jpg", "guides/tour/1011/x.pdf")  # a month, and what stands where years do
+
+
+class UnderTheirNumbers(SmallTest):
+    def grown(self, engine: str) -> Small:
+        """Staging has a new tour with its files, a test booking with a ticket, and what lies under other numbers."""
+        s = self.small(engine, SCHEMA, SITE, FILES)
+        s.sql("staging", "INSERT INTO tours (slug, plan) VALUES ('not yet', '')")
+        s.sql("staging", "INSERT INTO tours (id, slug, plan) VALUES (1011, 'new', 'way-new.pdf')")
+        s.sql("staging", "INSERT INTO bookings (mail) VALUES ('test@x.example')")
+        for path in (*OWN, *OTHERS, "tickets/booking_2.pdf"):
+            s.file("staging", path)
+        return s
+
+    def test_they_go_with_their_row_which_keeps_its_number(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.grown(engine)
+                s.sql("live", "INSERT INTO bookings (mail) VALUES ('guest@x.example')")
+                with s.crew() as crew:
+                    items = compare_voyage(crew)[0].items
+                self.assertEqual({*OWN}, {f.path for f in items["tours/1011"].files})
+                with s.crew() as crew:
+                    self.assertEqual({"tours/10", "tours/1011", *(f"file/{path}" for path in OTHERS)},
+                                     {i.id for i in prepare(crew).plan.selection.items})
+                s.merge("tours/1011", "file/*")
+                self.assertEqual([(1011, "new")], s.sql("live", "SELECT id, slug FROM tours WHERE id > 9"))
+                self.assertTrue(all((s.live_folder / path).read_text() == f"staging {path}" for path in OWN))
+                self.assertFalse((s.live_folder / "tickets/booking_2.pdf").exists())
+                s.sql("live", "INSERT INTO tours (slug) VALUES ('next')")  # what gives out numbers has counted on
+                self.assertEqual([(1012,)], s.sql("live", "SELECT id FROM tours WHERE slug = 'next'"))
+
+    def test_what_would_be_another_things_stays_with_its_row(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.grown(engine)
+                for slug in ("lives-own", "lives-second"):
+                    s.sql("live", f"INSERT INTO tours (slug) VALUES ('{slug}')")
+                with s.crew() as crew:
+                    ready = prepare(crew)
+                self.assertEqual([*(f"file/{path}" for path in OTHERS), "tours/10~staging"],
+                                 [i.id for i in ready.plan.selection.items])
+                self.assertIn("lies under its number, which is another thing's on live",
+                              ready.comparison.items["tours/1011"].reason)
+
+    def test_a_file_that_comes_after_its_row_got_another_number(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, SCHEMA, SITE, FILES)
+                s.sql("staging", "INSERT INTO tours (slug) VALUES ('new')")
+                s.sql("live", "INSERT INTO tours (slug) VALUES ('lives-own')")
+                s.merge("tours/*")
+                s.file("staging", "uploads/tour/10/front.jpg")
+                with s.crew() as crew:
+                    self.assertEqual((), prepare(crew).plan.operations)
+
+
+if __name__ == "__main__":
+    unittest.main()
