@@ -17,7 +17,7 @@ from nostos.core.files.tree import FileTree
 from nostos.core.profiles.model import OwnedFile
 
 _SHORTEST, _LONGEST = 5, 500  # letters of a value that may be a path
-# What stands in the name of a file that was made from another, in another size: mill-120x80.png, mill.png.64x64_q85.jpg.
+# What stands in the name of a file made from another, in another size: mill-120x80.png, mill.png.64x64_q85.jpg.
 _SIZES = (r"(?<=\.\w{3})\.\d+x\d+[\w-]*\.\w+$|(?<=\.\w{4})\.\d+x\d+[\w-]*\.\w+$"
           r"|[-_@.]\d+x\d+[\w-]*(?=\.\w+$)|[-_@]\d+[wx]?(?=\.\w+$)")
 _SAMPLE = 40  # rows of a column that are asked for their files
