@@ -138,7 +138,7 @@ class Commands(ProgramTest):
         self.assertEqual(standings["page/programme"], "blended")
         self.assertEqual(standings["page/visit"], "clash")
         one = self.run_it("compare", "page/programme")
-        self.assertIn("+ <p>We open on every clear Friday, Saturday and Sunday", one.stdout)
+        self.assertIn("+ We open on every clear Friday, Saturday and Sunday", one.stdout)
         self.assertNotIn("\x1b[", one.stdout)
         dry = self.run_it("merge", "autumn", "--take", "menu/main", "--dry-run")
         self.assertIn("page/autumn-programme needs it", dry.stdout)

@@ -1,16 +1,29 @@
 """Pages for others to read: whatever a site holds is text there, and nothing else is loaded or run."""
 
 import re
+import unittest
 
 from bs4 import BeautifulSoup
 
 from nostos.demo.seed import make
 from nostos.demo.story import LIVE_URL, STAGING_URL, Story
 from nostos.show.html import anchor_of
+from nostos.show.plain_markup import all_plain, made_plain
 from tests.support import Program, SiteTest
 
 HOSTILE = ('<script>alert(1)</script>', '"><img src=x onerror=alert(1)>', "</style><style>*{display:none}</style>",
            "</details></main>{{ 7*7 }}{% x %}", "javascript:alert(1)", "\u202eeman", "<!--", "]]>")
+
+
+class PlainMarkup(unittest.TestCase):
+    def test_what_a_reader_sees(self) -> None:
+        self.assertEqual("Up, by the mill & on\n- one\n- [picture: The dome] two", made_plain(
+            "<!-- x --><p class='a>b'>Up, <b>by</b> the <a href='/mill'>mill</a> &amp; on</p><script>go()</script>"
+            "<ul><li>one</li><li><img src='d.png' alt='The dome'>two</li></ul>"))
+        for plain in ("1 < 2 and 3 > 2", "a <- b", "<hr>"):
+            self.assertEqual(plain, made_plain(plain))
+        self.assertEqual(["a", "b"], all_plain(["<p>a</p>", "<p>b</p>"]))
+        self.assertEqual(["<p>a</p>", "<b>a</b>"], all_plain(["<p>a</p>", "<b>a</b>"]))  # nothing else tells them apart
 
 
 class Reports(SiteTest):

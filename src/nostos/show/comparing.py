@@ -27,9 +27,11 @@ from nostos.core.values.merging import ABSENT
 from nostos.core.values.php import Raw
 from nostos.core.values.structures import Tree, jsonable
 from nostos.show import learning
+from nostos.show.plain_markup import all_plain, made_plain
 from nostos.show.tables import count, heading, table
 
 Describe = Callable[[str], str]
+_TEXT = 80  # letters of a text, where a title or a word is shorter
 _LONG = 2000  # units of a text that are shown beside others without more ado
 _WORD = {Standing.HOMEWARD: "green", Standing.BLENDED: "cyan", Standing.CLASH: "bold red", Standing.KEPT: "",
          Standing.SETTLED: "dim", Standing.OPEN: "bold yellow"}
@@ -184,7 +186,9 @@ def item(console: Console, shown: Item, needs: Needs, describe: Describe, known:
     # Of what one side removed, only what the other changed since is worth a look.
     gone = shown.change == "removed" and not shown.schema
     side = Standing.HOMEWARD if any(f.merged.source is ABSENT for f in shown.fields) else Standing.KEPT
-    for field in shown.fields:
+    if shown.change == "new" and not shown.schema and not shown.folder:
+        _whole(console, shown, describe)
+    for field in () if shown.change == "new" and not shown.schema and not shown.folder else shown.fields:
         if gone and field.standing is side:
             continue
         console.print()
@@ -198,6 +202,27 @@ def item(console: Console, shown: Item, needs: Needs, describe: Describe, known:
             console.print(Text(f"    {clean(told)}", style="dim"))
 
 
+def fields_of_new(item: Item, describe: Describe) -> list[tuple[Field, str]]:
+    """What there is to see of a new thing, as a reader would: its title, its texts, then the rest; never what is empty.
+    """
+    shown = []
+    for field in item.fields:
+        value = field.merged.target if field.merged.source is ABSENT else field.merged.source
+        text = made_plain(value_text(value, describe))
+        if value not in (None, ABSENT, "") and text.strip():
+            shown.append((0 if text == item.title else 1 if len(text) > _TEXT else 2, field, text))
+    return [(field, text) for _, field, text in sorted(shown, key=lambda s: s[0])]
+
+
+def _whole(console: Console, item: Item, describe: Describe) -> None:
+    """A new thing."""
+    console.print()
+    rows = [(Text(clean(f.name), style="dim"), Text("\n".join(map(clean, text.splitlines())), style=(
+        "cyan" if f.standing is Standing.BLENDED else "red" if f.standing is Standing.CLASH else "")))
+        for f, text in fields_of_new(item, describe)]
+    table(console, ("", ""), rows)
+
+
 def _field(console: Console, field: Field, describe: Describe) -> None:
     merged = field.merged
     line = Text(f"  {clean(field.name)}", style="bold")
@@ -205,7 +230,7 @@ def _field(console: Console, field: Field, describe: Describe) -> None:
     if merged.policy is not PLAIN:
         line.append(f" ({merged.policy})", style="dim")
     console.print(line)
-    base, live, staging = (value_text(v, describe) for v in (merged.base, merged.target, merged.source))
+    base, live, staging = all_plain([value_text(v, describe) for v in (merged.base, merged.target, merged.source)])
     if merged.base is ABSENT and (merged.target is ABSENT or merged.source is ABSENT):
         side, text = ("staging", staging) if merged.target is ABSENT else ("live", live)
         _lines(console, f"{side} added", text, "green")
@@ -222,7 +247,7 @@ def _field(console: Console, field: Field, describe: Describe) -> None:
     if base != live:
         _difference(console, "live", base, live)
     if merged.standing is Standing.BLENDED and merged.policy.in_pieces:
-        _lines(console, "after a merge", value_text(merged.result, describe), "cyan")
+        _lines(console, "after a merge", made_plain(value_text(merged.result, describe)), "cyan")
     elif merged.standing is Standing.CLASH:
         console.print(Text("    Both changed it differently. A merge leaves live's.", style="red"))
 

@@ -44,7 +44,8 @@ from nostos.core.plan.reading_order import in_reading_order
 from nostos.core.private_files import write_private
 from nostos.core.values.merging import ABSENT
 from nostos.core.voyages.home import Voyage
-from nostos.show.comparing import Describe, split, value_text
+from nostos.show.comparing import Describe, fields_of_new, split, value_text
+from nostos.show.plain_markup import all_plain, made_plain
 
 _OPENED = 12  # entries, up to which all are open at first
 _MOST_FIELDS = 60
@@ -174,6 +175,8 @@ class Reporter:
         shown = [f for f in item.fields if not f.merged.policy.quiet]
         gone = item.change == "removed" and not item.schema
         states = {s.path: s for s in item.files}
+        if item.change == "new" and not item.schema and not item.folder:
+            shown = [f for f, _ in fields_of_new(item, self.describe) if not f.merged.policy.quiet]
         fields = [] if gone else [self._field(f, states) for f in shown[:_MOST_FIELDS]]
         return _Entry(
             item.id, self._kind(item), str(item.standing), item.change, item.title, item.reason, why,
@@ -196,6 +199,8 @@ class Reporter:
             texts = self._texts(state)
             if texts is not None:
                 base, live, staging = texts
+        if state is None:
+            base, live, staging = all_plain([base, live, staging])
         sides = []
         if merged.base is ABSENT and merged.target is ABSENT:
             sides = [("staging added", "", staging)]
@@ -208,8 +213,8 @@ class Reporter:
         if merged.standing is Standing.CLASH:
             note = "Both changed it differently."
         elif merged.standing is Standing.BLENDED and merged.policy.in_pieces:
-            sides.append(("after a merge", value_text(merged.result, self.describe)[:_LONGEST],
-                          value_text(merged.result, self.describe)[:_LONGEST]))
+            after = made_plain(value_text(merged.result, self.describe)[:_LONGEST])
+            sides.append(("after a merge", after, after))
         return {"name": shown.name, "standing": str(shown.standing), "note": note,
                 "differences": [{"who": who, "pieces": pieces(old, new)} for who, old, new in sides]}
 

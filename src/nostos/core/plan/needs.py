@@ -281,9 +281,9 @@ class _Finder(TreePlaces):
                     owner = self.new_files.get(path)
                     if owner is not None and owner != item.id:
                         yield Need(item.id, owner, f"{_where(write, column)} links to its file")
-                named = self.by_name.get(text.rpartition("/")[2], ()) if self.by_name and len(
-                    text) < _LONGEST_PATH else ()
-                for path in named:
+                paths = self.by_name.get(text.rpartition("/")[2], []) if self.by_name and len(
+                    text) < _LONGEST_PATH else []
+                for path in paths:
                     if _FILE_NAME.search(text) and f"/{path}".endswith(f"/{text.lstrip('/')}"):
                         yield Need(item.id, self.new_files[path], f"{_where(write, column)} names it")
 
