@@ -76,6 +76,7 @@ class _Entry:
     pictures: Sequence[dict[str, str]] = ()
     more: str = ""
     shots: Sequence[dict[str, str]] = ()
+    badge: str = ""  # what is said of how it stands, if not that
     offer: Offer | None = None
     depth: int = 0  # how deep it stands below another
 
@@ -136,7 +137,7 @@ class Reporter:
                 shots = [s for facts, one in pictured if facts.item and item.id.partition("~")[0] == facts.item and (
                     facts.only in ("", item.id.partition("~")[2] or facts.only)) for s in _shots(one)]
                 group.entries.append(replace(entry, offer=(offered or {}).get(item.id), depth=min(len(over), 3),
-                                             shots=shots))
+                                             shots=shots, badge="stays" if group is groups[2] else ""))
         told = {i.id.partition("~")[0] for i in chosen}
         groups.append(_pages([one for facts, one in pictured if facts.item not in told], ("live", "staging"),
                              "Nothing of their own changed: what changed is around them."))
