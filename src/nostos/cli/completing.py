@@ -4,20 +4,24 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Mapping
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-_KEPT = "names"  # a file in a voyage's folder: a name a line
+from nostos.core.patterns import clean
+
+_KEPT = "names"  # a file in a voyage's folder: a name a line, and after a tab what people call it
 
 
-def keep_names(home: Path, voyage: str, names: Collection[str]) -> None:
-    """Remember the names of items for completing; comparing anew at each key press would take too long."""
+def keep_names(home: Path, voyage: str, titles: Mapping[str, str]) -> None:
+    """Remember the names of items, each with its title, for completing; comparing anew at each key press would take too
+    long."""
     from nostos.core.private_files import write_private
 
+    lines = (f"{name}\t{' '.join(clean(title).split())}" for name, title in sorted(titles.items()))
     with suppress(OSError):
-        write_private(home / "voyages" / voyage / _KEPT, "\n".join(sorted(names)).encode("utf-8", "replace"))
+        write_private(home / "voyages" / voyage / _KEPT, "\n".join(lines).encode("utf-8", "replace"))
 
 
 def complete(parser: Callable[[str | None], argparse.ArgumentParser], verbs: Collection[str]) -> None:
@@ -54,15 +58,18 @@ def _voyages(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
     return Home(_home(parsed_args)).names()
 
 
-def _items(prefix: str, parsed_args: argparse.Namespace, action: argparse.Action, **_: Any) -> list[str]:
-    """Items of the voyage that was named, or of all; first their kinds, as patterns."""
+def _items(prefix: str, parsed_args: argparse.Namespace, action: argparse.Action, **_: Any) -> dict[str, str]:
+    """Items of the voyage that was named, or of all, with their titles, which some shells show; first their kinds, as
+    patterns."""
     folder = _home(parsed_args) / "voyages"
     chosen = getattr(parsed_args, "voyage", None)
-    found: set[str] = set()
+    found: dict[str, str] = {}
     for path in sorted(folder.glob(f"*/{_KEPT}")):
         if chosen is None or not (folder / chosen).is_dir() or path.parent.name == chosen:
             with suppress(OSError):
-                found |= set(path.read_text(encoding="utf-8").splitlines())
+                for line in path.read_text(encoding="utf-8").split("\n"):
+                    name, tab, title = line.partition("\t")
+                    found[name] = title if tab else ""
     sides = ["live", "staging"] if action.dest == "prefer" else []
     patterns = {f"{name.partition('/')[0]}/*" for name in found} if action.dest in ("take", "leave") else set()
-    return [n for n in (*sides, *sorted(patterns | found)) if n.startswith(prefix)]
+    return {n: found.get(n, "") for n in (*sides, *sorted(patterns | found.keys())) if n.startswith(prefix)}

@@ -56,7 +56,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     with opened(home, voyage) as crew:
         with shown(env.err) as tell:
             found, needs = compare_voyage(crew, tell)
-        keep_names(home.path, voyage.name, found.items)
+        keep_names(home.path, voyage.name, {i.id: i.title for i in found.items.values()})
         for pattern in args.items:
             if not matching(found.items, [pattern]):
                 raise SelectionError(f"Nothing that changed is called {pattern}.",
