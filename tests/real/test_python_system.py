@@ -120,6 +120,11 @@ class Told(PythonSystem):
             prepared = prepare(crew)
             self.assertEqual([str(q) for q in prepared.comparison.questions], [])
             self.assertEqual([i.id for i in prepared.plan.selection.waiting], [])
+            items = prepared.comparison.items.values()
+            self.assertEqual([], [i.id for i in items if i.id.startswith("file/media/images/")])  # other sizes
+            self.assertLessEqual({i.kind for i in items if not i.title and not i.gained}, {"log-entry"})
+            tables = {r.table for i in items if i.kind == "page" for r in i.rows}
+            self.assertIn("wagtailredirects_redirect", tables)  # where a page was is part of it
             merge(h.home, crew, prepared)
         after = self.told(h.live_folder)
         for model in before.keys() | staging.keys():
