@@ -16,10 +16,11 @@ SCHEMA = ("CREATE TABLE tours (id {key}, slug VARCHAR(40) NOT NULL, plan VARCHAR
 FILES = (*(f"uploads/tour/{n}/front.jpg" for n in range(1, 10)), *(f"img/{n}.jpg" for n in range(1, 10)),
          *(f"plans/000/00{n}/way-{chr(96 + n)}.pdf" for n in range(1, 4)), "tickets/booking_1.pdf",
          *(f"guides/tour/{n}/x.pdf" for n in (2017, 2018, 2019)),
-         *(f"2026/{n:02}/x.jpg" for n in range(1, 10)))
+         *(f"logs/{n:02}/x.jpg" for n in range(1, 10)), *(f"2026/{n}/y.jpg" for n in range(1, 10)))
 SITE = 'editors = ["tours"]\nvisitors = ["bookings"]\n'
 OWN = ("uploads/tour/1011/front.jpg", "img/1011.jpg", "plans/001/011/way-new.pdf")
-OTHERS = ("2026/10/x.jpg", "guides/tour/1011/x.pdf")  # a month, and what stands where years do
+# Months, and what stands where years do.
+OTHERS = ("2026/10/y.jpg", "logs/10/x.jpg", "guides/tour/1011/x.pdf")
 
 
 class UnderTheirNumbers(SmallTest):
@@ -59,10 +60,22 @@ class UnderTheirNumbers(SmallTest):
                     s.sql("live", f"INSERT INTO tours (slug) VALUES ('{slug}')")
                 with s.crew() as crew:
                     ready = prepare(crew)
-                self.assertEqual([*(f"file/{path}" for path in OTHERS), "tours/10~staging"],
-                                 [i.id for i in ready.plan.selection.items])
+                self.assertEqual({*(f"file/{path}" for path in OTHERS), "tours/10~staging"},
+                                 {i.id for i in ready.plan.selection.items})
                 self.assertIn("lies under its number, which is another thing's on live",
                               ready.comparison.items["tours/1011"].reason)
+
+    def test_a_path_that_the_row_itself_holds_has_nothing_to_do_with_its_number(self) -> None:
+        s = self.small("sqlite", (
+            "CREATE TABLE tours (id {key}, slug VARCHAR(40), picture VARCHAR(40))",
+            *(f"INSERT INTO tours (slug, picture) VALUES ('t{n}', 'tour/{n}/front.jpg')" for n in range(1, 4))), SITE,
+            [f"uploads/tour/{n}/front.jpg" for n in range(1, 4)])
+        s.sql("staging", "INSERT INTO tours (slug, picture) VALUES ('new', 'tour/4/front.jpg')")
+        s.file("staging", "uploads/tour/4/front.jpg")
+        s.sql("live", "INSERT INTO tours (slug) VALUES ('lives-own')")
+        s.merge("tours/*")
+        self.assertEqual([(5, "new", "tour/4/front.jpg")], s.sql("live", "SELECT * FROM tours WHERE id > 4"))
+        self.assertTrue((s.live_folder / "uploads/tour/4/front.jpg").exists())
 
     def test_a_file_that_comes_after_its_row_got_another_number(self) -> None:
         for engine in ENGINES:

@@ -23,16 +23,17 @@ from nostos.core.profiles.learning.words import words
 
 _KEYS = 0.95  # of the numbers that stand there, those that have to be keys: a row may be gone, and its file not
 _MANY, _COVERED = 8, 0.5  # numbers, and which part of a table's rows, that say it without a name
-_MOST_NAMES = 20_000  # in one folder
+_MOST_NAMES, _MOST_GROUPS = 20_000, 40  # in one folder; folders of parted numbers
 _SHORTEST = 4  # letters of a name that is found in a row
 _GROUP = 3  # digits in a folder's name, where a number is parted among several: 000/000/017
 
 
 @dataclass(frozen=True)
 class _Place:
-    """Where a number stands in a path. folder: above it; before, after: what stands around it in the same name.
-    joined: the digits of the folders above that are part of the number."""
+    """Where a number stands in a path. rest: from its name on; folder: above it; before, after: what stands around it
+    in the same name. joined: the digits of the folders above that are part of the number."""
 
+    rest: str
     folder: str
     before: str
     after: str
@@ -54,7 +55,20 @@ def _places(path: str) -> Iterator[_Place]:
                 if not (len(above) == _GROUP == len(found.group()) and above.isdigit()):
                     break
                 joined = above + joined
-            yield _Place(folder, part[:found.start()], part[found.end():][:1], int(joined + found.group()), joined)
+            if _is_date(parts[:at], found.group()):
+                continue
+            yield _Place("/".join(parts[at:]), folder, part[:found.start()], part[found.end():][:1],
+                         int(joined + found.group()), joined)
+
+
+def _is_date(above: Sequence[str], number: str) -> bool:
+    """Whether a number is a month below a year, or a day below both."""
+    def year(name: str) -> bool:
+        return len(name) == 4 and name.isdigit() and name[:2] in ("19", "20")
+
+    return len(number) <= 2 and bool(above) and (
+        (year(above[-1]) and int(number) <= 12)
+        or (len(above) > 1 and year(above[-2]) and above[-1].isdigit() and int(above[-1]) <= 12 and int(number) <= 31))
 
 
 @dataclass
@@ -69,16 +83,26 @@ class _Evidence:
 
     def there(self, place: _Place) -> set[int] | None:
         """The numbers that stand at such a place on live; None where they are written as days and months are."""
-        if place.folder not in self.listed:
-            try:
-                self.listed[place.folder] = self.live.names(place.folder)[:_MOST_NAMES]
-            except (SiteError, OSError):
-                self.listed[place.folder] = []
+        groups = len(place.joined) // _GROUP
+        above = [("/".join(place.folder.split("/")[:-groups]) if groups else place.folder, "")]
+        for _ in range(groups):  # 000/000/017 stands beside 000/001/002
+            above = [(f"{folder}/{name}".strip("/"), joined + name) for folder, joined in above
+                     for name in self.names(folder) if len(name) == _GROUP and name.isdigit()][:_MOST_GROUPS]
         shape = re.compile(re.escape(place.before) + r"(\d{1,18})(?![0-9A-Za-z])" + re.escape(place.after))
-        said = [found.group(1) for name in self.listed[place.folder] if (found := shape.match(name))]
+        said = [joined + found.group(1) for folder, joined in above for name in self.names(folder)
+                if (found := shape.match(name))]
         if any(len(number) == 2 and number[0] == "0" for number in said):
             return None
-        return {int(place.joined + number) for number in said}
+        return {int(number) for number in said}
+
+    def names(self, folder: str) -> list[str]:
+        """What a folder of live's holds."""
+        if folder not in self.listed:
+            try:
+                self.listed[folder] = self.live.names(folder)[:_MOST_NAMES]
+            except (SiteError, OSError):
+                self.listed[folder] = []
+        return self.listed[folder]
 
     def are_keys(self, table: Table, place: _Place, numbers: Collection[int]) -> set[int]:
         """Which of these are keys of a table on live."""
@@ -99,7 +123,10 @@ class _Evidence:
         keys = self.are_keys(table, place, numbers)
         if len(keys) < _KEYS * len(numbers):
             return False
-        if _names(raws, path) or _called_after(place, table):
+        if any(isinstance(v, str) and v.endswith(place.rest) and len(place.rest) > len(path.rpartition("/")[2])
+               for raw in raws for v in raw.values()):
+            return False  # the row says the whole path, so its number has nothing to do with it
+        if (_names(raws, path) and len(keys) > 1) or _called_after(place, table):
             return True
         return len(keys) >= _MANY and len(keys) >= _COVERED * self.database.count(name)
 
@@ -138,7 +165,8 @@ def numbered(rows: Rows, files: Sequence[FileState], databases: Mapping[Side, Da
             if isinstance(number, int) and called.isdigit() and name in tables[side]:
                 by_number[side].setdefault(number, {}).setdefault((name, (called,)), None)
     evidence = _Evidence(rows, databases[Side.LIVE], live)
-    known = {(o.folder.split("/")[0], o.table) for o in rows.profile.files}
+    owners = {c.table: c.owner for c in rows.profile.children}
+    known = {(o.folder.split("/")[0], t) for o in rows.profile.files for t in (o.table, owners.get(o.table))}
     found = {}
     for file in files if any(by_number.values()) else ():
         side = rows.source if file.source is not None or file.target is None else rows.target
