@@ -6,6 +6,7 @@ import unittest
 from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from typing import Any
 
 from PIL import Image
 
@@ -13,7 +14,7 @@ from nostos.core.anchor.open_voyage import opened
 from nostos.core.clone.clone import clone
 from nostos.core.errors import NostosError
 from nostos.core.inspect.trial.compare import PageFacts, Seen, Verdict, judge
-from nostos.core.inspect.trial.page import inside, read
+from nostos.core.inspect.trial.page import Page, inside, read
 from nostos.core.inspect.trial.pictures import difference
 from nostos.core.inspect.trial.run import Options, Trial, VisitedPages, judged, remember, remembered, visit
 from nostos.core.inspect.trial.visit import Access, Pace, Visitor, may_follow
@@ -94,6 +95,16 @@ class Stand(ServedTest):
         self.assertEqual(Verdict.EXPECTED, judge(seen(404, ""), seen(200, "<p>Now</p>"), edited).verdict)  # published
         for still in ((200, asked), (403, ""), (200, "")):
             self.assertNotEqual(Verdict.OPENED, judge(seen(*still), seen(*still), PageFacts()).verdict)
+
+    def test_a_further_address_of_the_site_is_not_away(self) -> None:
+        def seen(**more: Any) -> Seen:
+            return Seen(Page("http://shop.example/?p=3", 200, **more))
+
+        own = "http://shop.example/?page_id=3"
+        self.assertEqual(Verdict.CHANGED, judge(Seen(Page("http://shop.example/?p=3", 0, "does not answer")),
+                                                seen(moved=own), PageFacts()).verdict)
+        self.assertEqual(Verdict.CHANGED, judge(seen(), seen(moved=own), PageFacts()).verdict)
+        self.assertEqual(Verdict.BROKE, judge(seen(), seen(moved="http://elsewhere.example/"), PageFacts()).verdict)
 
     def test_a_site_that_does_not_answer(self) -> None:
         other = Home(self.folder / "elsewhere")

@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
+from urllib.parse import urlsplit
 
 from nostos.core.inspect.trial.page import Page
 
@@ -123,7 +124,7 @@ def _broken(before: Seen, after: Seen, edited: bool) -> Iterator[str]:
         return
     if now.status >= 400 and (then.status < 400 or (now.status >= 500 > then.status)):
         yield f"answered with {now.status}, was {then.status}"
-    if "://" in now.moved and "://" not in then.moved:
+    if _away(now) and not _away(then) and not then.failed:
         yield f"leads away, to {now.moved}"
     if then.whole and not now.whole and now.status < 400:
         yield "is cut off: its HTML does not come to an end"
@@ -145,9 +146,16 @@ def _broken(before: Seen, after: Seen, edited: bool) -> Iterator[str]:
             yield f"lost {missing} of {total} words"
 
 
+def _away(page: Page) -> bool:
+    """Whether a page leads out of the site; a further address of the site is named whole."""
+    parts = urlsplit(page.path)
+    own = f"{parts.scheme}://{parts.netloc}/" if parts.netloc else ""
+    return "://" in page.moved and not (own and page.moved.startswith(own))
+
+
 def _opened(then: Page, now: Page) -> Iterator[str]:
     """Why a visitor who is nobody sees now what could not be seen."""
-    if not 0 < now.status < 400 or now.asks or "://" in now.moved:
+    if not 0 < now.status < 400 or now.asks or _away(now):
         return
     if then.status in (*_NOT_THERE, *_CLOSED):
         yield f"anybody can see it now: it was answered with {then.status}"
@@ -158,7 +166,7 @@ def _opened(then: Page, now: Page) -> Iterator[str]:
 def _changed(then: Page, now: Page) -> Iterator[str]:
     if now.status != then.status and now.status < 400:
         yield f"answered with {now.status}, was {then.status}"
-    if now.moved != then.moved and "://" not in now.moved:
+    if now.moved != then.moved and not _away(now):
         yield f"leads to {now.moved or now.path}, led to {then.moved or then.path}"
     if now.title != then.title and now.title:
         yield f"title: {now.title!r}, was {then.title!r}"
