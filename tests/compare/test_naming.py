@@ -29,8 +29,8 @@ SCHEMA = (
 WHOLE = (
     "CREATE TABLE tour (id {key}, slug VARCHAR(40) NOT NULL)",
     "INSERT INTO tour (slug) VALUES ('coast'), ('ridge'), ('marsh')",
-    "CREATE TABLE leg (id {key}, tour_id INTEGER NOT NULL REFERENCES tour (id), place INTEGER NOT NULL, body TEXT)",
-    "INSERT INTO leg (tour_id, place, body) VALUES (1, 0, 'a'), (1, 1, 'b'), (2, 0, 'c'), (2, 1, 'd'), (3, 0, 'e'), "
+    "CREATE TABLE leg (id {key}, tour_id INTEGER NOT NULL REFERENCES tour (id), position INTEGER NOT NULL, body TEXT)",
+    "INSERT INTO leg (tour_id, position, body) VALUES (1, 0, 'a'), (1, 1, 'b'), (2, 0, 'c'), (2, 1, 'd'), (3, 0, 'e'), "
     "(3, 1, 'f'), (3, 2, 'g')",
     "CREATE TABLE wording (id {key}, tour_id INTEGER NOT NULL REFERENCES tour (id), lang VARCHAR(9) NOT NULL, "
     "headline VARCHAR(80) NOT NULL, UNIQUE (tour_id, lang))",
@@ -40,6 +40,7 @@ WHOLE = (
     "REFERENCES tour (id), place INTEGER NOT NULL)",
     "INSERT INTO beside (tour_id, other_id, place) VALUES (1, 3, 0), (1, 2, 1), (2, 3, 0), (2, 1, 1), (3, 1, 0), "
     "(3, 2, 1)",
+    "CREATE TABLE twin (id {key}, one_id INTEGER REFERENCES tour (id), two_id INTEGER REFERENCES tour (id))",
     "CREATE TABLE guide (id {key}, tour_id INTEGER NOT NULL REFERENCES tour (id), place INTEGER NOT NULL, "
     "badge VARCHAR(40) NOT NULL, UNIQUE (badge))",
     "INSERT INTO guide (tour_id, place, badge) VALUES (1, 0, 'ana'), (1, 1, 'bo'), (2, 0, 'cy'), (2, 1, 'di'), "
@@ -107,12 +108,20 @@ class Names(SmallTest):
     def test_what_only_its_place_or_its_language_tells_apart_is_part_of_a_thing(self) -> None:
         for engine in ENGINES:
             with self.subTest(engine):
-                s = self.small(engine, WHOLE, 'editors = ["tour", "leg", "wording", "beside", "guide"]\n')
+                s = self.small(engine, WHOLE, 'editors = ["tour", "leg", "wording", "beside", "guide", "twin"]\n')
                 s.sql("staging", "INSERT INTO tour (slug) VALUES ('mill')")
-                s.sql("staging", "INSERT INTO leg (tour_id, place, body) VALUES (4, 0, 'Up.'), (4, 1, 'Down.')")
+                s.sql("staging", "INSERT INTO leg (tour_id, position, body) VALUES (4, 0, 'Up.'), (4, 1, 'Down.')")
                 s.sql("staging", "INSERT INTO wording (tour_id, lang, headline) VALUES (4, 'de', 'Die Mühle')")
                 s.sql("staging", "INSERT INTO beside (tour_id, other_id, place) VALUES (4, 1, 0)")
                 s.sql("staging", "INSERT INTO guide (tour_id, place, badge) VALUES (4, 0, 'dora')")
+                s.sql("staging", "INSERT INTO tour (slug) VALUES ('other')")
+                s.sql("staging", "INSERT INTO twin (one_id, two_id) VALUES (4, 5)")  # whose, nothing says
+                with s.crew() as crew:
+                    warned = prepare(crew, Choice(("tour/4",))).plan.selection.warnings
+                self.assertEqual([f"{one} seems to belong to tour/4, and stays: take it too with --take {one}"
+                                  for one in ("guide/7", "twin/1")], list(warned))
+                s.sql("staging", "DELETE FROM twin")
+                s.sql("staging", "DELETE FROM tour WHERE id = 5")
                 with s.crew() as crew:
                     found, _ = compare_voyage(crew)
                 self.assertEqual({"tour/4": 5, "guide/7": 1},

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 
+from nostos.core.errors import NostosError
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.profiles.learning.findings import add_answers
 from tests.apply.test_live_differs import SmallTest
@@ -66,6 +67,20 @@ class UnderTheirNumbers(SmallTest):
                                  {i.id for i in ready.plan.selection.items})
                 self.assertIn("lies under its number, which is another thing's on live",
                               ready.comparison.items["tours/2011"].reason)
+
+    def test_a_number_that_live_gives_out_in_between(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.grown(engine)
+
+                def taken(s: Small = s) -> None:
+                    s.sql("live", "INSERT INTO tours (id, slug) VALUES (2011, 'lives-own')")
+                    s.file("live", "uploads/tour/2011/other.jpg")
+
+                with self.assertRaises(NostosError):
+                    s.merge("tours/2011", between=taken)
+                self.assertEqual([(2011, "lives-own")], s.sql("live", "SELECT id, slug FROM tours WHERE id > 1500"))
+                self.assertEqual(["other.jpg"], [p.name for p in (s.live_folder / "uploads/tour/2011").iterdir()])
 
     def test_a_path_that_the_row_itself_holds_has_nothing_to_do_with_its_number(self) -> None:
         s = self.small("sqlite", (

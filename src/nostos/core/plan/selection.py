@@ -120,7 +120,7 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
     while queue:
         name = queue.pop(0)
         for need in needs[name]:
-            if need.part and need.on in forbidden:
+            if need.part and (need.on in forbidden or need.on in careful):
                 continue
             if need.on in forbidden:
                 raise SelectionError(f"{_chain(chosen, need)}, and {need.on} is to be left.",
@@ -149,7 +149,10 @@ def choose(comparison: Comparison, needs: Needs, choice: Choice, exists: Exists 
                            for item, on in waits.items()),
                          *_rights(comparison, chosen), *_minds(comparison, chosen),
                          *_renamed(comparison, chosen),
-                         *_parted(comparison, needs, chosen)),
+                         *_parted(comparison, needs, chosen),
+                         *(f"{i.id} seems to belong to {i.part_of}, and stays: take it too with --take {i.id}"
+                           for i in movable if i.part_of in chosen and i.id not in chosen and i.change == "new"
+                           and i.id not in forbidden and not i.visitors)),
         tuple(i for i in comparison.items.values() if is_decided(i, Role.TARGET)),
         tuple(i for i in comparison.items.values() if i.standing is Standing.OPEN and not i.visitors))
 
@@ -194,6 +197,8 @@ def _waiting(needs: Needs, wanted: Iterable[str], unasked: Collection[str]) -> I
         seen, queue = {start}, [start]
         while queue:
             for need in needs[queue.pop()]:
+                if need.part:
+                    continue
                 if need.on in unasked:
                     yield start, need.on
                     queue = []

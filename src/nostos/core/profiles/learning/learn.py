@@ -89,9 +89,10 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     why |= dict.fromkeys(sold, "its name says that visitors make it")
     kept = [t.name for t in unknown if t.name not in made and t.name not in visitors]
     guarded = list(Restrictions(usable, samples, sure, of.accounts).of(kept))
-    children = {c.table: c for c in (*(c for c, _ in guarded if c is not None),
-                                     *parts({t.name: t for t in unknown if t.name not in made}, sure, visitors,
-                                            samples))}
+    pieces, ranks = parts({t.name: t for t in unknown if t.name not in made}, sure, visitors, samples)
+    children = {c.table: c for c in (*(c for c, _ in guarded if c is not None), *pieces)}
+    told_apart = {f.place for f in ranks}
+    findings = [*(f for f in findings if f.place not in told_apart), *ranks]
     return learned(
         tuple(findings), visitors=(*(kinds[t] for t in visitors if t in kinds), *sorted(sold)),
         editors=tuple(kinds[t] for t in of.editors if t in kinds), made=made, why=why,

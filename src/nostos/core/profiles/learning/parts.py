@@ -6,13 +6,14 @@ name of a field) is nothing without that owner: a weak entity of P. Chen, "The E
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.learning import words
-from nostos.core.profiles.learning.findings import Finding
+from nostos.core.profiles.learning.findings import Certainty, Finding
 from nostos.core.profiles.learning.places import is_link
 from nostos.core.profiles.model import Child
+from nostos.core.profiles.places import Place
 
 RANKS = words.listed("ranks")
 
@@ -20,11 +21,15 @@ _FEWEST_OWNERS = 3  # whose rows count on from 0 or 1: of fewer that may be chan
 
 
 def parts(unknown: Mapping[str, Table], sure: Sequence[Finding], visitors: Collection[str],
-          samples: Mapping[str, Sequence[Row]]) -> Iterator[Child]:
-    """The tables that no profile names whose rows are fields of other rows. visitors: tables that visitors fill, or
-    that are made from what they do: their rows are no part of what editors write. samples: rows, by table."""
+          samples: Mapping[str, Sequence[Row]]) -> tuple[tuple[Child, ...], tuple[Finding, ...]]:
+    """The tables that no profile names whose rows are fields of other rows; and which columns only rank these.
+
+    visitors: tables that visitors fill, or that are made from what they do: their rows are no part of what editors
+    write. samples: rows, by table.
+    """
     every = {table.name: goals_of(table, sure) for table in unknown.values()}
     found: dict[str, Child] = {}
+    ranks: list[Finding] = []
     for table in unknown.values():
         goals = {c: t for c, t in every[table.name].items() if table.name not in visitors or t in visitors}
         child = _extension(table, goals) or _link(table, goals) or _named(table, goals)
@@ -39,25 +44,30 @@ def parts(unknown: Mapping[str, Table], sure: Sequence[Finding], visitors: Colle
             goals = {c: t for c, t in every[table.name].items() if t not in visitors and t in unknown}
             told = [c for c in table.stored if c not in goals and c not in table.key[:1] * table.surrogate and not (
                 words.says_id(c) or (table.name, c) in asked)]
-            child = _piece(table, goals, told, samples.get(table.name, ()))
+            child, telling = _piece(table, goals, told, samples.get(table.name, ()))
             if child is not None:
                 found[table.name] = child
-    yield from found.values()
+                ranks += [Finding(Place(table.name, c), Certainty.NONE, "", (
+                    f"it is called a rank, and tells the rows of one {child.owner} apart",)) for c in telling
+                          if not RANKS.isdisjoint(words.words(c))]
+    return tuple(found.values()), tuple(ranks)
 
 
-def _piece(table: Table, goals: Mapping[str, str], columns: Sequence[str], rows: Sequence[Row]) -> Child | None:
-    """Rows that are told apart within one owner alone. columns: those that may tell them apart."""
+def _piece(table: Table, goals: Mapping[str, str], columns: Sequence[str], rows: Sequence[Row]
+           ) -> tuple[Child | None, list[str]]:
+    """Rows that are told apart within one owner alone, and what tells them apart. columns: those that may."""
     owners = []
     if any(len(unique) == 1 and unique[0] not in goals for unique in table.uniques):
-        return None  # it has a name or a number of its own
+        return None, []  # it has a name or a number of its own
     for column, owner in goals.items():
         declared = table.column(column)
-        if owner != table.name and declared is not None and not declared.nullable and any(
-                _tells(table, column, other, rows) for other in columns):
-            owners.append((column, owner))
+        telling = [other for other in columns if _tells(table, column, other, rows)]
+        if owner != table.name and declared is not None and not declared.nullable and telling:
+            owners.append((column, owner, telling))
     if len(owners) != 1:  # in doubt it is a thing of its own
-        return None
-    return Child(table.name, *owners[0], table.name, table.key, repeats=True, natural=True)
+        return None, []
+    column, owner, telling = owners[0]
+    return Child(table.name, column, owner, table.name, table.key, repeats=True, natural=True), telling
 
 
 def _tells(table: Table, owner: str, other: str, rows: Sequence[Row]) -> bool:
