@@ -27,6 +27,7 @@ from nostos.core.profiles.learning import words
 from nostos.core.profiles.learning.findings import Certainty, Finding
 from nostos.core.profiles.learning.kinds import Kinds, says
 from nostos.core.profiles.learning.places import Held, is_link, is_text, key_columns
+from nostos.core.profiles.learning.pointing_back import PointingBack
 from nostos.core.profiles.model import Reference
 from nostos.core.profiles.places import Place
 
@@ -169,6 +170,8 @@ class Weigher:
         self._popular: dict[str, set[Place]] = {}  # by table: the places that are known to point at it
         self._goals: dict[Place, set[str]] = {}  # and the other way round
         self._known_places = 0
+        self._back = PointingBack(database, self.tables, samples or {})
+        self._ways: dict[tuple[str, str], set[str]] = {}  # by two tables: the columns of one that point at the other
         self._by_end: dict[str, list[tuple[str, str]]] = {}  # by a name's last word: tables, and what they are called
         for name in self.tables:
             for called in (name, *self.bases.get(name, ())):
@@ -192,6 +195,8 @@ class Weigher:
             self._told.setdefault(words.pointing(name), {})[place] = goal
         if place not in self._popular.setdefault(goal, set()):
             self._popular[goal].add(place)
+            if not place.path and not place.where:
+                self._ways.setdefault((place.table, goal), set()).add(place.column)
             self._goals.setdefault(place, set()).add(goal)
             self._known_places += 1
 
@@ -199,6 +204,7 @@ class Weigher:
         self._told.get(words.pointing(name), {}).pop(place, None)
         for goal in self._goals.pop(place, ()):
             self._popular[goal].discard(place)
+            self._ways.get((place.table, goal), set()).discard(place.column)
             self._known_places -= 1
 
     def know(self, seen: Iterable[tuple[Place, str, Held]]) -> None:
@@ -495,6 +501,12 @@ class Weigher:
                 len(self.tables), known)), *always]
             reasons += [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3])
                         for f in self._of_table(place, name, seen, goal, told)]
+            ways = self._ways.get((goal, place.table))
+            if ways and goal != place.table and place.table in self.tables and not place.path and not place.where:
+                bits, led, by = self._back.bits(place.table, place.column, goal, ways)
+                if led:
+                    reasons.append(Evidence("back", min(bits, _MOST), (
+                        "the {} of {} rows of {} lead back to them", by, led, goal)))
             said = self._said_by_system(place, goal)
             if said is not None:
                 reasons.append(said)

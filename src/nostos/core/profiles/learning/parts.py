@@ -17,6 +17,7 @@ from nostos.core.profiles.places import Place
 
 RANKS = words.listed("ranks")
 
+_FEWEST_KEYED = 6  # rows, that say which of two keys fewer rows share
 _FEWEST_OWNERS = 3  # whose rows count on from 0 or 1: of fewer that may be chance
 
 
@@ -32,7 +33,8 @@ def parts(unknown: Mapping[str, Table], sure: Sequence[Finding], visitors: Colle
     ranks: list[Finding] = []
     for table in unknown.values():
         goals = {c: t for c, t in every[table.name].items() if table.name not in visitors or t in visitors}
-        child = _extension(table, goals) or _link(table, goals) or _named(table, goals)
+        child = _extension(table, goals) or _link(table, goals) or _named(table, goals) or _keyed(
+            table, goals, samples.get(table.name, ()))
         # What has, by the schema, the very key of another row is part of it, whatever that is.
         if child is not None and child.owner != table.name and (child.owner in unknown or table.continues):
             found[table.name] = child
@@ -128,6 +130,17 @@ def _named(table: Table, goals: Mapping[str, str]) -> Child | None:
         if declared is not None and not declared.nullable and _after(table.name, owner):
             return Child(table.name, column, owner, table.name, table.key, repeats=True, natural=True)
     return None
+
+
+def _keyed(table: Table, goals: Mapping[str, str], rows: Sequence[Row]) -> Child | None:
+    """Rows whose own key holds another row's: of two that it holds, the one that fewer rows share."""
+    found = [c for c in table.key if c in goals] if len(table.key) > 1 and not table.surrogate else []
+    shared = sorted((len({row.get(c) for row in rows}), c) for c in found)
+    if not found or (len(found) > 1 and (len(rows) < _FEWEST_KEYED or shared[-1][0] < 2 * shared[-2][0])):
+        return None
+    column = shared[-1][1]
+    return Child(table.name, column, goals[column], table.name, tuple(c for c in table.key if c != column),
+                 natural=True)
 
 
 def _after(name: str, owner: str) -> bool:
