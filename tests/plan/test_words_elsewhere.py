@@ -27,7 +27,8 @@ SCHEMA = (
     "slot_content_id INTEGER NOT NULL, slot_origin INTEGER NOT NULL, PRIMARY KEY (slot_revision_id, slot_role_id))",
     "CREATE TABLE slot_roles (role_id {key}, role_name VARCHAR(30) NOT NULL)",
     "INSERT INTO slot_roles (role_name) VALUES ('main')",
-    "CREATE TABLE content (content_id {key}, content_size INTEGER NOT NULL, content_address VARCHAR(90) NOT NULL)",
+    "CREATE TABLE content (content_id {key}, content_model INTEGER NOT NULL, "
+    "content_address VARCHAR(90) NOT NULL)",
     "CREATE TABLE words (old_id {key}, old_words VARCHAR(200) NOT NULL)",
     *(f"INSERT INTO person (name, password, mail) VALUES ('U{n}', 'pbkdf2_sha256$1$ab$0123456789abcdef{n}', "
       f"'u{n}@x.example')" for n in range(1, 5)),
@@ -38,7 +39,7 @@ def written(edits: list[tuple[str, str]], first: int, pages: dict[str, int], lat
     """What the system would do for edits: a title and words each. first: their numbers begin with it."""
     for n, (title, words) in enumerate(edits, first):
         yield f"INSERT INTO words (old_words) VALUES ('{words}')"
-        yield f"INSERT INTO content (content_size, content_address) VALUES ({len(words)}, 'tt:{n}')"
+        yield f"INSERT INTO content (content_model, content_address) VALUES (1, 'tt:{n}')"
         yield f"INSERT INTO remark (remark_text) VALUES ('edit of {title}')"
         if title not in pages:
             pages[title] = max(pages.values(), default=0) + 1
