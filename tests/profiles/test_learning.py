@@ -266,6 +266,10 @@ class Learning(unittest.TestCase):
                               ("page", False), ("order_id", False), ("yearOfBirth", True), ("status", True)):
             self.assertEqual(words.says_measure(name), measure, name)
 
+        for many, one in (("statuses", "status"), ("aliases", "alias"), ("houses", "house"), ("cookies", "cookie"),
+                          ("categories", "category"), ("addresses", "address"), ("databases", "database")):
+            self.assertEqual(one, words.singular(many))
+
     def test_places_are_written_as_they_are_read(self) -> None:
         for place in (Place("a", "b"), Place("a", "b", (("key", "_x"),)), Place("a", "b", (), ("*", "page")),
                       Place("a", "b", (("k", "v"),), ("@id",))):

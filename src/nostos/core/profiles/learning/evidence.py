@@ -242,7 +242,10 @@ class Weigher:
 
     def told(self, place: Place, name: str) -> str:
         """What every other place points at that is called so; empty where none is known, or they do not agree."""
-        known = self._told.get(words.pointing(name))
+        return self._agreed(place, words.pointing(name))
+
+    def _agreed(self, place: Place, said: tuple[str, ...]) -> str:
+        known = self._told.get(said)
         if not known:
             return ""
         goals = {goal for at, goal in known.items() if at is not place and at != place}
@@ -415,6 +418,8 @@ class Weigher:
         told = self.told(place, name) if told is None else told
         if told == goal:
             return "told", "`{}` is called as what points at {} elsewhere"
+        if number and not told and not alike and goal == self._agreed(place, words.pointing(name)[1:]):
+            return "kind" + number, "`{}` ends as what points at {} elsewhere"  # old_status_id, beside status_id
         if goal == self._owner(place.table) and not alike:
             return "owner" + number, "its table is called after {1}"
         if goal in self.people and words.says_person(name):

@@ -19,6 +19,10 @@ def listed(what: str) -> frozenset[str]:
     return frozenset(_LISTS[what].split())
 
 
+# What ends in a mute e without its plural's s, though it looks otherwise.
+_SPELLED = ("ouses", "auses", "movies", "cookies", "calories", "caches", "shoes")
+_ENDINGS = (("uses", "us"), ("iases", "ias"), ("zzes", "z"), ("oes", "o"), ("ies", "y"), ("sses", "ss"), ("xes", "x"),
+            ("ches", "ch"), ("shes", "sh"), ("ses", "se"))
 IDS, MEASURES, PERSONS, PARENTS = (listed(what) for what in ("ids", "measures", "persons", "parents"))
 _FILLERS = listed("fillers")
 _LAST = frozenset({"last", "edited", "modified", "updated", "changed", "locked", "viewed", "reviewed", "deleted"})
@@ -37,8 +41,10 @@ def singular(word: str) -> str:
     """A word without the ending of a plural, as far as English and its neighbours agree on one."""
     if word in IDS or len(word) <= 3:
         return word.removesuffix("s") if word in ("ids",) else word
-    for ending, rest in (("ies", "y"), ("sses", "ss"), ("xes", "x"), ("ches", "ch"), ("shes", "sh"), ("ses", "se")):
-        if word.endswith(ending):
+    if word.endswith(_SPELLED):  # cookies, caches, houses
+        return word[:-1]
+    for ending, rest in _ENDINGS:
+        if word.endswith(ending) and word != ending:
             return word[:-len(ending)] + rest
     return word[:-1] if word.endswith("s") and not word.endswith(("ss", "us", "is")) else word
 
