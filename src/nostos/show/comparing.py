@@ -159,7 +159,7 @@ def _summary(item: Item, needs: Needs, over: Sequence[str] = ()) -> str:
     if item.folder:
         return count(len(item.fields), "file")
     if item.change == "new":
-        wanted = sorted({n.on for n in needs.get(item.id, ())} - set(over))
+        wanted = sorted({n.on for n in needs.get(item.id, ()) if not n.part} - set(over))  # parts stand below
         return f"needs {', '.join(wanted)}" if wanted else ""
     words = {Standing.BLENDED: " (blended)", Standing.CLASH: " (clash)", Standing.KEPT: " (kept)"}
     if item.standing is Standing.CLASH and item.id in needs:  # listed once, with what of it goes home all the same

@@ -181,7 +181,8 @@ class Reporter:
         fields = [] if gone else [self._field(f, states) for f in shown[:_MOST_FIELDS]]
         return _Entry(
             item.id, self._kind(item), str(item.standing), item.change, item.title, item.reason, why,
-            [{"name": n.on, "anchor": anchor_of(n.on), "reason": n.reason} for n in self.needs.get(item.id, ())],
+            [{"name": n.on, "anchor": anchor_of(n.on), "reason": n.reason} for n in self.needs.get(item.id, ())
+             if not n.part],
             fields, list(self._pictures(item)),
             f"and {len(shown) - _MOST_FIELDS} more fields" if len(shown) > _MOST_FIELDS and not gone else "")
 
