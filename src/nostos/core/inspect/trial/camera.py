@@ -27,6 +27,7 @@ from nostos.core.inspect.trial.visit import Visitor
 
 _NAMES = ("chromium", "chromium-browser", "google-chrome")
 _TIMEOUT_SECONDS = 60
+_BUDGET = 4000  # milliseconds of a page's own time, until it is photographed
 _KEPT_BYTES = 64 << 20  # of what was fetched once: styles, scripts, pictures
 _LARGEST = 16 << 20
 _TEXTS = re.compile(r"(?i)^(?:text/|application/(?:json|javascript|xhtml))")
@@ -62,6 +63,8 @@ class Camera:
                     [self.program, "--headless", *(["--no-sandbox"] if os.geteuid() == 0 else []), "--disable-gpu",
                      "--no-first-run", "--hide-scrollbars", "--disable-background-networking",
                      "--disable-component-update", "--disable-sync", "--no-proxy-server",
+                     # Pictures are painted before it is taken, and what moves by itself stands alike on both sides.
+                     "--run-all-compositor-stages-before-draw", f"--virtual-time-budget={_BUDGET}",
                      "--disable-features=HttpsUpgrades,HttpsFirstBalancedModeAutoEnable",
                      f"--host-resolver-rules={rules}", f"--user-data-dir={profile}",
                      f"--window-size={self.size[0]},{self.size[1]}", f"--screenshot={to.absolute()}", plain],
