@@ -104,6 +104,12 @@ class Names(SmallTest):
                 self.assertEqual(set(), whole & needs.keys())
                 self.assertIn("piece/6 (it is part of it)", found.items["slot/5"].reason)
                 self.assertEqual(whole - {"piece/6"}, going(s, ("tour/3",), ("piece/6",)) & whole)
+                for side in ("live", "staging"):  # what stays keeps what was added to it
+                    s.sql(side, f"UPDATE slot SET sort = '{side}' WHERE id = 1")
+                with s.crew() as crew:
+                    found, needs = compare_voyage(crew)
+                self.assertNotIn("piece/7", needs)
+                self.assertIn("is part of slot/1, which cannot go home", found.items["piece/7"].reason)
 
     def test_what_only_its_place_or_its_language_tells_apart_is_part_of_a_thing(self) -> None:
         for engine in ENGINES:
