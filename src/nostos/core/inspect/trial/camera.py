@@ -57,20 +57,23 @@ class Camera:
         parts = urlsplit(url)
         plain = parts._replace(scheme="http").geturl()  # see `_Handler`: it speaks to the site as the site wants
         rules = ",".join(f"MAP {host} 127.0.0.1:{self.port}" for host in self.hosts)
-        with tempfile.TemporaryDirectory() as profile:
-            try:
-                subprocess.run(  # noqa: S603 - the URL is an argument of its own, below the site's own base
-                    [self.program, "--headless", *(["--no-sandbox"] if os.geteuid() == 0 else []), "--disable-gpu",
-                     "--no-first-run", "--hide-scrollbars", "--disable-background-networking",
-                     "--disable-component-update", "--disable-sync", "--no-proxy-server",
-                     # Pictures are painted before it is taken, and what moves by itself stands alike on both sides.
-                     "--run-all-compositor-stages-before-draw", f"--virtual-time-budget={_BUDGET}",
-                     "--disable-features=HttpsUpgrades,HttpsFirstBalancedModeAutoEnable",
-                     f"--host-resolver-rules={rules}", f"--user-data-dir={profile}",
-                     f"--window-size={self.size[0]},{self.size[1]}", f"--screenshot={to.absolute()}", plain],
-                    capture_output=True, timeout=_TIMEOUT_SECONDS, check=False)
-            except subprocess.TimeoutExpired:
-                return False
+        # Where the machine forbids the browser's sandbox, it ends at once; as root it refuses to have one.
+        for flags in (["--no-sandbox"],) if os.geteuid() == 0 else ([], ["--no-sandbox"]):
+            with tempfile.TemporaryDirectory() as profile:
+                try:
+                    done = subprocess.run(  # noqa: S603 - the URL is an argument of its own, below the site's own base
+                        [self.program, "--headless", *flags, "--disable-gpu", "--no-first-run", "--hide-scrollbars",
+                         "--disable-background-networking", "--disable-component-update", "--disable-sync",
+                         "--no-proxy-server", "--disable-features=HttpsUpgrades,HttpsFirstBalancedModeAutoEnable",
+                         # Pictures are painted before it is taken, and what moves by itself stands alike on both sides.
+                         "--run-all-compositor-stages-before-draw", f"--virtual-time-budget={_BUDGET}",
+                         f"--host-resolver-rules={rules}", f"--user-data-dir={profile}",
+                         f"--window-size={self.size[0]},{self.size[1]}", f"--screenshot={to.absolute()}", plain],
+                        capture_output=True, timeout=_TIMEOUT_SECONDS, check=False)
+                except subprocess.TimeoutExpired:
+                    return False
+            if to.is_file() or done.returncode == 0:
+                break
         return to.is_file()
 
 
