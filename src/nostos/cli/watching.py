@@ -32,10 +32,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
                         help="visit for so many seconds at most, before and after each (30)")
 
 
-def begun(args: argparse.Namespace, env: Environment, crew: Crew, prepared: PreparedMerge, folder: Path
-          ) -> Watch | None:
-    """Begin to watch, if that is asked for. folder: where pictures may lie meanwhile. Raises SiteError where live does
-    not answer."""
+def begun(args: argparse.Namespace, env: Environment, crew: Crew, prepared: PreparedMerge) -> Watch | None:
+    """Begin to watch, if that is asked for. Raises SiteError where live does not answer."""
     from nostos.core.errors import SiteError
     from nostos.core.inspect.trial.watch import WatchOptions, paths_in, watch_of
     from nostos.show.progress import shown
@@ -52,7 +50,7 @@ def begun(args: argparse.Namespace, env: Environment, crew: Crew, prepared: Prep
         except (OSError, UnicodeDecodeError) as error:
             raise SiteError(f"{args.pages} cannot be read.", next_step="Check its path.") from error
     watch = watch_of(crew, prepared, WatchOptions(args.watch_pages, args.watch_seconds, paths))
-    watch.folder = folder if args.pictures else None
+    watch.pictures = args.pictures
     with shown(env.err) as tell:
         watch.before(tell)
     return watch

@@ -123,7 +123,7 @@ def grouped(console: Console, items: Iterable[Item], found: Comparison, needs: N
             groups.setdefault(at[item.id], []).append(item)
     rows: list[tuple[str | Text, ...]] = []
     before = -1
-    tables = {*found.rows.target_tables, *found.rows.source_tables}
+    tables = found.rows.every_table
     for (group, kind, change), some in groups.items():
         name = Text(_GROUPS[[*GROUPS, ""][group]], style="bold")
         names = ", ".join(clean(i.title or i.id.partition("/")[2]) for i in some[:3])
@@ -186,9 +186,10 @@ def item(console: Console, shown: Item, needs: Needs, describe: Describe, known:
     # Of what one side removed, only what the other changed since is worth a look.
     gone = shown.change == "removed" and not shown.schema
     side = Standing.HOMEWARD if any(f.merged.source is ABSENT for f in shown.fields) else Standing.KEPT
-    if shown.change == "new" and not shown.schema and not shown.folder:
+    new = is_new_thing(shown)
+    if new:
         _whole(console, shown, describe)
-    for field in () if shown.change == "new" and not shown.schema and not shown.folder else shown.fields:
+    for field in () if new else shown.fields:
         if gone and field.standing is side:
             continue
         console.print()
@@ -200,6 +201,11 @@ def item(console: Console, shown: Item, needs: Needs, describe: Describe, known:
         console.print("  Known of it", style="bold")
         for told in known:
             console.print(Text(f"    {clean(told)}", style="dim"))
+
+
+def is_new_thing(item: Item) -> bool:
+    """Whether an item is new, and is shown as a reader sees it: no change of the schema, and no folder of files."""
+    return item.change == "new" and not item.schema and not item.folder
 
 
 def fields_of_new(item: Item, describe: Describe) -> list[tuple[Field, str]]:

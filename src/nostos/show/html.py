@@ -11,7 +11,7 @@ import hashlib
 import io
 import json
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from difflib import SequenceMatcher
 from importlib import resources
@@ -34,7 +34,7 @@ from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of, plain_text
 from nostos.core.files.tree import FileTree
 from nostos.core.inspect.rehearsal.rehearse import Rehearsal
-from nostos.core.inspect.trial.compare import PageFacts, count
+from nostos.core.inspect.trial.compare import Judged, PageFacts, count
 from nostos.core.inspect.trial.pictures import Pictured, Shots
 from nostos.core.inspect.trial.run import Trial
 from nostos.core.plan.needs import Needs
@@ -44,7 +44,7 @@ from nostos.core.plan.reading_order import in_reading_order
 from nostos.core.private_files import write_private
 from nostos.core.values.merging import ABSENT
 from nostos.core.voyages.home import Voyage
-from nostos.show.comparing import Describe, fields_of_new, split, value_text
+from nostos.show.comparing import Describe, fields_of_new, is_new_thing, split, value_text
 from nostos.show.plain_markup import all_plain, made_plain
 
 _OPENED = 12  # entries, up to which all are open at first
@@ -111,6 +111,7 @@ class Reporter:
         self.found = found
         self.needs = needs
         self.describe = describe
+        self._tables = found.rows.every_table
         self._left = _ALL_PICTURES
 
     def comparison(self, path: Path, items: Sequence[Item] = (), offered: Mapping[str, Offer] | None = None,
@@ -127,6 +128,9 @@ class Reporter:
             _Group("Settled", note="Both sides made the same change.")]
         first = {Standing.CLASH: 0, Standing.BLENDED: 1, Standing.HOMEWARD: 2}  # what is looked at most
         known = {i.id for i in sorted(chosen, key=lambda i: first.get(i.standing, 3))[:_MOST_ENTRIES]}
+        pages: dict[str, list[tuple[PageFacts, Shots]]] = {}
+        for facts, one in pictured:
+            pages.setdefault(facts.item, []).append((facts, one))
         parted: list[list[Item]] = [[] for _ in groups]
         for item in chosen:
             parted[1 if item.standing is Standing.CLASH else 4 if item.standing is Standing.SETTLED else (
@@ -134,8 +138,9 @@ class Reporter:
         for group, some in zip(groups, parted, strict=True):
             for over, item in in_reading_order(some, self.found, self.needs):
                 entry = self._entry(item, brief=item.id not in known)
-                shots = [s for facts, one in pictured if facts.item and item.id.partition("~")[0] == facts.item and (
-                    facts.only in ("", item.id.partition("~")[2] or facts.only)) for s in _shots(one)]
+                name, _, side = item.id.partition("~")
+                shots = [s for facts, one in pages.get(name, ()) if facts.only in ("", side or facts.only)
+                         for s in _shots(one)]
                 group.entries.append(replace(entry, offer=(offered or {}).get(item.id), depth=min(len(over), 3),
                                              shots=shots, badge="stays" if group is groups[2] else ""))
         told = {i.id.partition("~")[0] for i in chosen}
@@ -176,7 +181,7 @@ class Reporter:
         shown = [f for f in item.fields if not f.merged.policy.quiet]
         gone = item.change == "removed" and not item.schema
         states = {s.path: s for s in item.files}
-        if item.change == "new" and not item.schema and not item.folder:
+        if is_new_thing(item):
             shown = [f for f, _ in fields_of_new(item, self.describe) if not f.merged.policy.quiet]
         fields = [] if gone else [self._field(f, states) for f in shown[:_MOST_FIELDS]]
         return _Entry(
@@ -188,8 +193,7 @@ class Reporter:
 
     def _kind(self, item: Item) -> str:
         """What a thing is, in plain words."""
-        tables = {*self.found.rows.target_tables, *self.found.rows.source_tables}
-        return plain_name(item.kind, tables) if item.kind in tables else item.kind.replace("-", " ")
+        return plain_name(item.kind, self._tables) if item.kind in self._tables else item.kind.replace("-", " ")
 
     def _field(self, shown: Field, files: dict[str, FileState]) -> dict[str, Any]:
         merged = shown.merged
@@ -317,22 +321,33 @@ def _equal(words: list[str], first: bool, last: bool) -> Pieces:
 
 def write_trial(path: Path, voyage: Voyage, found: Trial, pictured: Sequence[Pictured]) -> None:
     """A trial, page by page, with its pictures."""
-    shots = {p.path: p for p in pictured}
-    groups: dict[str, _Group] = {str(v): _Group(str(v).capitalize()) for v in count(found.pages)}
-    for page in found.pages:
-        shown = []
-        if page.path in shots:
-            one = shots[page.path]
-            shown = [{"caption": what, "data": _shot(Path(place))} for what, place in (
-                ("live", one.live), ("staging", one.staging), (f"{one.share:.1%} differs", one.difference))]
-        groups[str(page.verdict)].entries.append(_Entry(
-            page.path, page.item.partition("/")[0] or "page", str(page.verdict), "", page.item, "", page.why, (), (),
-            shown, f"{page.before:.2f} s, then {page.after:.2f} s" if page.before and page.after else ""))
-    notes = [*(f"Around the text, {e}." for e in found.everywhere)]
-    if found.left:
-        notes.append(f"Found and not visited: {found.left}.")
+    by_path = {p.path: p for p in pictured}
+
+    def shown(page: Judged) -> dict[str, Any]:
+        one = by_path.get(page.path)
+        return {"more": f"{page.before:.2f} s, then {page.after:.2f} s" if page.before and page.after else "",
+                "pictures": () if one is None else [{"caption": what, "data": _shot(Path(place))} for what, place in (
+                    ("live", one.live), ("staging", one.staging), (f"{one.share:.1%} differs", one.difference))]}
+
     against = f"against staging at {found.against}" if found.against else "against live"
-    write(path, f"{voyage.live_name}: a trial of staging", [*_facts(voyage), against], list(groups.values()), notes)
+    write(path, f"{voyage.live_name}: a trial of staging", [*_facts(voyage), against], _judged(found.pages, shown),
+          _noticed(found))
+
+
+def _judged(pages: Sequence[Judged], shown: Callable[[Judged], dict[str, Any]]) -> list[_Group]:
+    """Visited pages, by what became of them. shown: what more there is to see of one, as fields of its entry."""
+    groups = {str(v): _Group(str(v).capitalize()) for v in count(pages)}
+    for page in pages:
+        groups[str(page.verdict)].entries.append(_Entry(
+            page.path, page.item.partition("/")[0] or "page", str(page.verdict), "", page.item, "", page.why,
+            **shown(page)))
+    return list(groups.values())
+
+
+def _noticed(found: Trial | Rehearsal) -> list[str]:
+    """What there is to say of all visited pages."""
+    return [*(f"Around the text, {e}." for e in found.everywhere),
+            *([f"Found and not visited: {found.left}."] if found.left else [])]
 
 
 def _shots(page: Shots, names: tuple[str, str] = ("live", "staging")) -> Iterator[dict[str, str]]:
@@ -354,21 +369,17 @@ def _pages(shots: Sequence[Shots], names: tuple[str, str], note: str) -> _Group:
 
 def write_rehearsal(path: Path, voyage: Voyage, found: Rehearsal, shots: Sequence[Shots]) -> None:
     """What a merge did on a copy of live, page by page, with pictures of the pages that look different."""
-    by_path = {s.path: s for s in shots}
-    groups: dict[str, _Group] = {str(v): _Group(str(v).capitalize()) for v in count(found.pages)}
-    for page in found.pages:
+    by_path = {s.path: s for s in shots if s.share > _LOOKS}
+
+    def shown(page: Judged) -> dict[str, Any]:
         one = by_path.get(page.path)
-        groups[str(page.verdict)].entries.append(_Entry(
-            page.path, page.item.partition("/")[0] or "page", str(page.verdict), "", page.item, "", page.why,
-            shots=list(_shots(one, ("live", "the copy"))) if one is not None and one.share > _LOOKS else ()))
+        return {"shots": list(_shots(one, ("live", "the copy"))) if one is not None else ()}
+
     facts = [f"voyage {voyage.name}", f"live {voyage.live_url}", f"rehearsal {found.id}", f"{found.items} items",
              f"the merge took {found.seconds:.2f} s"]
-    notes = [*(f"Around the text, {e}." for e in found.everywhere)]
-    if not found.holds:
-        notes.insert(0, "What live had gained was NOT the same afterwards.")
-    if found.left:
-        notes.append(f"Found and not visited: {found.left}.")
-    write(path, f"{voyage.live_name}: a rehearsal of a merge", facts, list(groups.values()), notes)
+    lost = [] if found.holds else ["What live had gained was NOT the same afterwards."]
+    write(path, f"{voyage.live_name}: a rehearsal of a merge", facts, _judged(found.pages, shown),
+          [*lost, *_noticed(found)])
 
 
 def _shot(path: Path) -> str:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING
 
 from nostos.cli import around, choosing, visiting, watching
@@ -53,7 +52,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     visiting.check_pictures(args)
     home = Home(env.home)
     voyage = home.only(args.voyage)
-    with TemporaryDirectory() as folder, home.lock(voyage.name), opened(home, voyage) as crew:
+    with home.lock(voyage.name), opened(home, voyage) as crew:
         rehearsal = None
         if args.as_rehearsed:  # what visits sites is not loaded for every merge
             from nostos.core.inspect.rehearsal.rehearse import check_same, rehearsed
@@ -75,7 +74,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         going = len(prepared.plan.selection.chosen)
         choosing.confirm(env, args.yes, f"Bring {going} items home to {voyage.live_name}?")
         file = read(args.selection) if args.selection else None
-        watch = watching.begun(args, env, crew, prepared, Path(folder))
+        watch = watching.begun(args, env, crew, prepared)
         with recorded(home, "merge", voyage.name, voyage.live_name) as record, shown(env.err) as tell, \
                 around.commands(args, env, crew.live, "merge", record) as ran:
             result = merge(home, crew, prepared, tell)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.gather import readable, refs_to
@@ -60,7 +61,7 @@ class _Naming:
         self.comparison = comparison
         self.rows = comparison.rows
         self.databases = databases
-        self.tables = {*self.rows.target_tables, *self.rows.source_tables}
+        self.tables = self.rows.every_table
         framework = self.rows.profile.framework
         self.accounts = {k.table for k in self.rows.profile.kinds if k.account}
         # Nothing is called after who made it, or after what it is one of.
@@ -264,7 +265,8 @@ class _Naming:
         return self._named
 
 
-def plain_name(table: str, tables: Collection[str]) -> str:
+@lru_cache(maxsize=4096)
+def plain_name(table: str, tables: frozenset[str]) -> str:
     """What the rows of a table are called, as far as its name says it: without what only tells whose tables they are,
     as `shop_` does of `shop_order_notes`. tables: the names of all."""
     first, _, rest = table.partition("_")

@@ -154,15 +154,17 @@ def numbered(rows: Rows, files: Sequence[FileState], databases: Mapping[Side, Da
     such as have another number on the other side. live: live's files."""
     keys = {rows.source: rows.source_keys, rows.target: rows.target_keys}
     tables = {rows.source: rows.source_tables, rows.target: rows.target_tables}
+    stand = {file.path: list(_places(file.path)) for file in files}
+    wanted = {place.number for some in stand.values() for place in some}
     by_number: dict[Side, dict[int, dict[RowName, list[Row] | None]]] = {side: {} for side in Side}
-    for state in rows.states.values() if files else ():
+    for state in rows.states.values() if wanted else ():
         held = [raw for raw in (state.source_raw, state.target_raw) if raw]
         for side, key in ((rows.source, state.source_key), (rows.target, state.target_key)):
-            if key is not None and isinstance(key[0], int) and rows.table(state.table).surrogate:
+            if key is not None and key[0] in wanted and isinstance(key[0], int) and rows.table(state.table).surrogate:
                 by_number[side].setdefault(key[0], {})[state.id] = held
-    for side in Side if files else ():
+    for side in Side if wanted else ():
         for name, number, called in keys[side].renamed():
-            if isinstance(number, int) and called.isdigit() and name in tables[side]:
+            if number in wanted and isinstance(number, int) and called.isdigit() and name in tables[side]:
                 by_number[side].setdefault(number, {}).setdefault((name, (called,)), None)
     evidence = _Evidence(rows, databases[Side.LIVE], live)
     owners = {c.table: c.owner for c in rows.profile.children}
@@ -171,7 +173,7 @@ def numbered(rows: Rows, files: Sequence[FileState], databases: Mapping[Side, Da
     for file in files if any(by_number.values()) else ():
         side = rows.source if file.source is not None or file.target is None else rows.target
         fitting = set()
-        for place in _places(file.path):
+        for place in stand[file.path]:
             for row, raws in by_number[side].get(place.number, {}).items():
                 if (file.path.split("/")[0], row[0]) not in known:
                     there = databases[side].fetch(tables[side][row[0]], (place.number,)) if raws is None else None

@@ -88,6 +88,11 @@ class Rows:
         """The side that is written."""
         return self.source.other
 
+    @property
+    def every_table(self) -> frozenset[str]:
+        """The names of the tables of both sides."""
+        return frozenset((*self.target_tables, *self.source_tables))
+
     def dropped(self, name: str) -> set[str]:
         """The columns of a table that the anchor knows and one side has no more."""
         sides = [t.get(name) for t in (self.target_tables, self.source_tables)]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from time import monotonic
 
 from nostos.core.anchor.open_voyage import Crew
@@ -53,7 +54,8 @@ class Watch:
     further: Sequence[str] = ()
     seen: dict[str, Seen] = field(default_factory=dict)
     asked: set[str] = field(default_factory=set)  # pictures, styles and scripts that were asked for before
-    folder: Path | None = None  # where pictures of the pages lie meanwhile, if they are wanted
+    pictures: bool = False  # of the pages, as they looked before and after
+    _folder: TemporaryDirectory[str] | None = None  # where they lie meanwhile; it goes with the watch
     _before: dict[str, Path] = field(default_factory=dict)
 
     def before(self, tell: Listener = silent) -> int:
@@ -62,9 +64,10 @@ class Watch:
         first = [*self.options.paths] or list(dict.fromkeys(["/", *self.known, *visitor.starts()]))
         try:
             found = self._round(visitor, first, not self.options.paths, tell, self.asked)
-            if self.folder is not None:
+            if self.pictures:
+                self._folder = TemporaryDirectory()
                 self._before = photographed([p for p, s in found.items() if _answers(s.page)], visitor,
-                                            self.folder / "before", tell)
+                                            Path(self._folder.name) / "before", tell)
         finally:
             visitor.close()
         if not any(_answers(s.page) for s in found.values()):
@@ -81,9 +84,12 @@ class Watch:
         try:
             now = self._round(visitor, paths, False, tell, set())
             shots: list[Shots] = []
-            if self.folder is not None and only is None:
-                after_ = photographed([p for p in self._before if p in now], visitor, self.folder / "after", tell)
+            if self._folder is not None and only is None:
+                after_ = photographed([p for p in self._before if p in now], visitor,
+                                      Path(self._folder.name) / "after", tell)
                 shots = small(((p, self._before[p], to) for p, to in after_.items()), len(after_))
+                self._folder.cleanup()
+                self._folder = None
         finally:
             visitor.close()
         failing = []

@@ -63,9 +63,9 @@ def _piece(table: Table, goals: Mapping[str, str], columns: Sequence[str], rows:
         return None, []  # it has a name or a number of its own
     for column, owner in goals.items():
         declared = table.column(column)
-        telling = [other for other in columns if _tells(table, column, other, rows)]
-        if owner != table.name and declared is not None and not declared.nullable and telling:
-            owners.append((column, owner, telling))
+        if owner != table.name and declared is not None and not declared.nullable:
+            telling = [other for other in columns if _tells(table, column, other, rows)]
+            owners += [(column, owner, telling)] if telling else []
     if len(owners) != 1:  # in doubt it is a thing of its own
         return None, []
     column, owner, telling = owners[0]
