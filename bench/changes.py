@@ -29,9 +29,9 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew, opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
-from nostos.core.database.mysql.session import MysqlSession
-from nostos.core.database.postgresql.session import PostgresSession
-from nostos.core.database.sqlite.session import SqliteSession
+from nostos.core.engines.mysql.session import MysqlSession
+from nostos.core.engines.postgresql.session import PostgresSession
+from nostos.core.engines.sqlite.session import SqliteSession
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.takeback.undo import prepare_undo, to_take_back

@@ -20,7 +20,7 @@ from tests.real.servers import MariaDB, mariadb
 
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.clone.clone import clone
-from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.engines.mysql.connection import MysqlDatabase
 from nostos.core.plan.prepared import compare_voyage
 from nostos.core.voyages.home import Home
 

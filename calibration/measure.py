@@ -20,11 +20,12 @@ import tomlkit
 
 from calibration.fill import Filler
 from nostos.core.database.schema import Row, Table
-from nostos.core.database.sqlite.connection import SqliteDatabase
-from nostos.core.profiles.learning import evidence, words
-from nostos.core.profiles.learning.evidence import Weigher
-from nostos.core.profiles.learning.places import ROWS, Held, places
+from nostos.core.engines.sqlite.connection import SqliteDatabase
+from nostos.core.learning import evidence
+from nostos.core.learning.evidence import Weigher
+from nostos.core.learning.places import ROWS, Held, places
 from nostos.core.profiles.places import Place
+from nostos.core.values import words
 
 FITTING = ("shuup", "machina", "wiki", "evennia", "superset2", "kotti", "wagtail", "rt", "cacti")
 MEASURING = ("mezzanine", "helpdesk", "misago", "airflow", "mayan", "indico", "oscar", "roundcube", "ttrss")

@@ -18,8 +18,8 @@ from pathlib import Path
 import tomlkit
 
 from calibration.measure import FITTING, MEASURING, TARGET, Known, known
+from nostos.core.learning import evidence, whose
 from nostos.core.profiles.from_schema import NO_PROFILE
-from nostos.core.profiles.learning import evidence, whose
 
 LABELS = tomllib.loads((Path(__file__).parent / "labels/whose.toml").read_text())
 LEAST, DOUBT, FIRM, OTHERWISE = 2, -1.4, 1.5, 6.0  # tables that a feature must be seen on; see `whose`

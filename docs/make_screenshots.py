@@ -15,9 +15,9 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from nostos.around.tide import tide
 from nostos.cli.environment import Environment
 from nostos.cli.main import main
-from nostos.core.inspect.tide import tide
 from nostos.core.sites.recognise import recognise
 from nostos.demo.seed import make
 from nostos.demo.story import SHOWING_URL, VOYAGE, Story

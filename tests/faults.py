@@ -23,6 +23,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+from nostos.around.rehearsal.rehearse import RehearsalOptions, rehearse
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
@@ -30,13 +31,12 @@ from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import afresh, clone
 from nostos.core.clone.remove import remove
-from nostos.core.database.mysql.connection import MysqlDatabase
-from nostos.core.database.postgresql.session import PostgresSession
+from nostos.core.engines.mysql.connection import MysqlDatabase
+from nostos.core.engines.postgresql.session import PostgresSession
 from nostos.core.errors import NostosError, RecoverNeeded, SelectionError, VoyageError
 from nostos.core.files.entry import STAMP
 from nostos.core.hosts import connection as hosts
 from nostos.core.hosts.connection import Connection
-from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.lock import MARK, marks

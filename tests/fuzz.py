@@ -37,9 +37,9 @@ from nostos.core.hosts import connection, helper
 from nostos.core.hosts.connection import NearWire
 from nostos.core.hosts.far_path import written
 from nostos.core.hosts.running import run
+from nostos.core.learning.findings import read_layer
 from nostos.core.plan import selection_file
 from nostos.core.profiles import loader
-from nostos.core.profiles.learning.findings import read_layer
 from nostos.core.sites import env_file, php_configuration
 from nostos.core.sites.copy_configuration import rules
 from nostos.core.sites.recognise import recognise

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 SRC = Path(__file__).parent.parent / "src"
-ORDER = ("values", "hosts", "files", "database", "profiles", "sites", "voyages", "anchor", "clone", "compare", "plan",
-         "apply", "backup", "takeback", "inspect")
+ORDER = ("values", "hosts", "files", "database", "engines", "profiles", "learning", "sites", "voyages", "anchor",
+         "clone", "compare", "plan", "apply", "backup", "takeback")
 FLAT = ("errors", "progress", "clock", "private_files", "patterns", "undisturbed")  # above all rooms
 
 
@@ -46,6 +46,13 @@ class Rooms(unittest.TestCase):
         upwards = sorted(f"{m} -> {other}" for m, found in self.core.items() for other in found
                          if other != "nostos" and (not other.startswith("nostos.core") or room(other) > room(m)))
         self.assertEqual(upwards, [])
+
+    def test_what_stands_around_needs_the_core_and_the_core_does_not_need_it(self) -> None:
+        allowed = {"around": ("core", "around"), "show": ("core", "around", "show"), "demo": ("core", "demo")}
+        wrong = sorted(f"{m} -> {other}" for m, found in self.imports.items() for other in found
+                       if m.count(".") and other.count(".") and other.split(".")[1] not in
+                       allowed.get(m.split(".")[1], (other.split(".")[1],)))
+        self.assertEqual(wrong, [])
 
     def test_no_circle(self) -> None:
         done: set[str] = set()

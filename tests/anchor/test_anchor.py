@@ -6,7 +6,7 @@ from nostos.core.anchor.names import Keys, Side
 from nostos.core.anchor.rows import ALWAYS_LOOK
 from nostos.core.anchor.store import Anchor
 from nostos.core.database.rows.digests import row_digest
-from nostos.core.database.sqlite.connection import SqliteDatabase
+from nostos.core.engines.sqlite.connection import SqliteDatabase
 from nostos.core.errors import VoyageError
 from nostos.core.values.packed import pack, unpack
 from tests.support import SiteTest

@@ -16,14 +16,14 @@ from unittest import mock
 from nostos.cli.environment import Environment
 from nostos.cli.main import main
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, canonical, of_anchor
-from nostos.core.apply.files import Switch
+from nostos.core.apply.files.switch import Switch
 from nostos.core.apply.merge import merge
 from nostos.core.apply.verify import Verifier
 from nostos.core.clone.clone import afresh, clone
 from nostos.core.clone.remove import remove
 from nostos.core.database.column_types import default_value
-from nostos.core.database.mysql.reflection import _literal
 from nostos.core.database.schema import Column
+from nostos.core.engines.mysql.reflection import _literal
 from nostos.core.errors import Disturbed, MergeRefused, RecoverNeeded, SiteError, TargetMoved
 from nostos.core.files.entry import digest_of
 from nostos.core.files.local.tree import LocalTree
@@ -166,7 +166,7 @@ class Stopping(SiteTest):
         self.assertTrue(seen & {0, 3, 4, -15, -1, -2, 130})
 
     def test_errors_name_their_item_and_their_reason(self) -> None:
-        from nostos.core.database.sqlite.connection import SqliteDatabase
+        from nostos.core.engines.sqlite.connection import SqliteDatabase
 
         h = self.harbour()
         h.staging.add("page", "talks", "Talks")

@@ -86,7 +86,7 @@ class HalfWay(SiteTest):
         self.assertGreaterEqual(self.broken("os.fsync", self.full()), 10)
 
     def test_a_statement_of_the_database(self) -> None:
-        from nostos.core.database.sqlite.connection import SqliteDatabase
+        from nostos.core.engines.sqlite.connection import SqliteDatabase
 
         for name, least in (("insert_rows", 6), ("_many", 1), ("update_rows", 2), ("remove_rows", 1), ("recount", 1),
                             ("add_column", 1), ("mark", 1)):
@@ -133,7 +133,7 @@ class HalfWay(SiteTest):
     def test_live_locked_by_another(self) -> None:
         other = sqlite3.connect(self.h.live.database, isolation_level=None)
         other.execute("BEGIN IMMEDIATE")
-        with mock.patch("nostos.core.database.sqlite.driver.LOCK_WAIT_SECONDS", 0.1), \
+        with mock.patch("nostos.core.engines.sqlite.driver.LOCK_WAIT_SECONDS", 0.1), \
                 mock.patch("nostos.core.apply.merge._PATIENCE_SECONDS", 0.5), self.assertRaises(MergeRefused):
             self.h.merge()
         other.close()

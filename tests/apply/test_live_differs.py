@@ -17,7 +17,7 @@ from unittest import mock
 
 from nostos.core.anchor.names import Side
 from nostos.core.apply import merge as merging
-from nostos.core.apply.files import Switch
+from nostos.core.apply.files.switch import Switch
 from nostos.core.errors import MergeRefused, SiteError, TargetMoved
 from nostos.core.plan.decisions import Decision
 from nostos.core.plan.prepared import prepare

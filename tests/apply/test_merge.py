@@ -5,7 +5,7 @@ from unittest.mock import patch
 
 from nostos.core.apply import merge as merging
 from nostos.core.apply.merge import merge
-from nostos.core.apply.rows import CommitResult, RowChange, apply_rows
+from nostos.core.apply.rows.write import CommitResult, RowChange, apply_rows
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table

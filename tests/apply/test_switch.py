@@ -7,7 +7,7 @@ import unittest
 from pathlib import Path
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.files import Switch
+from nostos.core.apply.files.switch import Switch
 from nostos.core.files.entry import FileEntry
 from nostos.core.files.trees import tree_at
 from nostos.core.plan.operations import PutFile, SwitchFolder, files_as_seen

@@ -17,6 +17,7 @@ from unittest import mock
 import msgspec
 from hypothesis import HealthCheck, given, settings
 
+from nostos.around.housekeeping import SETTINGS, age_out, space
 from nostos.core.apply.merge import merge
 from nostos.core.backup import layout
 from nostos.core.backup import restore as restoring
@@ -26,7 +27,6 @@ from nostos.core.backup.new_site import make_place
 from nostos.core.backup.restore import RestoreResult, inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.errors import NostosError, SelectionError
-from nostos.core.inspect.housekeeping import SETTINGS, age_out, space
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import Site, recognise
 from nostos.core.takeback.undo import done, prepare_undo, to_take_back

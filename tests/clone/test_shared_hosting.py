@@ -1,5 +1,6 @@
 """One document root and little else: a copy inside live's own folder, and in one that a panel has filled."""
 
+from nostos.around.survey import survey
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.backup.archive import ArchiveReader
@@ -8,7 +9,6 @@ from nostos.core.backup.write import backup
 from nostos.core.clone.clone import afresh, clone
 from nostos.core.clone.remove import remove
 from nostos.core.errors import SiteError
-from nostos.core.inspect.survey import survey
 from nostos.core.plan.prepared import prepare
 from nostos.core.sites.recognise import recognise
 from nostos.core.voyages.home import Home

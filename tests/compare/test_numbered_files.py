@@ -5,8 +5,8 @@ from __future__ import annotations
 import unittest
 
 from nostos.core.errors import NostosError
+from nostos.core.learning.findings import add_answers
 from nostos.core.plan.prepared import compare_voyage, prepare
-from nostos.core.profiles.learning.findings import add_answers
 from tests.apply.test_live_differs import SmallTest
 from tests.small import ENGINES, Small
 

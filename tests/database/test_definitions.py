@@ -7,9 +7,10 @@ from pathlib import Path
 from unittest import mock
 
 from nostos.core.clone.copy_rows import RowCopier
-from nostos.core.database import definitions, engines
-from nostos.core.database.engines import locate
+from nostos.core.database import definitions
+from nostos.core.database import registry as engines
 from nostos.core.database.outline import Outline, Trigger
+from nostos.core.database.registry import locate
 from nostos.core.errors import SiteError
 
 PARTS = {

@@ -5,7 +5,7 @@ from typing import Any
 from unittest import mock
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.files import Switch
+from nostos.core.apply.files.switch import Switch
 from nostos.core.apply.merge import merge
 from nostos.core.plan.decisions import Decision
 from nostos.core.plan.prepared import prepare

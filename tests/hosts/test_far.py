@@ -13,12 +13,15 @@ from contextlib import closing
 from pathlib import Path
 from unittest import mock
 
+from nostos.around.housekeeping import age_out
+from nostos.around.rehearsal.rehearse import RehearsalOptions, rehearse
+from nostos.around.rehearsal.serving import command_of
 from nostos.core.apply.merge import merge
 from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
-from nostos.core.database.engines import locate
+from nostos.core.database.registry import locate
 from nostos.core.errors import HostError, NostosError, SiteError
 from nostos.core.files.entry import STAMP
 from nostos.core.files.trees import tree_at
@@ -26,9 +29,6 @@ from nostos.core.hosts import connection
 from nostos.core.hosts.connection import Fence
 from nostos.core.hosts.far_path import written
 from nostos.core.hosts.helper import free_port
-from nostos.core.inspect.housekeeping import age_out
-from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
-from nostos.core.inspect.rehearsal.serving import command_of
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover

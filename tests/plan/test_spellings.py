@@ -17,13 +17,13 @@ from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
-from nostos.core.database.sqlite.connection import SqliteDatabase
+from nostos.core.engines.sqlite.connection import SqliteDatabase
+from nostos.core.learning.findings import Certainty, add_answers
+from nostos.core.learning.learn import learn
 from nostos.core.profiles.from_schema import NO_PROFILE, complete
-from nostos.core.profiles.learning.findings import Certainty, add_answers
-from nostos.core.profiles.learning.learn import learn
 from nostos.core.values import located, php
+from tests.learning.test_learning import Made, Maker
 from tests.plan.test_unknown import LawElevenTest
-from tests.profiles.test_learning import Made, Maker
 from tests.support import Harbour, SiteTest, rows
 
 SPELLINGS = (

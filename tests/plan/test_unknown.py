@@ -20,12 +20,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nostos.core.anchor.open_voyage import answers_of
+from nostos.core.learning.findings import add_answers
 from nostos.core.plan.unknown import Explainer, _may_hold
-from nostos.core.profiles.learning.findings import add_answers
 from nostos.core.sites.recognise import recognise
 from nostos.core.values import located, php
 from nostos.demo.story import Story
-from tests.profiles.test_learning import Made, Maker
+from tests.learning.test_learning import Made, Maker
 from tests.support import Harbour, SiteTest, rows, template
 
 SHOP = """

@@ -8,9 +8,9 @@ import unittest
 from collections.abc import Iterator
 
 from nostos.core.apply.merge import merge
+from nostos.core.learning.findings import add_answers
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
-from nostos.core.profiles.learning.findings import add_answers
 from tests.apply.test_live_differs import SmallTest
 from tests.small import ENGINES, Small
 

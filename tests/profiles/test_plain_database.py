@@ -3,7 +3,7 @@
 import sqlite3
 from pathlib import Path
 
-from nostos.core.inspect.survey import survey
+from nostos.around.survey import survey
 from nostos.core.sites.recognise import recognise
 from tests.support import Harbour, SiteTest, contents, rows
 

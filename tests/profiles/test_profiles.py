@@ -2,7 +2,7 @@
 import sqlite3
 
 from nostos.core.compare.known import known_of
-from nostos.core.database.sqlite.connection import SqliteDatabase
+from nostos.core.engines.sqlite.connection import SqliteDatabase
 from nostos.core.errors import SiteError
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader

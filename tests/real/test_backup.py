@@ -15,8 +15,8 @@ from nostos.core.backup.items import detached, prepare_things
 from nostos.core.backup.new_site import make_place
 from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
-from nostos.core.database.mysql.connection import MysqlDatabase
 from nostos.core.database.schema import Value
+from nostos.core.engines.mysql.connection import MysqlDatabase
 from nostos.core.errors import MergeInterrupted, MergeRefused
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise

@@ -12,14 +12,14 @@ from urllib.parse import quote
 import pymysql
 
 from nostos.core.anchor.open_voyage import opened
-from nostos.core.apply.files import Switch
+from nostos.core.apply.files.switch import Switch
 from nostos.core.apply.merge import merge
 from nostos.core.backup.restore import inspect_backup as look_into
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
-from nostos.core.database.engines import locate
-from nostos.core.database.held_lock import MARKS, HeldLock
-from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.database.registry import locate
+from nostos.core.engines.held_lock import MARKS, HeldLock
+from nostos.core.engines.mysql.connection import MysqlDatabase
 from nostos.core.errors import MergeRefused, RecoverNeeded, SiteError, VoyageError
 from nostos.core.files.local import tree as local
 from nostos.core.files.local.tree import LocalTree
@@ -70,7 +70,7 @@ class Idle(LibraryTest):
 
     def test_the_lock_is_held_throughout(self) -> None:
         site = recognise(self.site)
-        with mock.patch("nostos.core.database.mysql.lock.WAIT_SECONDS", 1), holding(site) as hold:
+        with mock.patch("nostos.core.engines.mysql.lock.WAIT_SECONDS", 1), holding(site) as hold:
             time.sleep(4)
             hold.check()
             with mock.patch.object(LocalTree, "lock", lambda *_: nullcontext()), self.assertRaises(

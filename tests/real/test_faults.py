@@ -12,7 +12,7 @@ import pymysql
 
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
-from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.engines.mysql.connection import MysqlDatabase
 from nostos.core.errors import MergeInterrupted, MergeRefused, SiteError, VoyageError
 from nostos.core.files.local.tree import LocalTree
 from nostos.core.plan.prepared import prepare
@@ -133,7 +133,7 @@ class Locks(LibraryTest):
             self.assertEqual(repr(now), repr(before))
             self.assertEqual(recover(self.home), [])
 
-        with mock.patch("nostos.core.database.mysql.session._LOCK_WAIT_SECONDS", 1):
+        with mock.patch("nostos.core.engines.mysql.session._LOCK_WAIT_SECONDS", 1):
             refused()
         other.rollback()
         real = MysqlDatabase.run

@@ -12,9 +12,9 @@ from nostos.core.compare.joins import Joins
 from nostos.core.compare.portable import Translator, named_rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table
+from nostos.core.learning.findings import Certainty
+from nostos.core.learning.learn import learn
 from nostos.core.profiles.from_schema import NO_PROFILE, complete
-from nostos.core.profiles.learning.findings import Certainty
-from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, Reference
 from nostos.core.sites.recognise import recognise
 from nostos.core.values.urls import UrlForms

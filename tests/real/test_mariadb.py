@@ -7,16 +7,16 @@ from contextlib import suppress
 from unittest import mock
 from urllib.parse import quote
 
+from nostos.around.survey import survey
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.ledger import Ledger
 from nostos.core.apply.merge import merge
 from nostos.core.apply.verify import Removals
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
-from nostos.core.database.engines import locate
-from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.database.registry import locate
+from nostos.core.engines.mysql.connection import MysqlDatabase
 from nostos.core.errors import MergeRefused, NostosError, SiteError, TargetMoved
-from nostos.core.inspect.survey import survey
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise

@@ -13,8 +13,8 @@ from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
-from nostos.core.database.engines import locate
-from nostos.core.database.mysql.connection import MysqlDatabase
+from nostos.core.database.registry import locate
+from nostos.core.engines.mysql.connection import MysqlDatabase
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise

@@ -3,14 +3,14 @@
 import unittest
 from typing import Any
 
+from nostos.around.rehearsal.rehearse import RehearsalOptions, rehearse
+from nostos.around.rehearsal.serving import command_of
+from nostos.around.survey import survey
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.errors import SiteError
-from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
-from nostos.core.inspect.rehearsal.serving import command_of
-from nostos.core.inspect.survey import survey
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise

@@ -12,6 +12,7 @@ from unittest import mock
 
 import psycopg
 
+from nostos.around.survey import survey
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.ledger import Ledger
@@ -20,10 +21,9 @@ from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
-from nostos.core.database.engines import locate
+from nostos.core.database.registry import locate
 from nostos.core.errors import MergeRefused, SiteError
 from nostos.core.hosts.connection import close_all
-from nostos.core.inspect.survey import survey
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise

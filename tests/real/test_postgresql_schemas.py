@@ -7,6 +7,7 @@ from pathlib import Path
 
 import psycopg
 
+from nostos.around.survey import Level, survey
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.backup.restore import inspect_backup, restore
@@ -14,7 +15,6 @@ from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.errors import MergeRefused, SiteError
-from nostos.core.inspect.survey import Level, survey
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise

@@ -16,9 +16,9 @@ from time import sleep
 from typing import Any
 from unittest import mock
 
+from nostos.around.rehearsal.rehearse import RehearsalOptions, rehearse
+from nostos.around.rehearsal.serving import command_of
 from nostos.core.apply.merge import merge
-from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
-from nostos.core.inspect.rehearsal.serving import command_of
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back

@@ -15,8 +15,8 @@ from typing import Any
 from nostos.core.anchor.open_voyage import answers_of
 from nostos.core.apply.merge import merge
 from nostos.core.compare.field_merge import Standing
+from nostos.core.learning.findings import add_answers
 from nostos.core.plan.prepared import prepare
-from nostos.core.profiles.learning.findings import add_answers
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from tests.real.postgres import missing, postgres

@@ -2,10 +2,10 @@
 
 import unittest
 
+from nostos.around.rehearsal.rehearse import Rehearsal, RehearsalOptions, check_same, rehearse
+from nostos.around.rehearsal.serving import command_of
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
-from nostos.core.inspect.rehearsal.rehearse import Rehearsal, RehearsalOptions, check_same, rehearse
-from nostos.core.inspect.rehearsal.serving import command_of
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from tests.real.servers import mariadb, missing

@@ -8,13 +8,13 @@ from typing import Any
 
 import pymysql
 
+from nostos.around.survey import survey
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.errors import SiteError
-from nostos.core.inspect.survey import survey
 from nostos.core.plan.prepared import compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.plan.selection_file import read as read_selection

@@ -2,10 +2,10 @@
 
 import unittest
 
+from nostos.around.trial.compare import Verdict
+from nostos.around.trial.run import Options, Trial, judged, remember, remembered, visit
+from nostos.around.versions import versions
 from nostos.core.anchor.open_voyage import opened
-from nostos.core.inspect.trial.compare import Verdict
-from nostos.core.inspect.trial.run import Options, Trial, judged, remember, remembered, visit
-from nostos.core.inspect.versions import versions
 from tests.real.servers import missing
 from tests.real.test_system import SystemTest
 

@@ -8,14 +8,14 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+from nostos.around.survey import survey
 from nostos.core.anchor.open_voyage import answers_of, opened
 from nostos.core.clone.remove import remove
-from nostos.core.inspect.survey import survey
+from nostos.core.learning.findings import add_answers
 from nostos.core.plan.prepared import compare_voyage
-from nostos.core.profiles.learning.findings import add_answers
 from nostos.core.sites.recognise import recognise
+from tests.learning.test_learning import Maker
 from tests.plan.test_unknown import LawElevenTest
-from tests.profiles.test_learning import Maker
 from tests.real.servers import PASSWORD, PhpSite, mariadb, missing
 from tests.real.test_system import SystemTest
 from tests.support import Harbour

@@ -4,8 +4,8 @@ import os
 import sqlite3
 from pathlib import Path
 
+from nostos.around.survey import survey
 from nostos.core.errors import SiteError
-from nostos.core.inspect.survey import survey
 from nostos.core.sites.recognise import recognise
 from tests.support import Harbour, SiteTest, rows, tree
 

@@ -12,8 +12,8 @@ if TYPE_CHECKING:
 
 def age_out(env: Environment, home: Home) -> list[Path]:
     """Let old journals and backups go. Returns which; trouble with it is told, and is no error of the operation's."""
+    from nostos.around import housekeeping
     from nostos.core.errors import NostosError
-    from nostos.core.inspect import housekeeping
 
     try:
         return housekeeping.age_out(home)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from nostos.cli.environment import PASSWORD, staging_password
 
 if TYPE_CHECKING:
-    from nostos.core.inspect.trial.visit import Access
+    from nostos.around.trial.visit import Access
 
 
 def arguments(parser: argparse._ActionsContainer, most: int) -> None:
@@ -46,8 +46,8 @@ def entry_arguments(parser: argparse._ActionsContainer) -> None:
 
 def entry(args: argparse.Namespace) -> Access:
     """How staging is entered. Raises SiteError where that cannot be read."""
+    from nostos.around.trial.visit import Access
     from nostos.core.errors import SiteError
-    from nostos.core.inspect.trial.visit import Access
 
     login, cookie = None, ""
     if args.login:

@@ -6,16 +6,16 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nostos.cli import around
+from nostos.cli import site_commands
 
 if TYPE_CHECKING:
     from nostos.cli.environment import Environment
     from nostos.core.anchor.open_voyage import Crew
     from nostos.core.apply.merge import MergeResult
-    from nostos.core.inspect.trial.watch import Watch, Watched
     from nostos.core.plan.prepared import PreparedMerge
     from nostos.core.takeback.undo import PastOperation
     from nostos.core.voyages.home import Home
+    from nostos.site_commands.trial.watch import Watch, Watched
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -35,8 +35,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def begun(args: argparse.Namespace, env: Environment, crew: Crew, prepared: PreparedMerge) -> Watch | None:
     """Begin to watch, if that is asked for. Raises SiteError where live does not answer."""
     from nostos.core.errors import SiteError
-    from nostos.core.inspect.trial.watch import WatchOptions, paths_in, watch_of
     from nostos.show.progress import shown
+    from nostos.site_commands.trial.watch import WatchOptions, paths_in, watch_of
 
     if not (args.watch or args.undo_if_broken or args.pages or args.pictures):
         return None
@@ -81,7 +81,7 @@ def take_back(args: argparse.Namespace, env: Environment, home: Home, crew: Crew
     from nostos.core.voyages.history import recorded
 
     prepared = prepare_undo(home, crew, which, Choice(everyone=True))
-    with recorded(home, "undo", crew.voyage.name, crew.voyage.live_name) as record, around.commands(
+    with recorded(home, "undo", crew.voyage.name, crew.voyage.live_name) as record, site_commands.commands(
             args, env, crew.live, "undo", record):
         result = merge(home, crew, prepared)
         record.note_route(f"journal {which.id}", crew.voyage.live_url, result.between)

@@ -17,7 +17,7 @@ from nostos.core.values.structures import jsonable
 from nostos.show.learning import question
 
 if TYPE_CHECKING:  # it brings along what visits sites
-    from nostos.core.inspect.trial.watch import Watched
+    from nostos.around.trial.watch import Watched
 
 
 def item(shown: Item, needs: Needs, describe: Any = str, fields: bool = True) -> dict[str, Any]:

@@ -22,6 +22,10 @@ import jinja2
 from markupsafe import Markup
 
 import nostos
+from nostos.around.rehearsal.rehearse import Rehearsal
+from nostos.around.trial.compare import Judged, PageFacts, count
+from nostos.around.trial.pictures import Pictured, Shots
+from nostos.around.trial.run import Trial
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.apply.ledger import Line
 from nostos.core.apply.merge import MergeResult
@@ -33,10 +37,6 @@ from nostos.core.compare.naming import plain_name
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of, plain_text
 from nostos.core.files.tree import FileTree
-from nostos.core.inspect.rehearsal.rehearse import Rehearsal
-from nostos.core.inspect.trial.compare import Judged, PageFacts, count
-from nostos.core.inspect.trial.pictures import Pictured, Shots
-from nostos.core.inspect.trial.run import Trial
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.offered import Offer
 from nostos.core.plan.prepared import PreparedMerge

@@ -7,12 +7,11 @@ from typing import Any
 
 from rich.console import Console
 
-from nostos.cli.environment import Environment
 from nostos.core.anchor.names import Side
+from nostos.core.learning.findings import Certainty, Finding, Layer
+from nostos.core.learning.places import ROWS
 from nostos.core.patterns import clean
 from nostos.core.plan.unknown import Question
-from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
-from nostos.core.profiles.learning.places import ROWS
 from nostos.core.profiles.places import Place
 from nostos.show.tables import count, heading, table
 
@@ -100,23 +99,6 @@ def asked(q: Question, mark: str = "") -> list[str]:
 
 def _some(names: Sequence[str]) -> str:
     return ", ".join(names[:2]) + (f" and {len(names) - 2} more" if len(names) > 2 else "")
-
-
-def ask(env: Environment, left: Sequence[Question]) -> dict[str, str]:
-    """Ask each question; what is not answered is left. Returns answers by place."""
-    said: dict[str, str] = {}
-    for n, question in enumerate(left, start=1):
-        env.err.print()
-        for line in asked(question, f"{n} of {len(left)}. "):
-            env.err.print(line, soft_wrap=True, highlight=False, markup=False)
-        choices = [*question.candidates, "number"]
-        for at, choice in enumerate(choices, start=1):
-            means = "nothing: it is just a number" if choice == "number" else f"a row of {choice}"
-            env.err.print(f"   {at}  {means}")
-        answer = env.ask("   Which? (a number; empty: not now) ")
-        if answer.isdigit() and 1 <= int(answer) <= len(choices):
-            said.update((str(p), choices[int(answer) - 1]) for p in question.places)
-    return said
 
 
 def data(found: Layer, answers: Layer, left: Sequence[Question]) -> dict[str, Any]:

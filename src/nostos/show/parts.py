@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
+from nostos.around.versions import PartState, PartVersions
 from nostos.core.anchor.names import Side
-from nostos.core.inspect.versions import PartState, PartVersions
 from nostos.core.patterns import clean
 from nostos.show.tables import heading, table
 

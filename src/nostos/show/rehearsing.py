@@ -5,8 +5,8 @@ from __future__ import annotations
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.inspect.rehearsal.rehearse import Rehearsal
-from nostos.core.inspect.trial.compare import Verdict
+from nostos.around.rehearsal.rehearse import Rehearsal
+from nostos.around.trial.compare import Verdict
 from nostos.core.patterns import clean
 from nostos.show.tables import count, heading, size, table
 

@@ -8,8 +8,8 @@ import msgspec
 from rich.console import Console
 from rich.text import Text
 
+from nostos.around.survey import Level, Survey
 from nostos.core.errors import SiteError
-from nostos.core.inspect.survey import Level, Survey
 from nostos.core.patterns import clean
 from nostos.show.tables import count, heading, size, table
 

@@ -9,8 +9,8 @@ from pathlib import Path
 from rich.console import Console
 from rich.text import Text
 
+from nostos.around.tide import DAYS, HOURS, Rate, Tide, label, visits
 from nostos.core.errors import SiteError
-from nostos.core.inspect.tide import DAYS, HOURS, Rate, Tide, label, visits
 from nostos.core.patterns import clean
 from nostos.show.tables import count, heading, table
 

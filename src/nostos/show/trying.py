@@ -7,11 +7,11 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
+from nostos.around.trial.compare import Verdict, count
+from nostos.around.trial.pictures import Pictured
+from nostos.around.trial.run import Trial
+from nostos.around.trial.watch import Watched
 from nostos.core.apply.merge import MergeResult
-from nostos.core.inspect.trial.compare import Verdict, count
-from nostos.core.inspect.trial.pictures import Pictured
-from nostos.core.inspect.trial.run import Trial
-from nostos.core.inspect.trial.watch import Watched
 from nostos.core.patterns import clean
 from nostos.show.tables import count as number
 from nostos.show.tables import heading, table

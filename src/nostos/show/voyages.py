@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.inspect.housekeeping import Space
-from nostos.core.inspect.status import Status
+from nostos.around.housekeeping import Space
+from nostos.around.status import Status
 from nostos.core.patterns import clean
 from nostos.core.voyages.history import HistoryEntry
 from nostos.show.tables import age, count, heading, size, table

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from nostos.cli import around
+from nostos.cli import site_commands
 from nostos.cli.environment import PASSWORD, Environment, ExitStatus, staging_password
 
 
@@ -38,7 +38,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--gate", metavar="USER",
                         help="the copy's pages ask for this name and a password, which is asked for now or read from "
                              f"{PASSWORD}")
-    around.arguments(parser)
+    site_commands.arguments(parser)
     parser.epilog = ("Example:\n  nostos clone /srv/www/site autumn --into /srv/www/staging "
                      "--url https://staging.example --skip 'old-backups/**'")
 
@@ -48,7 +48,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.clone.clone import clone
     from nostos.core.errors import SiteError
     from nostos.core.hosts.far_path import written
-    from nostos.core.profiles.learning.findings import take_answers
+    from nostos.core.learning.findings import take_answers
     from nostos.core.sites.guards import gate as make_gate
     from nostos.core.sites.recognise import recognise
     from nostos.core.voyages.history import recorded
@@ -70,7 +70,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         home.make()
         take_answers(Path(args.answers).expanduser(), answers_of(home, live))
     with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell, \
-            around.commands(args, env, live, "clone", record, written(args.into)) as ran:
+            site_commands.commands(args, env, live, "clone", record, written(args.into)) as ran:
         result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell,
                        args.mask, gate, args.follow, args.skip_rows, args.over, args.of_site, addresses)
         record.note_route(live.url, result.voyage.url)

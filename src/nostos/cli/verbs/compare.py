@@ -73,8 +73,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             offered = None if chosen else offers(crew, found, needs)
             pictured = []
             if args.pictures:
-                from nostos.core.inspect.trial.pictures import of_comparison
-                from nostos.core.inspect.trial.run import Options
+                from nostos.around.trial.pictures import of_comparison
+                from nostos.around.trial.run import Options
 
                 with shown(env.err) as tell:
                     pictured = of_comparison(crew, found, Options(args.most, args.rate, args.minutes,

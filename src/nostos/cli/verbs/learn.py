@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -29,9 +29,9 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.anchor.open_voyage import answers_of, opened
     from nostos.core.database.protocol import told
     from nostos.core.errors import SelectionError
+    from nostos.core.learning.findings import add_answers, read_layer
+    from nostos.core.learning.learn import learn
     from nostos.core.plan.prepared import compare_voyage
-    from nostos.core.profiles.learning.findings import add_answers, read_layer
-    from nostos.core.profiles.learning.learn import learn
     from nostos.core.progress import Progress
     from nostos.core.sites.recognise import recognise
     from nostos.core.voyages.home import Home
@@ -62,7 +62,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                 staging.close()
     said = _said(args.answer)
     if args.interactive:
-        said.update(learning.ask(env, _unanswered(questions, said)))
+        said.update(_ask(env, _unanswered(questions, said), learning.asked))
     for q in questions:
         if str(q.place) in said:  # an answer to a question is one to all places that it is asked of
             for alike in q.alike:
@@ -85,6 +85,24 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     else:
         learning.learned(env.out, site.name, found, read_layer(answers), left, args.all)
     return ExitStatus.LOOK if left else ExitStatus.DONE
+
+
+def _ask(env: Environment, left: Sequence[Question], lines: Callable[[Question, str], list[str]]) -> dict[str, str]:
+    """Ask each question; what is not answered is left. lines: how a question reads. Returns answers by
+    place."""
+    said: dict[str, str] = {}
+    for n, question in enumerate(left, start=1):
+        env.err.print()
+        for line in lines(question, f"{n} of {len(left)}. "):
+            env.err.print(line, soft_wrap=True, highlight=False, markup=False)
+        choices = [*question.candidates, "number"]
+        for at, choice in enumerate(choices, start=1):
+            means = "nothing: it is just a number" if choice == "number" else f"a row of {choice}"
+            env.err.print(f"   {at}  {means}")
+        answer = env.ask("   Which? (a number; empty: not now) ")
+        if answer.isdigit() and 1 <= int(answer) <= len(choices):
+            said.update((str(p), choices[int(answer) - 1]) for p in question.places)
+    return said
 
 
 def _unanswered(questions: Iterable[Question], said: Collection[str]) -> list[Question]:

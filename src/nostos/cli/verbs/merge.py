@@ -7,14 +7,14 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nostos.cli import around, choosing, visiting, watching
+from nostos.cli import choosing, site_commands, visiting, watching
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
     from nostos.core.anchor.open_voyage import Crew
     from nostos.core.apply.merge import MergeResult
-    from nostos.core.inspect.trial.pictures import Shots
     from nostos.core.plan.prepared import PreparedMerge
+    from nostos.site_commands.trial.pictures import Shots
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -26,7 +26,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--html", metavar="FILE", help="also write what goes home, and the ledger, to a page")
     parser.add_argument("--yes", action="store_true", help="do not ask")
     watching.arguments(parser)
-    around.arguments(parser)
+    site_commands.arguments(parser)
     parser.epilog = ("Examples:\n  nostos merge autumn --dry-run\n"
                      "  nostos merge autumn --take 'page/*' --take menu/main\n"
                      "  nostos merge autumn --selection pages.toml\n"
@@ -55,7 +55,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     with home.lock(voyage.name), opened(home, voyage) as crew:
         rehearsal = None
         if args.as_rehearsed:  # what visits sites is not loaded for every merge
-            from nostos.core.inspect.rehearsal.rehearse import check_same, rehearsed
+            from nostos.site_commands.rehearsal.rehearse import check_same, rehearsed
 
             rehearsal = rehearsed(home, args.as_rehearsed, voyage.name)
             choosing.say_again(args, rehearsal.choice)
@@ -68,7 +68,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         if not env.json:
             merging.plan(env.out, prepared, voyage.live_name)
         if choosing.stops(args, env, prepared, "There is nothing to bring home. Nothing was done."):
-            around.told(args, env, crew.live, "merge")
+            site_commands.told(args, env, crew.live, "merge")
             _report(args, env, crew, prepared, None)
             return ended
         going = len(prepared.plan.selection.chosen)
@@ -76,7 +76,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         file = read(args.selection) if args.selection else None
         watch = watching.begun(args, env, crew, prepared)
         with recorded(home, "merge", voyage.name, voyage.live_name) as record, shown(env.err) as tell, \
-                around.commands(args, env, crew.live, "merge", record) as ran:
+                site_commands.commands(args, env, crew.live, "merge", record) as ran:
             result = merge(home, crew, prepared, tell)
             record.note_route(voyage.url, voyage.live_url, result.between)
             if file is not None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from nostos.cli import around, choosing
+from nostos.cli import choosing, site_commands
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
@@ -18,7 +18,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--afresh", action="store_true", help="start over: staging becomes a new copy of live")
     parser.add_argument("--dry-run", action="store_true", help="show the operations and stop")
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    around.arguments(parser)
+    site_commands.arguments(parser)
     parser.epilog = ("Examples:\n  nostos refresh autumn\n  nostos refresh autumn --take 'order/*' --take 'comment/*'\n"
                      "  nostos refresh autumn --afresh\n\n"
                      "Staging's own work stays. Exit status 1: clashes are left, staging as it was there.")
@@ -51,11 +51,11 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         if not env.json:
             merging.plan(env.out, prepared, f"voyage {voyage.name}")
         if choosing.stops(args, env, prepared, "Live has nothing new for staging. Nothing was done."):
-            around.told(args, env, crew.live, "refresh")
+            site_commands.told(args, env, crew.live, "refresh")
             return ended
         choosing.confirm(env, args.yes, f"Bring {len(prepared.plan.selection.chosen)} items into staging?")
         with recorded(home, "refresh", voyage.name, voyage.live_name) as record, shown(env.err) as tell, \
-                around.commands(args, env, crew.live, "refresh", record, crew.staging.files.at) as ran:
+                site_commands.commands(args, env, crew.live, "refresh", record, crew.staging.files.at) as ran:
             result = merge(home, crew, prepared, tell)
             record.note_route(voyage.live_url, voyage.url, result.between)
             record.counts = {"items": len(prepared.plan.selection.chosen), "clashes": len(result.clashes)}
@@ -84,7 +84,7 @@ def _afresh(args: argparse.Namespace, env: Environment, home: Home, voyage: Voya
         if env.ask(f"Type the voyage's name to start afresh ({voyage.name}): ") != voyage.name:
             raise VoyageError("The name does not match.", next_step="Run it again, or with --yes.")
     with recorded(home, "refresh afresh", voyage.name, voyage.live_name) as record, shown(env.err) as tell, \
-            around.commands(args, env, recognise(voyage.live), "clone", record, written(voyage.into)) as ran:
+            site_commands.commands(args, env, recognise(voyage.live), "clone", record, written(voyage.into)) as ran:
         result = afresh(home, voyage, tell)
         record.note_route(voyage.live_url, voyage.url)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}

@@ -10,7 +10,7 @@ from nostos.cli import choosing, visiting
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
-    from nostos.core.inspect.trial.pictures import Shots
+    from nostos.around.trial.pictures import Shots
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,10 +29,10 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.around.rehearsal.rehearse import RehearsalOptions, rehearse
+    from nostos.around.rehearsal.serving import command_of
+    from nostos.around.trial.compare import count
     from nostos.core.anchor.open_voyage import opened
-    from nostos.core.inspect.rehearsal.rehearse import RehearsalOptions, rehearse
-    from nostos.core.inspect.rehearsal.serving import command_of
-    from nostos.core.inspect.trial.compare import count
     from nostos.core.voyages.history import recorded
     from nostos.core.voyages.home import Home
     from nostos.show import merging, rehearsing

@@ -8,7 +8,7 @@ import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from nostos.cli import around, choosing
+from nostos.cli import choosing, site_commands
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--prefix", metavar="P", help="for a new site: what the names of its tables begin with")
     parser.add_argument("--dry-run", action="store_true", help="verify, show what it would do, and stop")
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    around.arguments(parser)
+    site_commands.arguments(parser)
     parser.epilog = ("Examples:\n  nostos restore site.tar.zst /srv/www/site --dry-run\n"
                      "  nostos restore site.tar.zst /srv/www/site --take page/visit --take 'order/*'\n"
                      "  nostos restore site.tar.zst /srv/www/second --url https://second.example\n\n"
@@ -85,7 +85,7 @@ def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, a
     if not env.json and not anew:
         backups.outlook(env.out, outlook)
     if args.dry_run:
-        around.told(args, env, site, "restore")
+        site_commands.told(args, env, site, "restore")
     if args.dry_run or not outlook.acts:
         if env.json:
             write_json(env.stdout, data.outlook(outlook))
@@ -95,7 +95,7 @@ def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, a
     if not args.yes and not anew and env.ask(f"Type the site's name to restore it ({site.name}): ") != site.name:
         raise MergeRefused("The name does not match.", next_step="Run it again, or with --yes.")
     with recorded(home, "restore", "", site.name) as record, shown(env.err) as tell, \
-            around.commands(args, env, site, "restore", record) as ran:
+            site_commands.commands(args, env, site, "restore", record) as ran:
         result = restore(home, outlook, tell, anew)
         record.counts = {"rows": result.rows, "files": result.files}
         record.note_route(str(outlook.path), site.url, result.between)
@@ -130,7 +130,7 @@ def _some(args: argparse.Namespace, env: Environment, home: Home, site: Site) ->
                 return ExitStatus.DONE
             choosing.confirm(env, args.yes, f"Bring {len(prepared.plan.selection.chosen)} items back?")
             with recorded(home, "restore", "", site.name) as record, shown(env.err) as tell, \
-                    around.commands(args, env, site, "restore", record) as ran:
+                    site_commands.commands(args, env, site, "restore", record) as ran:
                 result = merge(home, detached(site, database), prepared, tell)
                 record.counts = {"items": len(prepared.plan.selection.chosen)}
                 record.note_route(str(file), site.url, result.between)

@@ -13,8 +13,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.inspect.housekeeping import keep_days, space
-    from nostos.core.inspect.status import status
+    from nostos.around.housekeeping import keep_days, space
+    from nostos.around.status import status
     from nostos.core.voyages.home import Home
     from nostos.show.output import write_json
     from nostos.show.voyages import house, voyages

@@ -16,7 +16,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.inspect.survey import survey
+    from nostos.around.survey import survey
     from nostos.core.sites.recognise import recognise
     from nostos.show import surveying
     from nostos.show.output import write_json

@@ -18,7 +18,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
-    from nostos.core.inspect.tide import tide
+    from nostos.around.tide import tide
     from nostos.core.sites.recognise import recognise
     from nostos.show import tides
     from nostos.show.output import write_json

@@ -22,9 +22,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.around.trial.compare import count
+    from nostos.around.trial.run import Options, judged, remember, remembered, visit
     from nostos.core.anchor.open_voyage import opened
-    from nostos.core.inspect.trial.compare import count
-    from nostos.core.inspect.trial.run import Options, judged, remember, remembered, visit
     from nostos.core.voyages.history import recorded
     from nostos.core.voyages.home import Home
     from nostos.show import trying
@@ -42,8 +42,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
             found = judged(crew, seen, left, against)
             pictures = []
             if args.pictures:
-                from nostos.core.inspect.trial.pictures import take
-                from nostos.core.inspect.trial.run import visitors
+                from nostos.around.trial.pictures import take
+                from nostos.around.trial.run import visitors
 
                 with visitors(crew, options) as both:
                     pictures = take(found, Path(args.pictures), *both, tell)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from nostos.cli import around, choosing
+from nostos.cli import choosing, site_commands
 from nostos.cli.environment import Environment, ExitStatus
 
 
@@ -17,7 +17,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--list", action="store_true", help="list what can be taken back, and stop")
     parser.add_argument("--dry-run", action="store_true", help="show the operations and stop")
     parser.add_argument("--yes", action="store_true", help="do not ask")
-    around.arguments(parser)
+    site_commands.arguments(parser)
     parser.epilog = ("Examples:\n  nostos undo autumn\n  nostos undo autumn --list\n\n"
                      "What live gained since stays. Exit status 1: live has moved on somewhere, and stays there.")
 
@@ -49,11 +49,11 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         if not env.json:
             merging.undo_plan(env.out, prepared, which, voyage.live_name)
         if choosing.stops(args, env, prepared, "Nothing was done."):
-            around.told(args, env, crew.live, "undo")
+            site_commands.told(args, env, crew.live, "undo")
             return ended
         going = len(prepared.plan.selection.chosen)
         choosing.confirm(env, args.yes, f"Take {going} items back from {voyage.live_name}?")
-        with recorded(home, "undo", voyage.name, voyage.live_name) as record, around.commands(
+        with recorded(home, "undo", voyage.name, voyage.live_name) as record, site_commands.commands(
                 args, env, crew.live, "undo", record) as ran:
             result = merge(home, crew, prepared)
             record.note_route(f"journal {which.id}", voyage.live_url, result.between)

@@ -14,8 +14,8 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
+    from nostos.around.versions import versions
     from nostos.core.anchor.open_voyage import opened
-    from nostos.core.inspect.versions import versions
     from nostos.core.voyages.home import Home
     from nostos.show import parts
     from nostos.show.output import write_json

@@ -16,8 +16,8 @@ from nostos.core.anchor.store import Anchor
 from nostos.core.database.protocol import Database
 from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.hosts.far_path import written
-from nostos.core.profiles.learning.findings import Layer, as_data, learned, of_data, read_layer
-from nostos.core.profiles.learning.learn import learn, with_answers
+from nostos.core.learning.findings import Layer, as_data, learned, of_data, read_layer
+from nostos.core.learning.learn import learn, with_answers
 from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.fences import fenced
 from nostos.core.sites.left_out import without

@@ -15,7 +15,7 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from nostos.core.apply.rows import CommitResult
+from nostos.core.apply.rows.write import CommitResult
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison
 from nostos.core.database.protocol import Database
@@ -90,7 +90,7 @@ class Ledger:
         written = {(o.table, o.key): set(o.values) for o in plan.of(UpdateRow)}
         taken = {f.path for f in plan.settled_files}
         rows = comparison.rows
-        # Where rows are in trees is proved where it is given out (apply/placing, apply/nesting).
+        # Where rows are in trees is proved where it is given out (apply/rows/placing, apply/rows/nesting).
         derived = {(d.table, d.column) for d in rows.profile.derived} | rows.profile.placed
         removed = {(o.table, o.key) for o in plan.of(RemoveRow)}
         chosen = {i.id for i in plan.selection.items}

@@ -17,12 +17,12 @@ import msgspec
 
 from nostos.core.anchor.names import CanonicalName, Side
 from nostos.core.anchor.open_voyage import Crew
-from nostos.core.apply.files import Switch
-from nostos.core.apply.foreign_keys import check_parents, may_check_itself
+from nostos.core.apply.files.switch import Switch
 from nostos.core.apply.ledger import Ledger, Line
-from nostos.core.apply.loose import LooseRows, put_back
 from nostos.core.apply.notes import AnchorNotes
-from nostos.core.apply.rows import CommitResult, apply_rows
+from nostos.core.apply.rows.foreign_keys import check_parents, may_check_itself
+from nostos.core.apply.rows.loose import LooseRows, put_back
+from nostos.core.apply.rows.write import CommitResult, apply_rows
 from nostos.core.apply.schema import add_constraints, apply_schema, drop_schema, fill, take_back_schema
 from nostos.core.apply.settle import settle, settle_rest
 from nostos.core.apply.verify import Removals

@@ -10,7 +10,7 @@ from nostos.core.anchor.names import FILES, Keys, RowName, Side, names_of, numbe
 from nostos.core.anchor.rows import ALWAYS_LOOK
 from nostos.core.anchor.store import Anchor
 from nostos.core.apply.notes import AnchorNotes
-from nostos.core.apply.rows import CommitResult
+from nostos.core.apply.rows.write import CommitResult
 from nostos.core.compare.field_merge import Role, Standing
 from nostos.core.compare.items import TRAVELS, Comparison, Field, Item, SchemaAction
 from nostos.core.compare.nesting import numbered

@@ -14,8 +14,8 @@ import msgspec
 from nostos.core.backup import layout
 from nostos.core.backup.archive import ArchiveReader, Body, Member
 from nostos.core.backup.layout import Manifest, damaged
-from nostos.core.database.engines import engine
 from nostos.core.database.outline import Outline
+from nostos.core.database.registry import engine
 from nostos.core.database.rows import json_lines as rowlines
 from nostos.core.database.schema import Table, Value, in_todays_names
 from nostos.core.files.entry import OWN_PREFIX, FileEntry, inside

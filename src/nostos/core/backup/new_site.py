@@ -10,7 +10,7 @@ from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, Rows, read
 from nostos.core.backup.layout import BackupError
 from nostos.core.clone.copy_rows import Localiser
-from nostos.core.database.engines import NONE, Location, Made, engine, locate
+from nostos.core.database.registry import NONE, Location, Made, engine, locate
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 from nostos.core.files.trees import tree_at

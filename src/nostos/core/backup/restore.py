@@ -19,7 +19,7 @@ from typing import Any
 import msgspec
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.files import Switch
+from nostos.core.apply.files.switch import Switch
 from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, Rows, begin, into, read
 from nostos.core.backup.differences import Differences
@@ -28,9 +28,9 @@ from nostos.core.backup.write import BackupResult, Blocks, backup, default_place
 from nostos.core.clock import now
 from nostos.core.clone.copy_rows import Localiser
 from nostos.core.compare.file_changes import tree_of
-from nostos.core.database.engines import Swap, engine
 from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Block, Database, told
+from nostos.core.database.registry import Swap, engine
 from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.schema import Key, Table
 from nostos.core.errors import (

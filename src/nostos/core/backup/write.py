@@ -19,9 +19,9 @@ from nostos.core.backup.archive import ArchiveReader, ArchiveWriter
 from nostos.core.backup.contents import begin
 from nostos.core.backup.layout import CONFIGURATION, FILES, Manifest
 from nostos.core.clock import now
-from nostos.core.database.engines import Location, engine
 from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Block, Database, told
+from nostos.core.database.registry import Location, engine
 from nostos.core.database.rows import json_lines as rowlines
 from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.rows.row_bytes import row_form

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 from urllib.parse import urlsplit
 
-from nostos.core.database.engines import Location
+from nostos.core.database.registry import Location
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host
 from nostos.core.hosts.running import can_run, run

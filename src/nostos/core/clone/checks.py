@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from nostos.core.database.engines import Location
+from nostos.core.database.registry import Location
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import STAMP, FileEntry
 from nostos.core.files.trees import tree_at

@@ -24,8 +24,8 @@ from nostos.core.clone.copy_rows import Localiser, RowCopier
 from nostos.core.clone.masking import Mask, recipe
 from nostos.core.clone.other_machines import OtherMachine, machines_in, says_settings
 from nostos.core.clone.remove import check_removable, remove, set_aside
-from nostos.core.database.engines import Location, Made, Place
 from nostos.core.database.protocol import Database, told
+from nostos.core.database.registry import Location, Made, Place
 from nostos.core.database.schema import Table
 from nostos.core.errors import NoSuchDatabase, SiteError, VoyageError
 from nostos.core.files.entry import STAMP, FileEntry, plain_text
@@ -34,9 +34,9 @@ from nostos.core.files.trees import tree_at
 from nostos.core.files.words import ending
 from nostos.core.hosts.connection import reach
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_machine, written
+from nostos.core.learning.findings import as_data
+from nostos.core.learning.learn import learn
 from nostos.core.profiles.compared import TOPS, compared_tables
-from nostos.core.profiles.learning.findings import as_data
-from nostos.core.profiles.learning.learn import learn
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.profiles.network import number_of, outside
 from nostos.core.profiles.network import sites as network_sites

@@ -16,8 +16,8 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.rows import SEED
 from nostos.core.anchor.store import Anchor
 from nostos.core.clone.masking import Mask
-from nostos.core.database.engines import engine
 from nostos.core.database.protocol import Block, Database, InsideCopy
+from nostos.core.database.registry import engine
 from nostos.core.database.rows.digests import add_digests, block_of
 from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Key, Table, Value

@@ -5,7 +5,7 @@ from __future__ import annotations
 from contextlib import suppress
 from dataclasses import replace
 
-from nostos.core.database.engines import Made, engine
+from nostos.core.database.registry import Made, engine
 from nostos.core.errors import RecoverNeeded, SiteError
 from nostos.core.files.entry import OWN_PREFIX, STAMP
 from nostos.core.files.tree import FileTree

@@ -12,7 +12,7 @@ from nostos.core.compare.field_merge import FieldMerge, Standing
 from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.database.schema import Value
-from nostos.core.profiles.sources import Sources
+from nostos.core.learning.sources import Sources
 
 TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
 

@@ -18,7 +18,7 @@ from nostos.core.compare.portable import Portable, Unresolved, plain
 from nostos.core.compare.row_states import RowState, side_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.profiles.learning.words import words
+from nostos.core.values.words import words
 
 _LEVELS = 4  # of what belongs to what belongs to what has a name
 _SAMPLE = 200  # rows of a table that are looked at for its title

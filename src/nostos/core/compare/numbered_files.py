@@ -19,7 +19,7 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
-from nostos.core.profiles.learning.words import words
+from nostos.core.values.words import words
 
 _KEYS = 0.95  # of the numbers that stand there, those that have to be keys: a row may be gone, and its file not
 _MANY, _COVERED = 8, 0.5  # numbers, and which part of a table's rows, that say it without a name

@@ -25,8 +25,8 @@ from nostos.core.compare.row_states import Rows, RowState, base_key, canonical_k
 from nostos.core.compare.two_names import give_names, owners, paths_of, renumbered
 from nostos.core.database.protocol import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.learning.findings import Layer
 from nostos.core.profiles.compared import TOPS, Locals, compared_tables
-from nostos.core.profiles.learning.findings import Layer
 from nostos.core.profiles.model import Profile
 from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.effective_profile import effective_profile

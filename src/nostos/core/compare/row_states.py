@@ -10,7 +10,7 @@ from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side,
 from nostos.core.anchor.rows import RowMove
 from nostos.core.clone.masking import Mask
 from nostos.core.compare.portable import Portable, Translator, Unresolved, ValueWriter, number_by
-from nostos.core.database.engines import Engine
+from nostos.core.database.registry import Engine
 from nostos.core.database.schema import Key, Row, Table
 from nostos.core.profiles.model import Profile
 from nostos.core.values.names import Names

@@ -26,6 +26,9 @@ from nostos.core.database.protocol import Database, told
 from nostos.core.database.schema import NAMED, Value
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
+from nostos.core.learning.findings import Certainty, Layer
+from nostos.core.learning.pointers import pointers_of
+from nostos.core.learning.sources import Sources
 from nostos.core.plan import needs as need_finder
 from nostos.core.plan.decisions import decide
 from nostos.core.plan.leftovers import Trace, leftovers
@@ -43,10 +46,7 @@ from nostos.core.plan.operations import (
 from nostos.core.plan.roles import exchanged
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.unknown import Explainer, Question, asked_for, hold_back, unexplained
-from nostos.core.profiles.learning.findings import Certainty, Layer
-from nostos.core.profiles.learning.pointers import pointers_of
 from nostos.core.profiles.places import Place
-from nostos.core.profiles.sources import Sources
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.database_words import DatabaseWords

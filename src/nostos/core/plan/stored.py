@@ -21,9 +21,9 @@ from nostos.core.compare.schema_changes import schema_items
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import NAMED, Key, Row, Table
 from nostos.core.files.entry import FileEntry
+from nostos.core.learning.findings import Layer
 from nostos.core.plan import needs as need_finder
 from nostos.core.plan.needs import Needs
-from nostos.core.profiles.learning.findings import Layer
 from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site

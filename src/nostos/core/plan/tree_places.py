@@ -8,8 +8,8 @@ from typing import Any
 from nostos.core.compare.items import Item
 from nostos.core.plan.obstacles import Need, Obstacle, Obstacles
 from nostos.core.plan.row_writes import RowWrite, WriteAction
-from nostos.core.profiles.learning.words import says_parent
 from nostos.core.values.references import begun, inside
+from nostos.core.values.words import says_parent
 
 
 class TreePlaces(Obstacles):

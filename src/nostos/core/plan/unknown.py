@@ -19,14 +19,13 @@ from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
+from nostos.core.learning.evidence import SURE, YES_OR_NO, PointersAt, Weighed, Weigher
+from nostos.core.learning.findings import Certainty, Finding, Layer
+from nostos.core.learning.places import Held, called, discriminator, key_columns, kind_said
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.conditions import holds
-from nostos.core.profiles.learning import words
-from nostos.core.profiles.learning.evidence import SURE, YES_OR_NO, PointersAt, Weighed, Weigher
-from nostos.core.profiles.learning.findings import Certainty, Finding, Layer
-from nostos.core.profiles.learning.places import Held, called, discriminator, key_columns, kind_said
 from nostos.core.profiles.places import Place
-from nostos.core.values import located, shapes
+from nostos.core.values import located, shapes, words
 from nostos.core.values.structures import fits
 from nostos.core.values.tokens import CLOSE, OPEN
 

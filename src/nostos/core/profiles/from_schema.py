@@ -8,10 +8,10 @@ from fnmatch import fnmatchcase
 
 from nostos.core.database.schema import Table
 from nostos.core.profiles.frameworks import of_tables
-from nostos.core.profiles.learning.words import says_weakly
 from nostos.core.profiles.model import Child, FieldPolicy, Kind, Profile, Reference
 from nostos.core.profiles.networked import networked
 from nostos.core.profiles.policies import STRUCTURE
+from nostos.core.values.words import says_weakly
 
 NO_PROFILE = Profile(name="none", title="no profile: worked out from the schema")
 

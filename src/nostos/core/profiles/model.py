@@ -416,7 +416,7 @@ class Profile:
     question: Question | None = None
     network: Network | None = None  # how an installation keeps several sites
     networked: bool = False  # what it says is said of each of them
-    serve: tuple[str, ...] = ()  # a command by which a copy answers on this machine; see inspect/rehearsal/serving
+    serve: tuple[str, ...] = ()  # a command by which a copy answers on this machine; see around/rehearsal/serving
     minds: tuple[tuple[str, Where, str], ...] = ()  # table, which rows, and what is told where one of them comes home
     gate_setting: str = ""  # the setting by which a copy's pages ask for a password
     prefixed: tuple[tuple[str, str, tuple[str, ...]], ...] = ()  # table, column, patterns of what follows the prefix

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from nostos.core.database.engines import NONE, Location
+from nostos.core.database.registry import NONE, Location
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.files.tree import Owner
 from nostos.core.files.trees import tree_at

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from urllib.parse import quote
 
-from nostos.core.database.engines import Location
+from nostos.core.database.registry import Location
 from nostos.core.hosts.far_path import on_machine
 
 _NEAR = 8  # lines: what belongs to one connection is written together

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 from nostos.core.database.schema import Table
-from nostos.core.profiles.learning.findings import Layer
+from nostos.core.learning.findings import Layer
 from nostos.core.profiles.model import FieldPolicy, Profile
 from nostos.core.profiles.policies import LOCAL
 from nostos.core.sites.recognise import Site

@@ -9,7 +9,7 @@ import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from nostos.core.database.engines import Location, locate
+from nostos.core.database.registry import Location, locate
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, on_machine

@@ -6,8 +6,8 @@ import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from nostos.core.database.engines import Location, locate
 from nostos.core.database.protocol import told
+from nostos.core.database.registry import Location, locate
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host, on_machine

@@ -10,17 +10,17 @@ from pathlib import PurePosixPath
 from typing import Any
 from urllib.parse import urlsplit
 
-from nostos.core.database.engines import NONE, Location, engine, locate
 from nostos.core.database.protocol import Database, told
+from nostos.core.database.registry import NONE, Location, engine, locate
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import NO_FILES
 from nostos.core.files.tree import FileTree
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, FarPath, below, foreseen, host_form, host_of, named, on_machine, written
+from nostos.core.learning.findings import Layer, from_data
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
-from nostos.core.profiles.learning.findings import Layer, from_data
 from nostos.core.profiles.model import Profile
 from nostos.core.sites import env_file, php_configuration, python_settings
 from nostos.core.sites import site_file as configuration

@@ -15,16 +15,16 @@ from typing import Any
 from nostos.core.anchor.copy_words import speak
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.store import Anchor
-from nostos.core.apply.files import Switch
-from nostos.core.apply.loose import put_back
+from nostos.core.apply.files.switch import Switch
 from nostos.core.apply.notes import AnchorNotes
+from nostos.core.apply.rows.loose import put_back
 from nostos.core.apply.schema import take_back_schema
 from nostos.core.backup import restore as restoring
 from nostos.core.clone.exact_copy import clear_copies
 from nostos.core.clone.remove import remove
-from nostos.core.database.engines import Made
 from nostos.core.database.marker import marked
 from nostos.core.database.protocol import Database
+from nostos.core.database.registry import Made
 from nostos.core.database.schema import NAMED
 from nostos.core.errors import LockHeld, NostosError, NoSuchDatabase, SiteError, VoyageError
 from nostos.core.files.entry import NO_FILES

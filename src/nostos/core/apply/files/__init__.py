@@ -1,0 +1,1 @@
+"""Files laid down beside their targets, and switched."""

@@ -1,0 +1,1 @@
+"""Rows written, placed in their trees, taken away."""

@@ -1,0 +1,390 @@
+"""The database side of a merge: operations carried out inside one transaction that the caller holds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from functools import partial
+from itertools import groupby
+from types import MappingProxyType
+from typing import Any
+
+from nostos.core.anchor.names import nowhere_number
+from nostos.core.apply.rows.jobs import settle_jobs
+from nostos.core.apply.rows.loose import LooseRows
+from nostos.core.apply.rows.nesting import Nesting
+from nostos.core.apply.rows.placing import Placing
+from nostos.core.apply.schema import apply_schema
+from nostos.core.apply.verify import Verifier
+from nostos.core.compare.portable import Portable, Unresolved, ValueWriter, number_by
+from nostos.core.compare.row_states import Rows
+from nostos.core.database.protocol import Database
+from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.errors import MergeRefused
+from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
+from nostos.core.values import references as refs
+
+_AT_ONCE = 500  # rows of a statement
+
+
+@dataclass(frozen=True)
+class RowChange:
+    """A row before and after; None where there was none, or is none. For taking it back."""
+
+    table: str
+    key: Key
+    before: Row | None
+    after: Row | None
+
+
+@dataclass
+class CommitResult:
+    """What the transaction did: the live key of every row that staging bore, and the rows as they are now."""
+
+    keys: dict[tuple[str, str], Value] = field(default_factory=dict)
+    inserted: dict[tuple[str, Key], Key] = field(default_factory=dict)
+    changed: list[RowChange] = field(default_factory=list)
+    written: dict[tuple[str, Key], frozenset[str]] = field(default_factory=dict)  # columns that an update set
+    moved: set[tuple[str, Key]] = field(default_factory=set)  # rows that went along with what is above them in a tree
+
+
+def apply_rows(plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Table],
+               filled: Mapping[tuple[str, str], Value] = MappingProxyType({}), loose: LooseRows | None = None
+               ) -> CommitResult:
+    """Carry out the operations on rows and, where that is part of transactions, on the schema. tables: live's; brought
+    up to what the schema steps make of them. filled: by table and column, what rows have got in columns that only one
+    side has, and that may not be empty. loose: takes a note of what no transaction covers.
+
+    Raises TargetMoved when a row is no longer as compared. The caller's transaction takes everything back then.
+    """
+    work = _Commit(plan, rows, target_db, tables)
+    work.filled = filled
+    work.loose = loose or work.loose
+    try:
+        return work.run()
+    except Exception as error:
+        said = target_db.explained(error, work.at)
+        if said is None:
+            raise
+        raise said from error
+
+
+_Update = tuple[str, str, Key, Any]  # item, table, key, and the values of some columns
+
+
+@dataclass(frozen=True)
+class _Ready:
+    """A row that is about to be inserted. later: portable values that point at rows which are not there yet."""
+
+    operation: InsertRow
+    row: Row
+    later: Portable
+    places: Portable
+    up: Any
+
+
+class _Commit:
+    def __init__(self, plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Table]) -> None:
+        self.plan = plan
+        self.rows = rows
+        self.target_db = target_db
+        self.done = CommitResult()
+        self.at = ""  # the item that is being written
+        self.filled: Mapping[tuple[str, str], Value] = {}
+        self.loose = LooseRows()
+        self.added: dict[tuple[str, Key], Row] = {}  # rows as they were added to tables without transactions
+        self._target_number = number_by(rows.target_keys)
+        self.writer = ValueWriter(rows.target_urls, self._number, rows.target_prefix)
+        self.tables = tables
+        self.verifier = Verifier(plan, target_db, rows.target)
+        self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
+        self.placing = Placing(rows.profile, target_db, tables, self._number, self.found, rows.target)
+        self.nesting = Nesting(rows.profile, target_db, tables, self._number, self.found, self.placing.moved)
+        self._tops: dict[str, int] = {}  # the newest numbers, before anything was written
+        self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
+
+    def _number(self, table: str, name: str) -> Value:
+        assigned = self.done.keys.get((table, name))
+        if assigned is not None:
+            return assigned
+        nowhere = nowhere_number(name)
+        if nowhere is not None and not self.rows.keep_keys and self._may_lead(table, nowhere):
+            return 0
+        return self._target_number(table, name)
+
+    def _may_lead(self, table: str, number: int) -> bool:
+        """Whether a number that points at nothing any more where it comes from would point at something here, now or
+        once that number is given out."""
+        there = self.tables.get(table)
+        if there is None or not there.surrogate or number > self.rows.given.get(table, 0):
+            return False
+        if table not in self._tops:
+            self._tops[table] = self.target_db.top(there) or 0
+        return number > self._tops[table] or self.target_db.fetch(there, (number,)) is not None
+
+    def _as_nothing(self, table: str, column: str, value: object, written: Value) -> Value:
+        """A written value, where it is a number that points at nothing any more: NULL where it may be."""
+        named = refs.number(value)
+        declared = self.tables[table].column(column)
+        if named is None or nowhere_number(named[1]) is None or written not in (0, "0"):
+            return written
+        return None if declared is not None and declared.nullable else written
+
+    def run(self) -> CommitResult:
+        if self.target_db.transactional_schema and self.plan.of(SchemaOperation):
+            apply_schema(self.plan, self.rows, self.target_db)
+            self.tables.clear()
+            self.tables.update(self.target_db.tables())
+        self.found.update(self.verifier.locked(self.tables))
+        self._remove_all()
+        self._make_room()
+        waiting = self._insert_all()
+        updates = []
+        for operation in self.plan.of(UpdateRow):
+            self.at = operation.item
+            plain, places = self.placing.apart(operation.table, operation.values)
+            self.placing.wait(operation.item, operation.table, operation.key, places)
+            plain, up = self.nesting.apart(operation.table, plain)
+            self.nesting.wait(operation.item, operation.table, operation.key, up)
+            plain = self._standing(operation.table, plain)
+            row = self._written(operation.item, operation.table, plain)
+            values = self._masked(operation.table, row, operation.before)
+            self._counts(operation.table, {**operation.before, **values})
+            self._counts(operation.table, operation.before)
+            updates.append((operation.item, operation.table, operation.key, values))
+            self.done.written[operation.table, operation.key] = frozenset(values)
+        self._update_all(updates)
+        second = []  # what pointed at rows that were not there yet
+        for item, table_name, key, values in waiting:
+            self.at = item
+            second.append((item, table_name, key, self._written(item, table_name, values)))
+        self._update_all(second)
+        self.at = ""
+        for place, columns in (*self.placing.settle().items(), *self.nesting.settle().items()):
+            self.done.written[place] = self.done.written.get(place, frozenset()) | columns
+        self.done.moved = set(self.placing.moved)
+        self.verifier.at_the_end(self.tables, {(o.table, o.key) for o in self.plan.of(RemoveRow)}, self.done.inserted)
+        self._recount()
+        self.done.changed = list(self._changed())
+        settle_jobs(self.rows.profile, self.target_db, self.tables, (
+            (c.table, c.key[0], c.before, c.after) for c in self.done.changed))
+        return self.done
+
+    def _remove_all(self) -> None:
+        def remove(table: Table, part: list[tuple[str, Any]]) -> None:
+            with self.target_db.own_clock(table, ()):
+                self.target_db.remove_rows(table, [key for _, key in part])
+
+        for name, some in groupby(self.plan.of(RemoveRow), lambda o: o.table):
+            operations = list(some)
+            for operation in operations:
+                self._counts(name, operation.before)
+                self.placing.remove(name, operation.before)
+            self.loose.note(name, [(o.key, self.found[name, o.key], None) for o in operations])
+            self._some_at_once([(o.item, o.key) for o in operations], partial(remove, self.tables[name]))
+
+    def _insert_all(self) -> list[_Update]:
+        """Insert every row, those of one table and with the same columns some at once. Returns what points at rows that
+        are not there yet."""
+        def insert(table: Table, columns: tuple[str, ...], part: list[tuple[str, Any]]) -> list[Key]:
+            with self.target_db.own_clock(table, columns):
+                return self.target_db.insert_rows(table, columns, [row for _, row in part])
+
+        waiting: list[_Update] = []
+        for name, some in groupby(self.plan.of(InsertRow), lambda o: o.table):
+            for _, level in groupby(some, lambda o: o.level):  # those that rest on others come after them
+                ready = sorted(map(self._ready, level), key=lambda r: tuple(r.row))
+                for columns, alike in groupby(ready, lambda r: tuple(r.row)):
+                    rows = list(alike)
+                    keys = self._some_at_once([(r.operation.item, tuple(r.row.values())) for r in rows],
+                                              partial(insert, self.tables[name], columns))
+                    added = list(zip(rows, keys, strict=True)) if name in self.loose.tables else []
+                    self.loose.note(name, [(key, None, r.row) for r, key in added])
+                    self.added.update(((name, key), r.row) for r, key in added)
+                    for one, key in zip(rows, keys, strict=True):
+                        waiting += self._inserted(one, key)
+        return waiting
+
+    def _update_all(self, updates: list[_Update]) -> None:
+        def update(table: Table, columns: tuple[str, ...], part: list[tuple[str, Any]]) -> None:
+            with self.target_db.own_clock(table, columns):
+                self.target_db.update_rows(table, columns, [row for _, row in part])
+
+        def alike(one: _Update) -> tuple[str, tuple[str, ...]]:
+            return one[1], tuple(one[3])
+
+        for (name, columns), these in groupby(sorted(updates, key=alike), alike):
+            some = list(these)
+            if columns:
+                self.loose.note(name, [(key, {c: self._was(name, key).get(c) for c in values}, values)
+                                       for _, _, key, values in some])
+                self._some_at_once([(item, (key, tuple(values.values()))) for item, _, key, values in some],
+                                   partial(update, self.tables[name], columns))
+
+    def _was(self, table: str, key: Key) -> Row:
+        """A row as it was before it is updated: also one that this merge has just added."""
+        return self.found.get((table, key)) or self.added.get((table, key)) or {}
+
+    def _some_at_once(self, rows: list[tuple[str, Any]], write: Callable[[list[tuple[str, Any]]], Any]) -> list[Any]:
+        """Write rows, each with its item, many in one statement; where one is refused, each by itself, so that it can
+        be said which."""
+        done: list[Any] = []
+        for at in range(0, len(rows), _AT_ONCE):
+            part = rows[at:at + _AT_ONCE]
+            self.at = part[0][0]
+            if len(part) == 1:
+                done += write(part) or ()
+                continue
+            try:
+                with self.target_db.holding_on():
+                    done += write(part) or ()
+            except Exception as error:
+                if not self.target_db.refused_a_row(error):
+                    raise
+                for one in part:
+                    self.at = one[0]
+                    done += write([one]) or ()
+        return done
+
+    def _changed(self) -> Iterator[RowChange]:
+        """Every row that was touched, as it was and as it is now."""
+        for operation in self.plan.of(RemoveRow):
+            yield RowChange(operation.table, operation.key, self.found[operation.table, operation.key], None)
+        written: dict[str, list[Key]] = {}
+        for (name, _), key in self.done.inserted.items():
+            written.setdefault(name, []).append(key)
+        for operation in self.plan.of(UpdateRow):
+            written.setdefault(operation.table, []).append(operation.key)
+        for name, key in self.placing.moved:
+            written.setdefault(name, []).append(key)
+        for name, keys in written.items():
+            table = self.tables[name]
+            now = {table.key_of(row): row for row in self.target_db.fetch_many(table, keys)}
+            for key in keys:
+                yield RowChange(name, key, self.found.get((name, key)), now.get(key))
+
+    def _make_room(self) -> None:
+        """Where one row is to have the very values that another, which must not be alike, still has: first let go."""
+        wanted: dict[tuple[object, ...], object] = {}
+        for operation in (*self.plan.of(InsertRow), *self.plan.of(UpdateRow)):
+            for columns in self.tables[operation.table].uniques:
+                before = operation.before if isinstance(operation, UpdateRow) else {}
+                if set(columns) & set(operation.values):
+                    with suppress(Unresolved):
+                        values = [self.writer.value(operation.values[c]) if c in operation.values else before.get(c)
+                                  for c in columns]
+                        wanted[operation.table, columns, *values] = operation
+        for operation in self.plan.of(UpdateRow):
+            table = self.tables[operation.table]
+            for columns in table.uniques:
+                taker = wanted.get((operation.table, columns, *(operation.before.get(c) for c in columns)))
+                changed = [c for c in columns if c in operation.values]
+                if taker is not None and taker is not operation and changed:
+                    self._let_go(operation, table, changed)
+
+    def _let_go(self, operation: UpdateRow, table: Table, columns: Sequence[str]) -> None:
+        for name in columns:
+            column = table.column(name)
+            assert column is not None
+            for value in self.rows.engine.placeholders(column):
+                if value is None or not self.target_db.find(table, {name: value}):
+                    self.target_db.update(table, operation.key, {name: value})
+                    return
+        raise MergeRefused(f"{operation.item} is to change places with another in {table.name} ({', '.join(columns)}), "
+                           "and there is no value that either could have meanwhile.",
+                           next_step=f"Make that change {self.rows.target.there} by hand, then merge.")
+
+    def _written(self, item: str, table: str, values: Any) -> Row:
+        try:
+            return {c: self._as_nothing(table, c, v, self.writer.value(v)) for c, v in dict(values).items()}
+        except Unresolved as missing:
+            raise MergeRefused(f"{item} points at {missing.table} {missing.name}, which {self.rows.target} does not "
+                               "have.",
+                               next_step="Compare again; if it stays so, leave the item out.") from missing
+
+    def _standing(self, table: str, values: Portable) -> Portable:
+        """Values without weak references to what the target does not have."""
+        return {c: v for c, v in values.items() if not self.rows.profile.is_weak(table, c) or self._resolves(v)}
+
+    def _resolves(self, value: object) -> bool:
+        try:
+            self.writer.value(value)
+        except Unresolved:
+            return False
+        return True
+
+    def _masked(self, table: str, values: Row, before: Row) -> Row:
+        mask = self.rows.mask if self.rows.masks else None
+        return mask.row(table, values, before) if mask is not None else values
+
+    def _ready(self, operation: InsertRow) -> _Ready:
+        """What is to be inserted, without what points at rows that are not there yet."""
+        self.at = operation.item
+        table = self.tables[operation.table]
+        values, places = self.placing.apart(operation.table, operation.values)
+        values, up = self.nesting.apart(operation.table, values)
+        row: Row = {column: self.placing.draft() for column in places}
+        if up is not None:
+            row[up.column] = 0
+        later: Portable = {}
+        for column, value in values.items():
+            declared = table.column(column)
+            if declared is None:
+                continue  # a column that stays behind
+            try:
+                row[column] = self._as_nothing(operation.table, column, value, self.writer.value(value))
+            except Unresolved:
+                if column in table.key:
+                    raise MergeRefused(f"{operation.item} rests on a row that is not {self.rows.target.there} yet.",
+                                       next_step="Take that item first, then this one.") from None
+                if not self.rows.profile.is_weak(operation.table, column):
+                    later[column] = value
+                if refs.number(value) is not None:
+                    row[column] = None if declared.nullable else 0
+                else:
+                    row[column] = ValueWriter(self.rows.target_urls, self._number_or_none,
+                                              self.rows.target_prefix).value(value)
+        if operation.key is not None:
+            row.update(zip(table.key, operation.key, strict=True))
+        before = self.rows.target_tables.get(operation.table)
+        source = self.rows.source_tables.get(operation.table)
+        for declared in table.columns if before is not None else ():  # of new columns what is empty is said, too
+            bare = declared.default is None and not declared.nullable and not declared.generated
+            unknown = [t for t in (before, source) if t is not None and t.column(declared.name) is None]
+            if bare and declared.name not in row and unknown:
+                value = self.filled.get((operation.table, declared.name))
+                row[declared.name] = self.rows.engine.default_value(declared) if value is None else value
+        return _Ready(operation, self._masked(operation.table, row, {}), later, places, up)
+
+    def _inserted(self, ready: _Ready, key: Key) -> Iterator[_Update]:
+        operation = ready.operation
+        if self.tables[operation.table].surrogate:
+            self.done.keys[operation.table, str(operation.name[0])] = key[0]
+            self.touched[operation.table, key[0]] = None
+        self.done.inserted[operation.table, operation.name] = key
+        self.placing.wait(operation.item, operation.table, key, ready.places, new=True)
+        self.nesting.wait(operation.item, operation.table, key, ready.up, new=True)
+        self._counts(operation.table, ready.row)
+        if ready.later:
+            yield operation.item, operation.table, key, ready.later
+
+    def _number_or_none(self, table: str, name: str) -> Value:
+        try:
+            return self._number(table, name)
+        except Unresolved:
+            return 0
+
+    def _counts(self, table: str, row: Row) -> None:
+        """Note whose counters a row is part of."""
+        for d in self.rows.profile.derived:
+            if d.counts == table and row.get(d.by) is not None:
+                self.touched[d.table, row[d.by]] = None
+
+    def _recount(self) -> None:
+        for d in self.rows.profile.derived:
+            keys = [key for name, key in self.touched if name == d.table]
+            if keys and d.table in self.tables and d.counts in self.tables:
+                through = (self.tables[d.through.table], d.through.by, dict(d.through.where)) if d.through else None
+                self.target_db.recount(self.tables[d.table], d.column, self.tables[d.counts], d.by, dict(d.where), keys,
+                                       through)

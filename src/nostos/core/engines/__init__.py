@@ -1,0 +1,1 @@
+"""The engines, one a folder, and what two of them share."""
