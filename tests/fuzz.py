@@ -87,7 +87,7 @@ def configurations(data: bytes) -> None:
     with suppress(NostosError):
         recognise(FOLDER / "site")
     php_configuration.texts(data)
-    env_file.said(data)
+    env_file.values_in(data)
     tree_of(data)
     text = data.decode("utf-8", "replace")
     rules(text, LIVE, COPY)

@@ -42,5 +42,5 @@ class EnvFile(SiteTest):
         self.assertEqual(recognise(self.folder / "staging").url, "https://staging.example/a")
 
     def test_values_as_usual_readers_take_them(self) -> None:
-        self.assertEqual(env_file.said(b"A=1 # x\nexport B = 'a b'\nC=\"q\\\"q\"\n#D=1\nE=\nA=2\nnoise\n"),
+        self.assertEqual(env_file.values_in(b"A=1 # x\nexport B = 'a b'\nC=\"q\\\"q\"\n#D=1\nE=\nA=2\nnoise\n"),
                          {"A": "2", "B": "a b", "C": 'q"q', "E": ""})

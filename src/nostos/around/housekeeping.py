@@ -139,14 +139,14 @@ def _kept_is_gone(journal: Path) -> bool:
 
 def space(home: Home) -> list[Space]:
     """What the home takes up."""
-    found = []
+    spaces = []
     for name in home.names():
         folder = home.folder(name)
-        found += [Space("anchor", name, sum(p.stat().st_size for p in folder.glob("anchor.db*"))),
+        spaces += [Space("anchor", name, sum(p.stat().st_size for p in folder.glob("anchor.db*"))),
                   Space("journals", name, _size(folder / "merges"))]
-    found.append(Space("journals", "", _size(home.path / "restores")))
-    found += [Space("backups", site.name, _size(site)) for site in sorted((home.path / "backups").glob("*/"))]
-    return [s for s in found if s.bytes]
+    spaces.append(Space("journals", "", _size(home.path / "restores")))
+    spaces += [Space("backups", site.name, _size(site)) for site in sorted((home.path / "backups").glob("*/"))]
+    return [s for s in spaces if s.bytes]
 
 
 def _size(folder: Path) -> int:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from nostos.around.version_heads import Part, parts
-from nostos.core.database.protocol import Database, told
+from nostos.core.database.protocol import Database, explaining
 from nostos.core.database.schema import Table
 from nostos.core.files.tree import SkippedFile
 from nostos.core.files.trees import tree_at
@@ -91,7 +91,7 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     """Look a site over. Raises SiteError when its database cannot be read at all."""
     database = site.open(readonly=True)
     try:
-        with told(database), database.reading():
+        with explaining(database), database.reading():
             tables = database.tables()
             tell(Progress("learning", 0, None, "tables"))
             known = learn(database, tables, site.full_profile(tables))
@@ -118,18 +118,18 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
     return Survey(site.name, site.url, profile.title, version, site.database.shown, database_size, files,
                   len(entries), size, free, facts, tuple(parts(profile, site.files)),
                   tuple(sorted(findings, key=lambda f: f.level is not Level.OBSTACLE)),
-                  tuple(told for told in Sources(site.profile, site.adds, (known,)).counts() if any(told[1:])))
+                  tuple(counted for counted in Sources(site.profile, site.adds, (known,)).counts() if any(counted[1:])))
 
 
 def _left_out(database: Database, tables: Mapping[str, Table], profile: Profile) -> Iterator[Finding]:
     """Rows that a copy may do without, and what that would save."""
-    found = could_be(tables, profile, database.sizes())
-    if found:
-        some = ", ".join(f"{name} ({size >> 20} MB)" for name, size in found[:6])
+    sizes = could_be(tables, profile, database.sizes())
+    if sizes:
+        some = ", ".join(f"{name} ({size >> 20} MB)" for name, size in sizes[:6])
         yield Finding(
             Level.NOTICE, f"Big, and nothing points at their rows: {some}.",
             "If that is a log or statistics, a copy may do without them.",
-            f"clone --skip-rows {found[0][0]} leaves the rows out; they are never compared then.", Whose.YOU)
+            f"clone --skip-rows {sizes[0][0]} leaves the rows out; they are never compared then.", Whose.YOU)
 
 
 def _learned(known: Layer) -> Iterator[Finding]:
@@ -242,12 +242,12 @@ def _profile(profile: Profile, tables: dict[str, Table]) -> Iterator[Finding]:
 
 def _network(database: Database, profile: Profile, tables: dict[str, Table]) -> Iterator[Finding]:
     network = profile.network
-    found = sites(network, database, tables) if network is not None else {}
-    if network is not None and found:
-        every = ", ".join(f"{n} {address}" for n, address in sorted(found.items())[:20])
-        other = next((n for n in sorted(found) if n != network.first), network.first)
+    members = sites(network, database, tables) if network is not None else {}
+    if network is not None and members:
+        every = ", ".join(f"{n} {address}" for n, address in sorted(members.items())[:20])
+        other = next((n for n in sorted(members) if n != network.first), network.first)
         yield Finding(
-            Level.NOTICE, f"It is an installation of {len(found)} sites: {every}.",
+            Level.NOTICE, f"It is an installation of {len(members)} sites: {every}.",
             f"What is another's than the first one's has its number in its kind, such as {kind_in('page', other, 1)}. "
             "Extensions, themes, users and the installation's own settings are shared by all.",
             f"clone --site {other} makes a voyage of one of them: then what is another's, or shared, goes home only "

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta, timezone, tzinfo
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from nostos.core.database.protocol import Database, told
+from nostos.core.database.protocol import Database, explaining
 from nostos.core.database.schema import Table, Value
 from nostos.core.errors import SiteError
 from nostos.core.profiles.conditions import holds
@@ -94,7 +94,7 @@ def tide(site: Site, weeks: int = 12, hours: int = 2, zone: str | None = None, n
     since = until - timedelta(weeks=weeks)
     database = site.open(readonly=True)
     try:
-        with told(database), database.reading():
+        with explaining(database), database.reading():
             tables = database.tables()
             profile = site.full_profile(tables)
             known = [a for a in profile.activities if a.table in tables]
@@ -120,18 +120,18 @@ def tide(site: Site, weeks: int = 12, hours: int = 2, zone: str | None = None, n
 
 def exposure(since: datetime, until: datetime, zone: tzinfo) -> tuple[int, ...]:
     """How many hours of each hour of the week lie in a period, by the clocks of a zone."""
-    found = [0] * HOURS
+    per_hour = [0] * HOURS
     moment = since.astimezone(UTC)
     while moment < until:
-        found[hour_of_week(moment, zone)] += 1
+        per_hour[hour_of_week(moment, zone)] += 1
         moment += timedelta(hours=1)
-    return tuple(found)
+    return tuple(per_hour)
 
 
 def hour_of_week(moment: datetime, zone: tzinfo) -> int:
     """0 to 167, from Monday 0:00, by the clocks of a zone."""
-    there = moment.astimezone(zone)
-    return there.weekday() * 24 + there.hour
+    local_time = moment.astimezone(zone)
+    return local_time.weekday() * 24 + local_time.hour
 
 
 def interval(count: int, covered: float = COVERED) -> tuple[float, float]:
@@ -195,18 +195,18 @@ def _windows(counts: Sequence[Counts], exposed: Sequence[int], hours: int, zone:
                 within(start, visits, 2) / max(within(start, exposed, 2), 1))
 
     taken: set[int] = set()
-    found = 0
+    best_sum = 0
     for start in sorted(range(HOURS), key=busy, reverse=not quiet):
         covers = {(start + n) % HOURS for n in range(hours)}
         if covers & taken or not within(start, exposed):
             continue
         taken |= covers
-        found += 1
+        best_sum += 1
         here = within(start, exposed)
         yield Window(start, hours, next_time(start, zone, now).isoformat(),
                      {c.name: rate(within(start, c.by_hour), here, hours) for c in counts},
                      rate(within(start, visits), here, hours))
-        if found == most:
+        if best_sum == most:
             return
 
 
@@ -234,7 +234,7 @@ def _sparse(counts: Sequence[Counts], since: datetime, until: datetime) -> str:
 def _count(database: Database, table: Table, activity: Activity, zone: tzinfo, since: datetime, until: datetime,
            tell: Listener) -> tuple[tuple[int, ...], int, datetime]:
     columns = list(dict.fromkeys([activity.time, *(c for c, _ in activity.where)]))
-    found: Counter[int] = Counter()
+    counts: Counter[int] = Counter()
     passed, first = 0, until
     for number, values in enumerate(database.scan(table, columns)):
         if number % 10_000 == 0:
@@ -247,8 +247,8 @@ def _count(database: Database, table: Table, activity: Activity, zone: tzinfo, s
             continue
         first = min(first, moment)
         if since <= moment < until:
-            found[hour_of_week(moment, zone)] += 1
-    return tuple(found[h] for h in range(HOURS)), passed, first
+            counts[hour_of_week(moment, zone)] += 1
+    return tuple(counts[h] for h in range(HOURS)), passed, first
 
 
 def read_time(value: Value, zone: tzinfo) -> datetime | None:
@@ -260,34 +260,34 @@ def read_time(value: Value, zone: tzinfo) -> datetime | None:
         if match is None:
             return None
         *parts, offset = match.groups()
-        there = datetime(*(int(p or 0) for p in parts), tzinfo=zone)  # type: ignore[arg-type, misc]
+        parsed = datetime(*(int(p or 0) for p in parts), tzinfo=zone)  # type: ignore[arg-type, misc]
         if offset:
-            there = datetime.fromisoformat(there.replace(tzinfo=None).isoformat() + offset.replace("Z", "+00:00"))
-        return there.astimezone(UTC)
+            parsed = datetime.fromisoformat(parsed.replace(tzinfo=None).isoformat() + offset.replace("Z", "+00:00"))
+        return parsed.astimezone(UTC)
     except (ValueError, OverflowError, OSError):
         return None
 
 
 def _zone(name: str | None, profile: Profile, database: Database, tables: Mapping[str, Table]) -> tzinfo:
     if name is not None:
-        found = _zone_named(name)
-        if found is None:
+        zone = _zone_named(name)
+        if zone is None:
             raise SiteError(f"There is no time zone called {name!r}.", next_step="Write it like Europe/Lisbon, or UTC.")
-        return found
+        return zone
     settings = profile.settings
     if settings is not None and settings.table in tables:
         for setting in profile.zone_settings:
             for row in database.find(tables[settings.table], {settings.name: setting}):
-                found = _zone_named(_plain(row.get(settings.value)))
-                if found is not None:
-                    return found
+                zone = _zone_named(_plain(row.get(settings.value)))
+                if zone is not None:
+                    return zone
     return UTC
 
 
 def _plain(value: Value) -> str:
     tree = structures.read(str(value)) if value is not None else None
-    said = tree.data if tree is not None else value
-    return str(said if said is not None else "").strip().strip('"')
+    data = tree.data if tree is not None else value
+    return str(data if data is not None else "").strip().strip('"')
 
 
 def _zone_named(name: str) -> tzinfo | None:

@@ -36,9 +36,9 @@ def version_in(folder: Folder, tree: FileTree, root: str) -> str:
             head = tree.read(path, HEAD).decode("utf-8", "replace")
         except OSError:
             continue
-        found = re.search(folder.version.pattern, head, re.MULTILINE)
-        if found:
-            return found.group(1).strip()[:40]
+        match = re.search(folder.version.pattern, head, re.MULTILINE)
+        if match:
+            return match.group(1).strip()[:40]
     return ""
 
 

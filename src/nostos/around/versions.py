@@ -61,17 +61,17 @@ def versions(crew: Crew, tell: Listener = silent) -> list[PartVersions]:
     enabled = {side: _enabled(site, profile) for side, site in ((Side.LIVE, crew.live), (Side.STAGING, crew.staging))}
     base = crew.anchor.base_files()
     changed = [f for i in comparison.items.values() for f in i.files]
-    found = []
+    parts = []
     for folder in profile.folders:
         names = {folder.only} if folder.only else {n for paths in (
             base, _folders(crew.live, folder), _folders(crew.staging, folder)) for n in _names(folder, paths)}
         for name in sorted(names):
             part = _part(crew, comparison, folder, name, base, changed, enabled)
             if part is not None:
-                found.append(part)
-    cores = [p for p in found if p.kind == "core"]
+                parts.append(part)
+    cores = [p for p in parts if p.kind == "core"]
     best = [p for p in cores if any(s and s.version for s in (p.anchor, p.live, p.staging))] or cores
-    return [p for p in found if p.kind != "core" or p in best]
+    return [p for p in parts if p.kind != "core" or p in best]
 
 
 def _folders(site: Site, folder: Folder) -> list[str]:
@@ -126,9 +126,9 @@ def _anchor_version(anchor: Anchor, folder: Folder, files: dict[str, FileEntry])
         return ""
     for path in sorted(p for p in files if fnmatchcase(p, folder.version.files) and "/" not in p):
         text = anchor.text(files[path].digest)
-        found = re.search(folder.version.pattern, (text or b"")[:HEAD].decode("utf-8", "replace"), re.MULTILINE)
-        if found:
-            return found.group(1).strip()[:40]
+        match = re.search(folder.version.pattern, (text or b"")[:HEAD].decode("utf-8", "replace"), re.MULTILINE)
+        if match:
+            return match.group(1).strip()[:40]
     return ""
 
 
@@ -150,22 +150,22 @@ def _enabled(site: Site, profile: Profile) -> set[tuple[str, str]] | None:
     if not references:
         return None
     database: Database = site.open(readonly=True)
-    found: set[tuple[str, str]] = set()
+    enabled: set[tuple[str, str]] = set()
     try:
         tables = database.tables()
         for r in references:
             for row in database.find(tables[r.table], dict(r.where)) if r.table in tables else ():
-                said = row.get(r.column)
-                if not isinstance(said, str):
+                value = row.get(r.column)
+                if not isinstance(value, str):
                     continue
-                tree = structures.read(said)
+                tree = structures.read(value)
                 # A plain name may be written as JSON.
-                values = [said.strip('"')] if tree is None else [v for _, v in structures.leaves(tree.data)]
+                values = [value.strip('"')] if tree is None else [v for _, v in structures.leaves(tree.data)]
                 # Some name a file in the folder.
-                found |= {(r.to_folder, v.partition("/")[0]) for v in values if isinstance(v, str)}
+                enabled |= {(r.to_folder, v.partition("/")[0]) for v in values if isinstance(v, str)}
     finally:
         database.close()
-    return found
+    return enabled
 
 
 def _brought(items: Iterable[Item], folder: Folder, name: str) -> Iterator[str]:

@@ -40,10 +40,10 @@ def chosen(args: argparse.Namespace, voyage: Voyage, everyone: bool = False) -> 
     from nostos.core.plan.selection import Choice
     from nostos.core.plan.selection_file import read, with_voyage
 
-    for side, said in args.prefer:
+    for side, text in args.prefer:
         if side not in ("live", "staging"):
             raise SelectionError(f"--prefer takes live or staging, not {side}.",
-                                 next_step=f"Write --prefer staging {said}, or --prefer live {said}.")
+                                 next_step=f"Write --prefer staging {text}, or --prefer live {text}.")
     name = getattr(args, "selection", None)
     if name is not None and (args.take or args.leave or args.prefer):
         raise SelectionError("A selection file says all; --take, --leave and --prefer cannot be given beside it.",
@@ -55,7 +55,7 @@ def chosen(args: argparse.Namespace, voyage: Voyage, everyone: bool = False) -> 
     def choice(comparison: Comparison) -> Choice:
         if file is not None:
             return replace(file.choice(comparison), as_written=as_written)
-        prefer = tuple(decision(side, said, comparison.items) for side, said in args.prefer)
+        prefer = tuple(decision(side, text, comparison.items) for side, text in args.prefer)
         return Choice(tuple(args.take), tuple(args.leave), prefer, everyone, as_written=as_written)
 
     return choice
@@ -66,10 +66,10 @@ def words(args: argparse.Namespace) -> tuple[tuple[str, ...], ...]:
     return tuple(args.take), tuple(args.leave), tuple(word for pair in args.prefer for word in pair)
 
 
-def say_again(args: argparse.Namespace, said: tuple[tuple[str, ...], ...]) -> None:
+def say_again(args: argparse.Namespace, lines: tuple[tuple[str, ...], ...]) -> None:
     """Put what was said once into options that say nothing."""
-    if not (args.take or args.leave or args.prefer or getattr(args, "selection", None)) and len(said) == 3:
-        take, leave, prefer = said
+    if not (args.take or args.leave or args.prefer or getattr(args, "selection", None)) and len(lines) == 3:
+        take, leave, prefer = lines
         args.take, args.leave = list(take), list(leave)
         args.prefer = [list(pair) for pair in zip(prefer[::2], prefer[1::2], strict=True)]
 

@@ -48,8 +48,8 @@ def _actions(top: argparse.ArgumentParser, verb: str | None) -> Iterator[argpars
 def _home(parsed: argparse.Namespace) -> Path:
     from nostos.core.voyages.home import Home
 
-    said = getattr(parsed, "home", None) or os.environ.get("NOSTOS_HOME")
-    return Home(Path(said).expanduser() if said else None).path
+    home = getattr(parsed, "home", None) or os.environ.get("NOSTOS_HOME")
+    return Home(Path(home).expanduser() if home else None).path
 
 
 def _voyages(parsed_args: argparse.Namespace, **_: Any) -> list[str]:
@@ -63,13 +63,13 @@ def _items(prefix: str, parsed_args: argparse.Namespace, action: argparse.Action
     patterns."""
     folder = _home(parsed_args) / "voyages"
     chosen = getattr(parsed_args, "voyage", None)
-    found: dict[str, str] = {}
+    candidates: dict[str, str] = {}
     for path in sorted(folder.glob(f"*/{_KEPT}")):
         if chosen is None or not (folder / chosen).is_dir() or path.parent.name == chosen:
             with suppress(OSError):
                 for line in path.read_text(encoding="utf-8").split("\n"):
                     name, tab, title = line.partition("\t")
-                    found[name] = title if tab else ""
+                    candidates[name] = title if tab else ""
     sides = ["live", "staging"] if action.dest == "prefer" else []
-    patterns = {f"{name.partition('/')[0]}/*" for name in found} if action.dest in ("take", "leave") else set()
-    return {n: found.get(n, "") for n in (*sides, *sorted(patterns | found.keys())) if n.startswith(prefix)}
+    patterns = {f"{name.partition('/')[0]}/*" for name in candidates} if action.dest in ("take", "leave") else set()
+    return {n: candidates.get(n, "") for n in (*sides, *sorted(patterns | candidates.keys())) if n.startswith(prefix)}

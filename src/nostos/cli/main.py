@@ -171,8 +171,8 @@ def _tell(env: Environment, what: str, left: str, next_step: str) -> None:
 
         env.stdout.write(json.dumps({"error": what, "left": left, "next": next_step}, ensure_ascii=False) + "\n")
     env.stdout.flush()
-    said = f"nostos: {what}\n        {left}\n" + (f"        Next: {next_step}\n" if next_step else "")
-    env.stderr.write(clean(said))
+    message = f"nostos: {what}\n        {left}\n" + (f"        Next: {next_step}\n" if next_step else "")
+    env.stderr.write(clean(message))
 
 
 def run() -> None:

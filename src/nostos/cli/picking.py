@@ -94,14 +94,14 @@ class Picker:
 
     def pulled(self) -> dict[str, str]:
         """What goes along because something taken needs it: name, and for whom."""
-        found: dict[str, str] = {}
+        pulled: dict[str, str] = {}
         queue = sorted(self.taken)
         while queue:
             for need in self.needs.get(queue.pop(0), ()):
-                if need.on not in self.taken and need.on not in found:
-                    found[need.on] = need.item
+                if need.on not in self.taken and need.on not in pulled:
+                    pulled[need.on] = need.item
                     queue.append(need.on)
-        return found
+        return pulled
 
     def word(self, item: Item, pulled: dict[str, str]) -> str:
         """What happens with an item, in a word."""

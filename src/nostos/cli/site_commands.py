@@ -37,7 +37,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
                         help="run none of the commands that the site file names before and after this")
 
 
-def told(args: argparse.Namespace, env: Environment, site: Site, verb: str) -> None:
+def announce(args: argparse.Namespace, env: Environment, site: Site, verb: str) -> None:
     """Say what would be run."""
     if site.commands is None or args.no_commands or env.json:
         return
@@ -80,6 +80,6 @@ def commands(args: argparse.Namespace, env: Environment, site: Site, verb: str, 
 
 def _said(ran: RanCommand) -> str:
     """What became of a command that failed."""
-    last = ran.said.strip().splitlines()[-1:] or [""]
+    last = ran.output.strip().splitlines()[-1:] or [""]
     how = ran.why or f"exit status {ran.status}"
     return clean(f"{shlex.join(ran.arguments)} ({how}{f': {last[0][:200]}' if last[0] else ''})")

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING
 from nostos.cli import site_commands
 
 if TYPE_CHECKING:
+    from nostos.around.trial.watch import Watch, Watched
     from nostos.cli.environment import Environment
     from nostos.core.anchor.open_voyage import Crew
     from nostos.core.apply.merge import MergeResult
     from nostos.core.plan.prepared import PreparedMerge
     from nostos.core.takeback.undo import PastOperation
     from nostos.core.voyages.home import Home
-    from nostos.site_commands.trial.watch import Watch, Watched
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -34,9 +34,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def begun(args: argparse.Namespace, env: Environment, crew: Crew, prepared: PreparedMerge) -> Watch | None:
     """Begin to watch, if that is asked for. Raises SiteError where live does not answer."""
+    from nostos.around.trial.watch import WatchOptions, paths_in, watch_of
     from nostos.core.errors import SiteError
     from nostos.show.progress import shown
-    from nostos.site_commands.trial.watch import WatchOptions, paths_in, watch_of
 
     if not (args.watch or args.undo_if_broken or args.pages or args.pictures):
         return None

@@ -99,8 +99,8 @@ def led_elsewhere(path: str, led: str) -> SiteError:
 
 def refused_path(reason: str, *details: object) -> SiteError | None:
     """What keeps a path from being used, by the helper's word for it; None for other words."""
-    said = [str(d) for d in details]
-    match reason, said:
+    texts = [str(d) for d in details]
+    match reason, texts:
         case "leaves", [path, *_]:
             return leaves(path)
         case "led away", [path, *_]:

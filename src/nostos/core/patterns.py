@@ -20,10 +20,10 @@ def spoken(name: str) -> str:
     if "%" not in name:
         return name
     try:
-        found = unquote(name, errors="strict")
+        text = unquote(name, errors="strict")
     except UnicodeDecodeError:
         return name
-    return found if found.isprintable() else name
+    return text if text.isprintable() else name
 
 
 def clean(text: str) -> str:

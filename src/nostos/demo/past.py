@@ -26,8 +26,8 @@ def moments(since: datetime, until: datetime, chance: random.Random, scale: floa
     """The times of orders: a Poisson process, hour by hour."""
     zone, moment = ZoneInfo(ZONE), since.replace(minute=0, second=0, microsecond=0)
     while moment < until:
-        there = moment.astimezone(zone)
-        left = orders_an_hour(there.weekday() * 24 + there.hour, scale)
+        local_time = moment.astimezone(zone)
+        left = orders_an_hour(local_time.weekday() * 24 + local_time.hour, scale)
         at = chance.expovariate(left)
         while at < 1:
             yield moment + timedelta(hours=at)
@@ -46,10 +46,11 @@ def live_through(site: Observatory, weeks: int, until: datetime | None = None, s
         page = db.execute("SELECT id FROM content WHERE kind='note' ORDER BY id").fetchone()["id"]
         for when in moments(until - timedelta(weeks=weeks), until, chance, scale):
             count += 1
-            said = when.isoformat(sep=" ", timespec="milliseconds")[:23]
+            moment = when.isoformat(sep=" ", timespec="milliseconds")[:23]
             db.execute("INSERT INTO content (kind, slug, title, body, status, created, modified) "
-                       "VALUES ('order', ?, 'Order of A Visitor', '', 'paid', ?, ?)", (f"kr-p{count:05d}", said, said))
+                       "VALUES ('order', ?, 'Order of A Visitor', '', 'paid', ?, ?)",
+                       (f"kr-p{count:05d}", moment, moment))
             if chance.random() < 0.08:
                 db.execute("INSERT INTO comments (content_id, name, email, body, created) "
-                           "VALUES (?, 'A Visitor', 'a@visitor.example', 'Clear skies!', ?)", (page, said))
+                           "VALUES (?, 'A Visitor', 'a@visitor.example', 'Clear skies!', ?)", (page, moment))
     return count

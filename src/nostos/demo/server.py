@@ -151,10 +151,10 @@ class _Handler(BaseHTTPRequestHandler):
         if not gate:
             return True
         name, password = "", ""
-        kind, _, said = self.headers.get("Authorization", "").partition(" ")
+        kind, _, credentials = self.headers.get("Authorization", "").partition(" ")
         if kind.lower() == "basic":
             with suppress(ValueError):
-                name, _, password = b64decode(said).decode("utf-8", "replace").partition(":")
+                name, _, password = b64decode(credentials).decode("utf-8", "replace").partition(":")
         if opens(gate, name, password):
             return True
         self.send_response(401)

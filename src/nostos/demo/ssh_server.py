@@ -32,8 +32,8 @@ class SshServer:
     that this machine is called. command: what starts ssh so that it knows it."""
 
     def __init__(self, folder: Path, user: str = "", names: tuple[str, ...] = (HOST,)) -> None:
-        found = _server()
-        if missing() or found is None:
+        server = _server()
+        if missing() or server is None:
             raise SiteError(f"{missing()} is not installed here.", next_step="Install it, or leave --over-ssh out.")
         self.folder, self.user = folder, user or getpass.getuser()
         folder.chmod(0o755)
@@ -52,7 +52,7 @@ class SshServer:
             "MaxSessions 100\nMaxStartups 100\n")
         with (folder / "log").open("wb") as log:
             self._process = subprocess.Popen(  # noqa: S603
-                [found, "-D", "-e", "-f", str(folder / "sshd.conf")], stderr=log)
+                [server, "-D", "-e", "-f", str(folder / "sshd.conf")], stderr=log)
         known = " ".join((folder / "host.pub").read_text().split()[:2])
         (folder / "known").write_text(f"[127.0.0.1]:{self.port} {known}\n")
         (folder / "config").write_text(
@@ -70,8 +70,8 @@ class SshServer:
                 break
             time.sleep(0.05)
         self.close()
-        said = (self.folder / "log").read_text(errors="replace").strip().splitlines()
-        raise SiteError(f"The ssh server does not start: {said[-1] if said else 'it says nothing'}.",
+        lines = (self.folder / "log").read_text(errors="replace").strip().splitlines()
+        raise SiteError(f"The ssh server does not start: {lines[-1] if lines else 'it says nothing'}.",
                         next_step="Leave --over-ssh out.")
 
     def close(self) -> None:

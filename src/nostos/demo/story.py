@@ -24,7 +24,7 @@ STEPS = ("clone", "week", "select", "merge", "undo", "refresh")  # where the sto
 class Scene:
     """One step: what is told, then either something that people do, or a command with the status it must end with."""
 
-    told: str
+    narration: str
     act: Callable[[], None] | None = None
     command: tuple[str, ...] = ()
     status: int = 0

@@ -29,9 +29,9 @@ class Observatory:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         with (folder / CONFIGURATION).open("rb") as file:
-            said = tomllib.load(file)["site"]
-        self.address: str = said["address"].rstrip("/")
-        self.database = folder / said["database"]
+            section = tomllib.load(file)["site"]
+        self.address: str = section["address"].rstrip("/")
+        self.database = folder / section["database"]
 
     @contextmanager
     def database_open(self) -> Iterator[sqlite3.Connection]:
@@ -49,8 +49,8 @@ class Observatory:
 
     def setting(self, name: str, default: Any = None) -> Any:
         with self.database_open() as db:
-            found = db.execute("SELECT value FROM settings WHERE name=?", (name,)).fetchone()
-        return json.loads(found["value"]) if found else default
+            row = db.execute("SELECT value FROM settings WHERE name=?", (name,)).fetchone()
+        return json.loads(row["value"]) if row else default
 
     def set(self, name: str, value: Any) -> None:
         with self.database_open() as db:

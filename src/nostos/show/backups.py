@@ -21,9 +21,9 @@ from nostos.show.tables import count, heading, size, table
 def listed(counts: Mapping[str, int]) -> str:
     """`14 orders, 3 comments and 1 member`."""
     # A kind that is called as its table is: `2 of books`.
-    said = [f"{n:,} of {clean(kind)}" if kind.endswith("s") else count(n, clean(kind), _many(clean(kind)))
+    kinds = [f"{n:,} of {clean(kind)}" if kind.endswith("s") else count(n, clean(kind), _many(clean(kind)))
             for kind, n in sorted(counts.items(), key=lambda c: -c[1])]
-    return " and ".join(filter(None, [", ".join(said[:-1]), *said[-1:]]))
+    return " and ".join(filter(None, [", ".join(kinds[:-1]), *kinds[-1:]]))
 
 
 def _many(kind: str) -> str:
@@ -54,42 +54,42 @@ def aged_out(console: Console, gone: Sequence[Path]) -> None:
         console.print(f"Aged out and removed: {', '.join(p.name for p in gone)}.")
 
 
-def outlook(console: Console, found: Outlook) -> None:
+def outlook(console: Console, outlook: Outlook) -> None:
     """What restoring would do."""
-    manifest = found.contents.manifest
+    manifest = outlook.contents.manifest
     heading(console, f"A backup of {clean(manifest.site)}, made {manifest.made[:16].replace('T', ' ')} UTC.",
             "verified: every digest is right")
     rows: list[tuple[str | Text, str]] = []
-    if found.lost:
+    if outlook.lost:
         rows.append((Text("will be LOST", style="bold red"),
-                     f"{listed(found.lost)} that {found.site.name} gained since"))
-    if found.changed:
-        rows.append(("as they were", listed(found.changed)))
-    if found.back or found.tables_back:
-        back = [listed(found.back)] if found.back else []
-        back += [f"in the schema {', '.join(map(clean, found.tables_back))}"] if found.tables_back else []
+                     f"{listed(outlook.lost)} that {outlook.site.name} gained since"))
+    if outlook.changed:
+        rows.append(("as they were", listed(outlook.changed)))
+    if outlook.back or outlook.tables_back:
+        back = [listed(outlook.back)] if outlook.back else []
+        back += [f"in the schema {', '.join(map(clean, outlook.tables_back))}"] if outlook.tables_back else []
         rows.append(("come back", " and ".join(back)))
-    puts = sum(isinstance(o, PutFile) for o in found.files)
-    if found.files:
-        rows.append(("files", f"{puts} put, {len(found.files) - puts} removed"))
-    if found.stay:
-        rows.append(("tables that stay", f"{', '.join(found.stay)}: the backup does not know them"))
-    if manifest.url != found.site.url:
-        rows.append(("URL", f"{found.site.url} where {clean(manifest.url)} stood"))
-    if found.left_out:
-        rows.append(("left out", f"{', '.join(map(clean, found.left_out[:5]))}: not part of this site's tree"))
+    puts = sum(isinstance(o, PutFile) for o in outlook.files)
+    if outlook.files:
+        rows.append(("files", f"{puts} put, {len(outlook.files) - puts} removed"))
+    if outlook.stay:
+        rows.append(("tables that stay", f"{', '.join(outlook.stay)}: the backup does not know them"))
+    if manifest.url != outlook.site.url:
+        rows.append(("URL", f"{outlook.site.url} where {clean(manifest.url)} stood"))
+    if outlook.left_out:
+        rows.append(("left out", f"{', '.join(map(clean, outlook.left_out[:5]))}: not part of this site's tree"))
     if rows:
         table(console, ("", ""), rows)
 
 
-def restored(console: Console, result: RestoreResult, found: Outlook, anew: bool) -> None:
+def restored(console: Console, result: RestoreResult, outlook: Outlook, anew: bool) -> None:
     """What a restore did."""
-    heading(console, f"{found.site.name} is {'made anew' if anew else 'restored'}.",
+    heading(console, f"{outlook.site.name} is {'made anew' if anew else 'restored'}.",
             f"restore {result.id}, {result.seconds:.2f} s", "bold green")
     console.print(f"{count(result.rows, 'row')} and {count(result.files, 'file')} put in place; the rows were read "
                   "back and are equal.")
     if anew:
-        console.print(f"It is in {found.site.home}, and speaks of {found.site.url}. Let that answer from there.",
+        console.print(f"It is in {outlook.site.home}, and speaks of {outlook.site.url}. Let that answer from there.",
                       soft_wrap=True)
         return
     console.print(f"Live spent {result.between * 1000:.1f} ms between two states.")

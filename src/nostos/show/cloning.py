@@ -24,7 +24,7 @@ def cloned(console: Console, result: CloneResult) -> None:
         *([] if voyage.made == "file" else [("user", _user(voyage))]),
         ("files", f"{count(result.files, 'file')}, {size(result.file_bytes)}"),
         ("URL", f"{voyage.url} in {count(result.rewritten, 'row')} where live's stood"),
-        *(("", f"{here} where {there} stood") for there, here in result.addresses),
+        *(("", f"{here} where {staging} stood") for staging, here in result.addresses),
         ("proof", f"{count(result.proved, 'row')} read back: equal to one moment of live"),
     ])
     if result.masked is not None:
@@ -57,12 +57,12 @@ def cloned(console: Console, result: CloneResult) -> None:
     if acts:
         heading(console, f"Not finished: {count(len(acts), 'file')} of the copy lead to live's database.",
                 "Whoever works in the copy would change live. Mend them before it answers to anybody:", "bold red")
-        table(console, ("", ""), [(clean(left.place), clean(left.said)) for left in acts], indent=4)
+        table(console, ("", ""), [(clean(left.place), clean(left.text)) for left in acts], indent=4)
     speaking = [left for left in result.left if not left.acts]
     if speaking:
         heading(console, f"{count(len(speaking), 'place')} of the copy still speak of live:",
                 "Written in a way that is not known. Mend them there if they matter.", "bold yellow")
-        table(console, ("", "", ""), [(clean(left.place), f"{left.count:,}" if left.count > 1 else "", clean(left.said))
+        table(console, ("", "", ""), [(clean(left.place), f"{left.count:,}" if left.count > 1 else "", clean(left.text))
                                       for left in speaking[:10]], indent=4, right=(1,))
         if len(speaking) > 10:
             console.print(f"    and {len(speaking) - 10} more; --json lists all.")

@@ -37,11 +37,11 @@ _WORD = {Standing.HOMEWARD: "green", Standing.BLENDED: "cyan", Standing.CLASH: "
          Standing.SETTLED: "dim", Standing.OPEN: "bold yellow"}
 
 
-def comparison(console: Console, found: Comparison, needs: Needs, standings: Sequence[str] = (),
+def comparison(console: Console, comparison: Comparison, needs: Needs, standings: Sequence[str] = (),
                kinds: Sequence[str] = (), every: bool = False) -> None:
     """Items by what a person wants to know first: what would go home, what clashes, what stays, what is kept. kinds:
     only these. every: each item, however many there are."""
-    items = [i for i in found.items.values() if not kinds or i.kind in kinds]
+    items = [i for i in comparison.items.values() if not kinds or i.kind in kinds]
     going = [i for i in items if i.id in needs and not i.visitors and i.standing is not Standing.CLASH]
     test = [i for i in items if i.visitors and (i.id in needs or stays(i))]
     clashes = [i for i in items if i.standing is Standing.CLASH and not stays(i)]
@@ -51,22 +51,22 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
         for standing in standings:
             chosen = [i for i in items if i.standing == standing]
             heading(console, f"{standing.capitalize()}: {len(chosen)}")
-            _list(console, found, chosen, needs, standing in (Standing.CLASH, Standing.OPEN), every)
-        if Standing.OPEN in standings and found.questions:
+            _list(console, comparison, chosen, needs, standing in (Standing.CLASH, Standing.OPEN), every)
+        if Standing.OPEN in standings and comparison.questions:
             console.print()
-            learning.questions(console, found.questions)
+            learning.questions(console, comparison.questions)
         return
     waiting = [i for i in items if i.standing is Standing.OPEN and not i.visitors]
     heading(console, f"Would go home: {len(going)}", "changed in staging by editors and administrators", "bold green")
-    _list(console, found, going, needs, every=every)
+    _list(console, comparison, going, needs, every=every)
     if clashes:
         console.print()
         heading(console, f"Clashes: {len(clashes)}", "live stays as it is", "bold red")
-        _list(console, found, clashes, needs, True, every)
+        _list(console, comparison, clashes, needs, True, every)
     if test:
         console.print()
         heading(console, f"Stays in staging unless named: {len(test)}", "made by visitors there, so test data")
-        _list(console, found, test, needs, every=every)
+        _list(console, comparison, test, needs, every=every)
     console.print()
     moved = kept or clashes or any(i.standing in (Standing.BLENDED, Standing.SETTLED) for i in items)
     heading(console, f"Kept: {len(kept)}", "live's own work, which no merge touches" if moved else "live has not moved")
@@ -77,17 +77,18 @@ def comparison(console: Console, found: Comparison, needs: Needs, standings: Seq
     if waiting:
         console.print()
         heading(console, f"Open: {len(waiting)}", "a question first", "bold yellow")
-        _list(console, found, waiting, needs, True, every)
-    if found.questions:
+        _list(console, comparison, waiting, needs, True, every)
+    if comparison.questions:
         console.print()
-        console.print(f"{count(len(found.questions), 'question')} first: `nostos learn VOYAGE --interactive` asks "
-                      f"{'it' if len(found.questions) == 1 else 'them'}, and nothing is asked twice.", soft_wrap=True)
+        console.print(f"{count(len(comparison.questions), 'question')} first: `nostos learn VOYAGE --interactive` asks "
+                      f"{'it' if len(comparison.questions) == 1 else 'them'}, and nothing is asked twice.",
+                      soft_wrap=True)
     if not every and any(len(some) > SCREENFUL for some in (going, clashes, test, waiting)):
         console.print()
         console.print("Counts stand for what is too long to read. Each by name: --kind KIND, --standing S, or --all.")
-    if found.rows.skipped:
+    if comparison.rows.skipped:
         console.print()
-        console.print(f"Not compared, for want of a key: {', '.join(map(clean, found.rows.skipped))}")
+        console.print(f"Not compared, for want of a key: {', '.join(map(clean, comparison.rows.skipped))}")
 
 
 def _by_kind(items: Iterable[Item]) -> list[tuple[str, str, str]]:
@@ -108,22 +109,22 @@ _GROUPS = {"content": "Pages and content", "files": "Pictures and files", "menus
            "design": "Design", "updates": "Updates", "structure": "Structure", "": "The rest"}
 
 
-def grouped(console: Console, items: Iterable[Item], found: Comparison, needs: Needs) -> None:
+def grouped(console: Console, items: Iterable[Item], comparison: Comparison, needs: Needs) -> None:
     """More items than anybody reads: how many of each kind came, were edited, are gone, and a few of their names; as
     people think of them, with what is part of them."""
     groups: dict[tuple[int, str, str], list[Item]] = {}
     parts: dict[tuple[int, str, str], int] = {}
     at: dict[str, tuple[int, str, str]] = {}
-    for over, item in in_reading_order(items, found, needs):
+    for over, item in in_reading_order(items, comparison, needs):
         if over:
             at[item.id] = at[over[0]]
             parts[at[item.id]] = parts.get(at[item.id], 0) + 1
         else:
-            at[item.id] = group_of(item, found.rows.profile), item.kind, item.change
+            at[item.id] = group_of(item, comparison.rows.profile), item.kind, item.change
             groups.setdefault(at[item.id], []).append(item)
     rows: list[tuple[str | Text, ...]] = []
     before = -1
-    tables = found.rows.every_table
+    tables = comparison.rows.every_table
     for (group, kind, change), some in groups.items():
         name = Text(_GROUPS[[*GROUPS, ""][group]], style="bold")
         names = ", ".join(clean(i.title or i.id.partition("/")[2]) for i in some[:3])
@@ -137,13 +138,13 @@ def grouped(console: Console, items: Iterable[Item], found: Comparison, needs: N
     table(console, ("", "", "kind", "what", ""), rows, right=(1,), keep=(0, 1, 2, 3))
 
 
-def _list(console: Console, found: Comparison, items: Sequence[Item], needs: Needs, why: bool = False,
+def _list(console: Console, comparison: Comparison, items: Sequence[Item], needs: Needs, why: bool = False,
           every: bool = False) -> None:
     if len(items) > SCREENFUL and not every:
-        grouped(console, items, found, needs)
+        grouped(console, items, comparison, needs)
         return
     rows = []
-    for over, item in in_reading_order(items, found, needs):
+    for over, item in in_reading_order(items, comparison, needs):
         rows.append((Text("  " * len(over) + clean(item.id), style=_WORD[item.standing]), item.change,
                      item.reason if why and item.reason else _summary(item, needs, over), item.title))
     if rows:
@@ -199,8 +200,8 @@ def item(console: Console, shown: Item, needs: Needs, describe: Describe, known:
     if known:
         console.print()
         console.print("  Known of it", style="bold")
-        for told in known:
-            console.print(Text(f"    {clean(told)}", style="dim"))
+        for label in known:
+            console.print(Text(f"    {clean(label)}", style="dim"))
 
 
 def is_new_thing(item: Item) -> bool:

@@ -21,20 +21,20 @@ if TYPE_CHECKING:  # it brings along what visits sites
 
 
 def item(shown: Item, needs: Needs, describe: Any = str, fields: bool = True) -> dict[str, Any]:
-    found: dict[str, Any] = {
+    described: dict[str, Any] = {
         "item": shown.id, "kind": shown.kind, "title": shown.title, "part_of": shown.part_of,
         "change": shown.change,
         "standing": str(shown.standing), "visitors": shown.visitors, "goes_home": shown.id in needs,
         "reason": shown.reason,
         "needs": [{"item": n.on, "reason": n.reason} for n in needs.get(shown.id, ())]}
     if fields:
-        found["fields"] = [
+        described["fields"] = [
             {"field": f.name, "standing": str(f.standing), "policy": str(f.merged.policy),
              **{side: _described(value, describe) for side, value in
                 (("anchor", f.merged.base), ("live", f.merged.target), ("staging", f.merged.source))
                 if value is not ABSENT}}
             for f in shown.fields]
-    return found
+    return described
 
 
 def _described(value: Any, describe: Any) -> Any:
@@ -46,9 +46,9 @@ def _described(value: Any, describe: Any) -> Any:
     return [_described(v, describe) for v in value] if isinstance(value, list) else value
 
 
-def comparison(found: Comparison, needs: Needs, fields: bool = False, describe: Any = str) -> dict[str, Any]:
-    return {"items": [item(i, needs, describe, fields) for i in found.items.values()],
-            "questions": [question(q) for q in found.questions], "not_compared": found.rows.skipped}
+def comparison(comparison: Comparison, needs: Needs, fields: bool = False, describe: Any = str) -> dict[str, Any]:
+    return {"items": [item(i, needs, describe, fields) for i in comparison.items.values()],
+            "questions": [question(q) for q in comparison.questions], "not_compared": comparison.rows.skipped}
 
 
 def plan(prepared: PreparedMerge) -> dict[str, Any]:
@@ -75,12 +75,14 @@ def backed_up(result: BackupResult) -> dict[str, Any]:
             "seconds": round(result.seconds, 3)}
 
 
-def outlook(found: Outlook) -> dict[str, Any]:
-    return {"backup_of": found.contents.manifest.site, "made": found.contents.manifest.made, "lost": dict(found.lost),
-            "as_they_were": dict(found.changed), "come_back": dict(found.back), "tables_back": list(found.tables_back),
-            "tables_that_stay": list(found.stay),
-            "files": [{"path": o.path, "put": isinstance(o, PutFile)} for o in found.files],
-            "left_out": list(found.left_out)}
+def outlook(outlook: Outlook) -> dict[str, Any]:
+    return {"backup_of": outlook.contents.manifest.site, "made": outlook.contents.manifest.made,
+            "lost": dict(outlook.lost),
+            "as_they_were": dict(outlook.changed), "come_back": dict(outlook.back),
+            "tables_back": list(outlook.tables_back),
+            "tables_that_stay": list(outlook.stay),
+            "files": [{"path": o.path, "put": isinstance(o, PutFile)} for o in outlook.files],
+            "left_out": list(outlook.left_out)}
 
 
 def restored(result: RestoreResult, anew: bool) -> dict[str, Any]:
@@ -89,14 +91,14 @@ def restored(result: RestoreResult, anew: bool) -> dict[str, Any]:
             "seconds_between_states": round(result.between, 4)}
 
 
-def watched(found: Watched | None, undone: MergeResult | None, again: Watched | None) -> dict[str, Any]:
+def watched(watched: Watched | None, undone: MergeResult | None, again: Watched | None) -> dict[str, Any]:
     """What a watch saw, if there was one."""
-    if found is None:
+    if watched is None:
         return {}
-    said: dict[str, Any] = {"watched": {"visited": found.visited, "failing": found.failing}}
+    result: dict[str, Any] = {"watched": {"visited": watched.visited, "failing": watched.failing}}
     if undone is not None:
-        said["taken_back"] = {"undo": undone.id, "still_failing": [p.path for p in again.failing] if again else []}
-    return said
+        result["taken_back"] = {"undo": undone.id, "still_failing": [p.path for p in again.failing] if again else []}
+    return result
 
 
 def merged(result: MergeResult) -> dict[str, Any]:

@@ -106,12 +106,12 @@ def anchor_of(name: str) -> str:
 class Reporter:
     """Writes reports of one voyage's comparison."""
 
-    def __init__(self, crew: Crew, found: Comparison, needs: Needs, describe: Describe) -> None:
+    def __init__(self, crew: Crew, comparison: Comparison, needs: Needs, describe: Describe) -> None:
         self.crew = crew
-        self.found = found
+        self._comparison = comparison
         self.needs = needs
         self.describe = describe
-        self._tables = found.rows.every_table
+        self._tables = comparison.rows.every_table
         self._left = _ALL_PICTURES
 
     def comparison(self, path: Path, items: Sequence[Item] = (), offered: Mapping[str, Offer] | None = None,
@@ -119,7 +119,7 @@ class Reporter:
         """What goes home, what clashes, what is kept. items: only these. offered: what can be chosen on the page.
         pictured: pages, as they look on both sides."""
         voyage = self.crew.voyage
-        chosen = list(items) or list(self.found.items.values())
+        chosen = list(items) or list(self._comparison.items.values())
         groups = [
             _Group("Would go home", note="Changed in staging by editors and administrators."),
             _Group("Clashes", note="Both sides changed these differently. A merge leaves live's, unless decided."),
@@ -136,18 +136,18 @@ class Reporter:
             parted[1 if item.standing is Standing.CLASH else 4 if item.standing is Standing.SETTLED else (
                 3 if item.id not in self.needs else 2 if item.visitors else 0)].append(item)
         for group, some in zip(groups, parted, strict=True):
-            for over, item in in_reading_order(some, self.found, self.needs):
+            for over, item in in_reading_order(some, self._comparison, self.needs):
                 entry = self._entry(item, brief=item.id not in known)
                 name, _, side = item.id.partition("~")
                 shots = [s for facts, one in pages.get(name, ()) if facts.only in ("", side or facts.only)
                          for s in _shots(one)]
                 group.entries.append(replace(entry, offer=(offered or {}).get(item.id), depth=min(len(over), 3),
                                              shots=shots, badge="stays" if group is groups[2] else ""))
-        told = {i.id.partition("~")[0] for i in chosen}
-        groups.append(_pages([one for facts, one in pictured if facts.item not in told], ("live", "staging"),
+        names = {i.id.partition("~")[0] for i in chosen}
+        groups.append(_pages([one for facts, one in pictured if facts.item not in names], ("live", "staging"),
                              "Nothing of their own changed: what changed is around them."))
-        notes = [f"Not compared, for want of a key: {', '.join(self.found.rows.skipped)}."] if (
-            self.found.rows.skipped) else []
+        notes = [f"Not compared, for want of a key: {', '.join(self._comparison.rows.skipped)}."] if (
+            self._comparison.rows.skipped) else []
         if len(chosen) > _MOST_ENTRIES:
             notes.append(f"Of {len(chosen):,} items, {_MOST_ENTRIES:,} are shown with their fields: clashes first. For "
                          "another: nostos compare, with its name.")
@@ -226,11 +226,11 @@ class Reporter:
 
     def _texts(self, state: FileState) -> tuple[str, str, str] | None:
         """The three versions of a small text file."""
-        found = []
+        texts = []
         for entry, root in ((state.base, None), (state.target, self.crew.live.files),
                             (state.source, self.crew.staging.files)):
             if entry is None:
-                found.append("")
+                texts.append("")
                 continue
             if entry.kind != "file" or entry.size > _FILE_BYTES:
                 return None
@@ -238,8 +238,8 @@ class Reporter:
             text = plain_text(raw)
             if text is None:
                 return None
-            found.append(text.decode()[:_LONGEST])
-        return found[0], found[1], found[2]
+            texts.append(text.decode()[:_LONGEST])
+        return texts[0], texts[1], texts[2]
 
     def _content(self, root: FileTree, entry: FileEntry) -> bytes | None:
         """A file as it was compared: a merge may have put another in its place since."""
@@ -299,16 +299,16 @@ def pieces(old: str, new: str) -> Pieces:
     a, b = split(old), split(new)
     if len(a) + len(b) > 8000:  # comparing that word by word would take long
         a, b = old.splitlines(keepends=True), new.splitlines(keepends=True)
-    found: Pieces = []
+    pieces: Pieces = []
     for tag, a1, a2, b1, b2 in SequenceMatcher(None, a, b, autojunk=len(a) > 2000).get_opcodes():
         if tag == "equal":
-            found += _equal(a[a1:a2], first=not a1, last=a2 == len(a)) if old != new else [("", "".join(a))]
+            pieces += _equal(a[a1:a2], first=not a1, last=a2 == len(a)) if old != new else [("", "".join(a))]
             continue
         if a2 > a1:
-            found.append(("del", "".join(a[a1:a2])))
+            pieces.append(("del", "".join(a[a1:a2])))
         if b2 > b1:
-            found.append(("ins", "".join(b[b1:b2])))
-    return found
+            pieces.append(("ins", "".join(b[b1:b2])))
+    return pieces
 
 
 def _equal(words: list[str], first: bool, last: bool) -> Pieces:
@@ -319,7 +319,7 @@ def _equal(words: list[str], first: bool, last: bool) -> Pieces:
     return [*head, ("gap", " ... "), *tail]
 
 
-def write_trial(path: Path, voyage: Voyage, found: Trial, pictured: Sequence[Pictured]) -> None:
+def write_trial(path: Path, voyage: Voyage, trial: Trial, pictured: Sequence[Pictured]) -> None:
     """A trial, page by page, with its pictures."""
     by_path = {p.path: p for p in pictured}
 
@@ -329,9 +329,9 @@ def write_trial(path: Path, voyage: Voyage, found: Trial, pictured: Sequence[Pic
                 "pictures": () if one is None else [{"caption": what, "data": _shot(Path(place))} for what, place in (
                     ("live", one.live), ("staging", one.staging), (f"{one.share:.1%} differs", one.difference))]}
 
-    against = f"against staging at {found.against}" if found.against else "against live"
-    write(path, f"{voyage.live_name}: a trial of staging", [*_facts(voyage), against], _judged(found.pages, shown),
-          _noticed(found))
+    against = f"against staging at {trial.against}" if trial.against else "against live"
+    write(path, f"{voyage.live_name}: a trial of staging", [*_facts(voyage), against], _judged(trial.pages, shown),
+          _noticed(trial))
 
 
 def _judged(pages: Sequence[Judged], shown: Callable[[Judged], dict[str, Any]]) -> list[_Group]:
@@ -344,18 +344,18 @@ def _judged(pages: Sequence[Judged], shown: Callable[[Judged], dict[str, Any]]) 
     return list(groups.values())
 
 
-def _noticed(found: Trial | Rehearsal) -> list[str]:
+def _noticed(trial: Trial | Rehearsal) -> list[str]:
     """What there is to say of all visited pages."""
-    return [*(f"Around the text, {e}." for e in found.everywhere),
-            *([f"Found and not visited: {found.left}."] if found.left else [])]
+    return [*(f"Around the text, {e}." for e in trial.everywhere),
+            *([f"Found and not visited: {trial.left}."] if trial.left else [])]
 
 
 def _shots(page: Shots, names: tuple[str, str] = ("live", "staging")) -> Iterator[dict[str, str]]:
     """The small pictures of a page. names: what was before, and what is after."""
     for who, data in zip(names, (page.before, page.after), strict=True):
         if data:
-            told = f", {page.share:.1%} differs" if page.before and who == names[1] and page.share else ""
-            yield {"caption": f"{who}{told}", "alt": f"{page.path}, {who}",
+            share = f", {page.share:.1%} differs" if page.before and who == names[1] and page.share else ""
+            yield {"caption": f"{who}{share}", "alt": f"{page.path}, {who}",
                    "data": f"data:image/webp;base64,{base64.b64encode(data).decode()}"}
 
 
@@ -367,7 +367,7 @@ def _pages(shots: Sequence[Shots], names: tuple[str, str], note: str) -> _Group:
         _Entry(s.path, "page", "changed", shots=list(_shots(s, names))) for s in differ], note + same)
 
 
-def write_rehearsal(path: Path, voyage: Voyage, found: Rehearsal, shots: Sequence[Shots]) -> None:
+def write_rehearsal(path: Path, voyage: Voyage, rehearsal: Rehearsal, shots: Sequence[Shots]) -> None:
     """What a merge did on a copy of live, page by page, with pictures of the pages that look different."""
     by_path = {s.path: s for s in shots if s.share > _LOOKS}
 
@@ -375,11 +375,12 @@ def write_rehearsal(path: Path, voyage: Voyage, found: Rehearsal, shots: Sequenc
         one = by_path.get(page.path)
         return {"shots": list(_shots(one, ("live", "the copy"))) if one is not None else ()}
 
-    facts = [f"voyage {voyage.name}", f"live {voyage.live_url}", f"rehearsal {found.id}", f"{found.items} items",
-             f"the merge took {found.seconds:.2f} s"]
-    lost = [] if found.holds else ["What live had gained was NOT the same afterwards."]
-    write(path, f"{voyage.live_name}: a rehearsal of a merge", facts, _judged(found.pages, shown),
-          [*lost, *_noticed(found)])
+    facts = [f"voyage {voyage.name}", f"live {voyage.live_url}", f"rehearsal {rehearsal.id}",
+             f"{rehearsal.items} items",
+             f"the merge took {rehearsal.seconds:.2f} s"]
+    lost = [] if rehearsal.holds else ["What live had gained was NOT the same afterwards."]
+    write(path, f"{voyage.live_name}: a rehearsal of a merge", facts, _judged(rehearsal.pages, shown),
+          [*lost, *_noticed(rehearsal)])
 
 
 def _shot(path: Path) -> str:

@@ -18,10 +18,10 @@ from nostos.show.tables import count, heading, table
 _SHOWN = 3  # tables that a question names
 
 
-def learned(console: Console, name: str, found: Layer, answers: Layer, left: Sequence[Question], every: bool) -> None:
+def learned(console: Console, name: str, layer: Layer, answers: Layer, left: Sequence[Question], every: bool) -> None:
     """What is sure, what may be, whose the rows are, what was answered, what is asked."""
     by: dict[Certainty, list[Finding]] = {c: [] for c in Certainty}
-    for finding in found.findings:
+    for finding in layer.findings:
         by[finding.certainty].append(finding)
     heading(console, f"Points at something, and no profile says so: {len(by[Certainty.SURE])}", clean(name),
             "bold green")
@@ -34,22 +34,22 @@ def learned(console: Console, name: str, found: Layer, answers: Layer, left: Seq
         console.print()
         heading(console, f"Just numbers: {len(by[Certainty.NONE])}")
         _findings(console, by[Certainty.NONE])
-    for title, note, kinds in (("Counts as visitors'", "stays in staging unless named", found.visitors),
-                               ("Counts as editors'", "goes home with the rest", found.editors),
-                               ("Made from others", "not compared", found.made)):
+    for title, note, kinds in (("Counts as visitors'", "stays in staging unless named", layer.visitors),
+                               ("Counts as editors'", "goes home with the rest", layer.editors),
+                               ("Made from others", "not compared", layer.made)):
         if kinds:
             console.print()
             heading(console, f"{title}: {len(kinds)}", note)
-            table(console, ("table", "why"), [(k, found.why.get(k, "")) for k in kinds], keep=(0,))
+            table(console, ("table", "why"), [(k, layer.why.get(k, "")) for k in kinds], keep=(0,))
     if answers.references or answers.numbers:
         console.print()
         heading(console, "Answered")
         rows = dict.fromkeys((str(Place(r.table, r.column, r.where, r.path or ())), r.to) for r in answers.references)
         table(console, ("place", "points at"), [*rows, *((str(p), "nothing: a number") for p in sorted(
             answers.numbers, key=str))], keep=(0,))
-    if found.sampled[0]:
+    if layer.sampled[0]:
         console.print()
-        console.print(f"Read for it: {count(found.sampled[1], 'row')} of {count(found.sampled[0], 'table')}, the first "
+        console.print(f"Read for it: {count(layer.sampled[1], 'row')} of {count(layer.sampled[0], 'table')}, the first "
                       f"and the last of each, at most {ROWS:,}; and what an index leads to from there.")
     if left:
         console.print()
@@ -87,11 +87,11 @@ def asked(q: Question, mark: str = "") -> list[str]:
     lines = [f"{mark}{_some(q.items)}: {some} stands in {_some([str(p) for p in q.places])}."]
     here, there = dict(q.here), dict(q.there)
     mine, other = ("in staging", "on live") if q.source is Side.STAGING else ("on live", "in staging")
-    for n, table_name in enumerate(q.candidates[:_SHOWN]):
-        said, stands = here.get(table_name), there.get(table_name)
-        lines.append(f"   {'Is' if n == 0 else 'Or'} it a row of {table_name}? {mine.capitalize()} "
-                     + (f"{q.numbers[0]} is {said}" if said else f"no row there is {q.numbers[0]}")
-                     + f"; {other} {f'it is {stands}' if stands else 'nothing has that number'}.")
+    for n, name in enumerate(q.candidates[:_SHOWN]):
+        title, other_title = here.get(name), there.get(name)
+        lines.append(f"   {'Is' if n == 0 else 'Or'} it a row of {name}? {mine.capitalize()} "
+                     + (f"{q.numbers[0]} is {title}" if title else f"no row there is {q.numbers[0]}")
+                     + f"; {other} {f'it is {other_title}' if other_title else 'nothing has that number'}.")
     lines.append("   If it is, it goes along with that thing, under the number that it gets there. If it is a mere "
                  "number, it goes as it is.")
     return [*lines, *(f"   {line}" for line in q.evidence[:_SHOWN])]
@@ -101,12 +101,12 @@ def _some(names: Sequence[str]) -> str:
     return ", ".join(names[:2]) + (f" and {len(names) - 2} more" if len(names) > 2 else "")
 
 
-def data(found: Layer, answers: Layer, left: Sequence[Question]) -> dict[str, Any]:
+def data(layer: Layer, answers: Layer, left: Sequence[Question]) -> dict[str, Any]:
     return {"findings": [{"place": str(f.place), "certainty": str(f.certainty), "to": f.to or None, "list": f.many,
-                          "evidence": list(f.evidence)} for f in found.findings],
-            "sampled": {"tables": found.sampled[0], "rows": found.sampled[1]}, "made": list(found.made),
-            "visitors": [{"table": k, "why": found.why.get(k, "")} for k in found.visitors],
-            "editors": [{"table": k, "why": found.why.get(k, "")} for k in found.editors],
+                          "evidence": list(f.evidence)} for f in layer.findings],
+            "sampled": {"tables": layer.sampled[0], "rows": layer.sampled[1]}, "made": list(layer.made),
+            "visitors": [{"table": k, "why": layer.why.get(k, "")} for k in layer.visitors],
+            "editors": [{"table": k, "why": layer.why.get(k, "")} for k in layer.editors],
             "answered": [*({"place": f"{r.table}.{r.column}", "to": r.to} for r in answers.references),
                          *({"place": str(p), "to": None} for p in sorted(answers.numbers, key=str))],
             "questions": [question(q) for q in left]}

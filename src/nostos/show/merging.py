@@ -86,17 +86,17 @@ def plan(console: Console, prepared: PreparedMerge, site: str) -> None:
 
 def staying(prepared: PreparedMerge) -> list[tuple[str, str]]:
     """What an undo cannot take back: items, or fields of them, and why."""
-    found = []
+    stays = []
     chosen = {i.id for i in prepared.plan.selection.items}
     for item in prepared.comparison.items.values():
         if item.reason:
-            found.append((item.id, item.reason.replace("removed in staging, but live", "live").replace(
+            stays.append((item.id, item.reason.replace("removed in staging, but live", "live").replace(
                 "removed on live, but staging", "live")))
         elif item.standing is Standing.CLASH:
             names = ", ".join(f.name for f in item.fields if f.standing is Standing.CLASH)
-            found.append((item.id, f"live has changed it since: {names}" + (
+            stays.append((item.id, f"live has changed it since: {names}" + (
                 "; the rest is taken back" if item.id in chosen else "")))
-    return found
+    return stays
 
 
 def undo_plan(console: Console, prepared: PreparedMerge, which: PastOperation, site: str) -> None:
@@ -136,13 +136,13 @@ def taken_back_list(console: Console, every: Sequence[PastOperation]) -> None:
 
 
 def _short(console: Console, items: tuple[Item, ...], going: Collection[str] = ()) -> None:
-    def said(item: Item) -> str:
+    def text(item: Item) -> str:
         if item.id not in going or item.standing is not Standing.CLASH:
             return item.reason or item.title
         names = list(dict.fromkeys(f.name for f in item.going))
         return f"goes home all the same: {', '.join(names[:4])}{', ...' if len(names) > 4 else ''}"
 
-    table(console, ("", "", ""), [(i.id, i.change, said(i)) for i in items[:12]], keep=(0, 1))
+    table(console, ("", "", ""), [(i.id, i.change, text(i)) for i in items[:12]], keep=(0, 1))
     if len(items) > 12:
         console.print(f"  and {len(items) - 12} more")
 

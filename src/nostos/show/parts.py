@@ -15,12 +15,12 @@ from nostos.show.tables import heading, table
 _NAMED = 3
 
 
-def versions(console: Console, found: Sequence[PartVersions]) -> None:
-    if not found:
+def versions(console: Console, parts: Sequence[PartVersions]) -> None:
+    if not parts:
         console.print("Every part is the same everywhere.")
         return
     rows = []
-    for part in found:
+    for part in parts:
         says = []
         if part.newer is not None:
             says.append(f"newer {'in staging' if part.newer is Side.STAGING else 'on live'}")

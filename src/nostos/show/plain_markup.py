@@ -18,28 +18,28 @@ _UNSEEN = frozenset(("script", "style", "template", "head"))
 class _Words(HTMLParser):
     def __init__(self) -> None:
         super().__init__(convert_charrefs=True)
-        self.said: list[str] = []
+        self.parts: list[str] = []
         self.unseen = 0
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         if tag in _UNSEEN:
             self.unseen += 1
         if tag in _LINES:
-            self.said.append("\n- " if tag == "li" else "\n")
+            self.parts.append("\n- " if tag == "li" else "\n")
         if tag == "img":
             named = dict(attrs)
             called = named.get("alt") or (named.get("src") or "").rpartition("/")[2]
-            self.said.append(f" [picture{': ' if called else ''}{called}] ")
+            self.parts.append(f" [picture{': ' if called else ''}{called}] ")
 
     def handle_endtag(self, tag: str) -> None:
         if tag in _UNSEEN:
             self.unseen = max(0, self.unseen - 1)
         if tag in _LINES:
-            self.said.append("\n")
+            self.parts.append("\n")
 
     def handle_data(self, data: str) -> None:
         if not self.unseen:
-            self.said.append(data)
+            self.parts.append(data)
 
 
 def made_plain(text: str) -> str:
@@ -49,7 +49,7 @@ def made_plain(text: str) -> str:
     reader = _Words()
     reader.feed(text)
     reader.close()
-    lines = (" ".join(line.split()) for line in "".join(reader.said).split("\n"))
+    lines = (" ".join(line.split()) for line in "".join(reader.parts).split("\n"))
     return "\n".join(line for line in lines if line not in ("", "-")) or text
 
 

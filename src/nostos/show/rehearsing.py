@@ -19,21 +19,22 @@ _GROUPS = (
     ((Verdict.EXPECTED, Verdict.NEW), "Meant", "what goes home", "bold green"))
 
 
-def rehearsal(console: Console, found: Rehearsal, live: str, by_file: bool) -> None:
+def rehearsal(console: Console, rehearsal: Rehearsal, live: str, by_file: bool) -> None:
     """What visitors would notice; by_file: what was chosen stands in a file."""
-    broke = sum(p.verdict is Verdict.BROKE for p in found.pages)
-    said = ("the ledger does not hold" if not found.holds else "not visited" if not found.visited
+    broke = sum(p.verdict is Verdict.BROKE for p in rehearsal.pages)
+    outcome = ("the ledger does not hold" if not rehearsal.holds else "not visited" if not rehearsal.visited
             else f"{count(broke, 'page')} broke" if broke else "no page broke")
-    heading(console, f"Rehearsed on a copy of {live}: {count(found.items, 'item')}, {said}.", f"rehearsal {found.id}",
-            "bold red" if found.broke else "bold green")
+    heading(console, f"Rehearsed on a copy of {live}: {count(rehearsal.items, 'item')}, {outcome}.",
+            f"rehearsal {rehearsal.id}",
+            "bold red" if rehearsal.broke else "bold green")
     table(console, ("", ""), [
-        ("the merge", f"{found.seconds:.2f} s; rows held for {found.locked * 1000:.0f} ms; "
-                      f"{size(found.space)} laid down beside what is there"),
-        ("what live gained", "there afterwards, and equal" if found.holds else Text("NOT EQUAL", style="bold red")),
-        ("the copy", f"made in {found.copying:.2f} s, removed; live was only read"),
+        ("the merge", f"{rehearsal.seconds:.2f} s; rows held for {rehearsal.locked * 1000:.0f} ms; "
+                      f"{size(rehearsal.space)} laid down beside what is there"),
+        ("what live gained", "there afterwards, and equal" if rehearsal.holds else Text("NOT EQUAL", style="bold red")),
+        ("the copy", f"made in {rehearsal.copying:.2f} s, removed; live was only read"),
     ])
     for verdicts, name, what, style in _GROUPS:
-        pages = [p for p in found.pages if p.verdict in verdicts]
+        pages = [p for p in rehearsal.pages if p.verdict in verdicts]
         if not pages:
             continue
         console.print()
@@ -42,20 +43,22 @@ def rehearsal(console: Console, found: Rehearsal, live: str, by_file: bool) -> N
             (clean(p.path), clean(p.item), clean("\n".join([
                 *p.why[:_REASONS], *([f"and {len(p.why) - _REASONS} more"] if len(p.why) > _REASONS else [])])))
             for p in pages])
-    if found.everywhere:
+    if rehearsal.everywhere:
         heading(console, "Around the text of many pages:")
-        table(console, ("",), [(clean(text),) for text in found.everywhere])
-    same = sum(p.verdict is Verdict.SAME for p in found.pages)
+        table(console, ("",), [(clean(text),) for text in rehearsal.everywhere])
+    same = sum(p.verdict is Verdict.SAME for p in rehearsal.pages)
     if same:
         console.print(f"As before, for a visitor: {count(same, 'page')}.")
-    if found.left:
-        console.print(f"Found and not visited: {count(found.left, 'address', 'addresses')}. --most and --minutes visit "
+    if rehearsal.left:
+        console.print(f"Found and not visited: {count(rehearsal.left, 'address', 'addresses')}. --most and "
+                      "--minutes visit "
                       "more.")
-    if not found.visited:
+    if not rehearsal.visited:
         console.print("Nothing was visited: it is not known how a copy of this site is served. Name a command in a "
                       "site file, under [serve].", soft_wrap=True)
-    if found.clashes:
-        console.print(f"Clashes left, live as it is: {found.clashes}.")
+    if rehearsal.clashes:
+        console.print(f"Clashes left, live as it is: {rehearsal.clashes}.")
     file = " --selection FILE" if by_file else ""
-    console.print(f"To do this on live, and nothing else: nostos merge {found.voyage}{file} --as-rehearsed {found.id}",
+    console.print(f"To do this on live, and nothing else: "
+                      f"nostos merge {rehearsal.voyage}{file} --as-rehearsed {rehearsal.id}",
                   soft_wrap=True)

@@ -17,16 +17,16 @@ from nostos.show.tables import count, heading, table
 _SHADES = " .:-=+*#%@"  # from nothing to the most, readable without colour
 
 
-def tide(console: Console, found: Tide) -> None:
-    heading(console, f"{found.site}: what visitors did, by hour of the week",
-            f"{found.since[:10]} to {found.until[:10]}, clocks of {found.zone}")
-    told = ", ".join(f"{c.total:,} {c.name}" for c in found.counts)
-    console.print(f"  {told}." + (f" Times that cannot be read: {found.passed:,}." if found.passed else ""))
+def tide(console: Console, tide: Tide) -> None:
+    heading(console, f"{tide.site}: what visitors did, by hour of the week",
+            f"{tide.since[:10]} to {tide.until[:10]}, clocks of {tide.zone}")
+    totals = ", ".join(f"{c.total:,} {c.name}" for c in tide.counts)
+    console.print(f"  {totals}." + (f" Times that cannot be read: {tide.passed:,}." if tide.passed else ""))
     console.print()
-    rates = per_hour(found)
+    rates = per_hour(tide)
     most = max([r for r in rates if r is not None], default=0.0)
     console.print(Text("       " + "".join(f"{h:<6}" for h in range(0, 24, 3)), style="dim"))
-    quiet = {(w.start + n) % HOURS for w in found.windows[:1] for n in range(w.hours)}
+    quiet = {(w.start + n) % HOURS for w in tide.windows[:1] for n in range(w.hours)}
     for day, name in enumerate(DAYS):
         line = Text(f"  {name}  ")
         for hour in range(24):
@@ -38,33 +38,33 @@ def tide(console: Console, found: Tide) -> None:
         console.print(line)
     console.print(Text(f"  blank: nothing; @: {most:.2f} an hour; reversed: the quietest window", style="dim"))
     console.print()
-    if found.sparse:
-        console.print(Text(f"Sparse: {found.sparse}", style="yellow"))
-    heading(console, f"Quietest windows of {count(found.windows[0].hours if found.windows else 0, 'hour')}",
+    if tide.sparse:
+        console.print(Text(f"Sparse: {tide.sparse}", style="yellow"))
+    heading(console, f"Quietest windows of {count(tide.windows[0].hours if tide.windows else 0, 'hour')}",
             "expected in one window, and an interval that holds it in 90 of 100 cases")
-    names = [c.name for c in found.counts if c.total]
+    names = [c.name for c in tide.counts if c.total]
     rows = [(label(w.start), next_one(w.next), _rate(w.all), *(_rate(w.rates[n]) for n in names))
-            for w in found.windows]
-    if found.busiest is not None:
-        w = found.busiest
+            for w in tide.windows]
+    if tide.busiest is not None:
+        w = tide.busiest
         rows.append((f"busiest: {label(w.start)}", "", _rate(w.all), *(_rate(w.rates[n]) for n in names)))
     table(console, ("window", "next", "all that visitors do", *names), rows, keep=(0, 1))
 
 
-def next_one(said: str) -> str:
-    return f"{datetime.fromisoformat(said):%Y-%m-%d %H:%M %z}"
+def next_one(windows: str) -> str:
+    return f"{datetime.fromisoformat(windows):%Y-%m-%d %H:%M %z}"
 
 
 def _rate(value: Rate) -> str:
     return f"{value.expected:.2f} ({value.low:.2f}-{value.high:.2f})"
 
 
-def per_hour(found: Tide) -> list[float | None]:
+def per_hour(tide: Tide) -> list[float | None]:
     """What visitors do in one hour, by hour of the week; None where the period had no such hour."""
-    return [n / e if e else None for n, e in zip(visits(found.counts), found.exposure, strict=True)]
+    return [n / e if e else None for n, e in zip(visits(tide.counts), tide.exposure, strict=True)]
 
 
-def figure(found: Tide, path: Path) -> None:
+def figure(tide: Tide, path: Path) -> None:
     """Draw it. Raises SiteError for an ending other than .png and .svg, or when it cannot be written."""
     if path.suffix not in (".png", ".svg"):
         raise SiteError(f"A figure cannot be drawn as {path.suffix or 'a file without an ending'}.",
@@ -76,33 +76,33 @@ def figure(found: Tide, path: Path) -> None:
     import numpy as np
     from matplotlib.patches import Rectangle
 
-    values = np.array([math.nan if v is None else v for v in per_hour(found)]).reshape(7, 24)
+    values = np.array([math.nan if v is None else v for v in per_hour(tide)]).reshape(7, 24)
     drawn, (map_, bars) = plt.subplots(2, 1, figsize=(12.8, 8), height_ratios=(5, 2), layout="constrained")
     shades = plt.get_cmap("YlGnBu").with_extremes(bad="#dddddd")
     image = map_.imshow(values, aspect="auto", cmap=shades, vmin=0)
     drawn.colorbar(image, ax=map_, label="things that visitors did, an hour", pad=0.01)
     map_.set_yticks(range(7), DAYS)
     map_.set_xticks([h - 0.5 for h in range(0, 25, 3)], [f"{h}:00" for h in range(0, 25, 3)])
-    for number, window in enumerate(found.windows, start=1):
+    for number, window in enumerate(tide.windows, start=1):
         for n in range(window.hours):
             at = (window.start + n) % HOURS
             map_.add_patch(Rectangle((at % 24 - 0.5, at // 24 - 0.5), 1, 1, fill=False, edgecolor="#c0392b",
                                      linewidth=2.5 if number == 1 else 1.2))
         map_.text(window.start % 24 - 0.35, window.start // 24 + 0.1, str(number), color="#c0392b", fontsize=11,
                   fontweight="bold", va="center")
-    map_.set_title(f"{clean(found.site)}: when live is quiet  ({found.since[:10]} to {found.until[:10]}, "
-                   f"clocks of {found.zone})", loc="left", fontsize=14, parse_math=False)
-    compared = [*found.windows, *([found.busiest] if found.busiest else [])]
-    names = [f"{n}: {label(w.start)}" for n, w in enumerate(found.windows, start=1)]
-    names += [f"busiest: {label(found.busiest.start)}"] if found.busiest else []
+    map_.set_title(f"{clean(tide.site)}: when live is quiet  ({tide.since[:10]} to {tide.until[:10]}, "
+                   f"clocks of {tide.zone})", loc="left", fontsize=14, parse_math=False)
+    compared = [*tide.windows, *([tide.busiest] if tide.busiest else [])]
+    names = [f"{n}: {label(w.start)}" for n, w in enumerate(tide.windows, start=1)]
+    names += [f"busiest: {label(tide.busiest.start)}"] if tide.busiest else []
     expected = [w.all.expected for w in compared]
     spread = [[w.all.expected - w.all.low for w in compared],
               [min(w.all.high, 1e6) - w.all.expected for w in compared]]
     bars.barh(names, expected, xerr=spread, color="#7fb8c4", ecolor="#333333", capsize=4)
     bars.invert_yaxis()
-    hours = found.windows[0].hours if found.windows else 0
+    hours = tide.windows[0].hours if tide.windows else 0
     bars.set_xlabel(f"expected in a window of {count(hours, 'hour')}, and an interval that holds it in 90 of 100 cases")
-    bars.set_title(clean(found.sparse) if found.sparse else "The quietest windows, and the busiest", loc="left",
+    bars.set_title(clean(tide.sparse) if tide.sparse else "The quietest windows, and the busiest", loc="left",
                    fontsize=10, wrap=True, parse_math=False)
     for side in ("top", "right"):
         bars.spines[side].set_visible(False)

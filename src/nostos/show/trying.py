@@ -22,14 +22,14 @@ STYLES = {Verdict.BROKE: "bold red", Verdict.OPENED: "bold red",
 _REASONS = 4
 
 
-def trial(console: Console, found: Trial, remembered: str | None) -> None:
-    counts = count(found.pages)
-    told = ", ".join(f"{n} {v}" for v, n in counts.items()) or "no page"
-    then = f"staging at {found.against}" if found.against else "live"
-    heading(console, f"{number(len(found.pages), 'page')} of staging against {then}: {told}.",
-            style="bold red" if found.broke else "bold green")
+def trial(console: Console, trial: Trial, remembered: str | None) -> None:
+    counts = count(trial.pages)
+    totals = ", ".join(f"{n} {v}" for v, n in counts.items()) or "no page"
+    then = f"staging at {trial.against}" if trial.against else "live"
+    heading(console, f"{number(len(trial.pages), 'page')} of staging against {then}: {totals}.",
+            style="bold red" if trial.broke else "bold green")
     rows = []
-    for page in found.pages:
+    for page in trial.pages:
         if page.verdict is Verdict.SAME:
             continue
         why = [*page.why[:_REASONS], *([f"and {len(page.why) - _REASONS} more"] if len(page.why) > _REASONS else [])]
@@ -37,32 +37,33 @@ def trial(console: Console, found: Trial, remembered: str | None) -> None:
                      clean("\n".join(why))))
     if rows:
         table(console, ("", "page", "item", "what a visitor would notice"), rows)
-    if found.everywhere:
+    if trial.everywhere:
         heading(console, "Around the text of many pages:")
-        table(console, ("",), [(clean(text),) for text in found.everywhere])
+        table(console, ("",), [(clean(text),) for text in trial.everywhere])
     same = counts.get(Verdict.SAME, 0)
     if same:
         console.print(f"As before, for a visitor: {number(same, 'page')}.")
-    if found.left:
-        console.print(f"Found and not visited: {number(found.left, 'address', 'addresses')}. --most and --minutes "
+    if trial.left:
+        console.print(f"Found and not visited: {number(trial.left, 'address', 'addresses')}. --most and --minutes "
                       "visit more.")
     if remembered:
         console.print(f"Remembered as {remembered}. After an update: nostos trial --against {remembered}")
 
 
-def failing(console: Console, found: Watched, voyage: str) -> None:
+def failing(console: Console, watched: Watched, voyage: str) -> None:
     """Pages of live that answered before a merge, and fail now."""
     console.print()
-    heading(console, f"{number(len(found.failing), 'page')} of live {'fails' if len(found.failing) == 1 else 'fail'} "
+    heading(console,
+            f"{number(len(watched.failing), 'page')} of live {'fails' if len(watched.failing) == 1 else 'fail'} "
                      "that answered before the merge.",
             f"`nostos undo {voyage}` takes it back, and keeps what live gained since.", "bold red")
     table(console, ("page", "item", "what a visitor notices"), [
-        (clean(p.path), clean(p.item), clean("\n".join(p.why[:_REASONS]))) for p in found.failing])
+        (clean(p.path), clean(p.item), clean("\n".join(p.why[:_REASONS]))) for p in watched.failing])
 
 
-def unbroken(console: Console, found: Watched) -> None:
+def unbroken(console: Console, watched: Watched) -> None:
     console.print()
-    console.print(f"Watched: {number(found.visited, 'page')} of live before and after the merge. None of them fails.")
+    console.print(f"Watched: {number(watched.visited, 'page')} of live before and after the merge. None of them fails.")
 
 
 def taken_back(console: Console, undone: MergeResult, again: Watched | None, live: str) -> None:
@@ -80,9 +81,9 @@ def taken_back(console: Console, undone: MergeResult, again: Watched | None, liv
     console.print("Nothing of staging is lost. Mend it there, try it with `nostos rehearse`, and merge again.")
 
 
-def pictures(console: Console, found: Sequence[Pictured]) -> None:
-    if found:
+def pictures(console: Console, pictures: Sequence[Pictured]) -> None:
+    if pictures:
         console.print()
         heading(console, "Pictures")
         table(console, ("page", "pixels that differ", "pictures"),
-              [(clean(p.path), f"{p.share:.1%}", p.difference) for p in found], right=(1,))
+              [(clean(p.path), f"{p.share:.1%}", p.difference) for p in pictures], right=(1,))

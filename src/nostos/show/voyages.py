@@ -15,10 +15,10 @@ from nostos.core.voyages.history import HistoryEntry
 from nostos.show.tables import age, count, heading, size, table
 
 
-def voyages(console: Console, found: list[Status]) -> None:
-    if not found:
+def voyages(console: Console, statuses: list[Status]) -> None:
+    if not statuses:
         console.print("There is no voyage yet. `nostos clone SITE VOYAGE` makes one.")
-    for n, status in enumerate(found):
+    for n, status in enumerate(statuses):
         if n:
             console.print()
         voyage = status.voyage
@@ -39,9 +39,9 @@ def _way(entry: HistoryEntry) -> str:
     return "\n".join(ends) or entry.site
 
 
-def house(console: Console, found: Sequence[Space], days: int) -> None:
+def house(console: Console, spaces: Sequence[Space], days: int) -> None:
     """What else is kept, and for how long."""
-    rows = [(f"{s.what} of {s.of}" if s.of else "journals of restores", size(s.bytes)) for s in found
+    rows = [(f"{s.what} of {s.of}" if s.of else "journals of restores", size(s.bytes)) for s in spaces
             if s.what == "backups" or not s.of]
     if rows:
         console.print()
@@ -61,11 +61,11 @@ def history(console: Console, entries: list[HistoryEntry]) -> None:
     for entry in entries:
         if entry.chosen_by or entry.remarks:
             who = f"chosen by {entry.chosen_by}" if entry.chosen_by else "chosen on a page"
-            remarks = "; ".join(f"{item}: {said}" for item, said in entry.remarks.items())
+            remarks = "; ".join(f"{item}: {line}" for item, line in entry.remarks.items())
             console.print(clean(f"{entry.when[:19].replace('T', ' ')}  {who}{f'. {remarks}' if remarks else ''}"),
                           markup=False, highlight=False, soft_wrap=True)
         for ran in entry.commands:
             how = "done" if ran.status == 0 else ran.why or f"exit status {ran.status}"
-            said = clean(f"{ran.when} the {entry.verb}: {shlex.join(ran.arguments)}: {how}, {ran.seconds:.2f} s")
-            console.print(f"{entry.when[:19].replace('T', ' ')}  {said}", markup=False, highlight=False, soft_wrap=True)
+            line = clean(f"{ran.when} the {entry.verb}: {shlex.join(ran.arguments)}: {how}, {ran.seconds:.2f} s")
+            console.print(f"{entry.when[:19].replace('T', ' ')}  {line}", markup=False, highlight=False, soft_wrap=True)
     console.print("between: how long the site stood between two states.", style="dim")

@@ -75,9 +75,9 @@ def left_to_do(voyage: Voyage, program: str, inside: str = "", private: Sequence
     if host in ("127.0.0.1", "localhost", "::1") or any(c in voyage.into for c in '"\n\\${}'):
         return []
     more = [name for url in further if (name := urlsplit(url).hostname or "") != host]
-    own = [re.escape("/" + path).replace('"', ".") + "$" for path in private]
+    patterns = [re.escape("/" + path).replace('"', ".") + "$" for path in private]
     facts = {"root": "/".join(filter(None, (on_machine(written(voyage.into)), inside))),
-             "private": "|".join([_HIDDEN, _KINDS, *own])}
+             "private": "|".join([_HIDDEN, _KINDS, *patterns])}
     by_itself = program == "python"
     apache = _APACHE.format(host=host, aliases="".join(f"\n    ServerAlias {name}" for name in more),
                             body=(_APACHE_PROXY if by_itself else _APACHE_FILES).format(**facts))

@@ -88,8 +88,8 @@ class Rehearsal:
 
 def digest_of(prepared: PreparedMerge) -> str:
     """What a merge would do, as a digest: two that would do the same have the same one."""
-    said = msgspec.json.encode([builtins(as_data(o)) for o in prepared.plan.operations], order="sorted")
-    return hashlib.blake2b(said, digest_size=16).hexdigest()
+    encoded = msgspec.json.encode([builtins(as_data(o)) for o in prepared.plan.operations], order="sorted")
+    return hashlib.blake2b(encoded, digest_size=16).hexdigest()
 
 
 def rehearse(home: Home, crew: Crew, choice: Choice | ChoiceOf, options: RehearsalOptions, tell: Listener = silent
@@ -117,9 +117,9 @@ def rehearse(home: Home, crew: Crew, choice: Choice | ChoiceOf, options: Rehears
             if not prepared.acts:
                 return prepared, None
             made = copying.finish()
-            found = _on_copy(inner, crew, prepared, options, made, number, monotonic() - begun, tell)
-            write_private(home.path / PLACE / f"{number}.json", msgspec.json.format(msgspec.json.encode(found)))
-            return prepared, found
+            rehearsal = _on_copy(inner, crew, prepared, options, made, number, monotonic() - begun, tell)
+            write_private(home.path / PLACE / f"{number}.json", msgspec.json.format(msgspec.json.encode(rehearsal)))
+            return prepared, rehearsal
         finally:
             with undisturbed():
                 clear_copy(inner)
@@ -172,14 +172,14 @@ def _visited(crew: Crew, on_copy: Crew, prepared: PreparedMerge, options: Rehear
             seen, left = Round(live, copy, known, options.most, options.minutes, tell).run()
             seen = replace(seen, wide=any(is_of_the_whole_site(i, crew.live.profile)
                                           for i in prepared.plan.selection.items))
-            found = judged(replace(on_copy, live=crew.live, staging=on_copy.live), seen, left)
+            verdicts = judged(replace(on_copy, live=crew.live, staging=on_copy.live), seen, left)
             if options.pictured is not None:
-                options.pictured(both({p.path: known.get(p.path, PageFacts()) for p in found.pages}, live, copy,
+                options.pictured(both({p.path: known.get(p.path, PageFacts()) for p in verdicts.pages}, live, copy,
                                       options.minutes, tell))
         finally:
             live.close()
             copy.close()
-    return found.pages, left, found.everywhere
+    return verdicts.pages, left, verdicts.everywhere
 
 
 def rehearsed(home: Home, number: str, voyage: str) -> Rehearsal:
@@ -191,20 +191,20 @@ def rehearsed(home: Home, number: str, voyage: str) -> Rehearsal:
                           next_step=f"There are: {', '.join(names[-5:])}." if names else
                           f"`nostos rehearse {voyage}` makes one.")
     try:
-        found = msgspec.json.decode((folder / f"{number}.json").read_bytes(), type=Rehearsal)
+        rehearsal = msgspec.json.decode((folder / f"{number}.json").read_bytes(), type=Rehearsal)
     except (msgspec.DecodeError, msgspec.ValidationError) as error:
         raise VoyageError(f"The rehearsal {number} cannot be read.", left="Nothing was done.",
                           next_step=f"`nostos rehearse {voyage}` makes a new one.") from error
-    if found.voyage != voyage:
-        raise VoyageError(f"The rehearsal {number} was of voyage {found.voyage}.", left="Nothing was done.",
+    if rehearsal.voyage != voyage:
+        raise VoyageError(f"The rehearsal {number} was of voyage {rehearsal.voyage}.", left="Nothing was done.",
                           next_step=f"`nostos rehearse {voyage}` makes one of this.")
-    return found
+    return rehearsal
 
 
-def check_same(found: Rehearsal, prepared: PreparedMerge) -> None:
+def check_same(rehearsal: Rehearsal, prepared: PreparedMerge) -> None:
     """Raise MergeRefused where what a merge would do is not what was rehearsed."""
-    if digest_of(prepared) != found.operations:
-        raise MergeRefused(f"What would be done is not what was rehearsed as {found.id}.", left="Nothing was done.",
+    if digest_of(prepared) != rehearsal.operations:
+        raise MergeRefused(f"What would be done is not what was rehearsed as {rehearsal.id}.", left="Nothing was done.",
                            next_step=f"Live or staging has moved where it matters, or something else is chosen. "
-                                     f"`nostos rehearse {found.voyage}` tries it again.")
+                                     f"`nostos rehearse {rehearsal.voyage}` tries it again.")
 

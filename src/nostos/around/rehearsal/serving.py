@@ -38,11 +38,11 @@ def served(site: Site, command: Sequence[str], live: Site) -> Iterator[str]:
     where it does not start."""
     folder: AnyPath = site.files.at if site.has_files else site.home
     far = isinstance(folder, FarPath)
-    own = next((_plain(p) for at in (folder, live.home) for e in _ENVIRONMENTS
+    python = next((_plain(p) for at in (folder, live.home) for e in _ENVIRONMENTS
                 if (p := at / e / "bin" / "python").exists()), None)
     python3 = "python3" if far else shutil.which("python3") or "python3"
     words = {"{files}": _plain(folder), "{home}": _plain(site.home), "{python}": "python3" if far else sys.executable,
-             "{python3}": own or python3}
+             "{python3}": python or python3}
     arguments = []
     for argument in command:
         for word, value in words.items():
@@ -57,10 +57,10 @@ def served(site: Site, command: Sequence[str], live: Site) -> Iterator[str]:
         return
     connection = reach(folder.host)
     with connection.talk("serve", str(folder.path), arguments) as channel:
-        said = channel.receive()
-        if not isinstance(said, int):
-            raise _not_served(str(said), live)
-        with connection.port(said) as here:
+        status = channel.receive()
+        if not isinstance(status, int):
+            raise _not_served(str(status), live)
+        with connection.port(status) as here:
             yield f"127.0.0.1:{here}"
 
 
@@ -70,7 +70,7 @@ def _plain(path: AnyPath) -> str:
 
 
 def _not_served(why: str, live: Site) -> SiteError:
-    said = live.profile.serve or ("THE-PROGRAM", "{address}")
+    command = live.profile.serve or ("THE-PROGRAM", "{address}")
     return SiteError(f"The copy cannot be served: {why}.", left="Live was only read; the copy was removed.",
                      next_step="Name a command that serves it, in a site file: [serve] command = ["
-                               + ", ".join(f'"{word}"' for word in said) + "].")
+                               + ", ".join(f'"{word}"' for word in command) + "].")

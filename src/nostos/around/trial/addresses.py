@@ -36,26 +36,26 @@ def addresses(crew: Crew, comparison: Comparison, most: int) -> dict[str, PageFa
     """The public addresses that either site's content has, and what is known of each."""
     profile = comparison.rows.profile
     scope = crew.anchor.fact("network_site")
-    found = {side: dict(_of(site, profile, most, crew.live, scope)) for side, site in ((Side.LIVE, crew.live),
+    by_side = {side: dict(_of(site, profile, most, crew.live, scope)) for side, site in ((Side.LIVE, crew.live),
                                                                                        (Side.STAGING, crew.staging))}
     moved: dict[Side, set[tuple[str, Key]]] = {side: set() for side in Side}
     born: dict[Side, set[tuple[str, Key]]] = {side: set() for side in Side}
     for item in comparison.items.values():
         for state in item.rows:
-            for side, key, there in ((Side.LIVE, state.target_key, state.target),
+            for side, key, common in ((Side.LIVE, state.target_key, state.target),
                                      (Side.STAGING, state.source_key, state.source)):
                 if key is not None:
                     moved[side].add((state.table, key))
                     moved[side].update(_points(profile, state, side))
-                    if state.base is None and there is not None:
+                    if state.base is None and common is not None:
                         born[side].add((state.table, key))
     result: dict[str, PageFacts] = {}
-    for side, there in found.items():
-        for path, at in there.items():
+    for side, common in by_side.items():
+        for path, at in common.items():
             numbered = str(at.key[0]) in re.split(r"\D+", path)
             if numbered and (at.table, at.key) in born[side]:
                 continue  # the other side may have given this number to something else
-            other = found[side.other]
+            other = by_side[side.other]
             only = "" if path in other else str(side)
             edited = (at.table, at.key) in moved[side] or (path in other and (
                 other[path].table, other[path].key) in moved[side.other])
@@ -70,27 +70,27 @@ def beside(live: Site, copy: Site, prepared: PreparedMerge, most: int, scope: in
     """The public addresses of live, and of a copy of it on which a merge was carried out. What the merge touched counts
     as edited there. scope: of several sites of an installation, the one that comes first."""
     profile = prepared.comparison.rows.profile
-    there, made = (dict(_of(site, profile, most, live, scope)) for site in (live, copy))
+    in_live, made = (dict(_of(site, profile, most, live, scope)) for site in (live, copy))
     touched: set[tuple[str, Key]] = set()
     for item in prepared.plan.selection.items:
         for state in item.rows:
             if state.target_key is not None:
                 touched.add((state.table, state.target_key))
                 touched.update(_points(profile, state, Side.LIVE))
-    found: dict[str, PageFacts] = {}
-    for path, at in {**there, **made}.items():
-        only = "" if path in there and path in made else "live" if path in there else "staging"
+    pages: dict[str, PageFacts] = {}
+    for path, at in {**in_live, **made}.items():
+        only = "" if path in in_live and path in made else "live" if path in in_live else "staging"
         edited = (at.table, at.key) in touched
         if only != "live" or edited:  # else live has gained it since the copy was made
-            found[path] = PageFacts(at.item, edited, only)
-    return found
+            pages[path] = PageFacts(at.item, edited, only)
+    return pages
 
 
 def _begins(site: Site, live: Site, address: str) -> str | None:
     """What the paths of another site of an installation begin with: below the site's own address, or with a further
     one of live's. None: it answers elsewhere. address: without a scheme."""
-    for own, name in ((site.url, ""), *zip(site.further, live.further, strict=True)):
-        parts = urlsplit(own)
+    for origin, name in ((site.url, ""), *zip(site.further, live.further, strict=True)):
+        parts = urlsplit(origin)
         for host in (parts.netloc, parts.hostname or ""):
             if (address + "/").startswith(f"{host}{parts.path}/"):
                 return name + address[len(host + parts.path):].rstrip("/")
@@ -145,8 +145,8 @@ def _top(database: Database, tables: Mapping[str, Table], kind: Kind) -> str:
     if not column or pointing is None:
         return ""
     first = next(iter(database.end(pointing, 1, False)), None)
-    found = database.find(table, {table.key[0]: first[column]}) if first is not None else []
-    row = found[0] if found else None
+    top_row = database.find(table, {table.key[0]: first[column]}) if first is not None else []
+    row = top_row[0] if top_row else None
     return "" if row is None else quote(_PART.sub(lambda m: str(row[m.group(1)]), kind.address))
 
 

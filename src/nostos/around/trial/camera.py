@@ -35,11 +35,11 @@ _TEXTS = re.compile(r"(?i)^(?:text/|application/(?:json|javascript|xhtml))")
 
 def browser() -> str:
     """The program. Raises SiteError where there is none."""
-    found = next((b for b in map(shutil.which, _NAMES) if b), None)
-    if found is None:
+    browser = next((b for b in map(shutil.which, _NAMES) if b), None)
+    if browser is None:
         raise SiteError("No Chromium is installed, so no pictures can be taken.",
                         next_step="Install it (on Debian: apt-get install chromium), or leave --pictures out.")
-    return found
+    return browser
 
 
 @dataclass(frozen=True)
@@ -121,15 +121,15 @@ class _Handler(BaseHTTPRequestHandler):
             return 502, {}, b""
         kind = headers.get("Content-Type", "")
         if _TEXTS.match(kind):
-            for own in self.sites:
-                body = body.replace(f"https://{own}".encode(), f"http://{own}".encode())
+            for site in self.sites:
+                body = body.replace(f"https://{site}".encode(), f"http://{site}".encode())
         kept = {n: v for n, v in headers.items() if n.lower() in ("content-type", "location", "set-cookie")}
         if "Location" in kept and urlsplit(kept["Location"]).netloc in self.sites:
             kept["Location"] = kept["Location"].replace("https://", "http://", 1)
-        found = status, kept, body
+        answer = status, kept, body
         if status == 200 and "html" not in kind and sum(len(b) for *_, b in self.kept.values()) < _KEPT_BYTES:
-            self.kept[host + self.path] = found
-        return found
+            self.kept[host + self.path] = answer
+        return answer
 
     def _answer(self, status: int, headers: dict[str, str], body: bytes) -> None:
         self.send_response(status)

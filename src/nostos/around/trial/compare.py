@@ -149,8 +149,8 @@ def _broken(before: Seen, after: Seen, edited: bool) -> Iterator[str]:
 def _away(page: Page) -> bool:
     """Whether a page leads out of the site; a further address of the site is named whole."""
     parts = urlsplit(page.path)
-    own = f"{parts.scheme}://{parts.netloc}/" if parts.netloc else ""
-    return "://" in page.moved and not (own and page.moved.startswith(own))
+    origin = f"{parts.scheme}://{parts.netloc}/" if parts.netloc else ""
+    return "://" in page.moved and not (origin and page.moved.startswith(origin))
 
 
 def _opened(then: Page, now: Page) -> Iterator[str]:
@@ -191,12 +191,12 @@ def frame_changes(then: Page, now: Page) -> Iterator[str]:
 def pieces_changed(then: Page, now: Page) -> frozenset[str]:
     """What changed on a page, piece by piece, so that pages can be held against one another: lines, headings, and the
     words of its title."""
-    found = set(frame_changes(then, now))
+    differing = set(frame_changes(then, now))
     for sign, a, b in (("-", then, now), ("+", now, then)):
-        found |= {f"{sign}{line}" for line in Counter(a.lines) - Counter(b.lines)}
-        found |= {f"{sign}{heading}" for heading in a.headings if heading not in b.headings}
-        found |= {f"{sign}title {word}" for word in Counter(a.title.split()) - Counter(b.title.split())}
-    return frozenset(found)
+        differing |= {f"{sign}{line}" for line in Counter(a.lines) - Counter(b.lines)}
+        differing |= {f"{sign}{heading}" for heading in a.headings if heading not in b.headings}
+        differing |= {f"{sign}title {word}" for word in Counter(a.title.split()) - Counter(b.title.split())}
+    return frozenset(differing)
 
 
 def alike_everywhere(pages: Sequence[Judged], changed: Mapping[str, frozenset[str]]) -> list[Judged]:
@@ -225,5 +225,5 @@ def _some(what: str, names: Collection[str]) -> Iterator[str]:
 
 def count(judged: Collection[Judged]) -> Mapping[Verdict, int]:
     """How many pages became what, worst first."""
-    found = Counter(j.verdict for j in judged)
-    return {v: found[v] for v in Verdict if found[v]}
+    counts = Counter(j.verdict for j in judged)
+    return {v: counts[v] for v in Verdict if counts[v]}

@@ -85,18 +85,18 @@ def read(path: str, status: int, html: str, base: str, also: Iterable[str] = ())
     for mark in soup.find_all(lambda tag: any(_MARK.search(v) for v in (
             str(tag.get("id", "")), " ".join(tag.get_attribute_list("class") or [])) if v and v != "None")):
         mark.decompose()
-    own = (base, *also)
-    errors = tuple(dict.fromkeys(_plain(m.group(0), own)[:200] for m in _ERRORS.finditer(_visible(soup))))
+    bases = (base, *also)
+    errors = tuple(dict.fromkeys(_plain(m.group(0), bases)[:200] for m in _ERRORS.finditer(_visible(soup))))
     assets = [str(tag.get(name)) for tag, name in _assets(soup) if tag.get(name)]
     links = [str(a["href"]) for a in soup.find_all("a", href=True)]
-    title = _plain(soup.title.get_text() if soup.title else "", own)
+    title = _plain(soup.title.get_text() if soup.title else "", bases)
     forms = tuple(_form(f, base, path) for f in soup.find_all("form"))
     main = _main(soup)
-    heads = [_plain(h.get_text(" "), own) for h in main.find_all(_HEADS) if not h.find_parent("aside")]
-    around = [_plain(tag.get_text(" "), own) for tag in soup.find_all((*_HEADS, "a"))
+    heads = [_plain(h.get_text(" "), bases) for h in main.find_all(_HEADS) if not h.find_parent("aside")]
+    around = [_plain(tag.get_text(" "), bases) for tag in soup.find_all((*_HEADS, "a"))
               if (tag.name != "a" or tag.find_parent("nav")) and (main not in tag.parents or tag.find_parent("aside"))]
     asks = main.find("input", type="password") is not None
-    return Page(path, status, "", "", title, tuple(heads[:_MOST_LINES]), tuple(_lines(main, own)),
+    return Page(path, status, "", "", title, tuple(heads[:_MOST_LINES]), tuple(_lines(main, bases)),
                 tuple(dict.fromkeys(around)), forms, errors, _all_inside(base, assets, path),
                 _all_inside(base, links, path), whole="</html" in html[-2000:].lower(),
                 asks=asks)
@@ -104,9 +104,9 @@ def read(path: str, status: int, html: str, base: str, also: Iterable[str] = ())
 
 def _main(soup: BeautifulSoup) -> Tag:
     """The part of a page that holds its own text, alone; what is around it stays in the soup."""
-    found = soup.find("main")
-    if isinstance(found, Tag):
-        return found
+    main = soup.find("main")
+    if isinstance(main, Tag):
+        return main
     body = soup.body or soup
     inner = body.find_all("article")
     return inner[0] if len(inner) == 1 else body
@@ -128,8 +128,9 @@ def _assets(soup: BeautifulSoup) -> Iterator[tuple[Tag, str]]:
 
 
 def _all_inside(base: str, urls: Iterable[str], here: str) -> tuple[str, ...]:
-    found = (inside(base, url, here) for url in urls if not url.startswith(("data:", "#", "mailto:", "javascript:")))
-    return tuple(dict.fromkeys(p for p in found if p is not None))
+    inside_urls = (inside(base, url, here) for url in urls
+                   if not url.startswith(("data:", "#", "mailto:", "javascript:")))
+    return tuple(dict.fromkeys(p for p in inside_urls if p is not None))
 
 
 def _form(form: Tag, base: str, here: str) -> str:
@@ -139,7 +140,7 @@ def _form(form: Tag, base: str, here: str) -> str:
     return f"{(target or str(form.get('action'))).partition('?')[0]}: {', '.join(names)}"
 
 
-def _lines(main: Tag, own: Iterable[str]) -> Iterator[str]:
+def _lines(main: Tag, skipped: Iterable[str]) -> Iterator[str]:
     """The main text, a block at a time."""
     for tag in main.find_all(_APART):
         tag.decompose()
@@ -148,15 +149,15 @@ def _lines(main: Tag, own: Iterable[str]) -> Iterator[str]:
         tag.append("\n")
     count = 0
     for line in main.get_text().split("\n"):
-        text = _plain(line, own)
+        text = _plain(line, skipped)
         if text and count < _MOST_LINES:
             count += 1
             yield text[:_LONGEST_LINE]
 
 
-def _plain(text: str, own: Iterable[str]) -> str:
+def _plain(text: str, bases: Iterable[str]) -> str:
     """Text without what is merely local or passing."""
-    for url in own:
+    for url in bases:
         text = text.replace(url, "")
     for pattern, stands in _PASSING:
         text = pattern.sub(stands, text)

@@ -53,10 +53,10 @@ class Shots:
     share: float
 
 
-def take(found: Trial, folder: Path, live: Visitor, staging: Visitor, tell: Listener = silent) -> list[Pictured]:
+def take(trial: Trial, folder: Path, live: Visitor, staging: Visitor, tell: Listener = silent) -> list[Pictured]:
     """Take pictures of the pages that a trial saw on both sites, the most interesting first. Raises SiteError when no
     Chromium is installed or the folder cannot be used."""
-    pages = [p.path for p in found.pages if p.before and p.after][:_MOST]
+    pages = [p.path for p in trial.pages if p.before and p.after][:_MOST]
     result = []
     with ExitStack() as stack:
         cameras = [stack.enter_context(camera(v)) for v in (live, staging)]
@@ -69,7 +69,7 @@ def take(found: Trial, folder: Path, live: Visitor, staging: Visitor, tell: List
             name = re.sub(r"[^A-Za-z0-9]+", "-", path).strip("-") or "front"
             shots = {side: folder / f"{name}-{side}.png" for side in ("live", "staging")}
             if all(c.photograph(url, to) for c, url, to in zip(
-                    cameras, found.urls(path), shots.values(), strict=True)):
+                    cameras, trial.urls(path), shots.values(), strict=True)):
                 marked = folder / f"{name}-difference.png"
                 share = difference(shots["live"], shots["staging"], marked)
                 result.append(Pictured(path, str(shots["live"]), str(shots["staging"]), str(marked), share))
@@ -80,14 +80,14 @@ def photographed(paths: Sequence[str], visitor: Visitor, into: Path, tell: Liste
     """Photograph pages of one site into a folder. Gives the pictures by path. Raises SiteError where no Chromium is
     installed."""
     into.mkdir(parents=True, exist_ok=True)
-    found = {}
+    shots = {}
     with camera(visitor) as shooting:
         for number, path in enumerate(paths):
             tell(Progress("pictures", number, len(paths), "pages"))
             to = into / f"{number}.png"
             if shooting.photograph(visitor.url(path), to):
-                found[path] = to
-    return found
+                shots[path] = to
+    return shots
 
 
 def of_comparison(crew: Crew, comparison: Comparison, options: Options, tell: Listener = silent
@@ -110,18 +110,18 @@ def both(pages: Mapping[str, PageFacts], live: Visitor, staging: Visitor, minute
         cameras = [stack.enter_context(camera(v)) for v in (live, staging)]
         pool = stack.enter_context(ThreadPoolExecutor(2))
 
-        def shot(camera_: Camera, visitor: Visitor, path: str, to: Path, there: bool) -> Path | None:
-            return to if there and camera_.photograph(visitor.url(path), to) else None
+        def shot(camera_: Camera, visitor: Visitor, path: str, to: Path, on_staging: bool) -> Path | None:
+            return to if on_staging and camera_.photograph(visitor.url(path), to) else None
 
         def taken() -> Iterator[tuple[str, Path | None, Path | None]]:
             for number, (path, known) in enumerate(pages.items()):
                 if monotonic() > until:
                     return
                 tell(Progress("pictures", number, len(pages), "pages"))
-                there, here = pool.map(shot, cameras, (live, staging), (path, path), (
+                on_staging, here = pool.map(shot, cameras, (live, staging), (path, path), (
                     Path(folder) / f"{number}-{n}.png" for n in (0, 1)),
                     (known.only != "staging", known.only != "live"))
-                yield path, there, here
+                yield path, on_staging, here
 
         return small(taken(), len(pages))
 
@@ -130,17 +130,17 @@ def small(taken: Iterable[tuple[str, Path | None, Path | None]], number: int) ->
     """Pairs of pictures made small, so that all of them stay within what a page may hold. taken: of so many pages, the
     path, and files as it was and as it is, which are removed."""
     most = _ALL_BYTES // max(1, 2 * number)
-    found = []
+    smaller = []
     for path, before, after in taken:
         share = 1.0
         if before is not None and after is not None:
             share = difference(before, after, after, framed=True)
         data = [_shrunk(p, most) if p is not None else b"" for p in (before, after)]
-        found.append(Shots(path, data[0], data[1], share))
+        smaller.append(Shots(path, data[0], data[1], share))
         for file in (before, after):
             if file is not None:
                 file.unlink()
-    return found
+    return smaller
 
 
 def _shrunk(path: Path, most: int) -> bytes:

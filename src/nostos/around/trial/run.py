@@ -78,9 +78,9 @@ class Trial:
 
     def urls(self, path: str) -> tuple[str, str]:
         """Where a page is on live, and where in staging."""
-        for there, here in self.further:
-            if path.startswith(f"{there}/"):
-                return path, here + path[len(there):]
+        for common, here in self.further:
+            if path.startswith(f"{common}/"):
+                return path, here + path[len(common):]
         return self.live + path, self.staging + path
 
     @property
@@ -102,10 +102,10 @@ def visit(crew: Crew, options: Options, tell: Listener = silent) -> tuple[Visite
 @contextmanager
 def visitors(crew: Crew, options: Options) -> Iterator[tuple[Visitor, Visitor]]:
     """Who visits live, and who visits staging. Raises SiteError when one of them does not answer."""
-    there = crew.live.further
-    live = Visitor(crew.live.url, Pace(options.rate), further=dict(zip(there, there, strict=True)))
+    addresses = crew.live.further
+    live = Visitor(crew.live.url, Pace(options.rate), further=dict(zip(addresses, addresses, strict=True)))
     staging = Visitor(crew.staging.url, Pace(options.rate), options.entry, (crew.live.url,),
-                      further=dict(zip(there, crew.staging.further, strict=True)))
+                      further=dict(zip(addresses, crew.staging.further, strict=True)))
     try:
         for visitor, what in ((live, "live"), (staging, "staging")):
             first = visitor.page("/")
@@ -159,14 +159,14 @@ class Round:
 
     def _seen(self, visitor: Visitor, which: int) -> dict[str, Seen]:
         """What each page's pictures, styles, scripts and links are answered with."""
-        found = {}
+        pages = {}
         for number, (path, both) in enumerate(self.pages.items()):
             page = both[which]
             self.tell(Progress("pictures and links", number, len(self.pages), "pages"))
             missing = tuple(a for a in page.assets if not self._answers(visitor, a))
             dead = tuple(a for a in page.links if may_follow(a) and not self._answers(visitor, a))
-            found[path] = Seen(page, missing, dead)
-        return found
+            pages[path] = Seen(page, missing, dead)
+        return pages
 
     def _answers(self, visitor: Visitor, path: str) -> bool:
         return monotonic() >= self.until or _good(visitor.answers(path))
@@ -180,7 +180,7 @@ def judged(crew: Crew, seen: VisitedPages, left: int = 0, against: tuple[str, Vi
     """Judge what was seen: staging against live; or staging now against staging then, of a remembered trial."""
     pages = []
     # A page that broke is told once, not with every link that leads to it.
-    told = {place for p, s in seen.staging.items() if p in seen.live and not _good(s.page.status)
+    places = {place for p, s in seen.staging.items() if p in seen.live and not _good(s.page.status)
             and _good(seen.live[p].page.status) for place in (p, seen.live[p].page.moved)}
     around: Counter[str] = Counter()
     changed: dict[str, frozenset[str]] = {}
@@ -194,10 +194,10 @@ def judged(crew: Crew, seen: VisitedPages, left: int = 0, against: tuple[str, Vi
             if known.only == "live" or (before is None and seen.staging[path].page.status >= 400):
                 continue
         after = seen.staging[path]
-        found = judge(before, replace(after, dead=tuple(d for d in after.dead if d not in told)), known)
-        pages.append(found)
+        verdict = judge(before, replace(after, dead=tuple(d for d in after.dead if d not in places)), known)
+        pages.append(verdict)
         if before is not None and not known.only:
-            changed[found.path] = pieces_changed(before.page, after.page)
+            changed[verdict.path] = pieces_changed(before.page, after.page)
         if before is not None and not known.only:
             around.update(frame_changes(before.page, after.page))
     if seen.wide and not (against is not None and against[1].wide):

@@ -59,7 +59,7 @@ class Visitor:
                  timeout: float = _TIMEOUT_SECONDS, at: str = "", further: Mapping[str, str] = MappingProxyType({})
                  ) -> None:
         self.base = base
-        self._further = {name: Visitor(own, pace, entry, (name,), timeout, at) for name, own in further.items()}
+        self._further = {name: Visitor(origin, pace, entry, (name,), timeout, at) for name, origin in further.items()}
         self._timeout = timeout
         self._elsewhere = bool(at)
         self._to = f"http://{at}{urlsplit(base).path}" if at else base
@@ -169,11 +169,11 @@ class Visitor:
 
     def sitemap(self, most: int) -> list[str]:
         """Paths that the site's own sitemap names."""
-        found: dict[str, None] = {}
+        paths: dict[str, None] = {}
         maps = [m for line in self._text("/robots.txt").splitlines() if line.lower().startswith("sitemap:")
                 for m in [inside(self.base, line.partition(":")[2])] if m]
         queue, seen = [*maps, "/sitemap.xml"], set[str]()
-        while queue and len(seen) < 20 and len(found) < most:
+        while queue and len(seen) < 20 and len(paths) < most:
             place = queue.pop(0)
             if place in seen:
                 continue
@@ -183,10 +183,10 @@ class Visitor:
                 if path is not None and path.endswith(".xml"):
                     queue.append(path)
                 elif path is not None:
-                    found[path] = None
+                    paths[path] = None
         for name, visitor in self._further.items():
-            found.update(dict.fromkeys(name + path for path in visitor.sitemap(most)))
-        return list(found)[:most]
+            paths.update(dict.fromkeys(name + path for path in visitor.sitemap(most)))
+        return list(paths)[:most]
 
     def _text(self, path: str) -> str:
         try:

@@ -63,18 +63,18 @@ class Watch:
         visitor = self._visitor()
         first = [*self.options.paths] or list(dict.fromkeys(["/", *self.known, *visitor.starts()]))
         try:
-            found = self._round(visitor, first, not self.options.paths, tell, self.asked)
+            judged_pages = self._round(visitor, first, not self.options.paths, tell, self.asked)
             if self.pictures:
                 self._folder = TemporaryDirectory()
-                self._before = photographed([p for p, s in found.items() if _answers(s.page)], visitor,
+                self._before = photographed([p for p, s in judged_pages.items() if _answers(s.page)], visitor,
                                             Path(self._folder.name) / "before", tell)
         finally:
             visitor.close()
-        if not any(_answers(s.page) for s in found.values()):
-            why = next((s.page.failed for s in found.values() if s.page.failed), "answers with errors")
+        if not any(_answers(s.page) for s in judged_pages.values()):
+            why = next((s.page.failed for s in judged_pages.values() if s.page.failed), "answers with errors")
             raise SiteError(f"Live cannot be watched: {self.url} {why}.",
                             next_step="See that it answers from here, or leave --watch out.")
-        self.seen = {path: s for path, s in found.items() if _answers(s.page)}
+        self.seen = {path: s for path, s in judged_pages.items() if _answers(s.page)}
         return len(self.seen)
 
     def after(self, tell: Listener = silent, only: Collection[str] | None = None) -> Watched:
@@ -101,10 +101,10 @@ class Watch:
             before = self.seen[path]
             missing = [a for a in after.missing if a in self.asked or a not in before.page.assets]
             dead = [d for d in after.dead if d not in self.goes]
-            found = judge(before, replace(after, missing=tuple(missing), dead=tuple(dead)),
+            verdict = judge(before, replace(after, missing=tuple(missing), dead=tuple(dead)),
                           PageFacts(facts.item, facts.edited))
-            if found.verdict is Verdict.BROKE:
-                failing.append(replace(found, path=path))
+            if verdict.verdict is Verdict.BROKE:
+                failing.append(replace(verdict, path=path))
         return Watched(len(now), tuple(failing), tuple(shots))
 
     def _visitor(self) -> Visitor:
@@ -130,7 +130,7 @@ class Watch:
                 if link not in waiting and may_follow(link):
                     waiting.add(link)
                     queue.append(link)
-        found = {}
+        visited = {}
         for path, page in pages.items():
             missing = []
             for asset in page.assets:
@@ -141,8 +141,8 @@ class Watch:
                 if not 0 < status < 400 and status not in (401, 403, 405):
                     missing.append(asset)
             dead = tuple(link for link in page.links if link in pages and not _answers(pages[link]))
-            found[path] = Seen(page, tuple(missing), dead)
-        return found
+            visited[path] = Seen(page, tuple(missing), dead)
+        return visited
 
 
 def _answers(page: Page) -> bool:
@@ -162,16 +162,16 @@ def watch_of(crew: Crew, prepared: PreparedMerge, options: WatchOptions) -> Watc
 
 def paths_in(text: str, url: str, name: str) -> tuple[str, ...]:
     """The paths that a file names, one a line: paths, or addresses of the site. Raises SiteError for any other line."""
-    found = []
+    paths = []
     for number, line in enumerate(text.splitlines(), start=1):
-        said = line.strip()
-        if not said or said.startswith("#"):
+        line_text = line.strip()
+        if not line_text or line_text.startswith("#"):
             continue
-        path = inside(url, said) if "://" in said else said if said.startswith("/") else None
+        path = inside(url, line_text) if "://" in line_text else line_text if line_text.startswith("/") else None
         if path is None:
             raise SiteError(f"Line {number} of {name} names no page of {url}.",
                             next_step="Write a path such as /visit a line, or an address of the site.")
-        found.append(path)
-    if not found:
+        paths.append(path)
+    if not paths:
         raise SiteError(f"{name} names no page.", next_step="Write a path such as /visit a line.")
-    return tuple(dict.fromkeys(found))
+    return tuple(dict.fromkeys(paths))

@@ -55,50 +55,51 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     voyage = home.only(args.voyage)
     with opened(home, voyage) as crew:
         with shown(env.err) as tell:
-            found, needs = compare_voyage(crew, tell)
-        keep_names(home.path, voyage.name, {i.id: i.title for i in found.items.values()})
+            comparison, needs = compare_voyage(crew, tell)
+        keep_names(home.path, voyage.name, {i.id: i.title for i in comparison.items.values()})
         for pattern in args.items:
-            if not matching(found.items, [pattern]):
+            if not matching(comparison.items, [pattern]):
                 raise SelectionError(f"Nothing that changed is called {pattern}.",
-                                     next_step=nearest(found.items, pattern))
-        chosen = [found.items[i] for i in sorted(matching(found.items, args.items))]
+                                     next_step=nearest(comparison.items, pattern))
+        chosen = [comparison.items[i] for i in sorted(matching(comparison.items, args.items))]
 
         def describe(text: str) -> str:
-            return describe_reference(crew.anchor, found.rows, text)
+            return describe_reference(crew.anchor, comparison.rows, text)
 
         if args.html:
             from nostos.core.plan.offered import offers
             from nostos.show.html import Reporter
 
-            offered = None if chosen else offers(crew, found, needs)
+            offered = None if chosen else offers(crew, comparison, needs)
             pictured = []
             if args.pictures:
                 from nostos.around.trial.pictures import of_comparison
                 from nostos.around.trial.run import Options
 
                 with shown(env.err) as tell:
-                    pictured = of_comparison(crew, found, Options(args.most, args.rate, args.minutes,
+                    pictured = of_comparison(crew, comparison, Options(args.most, args.rate, args.minutes,
                                                                   visiting.entry(args)), tell)
-            Reporter(crew, found, needs, describe).comparison(Path(args.html), chosen, offered, pictured)
+            Reporter(crew, comparison, needs, describe).comparison(Path(args.html), chosen, offered, pictured)
             env.err.print(f"Written to {args.html}.")
         if env.json:
             if chosen:
-                write_json(env.stdout, {"items": [{**data.item(i, needs, describe), "known": list(known_of(found, i))}
+                write_json(env.stdout, {"items": [{**data.item(i, needs, describe),
+                                                   "known": list(known_of(comparison, i))}
                                                   for i in chosen]})
             else:
-                write_json(env.stdout, data.comparison(found, needs))
+                write_json(env.stdout, data.comparison(comparison, needs))
         elif chosen:
             for n, item in enumerate(chosen):
                 if n:
                     env.out.print()
-                comparing.item(env.out, item, needs, describe, known_of(found, item))
+                comparing.item(env.out, item, needs, describe, known_of(comparison, item))
         else:
-            known = {i.kind for i in found.items.values()}
+            known = {i.kind for i in comparison.items.values()}
             for kind in args.kind:
                 if kind not in known:
                     raise SelectionError(f"Nothing that changed is of the kind {kind}.",
                                          next_step=f"There are: {', '.join(sorted(known)) or 'none'}.")
-            comparing.comparison(env.out, found, needs, args.standing, args.kind, args.all or bool(args.kind))
-    shown_items = chosen or list(found.items.values())
+            comparing.comparison(env.out, comparison, needs, args.standing, args.kind, args.all or bool(args.kind))
+    shown_items = chosen or list(comparison.items.values())
     return ExitStatus.LOOK if any(
         i.standing in (Standing.CLASH, Standing.OPEN) and not stays(i) for i in shown_items) else ExitStatus.DONE

@@ -78,9 +78,9 @@ def _scenes(folder: Path, env: Environment, serve: bool, stop_at: str, host: str
     story = Story(folder, host=host)
     story.begin()
     for scene in story.scenes(whole=not serve):
-        if scene.told:
+        if scene.narration:
             env.out.print()
-            env.out.print(Text(scene.told, style="italic cyan"))
+            env.out.print(Text(scene.narration, style="italic cyan"))
         if scene.act:
             scene.act()
         if scene.shows is not None:

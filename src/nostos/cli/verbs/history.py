@@ -20,11 +20,11 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.show.voyages import history
 
     home = Home(env.home)
-    found = entries(home, args.voyage)
-    if args.voyage and not found and args.voyage not in home.names():
+    records = entries(home, args.voyage)
+    if args.voyage and not records and args.voyage not in home.names():
         raise VoyageError(f"No voyage was ever named {args.voyage}.", next_step="`nostos history` lists all.")
     if env.json:
-        write_json(env.stdout, found)
+        write_json(env.stdout, records)
     else:
-        history(env.out, found)
+        history(env.out, records)
     return ExitStatus.DONE

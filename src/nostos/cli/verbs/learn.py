@@ -27,7 +27,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.anchor.open_voyage import answers_of, opened
-    from nostos.core.database.protocol import told
+    from nostos.core.database.protocol import explaining
     from nostos.core.errors import SelectionError
     from nostos.core.learning.findings import add_answers, read_layer
     from nostos.core.learning.learn import learn
@@ -45,9 +45,9 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     answers = answers_of(home, site)
     database = site.open(readonly=True)
     try:
-        with told(database), database.reading(), shown(env.err) as tell:
+        with explaining(database), database.reading(), shown(env.err) as tell:
             tables = database.tables()
-            found = learn(database, tables, site.full_profile(tables),
+            layer = learn(database, tables, site.full_profile(tables),
                           lambda name: tell(Progress("learning", 0, None, f"tables, {name}")))
     finally:
         database.close()
@@ -60,17 +60,17 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                 tables = {**staging.tables(), **tables}
             finally:
                 staging.close()
-    said = _said(args.answer)
+    replies = _said(args.answer)
     if args.interactive:
-        said.update(_ask(env, _unanswered(questions, said), learning.asked))
+        replies.update(_ask(env, _unanswered(questions, replies), learning.asked))
     for q in questions:
-        if str(q.place) in said:  # an answer to a question is one to all places that it is asked of
+        if str(q.place) in replies:  # an answer to a question is one to all places that it is asked of
             for alike in q.alike:
-                said.setdefault(str(alike), said[str(q.place)])
-    if said:
+                replies.setdefault(str(alike), replies[str(q.place)])
+    if replies:
         home.make()
         try:
-            add_answers(answers, said, tables)
+            add_answers(answers, replies, tables)
         except ValueError as error:
             raise SelectionError(f"The answer cannot be kept: {error}.",
                                  next_step="`nostos compare` shows the places as they are written.") from None
@@ -79,18 +79,18 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         Path(args.save).expanduser().write_text(answers.read_text(encoding="utf-8") if answers.is_file() else "",
                                                 encoding="utf-8")
         env.err.print(f"Written to {args.save}.")
-    left = _unanswered(questions, said)
+    left = _unanswered(questions, replies)
     if env.json:
-        write_json(env.stdout, learning.data(found, read_layer(answers), left))
+        write_json(env.stdout, learning.data(layer, read_layer(answers), left))
     else:
-        learning.learned(env.out, site.name, found, read_layer(answers), left, args.all)
+        learning.learned(env.out, site.name, layer, read_layer(answers), left, args.all)
     return ExitStatus.LOOK if left else ExitStatus.DONE
 
 
 def _ask(env: Environment, left: Sequence[Question], lines: Callable[[Question, str], list[str]]) -> dict[str, str]:
     """Ask each question; what is not answered is left. lines: how a question reads. Returns answers by
     place."""
-    said: dict[str, str] = {}
+    replies: dict[str, str] = {}
     for n, question in enumerate(left, start=1):
         env.err.print()
         for line in lines(question, f"{n} of {len(left)}. "):
@@ -101,24 +101,24 @@ def _ask(env: Environment, left: Sequence[Question], lines: Callable[[Question, 
             env.err.print(f"   {at}  {means}")
         answer = env.ask("   Which? (a number; empty: not now) ")
         if answer.isdigit() and 1 <= int(answer) <= len(choices):
-            said.update((str(p), choices[int(answer) - 1]) for p in question.places)
-    return said
+            replies.update((str(p), choices[int(answer) - 1]) for p in question.places)
+    return replies
 
 
-def _unanswered(questions: Iterable[Question], said: Collection[str]) -> list[Question]:
+def _unanswered(questions: Iterable[Question], answered: Collection[str]) -> list[Question]:
     """The questions of which not every place has an answer."""
-    return [q for q in questions if not {str(p) for p in q.places} <= {*said}]
+    return [q for q in questions if not {str(p) for p in q.places} <= {*answered}]
 
 
 def _said(answers: list[str]) -> dict[str, str]:
     """What each place was said to point at, from `PLACE=TABLE` on the command line."""
     from nostos.core.errors import SelectionError
 
-    said: dict[str, str] = {}
+    replies: dict[str, str] = {}
     for answer in answers:
         place, mark, table = answer.rpartition("=")
         if not mark or not place:
             raise SelectionError(f"{answer!r} is not written like PLACE=TABLE.",
                                  next_step="`nostos compare` shows the places; an answer is a table, or `number`.")
-        said[place] = table
-    return said
+        replies[place] = table
+    return replies

@@ -11,10 +11,10 @@ from nostos.cli import choosing, site_commands, visiting, watching
 from nostos.cli.environment import Environment, ExitStatus
 
 if TYPE_CHECKING:
+    from nostos.around.trial.pictures import Shots
     from nostos.core.anchor.open_voyage import Crew
     from nostos.core.apply.merge import MergeResult
     from nostos.core.plan.prepared import PreparedMerge
-    from nostos.site_commands.trial.pictures import Shots
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -55,7 +55,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     with home.lock(voyage.name), opened(home, voyage) as crew:
         rehearsal = None
         if args.as_rehearsed:  # what visits sites is not loaded for every merge
-            from nostos.site_commands.rehearsal.rehearse import check_same, rehearsed
+            from nostos.around.rehearsal.rehearse import check_same, rehearsed
 
             rehearsal = rehearsed(home, args.as_rehearsed, voyage.name)
             choosing.say_again(args, rehearsal.choice)
@@ -68,7 +68,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         if not env.json:
             merging.plan(env.out, prepared, voyage.live_name)
         if choosing.stops(args, env, prepared, "There is nothing to bring home. Nothing was done."):
-            site_commands.told(args, env, crew.live, "merge")
+            site_commands.announce(args, env, crew.live, "merge")
             _report(args, env, crew, prepared, None)
             return ended
         going = len(prepared.plan.selection.chosen)

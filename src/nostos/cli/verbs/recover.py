@@ -21,27 +21,27 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
 
     home = Home(env.home)
     with recorded(home, "recover", args.voyage or "", "") as record:
-        found = recover(home, args.voyage)
-        record.counts = {"operations": len(found)}
-        for one in found:  # what was killed could not write its own line
+        results = recover(home, args.voyage)
+        record.counts = {"operations": len(results)}
+        for one in results:  # what was killed could not write its own line
             append(home,
                    HistoryEntry(one.when, who(), one.verb, one.voyage, "", 0.0, f"interrupted; {one.ended} by recover"))
     if env.json:
-        write_json(env.stdout, found)
+        write_json(env.stdout, results)
         return ExitStatus.DONE
-    for one in found:
-        said = {"finished": "had reached the database: it is finished now. The site is exactly as it was to be.",
+    for one in results:
+        outcomes = {"finished": "had reached the database: it is finished now. The site is exactly as it was to be.",
                 "taken back": "had not reached the database: it is taken back. The site is exactly as it was before.",
                 "removed": "had not ended: what it had made is removed. Live was not touched.",
                 "given up": "was at work on a staging copy that is gone. There is nothing to finish. Live was not "
                             "touched."}[one.ended]
         whose = f"Voyage {one.voyage}: " if one.voyage else "The "  # a restore is of no voyage
-        env.out.print(f"{whose}{one.operation} {said}", soft_wrap=True)
+        env.out.print(f"{whose}{one.operation} {outcomes}", soft_wrap=True)
         if one.stays:
             env.out.print(f"But for {'; '.join(one.stays)}: that stays as the operation had made it.", soft_wrap=True)
         if one.carried:
             env.out.print("What the site itself had written meanwhile into folders that were switched was kept: "
                           f"{', '.join(one.carried)}.", soft_wrap=True)
-    if not found:
+    if not results:
         env.out.print("Nothing was interrupted. There is nothing to recover.")
     return ExitStatus.DONE

@@ -51,7 +51,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         if not env.json:
             merging.plan(env.out, prepared, f"voyage {voyage.name}")
         if choosing.stops(args, env, prepared, "Live has nothing new for staging. Nothing was done."):
-            site_commands.told(args, env, crew.live, "refresh")
+            site_commands.announce(args, env, crew.live, "refresh")
             return ended
         choosing.confirm(env, args.yes, f"Bring {len(prepared.plan.selection.chosen)} items into staging?")
         with recorded(home, "refresh", voyage.name, voyage.live_name) as record, shown(env.err) as tell, \

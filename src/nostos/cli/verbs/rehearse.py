@@ -49,23 +49,23 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         options = RehearsalOptions(command, args.most, args.rate, args.minutes, choosing.words(args),
                                    shots.extend if args.pictures else None)
         with recorded(home, "rehearse", voyage.name, voyage.live_name) as record, shown(env.err) as tell:
-            prepared, found = rehearse(home, crew, choosing.chosen(args, voyage), options, tell)
-            if found is None:
+            prepared, rehearsal = rehearse(home, crew, choosing.chosen(args, voyage), options, tell)
+            if rehearsal is None:
                 record.result = "nothing to bring home"
             else:
-                record.counts = {"items": found.items, "pages": len(found.pages),
-                                 **{str(v): n for v, n in count(found.pages).items()}}
-                record.note_route(voyage.live_url, f"a copy of it, {found.id}")
-    if args.html and found is not None:
+                record.counts = {"items": rehearsal.items, "pages": len(rehearsal.pages),
+                                 **{str(v): n for v, n in count(rehearsal.pages).items()}}
+                record.note_route(voyage.live_url, f"a copy of it, {rehearsal.id}")
+    if args.html and rehearsal is not None:
         from nostos.show.html import write_rehearsal
 
-        write_rehearsal(Path(args.html), voyage, found, shots)
+        write_rehearsal(Path(args.html), voyage, rehearsal, shots)
         env.err.print(f"Written to {args.html}.")
     if env.json:
-        write_json(env.stdout, {"rehearsal": found})
-    elif found is None:
+        write_json(env.stdout, {"rehearsal": rehearsal})
+    elif rehearsal is None:
         merging.plan(env.out, prepared, voyage.live_name)
         env.out.print("There is nothing to bring home, so there is nothing to rehearse.")
     else:
-        rehearsing.rehearsal(env.out, found, voyage.live_name, bool(args.selection))
-    return ExitStatus.LOOK if found is not None and found.broke else ExitStatus.DONE
+        rehearsing.rehearsal(env.out, rehearsal, voyage.live_name, bool(args.selection))
+    return ExitStatus.LOOK if rehearsal is not None and rehearsal.broke else ExitStatus.DONE

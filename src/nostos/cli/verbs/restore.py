@@ -85,7 +85,7 @@ def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, a
     if not env.json and not anew:
         backups.outlook(env.out, outlook)
     if args.dry_run:
-        site_commands.told(args, env, site, "restore")
+        site_commands.announce(args, env, site, "restore")
     if args.dry_run or not outlook.acts:
         if env.json:
             write_json(env.stdout, data.outlook(outlook))

@@ -20,11 +20,11 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.show.voyages import house, voyages
 
     home = Home(env.home)
-    found = status(home, args.voyage)
+    statuses = status(home, args.voyage)
     if env.json:
-        write_json(env.stdout, found)
+        write_json(env.stdout, statuses)
     else:
-        voyages(env.out, found)
+        voyages(env.out, statuses)
         if not args.voyage:
             house(env.out, space(home), keep_days(home))
-    return ExitStatus.LOOK if any(s.trouble or s.standings.get("clash") for s in found) else ExitStatus.DONE
+    return ExitStatus.LOOK if any(s.trouble or s.standings.get("clash") for s in statuses) else ExitStatus.DONE

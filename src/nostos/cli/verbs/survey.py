@@ -23,11 +23,11 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.show.progress import shown
 
     with shown(env.err) as tell:
-        found = survey(recognise(args.site), tell)
+        result = survey(recognise(args.site), tell)
     if args.report:
-        surveying.report(found, Path(args.report))
+        surveying.report(result, Path(args.report))
     if env.json:
-        write_json(env.stdout, found)
+        write_json(env.stdout, result)
     else:
-        surveying.survey(env.out, found)
-    return ExitStatus.LOOK if found.obstacles else ExitStatus.DONE
+        surveying.survey(env.out, result)
+    return ExitStatus.LOOK if result.obstacles else ExitStatus.DONE

@@ -25,13 +25,13 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.show.progress import shown
 
     with shown(env.err) as tell:
-        found = tide(recognise(args.site), args.weeks, args.hours, args.zone, tell=tell)
+        result = tide(recognise(args.site), args.weeks, args.hours, args.zone, tell=tell)
     if args.figure:
-        tides.figure(found, Path(args.figure).expanduser())
+        tides.figure(result, Path(args.figure).expanduser())
     if env.json:
-        write_json(env.stdout, found)
+        write_json(env.stdout, result)
     else:
-        tides.tide(env.out, found)
+        tides.tide(env.out, result)
         if args.figure:
             env.err.print(f"Drawn to {args.figure}.")
     return ExitStatus.DONE

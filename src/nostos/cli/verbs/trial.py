@@ -39,26 +39,26 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     with opened(home, voyage) as crew, recorded(home, "trial", voyage.name, voyage.live_name) as record:
         with shown(env.err) as tell:
             seen, left = visit(crew, options, tell)
-            found = judged(crew, seen, left, against)
+            result = judged(crew, seen, left, against)
             pictures = []
             if args.pictures:
                 from nostos.around.trial.pictures import take
                 from nostos.around.trial.run import visitors
 
                 with visitors(crew, options) as both:
-                    pictures = take(found, Path(args.pictures), *both, tell)
+                    pictures = take(result, Path(args.pictures), *both, tell)
         if args.remember:
             remember(home, voyage.name, args.remember, seen)
-        record.counts = {"pages": len(found.pages), **{str(v): n for v, n in count(found.pages).items()}}
+        record.counts = {"pages": len(result.pages), **{str(v): n for v, n in count(result.pages).items()}}
         record.note_route(voyage.live_url, voyage.url)
     if args.html:
         from nostos.show.html import write_trial
 
-        write_trial(Path(args.html), voyage, found, pictures)
+        write_trial(Path(args.html), voyage, result, pictures)
     if env.json:
-        write_json(env.stdout, {"when": found.when, "pages": found.pages, "everywhere": found.everywhere,
-                                "left": found.left, "against": found.against, "pictures": pictures})
+        write_json(env.stdout, {"when": result.when, "pages": result.pages, "everywhere": result.everywhere,
+                                "left": result.left, "against": result.against, "pictures": pictures})
     else:
-        trying.trial(env.out, found, args.remember)
+        trying.trial(env.out, result, args.remember)
         trying.pictures(env.out, pictures)
-    return ExitStatus.LOOK if found.broke else ExitStatus.DONE
+    return ExitStatus.LOOK if result.broke else ExitStatus.DONE

@@ -49,7 +49,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         if not env.json:
             merging.undo_plan(env.out, prepared, which, voyage.live_name)
         if choosing.stops(args, env, prepared, "Nothing was done."):
-            site_commands.told(args, env, crew.live, "undo")
+            site_commands.announce(args, env, crew.live, "undo")
             return ended
         going = len(prepared.plan.selection.chosen)
         choosing.confirm(env, args.yes, f"Take {going} items back from {voyage.live_name}?")

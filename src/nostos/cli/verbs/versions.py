@@ -24,9 +24,9 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     home = Home(env.home)
     voyage = home.only(args.voyage)
     with opened(home, voyage) as crew, shown(env.err) as tell:
-        found = [p for p in versions(crew, tell) if p.moved or not args.changed]
+        shown_parts = [p for p in versions(crew, tell) if p.moved or not args.changed]
     if env.json:
-        write_json(env.stdout, found)
+        write_json(env.stdout, shown_parts)
     else:
-        parts.versions(env.out, found)
+        parts.versions(env.out, shown_parts)
     return ExitStatus.DONE

@@ -23,6 +23,7 @@ def alike(live: Mapping[str, Table], staging: Mapping[str, Table], places: Colle
           ) -> dict[str, list[str]]:
     """What two sides write otherwise though it was made of the other's: `[live's words, staging's]` by its place.
     places: those that this is known of; None: all."""
-    own = {place: said for table in staging.values() for place, said in definitions(table).items()}
-    return {place: [said, own[place]] for table in live.values() for place, said in definitions(table).items()
-            if place in own and own[place] != said and (places is None or place in places)}
+    known = {place: definition for table in staging.values() for place, definition in definitions(table).items()}
+    return {place: [definition, known[place]] for table in live.values() for place,
+            definition in definitions(table).items()
+            if place in known and known[place] != definition and (places is None or place in places)}

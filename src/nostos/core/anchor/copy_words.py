@@ -17,8 +17,8 @@ def remember(anchor: Anchor, live: UrlForms, copy: UrlForms, naming: Collection[
     """Keep how a copy was made to speak. naming: the files that name its database; what they say of it, is the sites'
     own and is not kept."""
     anchor.set_fact(_NAMING, sorted(naming))
-    said = [[f.own.url, f.folder.path, *(base.url for base in f.bases[1:])] for f in (live, copy)]
-    anchor.set_fact(_FACT, said)
+    written = [[f.own.url, f.folder.path, *(base.url for base in f.bases[1:])] for f in (live, copy)]
+    anchor.set_fact(_FACT, written)
 
 
 def further(anchor: Anchor) -> tuple[tuple[str, ...], tuple[str, ...]]:
@@ -30,11 +30,11 @@ def further(anchor: Anchor) -> tuple[tuple[str, ...], tuple[str, ...]]:
 def speak(anchor: Anchor, live: Site | None, staging: Site) -> None:
     """Let a staging copy's files be read and written in live's words, if it was made to speak its own. live: None where
     it is not to be had."""
-    said = anchor.fact(_FACT)
-    if said:
+    fact = anchor.fact(_FACT)
+    if fact:
         databases = None if live is None else (DatabaseWords.of(live.database), DatabaseWords.of(staging.database))
-        (url, folder, *there), (own, own_folder, *here) = said
+        (url, folder, *path), (folder_url, own_folder, *here) = fact
         staging.files.words = words_of(
-            UrlForms(url, folder=folder, further=[(u,) for u in there]),
-            UrlForms(own, (url,), own_folder, (folder,) if folder else (), list(zip(here, there, strict=True))),
+            UrlForms(url, folder=folder, further=[(u,) for u in path]),
+            UrlForms(folder_url, (url,), own_folder, (folder,) if folder else (), list(zip(here, path, strict=True))),
             databases, anchor.fact(_NAMING) or ())

@@ -35,7 +35,7 @@ class Side(StrEnum):
         return Side.STAGING if self is Side.LIVE else Side.LIVE
 
     @property
-    def there(self) -> str:
+    def where(self) -> str:
         return "on live" if self is Side.LIVE else "in staging"
 
 
@@ -71,10 +71,10 @@ class CanonicalName:
 
 @lru_cache(maxsize=1 << 12)
 def _parsed(name: str) -> CanonicalName:
-    found = re.fullmatch(r"([slgx]?)(-?[0-9]+)", name)
-    if found is None:
+    match = re.fullmatch(r"([slgx]?)(-?[0-9]+)", name)
+    if match is None:
         raise ValueError(f"{name!r} is no canonical name")
-    return CanonicalName(Origin(found.group(1)), int(found.group(2)))
+    return CanonicalName(Origin(match.group(1)), int(match.group(2)))
 
 
 def canonical(origin: Origin, key: Value) -> str:
@@ -171,13 +171,13 @@ class Keys:
 
     def called(self, table: str, column: str, key: Value) -> tuple[str, str] | None:
         """What a row's column is on live and in staging, where that is not the same."""
-        found = self._called.get(names_of(table, column), {}).get(key) if self._called else None
-        return unpacked(found) if found is not None else None
+        name = self._called.get(names_of(table, column), {}).get(key) if self._called else None
+        return unpacked(name) if name is not None else None
 
     def namesakes(self, table: str, column: str, both: tuple[str, str]) -> Iterator[Value]:
         """The keys of rows for which it is the other way round."""
-        for key, found in self._called.get(names_of(table, column), {}).items():
-            if unpacked(found) == both[::-1]:
+        for key, names in self._called.get(names_of(table, column), {}).items():
+            if unpacked(names) == both[::-1]:
                 yield key
 
     def names(self) -> Iterator[tuple[str, str, Value, tuple[str, str]]]:
@@ -193,9 +193,9 @@ class Keys:
 
     def name(self, table: str, key: Value) -> str:
         """The canonical name of a key; `x` and the key when it points at nothing on this side."""
-        found = self._names.get(table, {}).get(key)
-        if found is not None:
-            return found
+        name = self._names.get(table, {}).get(key)
+        if name is not None:
+            return name
         if key in self._born.get(table, ()) or self._known(table, key):
             return str(key)
         return canonical(Origin.NOWHERE, key)
@@ -219,9 +219,9 @@ class Keys:
 
     def key(self, table: str, name: str) -> Value:
         """This side's key for a canonical name; None when this side has no such row."""
-        found = self._keys.get(table, {}).get(name)
-        if found is not None:
-            return found
+        key = self._keys.get(table, {}).get(name)
+        if key is not None:
+            return key
         parsed = CanonicalName.parse(name)
         if parsed.origin is Origin.NOWHERE:
             return parsed.number

@@ -39,18 +39,19 @@ class Crew:
     def layers(self, live_db: Database, staging_db: Database | None = None) -> tuple[Layer, ...]:
         """What is known of the site's meaning beside its profile: what was learned when it was cloned (or is now, of a
         voyage that is older than learning), what staging's new tables say, and what was said."""
-        said = self.anchor.fact("learned")
-        if said is None:
+        fact = self.anchor.fact("learned")
+        if fact is None:
             tables = live_db.tables()
-            said = as_data(learn(live_db, tables, self.live.full_profile(tables),
+            fact = as_data(learn(live_db, tables, self.live.full_profile(tables),
                                  address=forms_of(self.live).pieces()))
             with self.anchor.changing():
-                self.anchor.set_fact("learned", said)
+                self.anchor.set_fact("learned", fact)
         answers = read_layer(self.answers)
-        told = Layer("said", visitors=(*answers.visitors, *(self.live.adds.visitors if self.live.adds else ())),
+        administrator = Layer("said", visitors=(*answers.visitors,
+                                                *(self.live.adds.visitors if self.live.adds else ())),
                      editors=(*answers.editors, *(self.live.adds.editors if self.live.adds else ())),
                      references=answers.references, numbers=answers.numbers)
-        known_then = with_answers(of_data(said), told)
+        known_then = with_answers(of_data(fact), administrator)
         staging = staging_db.tables() if staging_db is not None else {}
         # What staging has dropped may hold what live has written since.
         known = [known_then if staging_db is None else replace(known_then, made=tuple(
@@ -59,12 +60,12 @@ class Crew:
         new = staging.keys() - before.keys()
         if new and staging_db is not None:
             layer = learn(staging_db, staging, self.live.full_profile(staging), only=new)
-            known.append(with_answers(layer, told))
+            known.append(with_answers(layer, administrator))
         grown = {n: {*t.names} - {*before[n].names} for n, t in staging.items() if n in before}
         if staging_db is not None and any(grown.values()):
             layer = learn(staging_db, staging, self.live.full_profile(staging), only={n for n in grown if grown[n]})
             known.append(with_answers(learned(tuple(
-                f for f in layer.findings if f.place.column in grown[f.place.table])), told))
+                f for f in layer.findings if f.place.column in grown[f.place.table])), administrator))
         return (*known, answers)
 
 
@@ -98,8 +99,8 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
         raise VoyageError(f"Live and staging of voyage {voyage.name} use the same database, {live.database.shown}.",
                           next_step="Put staging's own database back into its configuration.")
     anchor = Anchor(home.folder(voyage.name) / "anchor.db")
-    there, here = further(anchor)
-    live, staging = replace(live, further=there), replace(staging, further=here)
+    tree, here = further(anchor)
+    live, staging = replace(live, further=tree), replace(staging, further=here)
     speak(anchor, live, staging)
     skipped = anchor.fact("skip_rows") or ()
     live, staging = without(live, skipped), without(staging, skipped)

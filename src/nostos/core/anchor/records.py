@@ -112,10 +112,10 @@ class AnchorRecords:
 
     def _now(self, what: str, place: list[Any]) -> bytes | None:
         """What the anchor says at a place, packed with whether it says anything."""
-        found = self._file.execute(_PLACES[what][0], place).fetchone()
+        row = self._file.execute(_PLACES[what][0], place).fetchone()
         # A file that is not there has an empty place; an empty digest or row says that the row is gone.
-        missing = not found or (found[0] is None and what in ("base", "live", "staging"))
-        return None if missing else pack([found[0]])
+        missing = not row or (row[0] is None and what in ("base", "live", "staging"))
+        return None if missing else pack([row[0]])
 
     def _remember_tables(self, operation: str) -> None:
         """Take up again what an operation put aside."""
@@ -129,11 +129,11 @@ class AnchorRecords:
     def set_fact(self, name: str, value: Any) -> None:
         self._file.execute("INSERT OR REPLACE INTO facts VALUES (?, ?)", (name, msgspec.json.encode(value).decode()))
 
-    def know_alike(self, found: Mapping[str, list[str]]) -> None:
+    def know_alike(self, pairs: Mapping[str, list[str]]) -> None:
         """Take down definitions that are one."""
-        if found:
-            self.set_fact(ALIKE, {**(self.fact(ALIKE) or {}), **found})
+        if pairs:
+            self.set_fact(ALIKE, {**(self.fact(ALIKE) or {}), **pairs})
 
     def fact(self, name: str) -> Any:
-        found = self._file.execute("SELECT value FROM facts WHERE name=?", (name,)).fetchone()
-        return msgspec.json.decode(found[0]) if found else None
+        row = self._file.execute("SELECT value FROM facts WHERE name=?", (name,)).fetchone()
+        return msgspec.json.decode(row[0]) if row else None

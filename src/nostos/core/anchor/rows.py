@@ -68,8 +68,8 @@ class AnchorRows(AnchorRecords):
         return {n: msgspec.json.decode(in_todays_names(d), type=Table) for n, d in rows}
 
     def _definition(self, side: Side, name: str) -> Table | None:
-        found = self._file.execute("SELECT definition FROM tables WHERE side=? AND name=?", (side, name)).fetchone()
-        return _decoded(found[0]) if found else None
+        row = self._file.execute("SELECT definition FROM tables WHERE side=? AND name=?", (side, name)).fetchone()
+        return _decoded(row[0]) if row else None
 
     def add_base(self, table: str, number: int, payloads: list[bytes]) -> None:
         """Add rows of live's, each as bytes in its table's form, to what is known of a block."""
@@ -84,9 +84,9 @@ class AnchorRows(AnchorRecords):
 
     def fingerprints(self, side: Side, table: str) -> dict[int, Block]:
         """What `keep_fingerprints` was given, but for blocks of which something else was learned since."""
-        found = self._file.execute("SELECT number, count, print FROM fingerprints WHERE side=? AND tbl=?",
+        rows = self._file.execute("SELECT number, count, print FROM fingerprints WHERE side=? AND tbl=?",
                                    (side, table)) if self._prints else ()
-        return {number: Block(count, int.from_bytes(made)) for number, count, made in found}
+        return {number: Block(count, int.from_bytes(made)) for number, count, made in rows}
 
     def has_fingerprints(self, side: Side, table: str) -> bool:
         """Whether the fingerprint of any of a table's blocks is known."""
@@ -170,10 +170,10 @@ class AnchorRows(AnchorRecords):
 
     def base_row(self, table: str, key: Key) -> Row | None:
         """The common ancestor of a row, by live's key at the time it was settled; as live writes it."""
-        found = self._file.execute("SELECT row FROM advanced WHERE tbl=? AND key=?",
+        row = self._file.execute("SELECT row FROM advanced WHERE tbl=? AND key=?",
                                    (table, pack(list(key)))).fetchone()
-        if found:
-            return None if found[0] is None else unpack(found[0])
+        if row:
+            return None if row[0] is None else unpack(row[0])
         return self._base_block(table, block_of(key)).get(key)
 
     def moves(self, side: Side, database: Database, table: Table, now: dict[int, Block] | None = None,
@@ -222,13 +222,13 @@ class AnchorRows(AnchorRecords):
         """Rows that are at the default in a column which came home, and were not when they were settled: digests are
         made over the columns of the clone alone."""
         settled: dict[Key, Row] = {}
-        here, there = self.keys(side), self.keys(Side.LIVE)
+        here, remaining = self.keys(side), self.keys(Side.LIVE)
         for packed, payload in self._file.execute("SELECT key, row FROM advanced WHERE tbl=? AND row IS NOT NULL",
                                                   (table.name,)):
             row, key = unpack(payload), tuple(unpack(packed))
             if any(row.get(c) is not None for c in gained):
                 if table.surrogate:
-                    key = (here.key(table.name, there.name(table.name, key[0])),)
+                    key = (here.key(table.name, remaining.name(table.name, key[0])),)
                 if key not in seen and key != (None,):
                     settled[key] = row
         for row in database.fetch_many(table, list(settled)):
@@ -270,11 +270,11 @@ class AnchorRows(AnchorRecords):
                     key = known.key_of(dict(zip(known.stored, values, strict=True)))
                     if key in expected and key not in apart:
                         expected[key] = part.digest(part.write([values[p] for p in places]))
-            found = dict(database.row_digests(table, rest, numbers))
-            moved = [k for k, d in found.items() if expected.get(k) != d]
+            row_digests = dict(database.row_digests(table, rest, numbers))
+            moved = [k for k, d in row_digests.items() if expected.get(k) != d]
             for row in database.fetch_many(table, moved):
-                yield RowMove(table.key_of(row), row, table.key_of(row) not in expected, found[table.key_of(row)])
-            for key in sorted(expected.keys() - found.keys(), key=repr):
+                yield RowMove(table.key_of(row), row, table.key_of(row) not in expected, row_digests[table.key_of(row)])
+            for key in sorted(expected.keys() - row_digests.keys(), key=repr):
                 yield RowMove(key, None, born=False)
 
     def forget_table(self, name: str) -> None:

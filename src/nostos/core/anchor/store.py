@@ -60,13 +60,13 @@ class Anchor(UndoRecords):
 
     def below(self, folder: str) -> int:
         """How many files the ancestor has in a folder, at any depth."""
-        found = self._file.execute("SELECT count(*) FROM files WHERE base IS NOT NULL AND substr(path, 1, ?) = ?",
+        row = self._file.execute("SELECT count(*) FROM files WHERE base IS NOT NULL AND substr(path, 1, ?) = ?",
                                    (len(folder) + 1, folder + "/")).fetchone()
-        return int(found[0])
+        return int(row[0])
 
     def base_file(self, path: str) -> FileEntry | None:
-        found = self._file.execute("SELECT base FROM files WHERE path=?", (path,)).fetchone()
-        return msgspec.msgpack.decode(found[0], type=FileEntry) if found and found[0] else None
+        row = self._file.execute("SELECT base FROM files WHERE path=?", (path,)).fetchone()
+        return msgspec.msgpack.decode(row[0], type=FileEntry) if row and row[0] else None
 
     def base_files(self) -> dict[str, FileEntry]:
         """Every file of the common ancestor."""
@@ -76,5 +76,5 @@ class Anchor(UndoRecords):
 
     def text(self, digest: bytes | None) -> bytes | None:
         """The content of a small text file by its digest."""
-        found = self._file.execute("SELECT content FROM texts WHERE digest=?", (digest,)).fetchone()
-        return unsqueeze(found[0]) if found else None
+        row = self._file.execute("SELECT content FROM texts WHERE digest=?", (digest,)).fetchone()
+        return unsqueeze(row[0]) if row else None

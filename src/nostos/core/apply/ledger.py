@@ -140,12 +140,12 @@ class Ledger:
         """Inside the transaction, when all is written. Raises MergeRefused when anything that live gained and that the
         merge could reach is not as it was."""
         after = self._read(target_db, self._reached)
-        for found in done.changed:
-            for w in self._by_row.get((found.table, found.key), ()) if found.before is not None else ():
+        for changed in done.changed:
+            for w in self._by_row.get((changed.table, changed.key), ()) if changed.before is not None else ():
                 if w not in after:
-                    self._before[w] = _digest(w, found.before)
-                    after[w] = _digest(w, found.after)
-                if after[w] != self._before[w] and found.after is not None and w.table in self._triggered:
+                    self._before[w] = _digest(w, changed.before)
+                    after[w] = _digest(w, changed.after)
+                if after[w] != self._before[w] and changed.after is not None and w.table in self._triggered:
                     self._stamped.add(w)  # it was meant to be written, and that is what live does to such a row
                     self._before[w] = after[w]
         broken = sorted({w.kind for w, digest in after.items() if digest != self._before[w]}
@@ -183,12 +183,12 @@ class Ledger:
 
     @staticmethod
     def _same_file(tree: FileTree, f: WatchedFile) -> bool:
-        found = tree.entry(f.path, digest=True)
-        return found is None if f.entry is None else found is not None and found.digest == f.entry.digest
+        entry = tree.entry(f.path, digest=True)
+        return entry is None if f.entry is None else entry is not None and entry.digest == f.entry.digest
 
     def _read(self, target_db: Database, watched: list[WatchedRow]) -> dict[WatchedRow, bytes]:
         tables = target_db.tables() if watched else {}
-        found: dict[WatchedRow, bytes] = {}
+        versions: dict[WatchedRow, bytes] = {}
         by_table: dict[str, list[WatchedRow]] = {}
         for w in watched:
             by_table.setdefault(w.table, []).append(w)
@@ -196,10 +196,10 @@ class Ledger:
             table = tables.get(name)
             for at in range(0, len(some), _AT_ONCE):
                 part = some[at:at + _AT_ONCE]
-                there = {} if table is None else {
+                present = {} if table is None else {
                     table.key_of(r): r for r in target_db.fetch_many(table, [w.key for w in part])}
-                found.update((w, _digest(w, there.get(w.key))) for w in part)
-        return found
+                versions.update((w, _digest(w, present.get(w.key))) for w in part)
+        return versions
 
     def _lines(self, totals: dict[str, list[int]]) -> Iterator[Line]:
         for kind in sorted(totals.keys() | +self._blended):
@@ -229,7 +229,7 @@ class _Whole:
 
     def added_to(self, done: CommitResult) -> set[str]:
         """The kinds of those things that a row written by the merge belongs to or points at since."""
-        found = set()
+        added = set()
         for row in done.changed:
             if row.after is None:
                 continue
@@ -238,16 +238,16 @@ class _Whole:
                 if row.before is None or not same(row.before.get(column), value):
                     kind = self._gained.get((table, (value,)))
                     if kind is not None:
-                        found.add(kind)
-        return found
+                        added.add(kind)
+        return added
 
 
 def _events(plan: Plan) -> dict[str, set[str]]:
-    found: dict[str, set[str]] = {}
+    events: dict[str, set[str]] = {}
     for o in plan.of(InsertRow, UpdateRow, RemoveRow):
-        found.setdefault(o.table, set()).add(
+        events.setdefault(o.table, set()).add(
             "INSERT" if isinstance(o, InsertRow) else "UPDATE" if isinstance(o, UpdateRow) else "DELETE")
-    return found
+    return events
 
 
 def _digest(w: WatchedRow, row: Row | None) -> bytes:

@@ -104,7 +104,7 @@ def merge(home: Home, crew: Crew, prepared: PreparedMerge, tell: Listener = sile
         first = prepared.traces[0]
         raise MergeRefused(
             f"{len(prepared.traces)} texts would go home that still speak of staging, such as {first.place} of "
-            f"{first.item}: {first.said}.", next_step="Mend them in staging, leave those items out, or take them as "
+            f"{first.item}: {first.text}.", next_step="Mend them in staging, leave those items out, or take them as "
             "they are with --as-written.")
     with holding(crew.live if prepared.toward is Side.LIVE else crew.staging) as hold:
         return _merge(home, crew, prepared, tell, start, hold)
@@ -184,10 +184,10 @@ class _Merge:
                 with undisturbed():
                     if not self._committed_after_all(error):
                         self._take_back(switch, began, journal, error)
-                        said = self._explained(error, switch)
-                        if said is error:  # it has its first cause with it already
+                        refusal = self._explained(error, switch)
+                        if refusal is error:  # it has its first cause with it already
                             raise
-                        raise said from error
+                        raise refusal from error
                 if not isinstance(error, Exception):
                     raise self._stopped_late(error) from error
             assert self.result is not None
@@ -198,7 +198,7 @@ class _Merge:
                 if not isinstance(error, Exception):
                     raise self._stopped_late(error) from error
                 raise MergeInterrupted(
-                    f"The {self.verb} is {self.toward.there}, whole, but the voyage's records could not follow: "
+                    f"The {self.verb} is {self.toward.where}, whole, but the voyage's records could not follow: "
                     f"{explained(error)}.",
                     left=f"{self.toward.capitalize()} is as the {self.verb} wanted it.",
                     next_step=("See that the host can be reached" if isinstance(error, HostLost) else
@@ -239,7 +239,7 @@ class _Merge:
             f"You stopped it after the {self.verb} had reached {self.toward}."
             if isinstance(error, KeyboardInterrupt) else
             f"It was stopped after the {self.verb} had reached {self.toward} ({type(error).__name__}).",
-            left=f"The {self.verb} is {self.toward.there}, whole; the voyage's records do not know it yet.",
+            left=f"The {self.verb} is {self.toward.where}, whole; the voyage's records do not know it yet.",
             next_step=f"Run `nostos recover {self.crew.voyage.name}`: it finishes what is left.")
 
     def _committed_after_all(self, error: BaseException) -> bool:
@@ -293,20 +293,21 @@ class _Merge:
     def _explained(self, error: BaseException, switch: Switch) -> NostosError:
         """An error that a user can read, for whatever stopped a merge before its commit."""
         if isinstance(error, NostosError):
-            found = error
+            refusal = error
         elif isinstance(error, Exception):
-            found = MergeRefused(f"The {self.verb} failed: {explained(error)}.",
+            refusal = MergeRefused(f"The {self.verb} failed: {explained(error)}.",
                                  left=f"Everything was taken back; {self.toward} is as it was.",
                                  next_step="Mend the cause, then merge again.")
         else:
-            found = Stopped(f"It was stopped before it had reached {self.toward}.",
+            refusal = Stopped(f"It was stopped before it had reached {self.toward}.",
                             left=f"Everything was taken back; {self.toward} is as it was.",
                             next_step="Run it again when you like.")
         if self.stays:
-            found.left += f" But for {'; '.join(self.stays)}: that stays as the {self.verb} had made it."
+            refusal.left += f" But for {'; '.join(self.stays)}: that stays as the {self.verb} had made it."
         if switch.carried:
-            found.left += f" What {self.toward} itself had written meanwhile was kept: {', '.join(switch.carried[:5])}."
-        return found
+            refusal.left += (f" What {self.toward} itself had written meanwhile was kept: "
+                             f"{', '.join(switch.carried[:5])}.")
+        return refusal
 
     def _in_doubt(self, what: str) -> MergeInterrupted:
         return MergeInterrupted(what, left="It is finished or taken back by the next step, never left between.",
@@ -449,10 +450,10 @@ class _Merge:
         drop_schema(self.plan, target_db)
 
     def _renumbered(self, done: CommitResult) -> tuple[tuple[str, str, str], ...]:
-        found = []
+        renumbered = []
         for o in self.plan.of(InsertRow):
             key = done.keys.get((o.table, str(o.name[0])))
             number = CanonicalName.parse(o.name[0]).number if key is not None else None
             if number != key:
-                found.append((o.table, str(number), str(key)))
-        return tuple(found)
+                renumbered.append((o.table, str(number), str(key)))
+        return tuple(renumbered)

@@ -47,8 +47,8 @@ class AnchorNotes:
     def remember_table(self, side: Side, table: Table) -> None:
         self.lines.append(["table", str(side), msgspec.to_builtins(table)])
 
-    def know_alike(self, found: Mapping[str, list[str]]) -> None:
-        self.lines.append(["alike", dict(found)])
+    def know_alike(self, pairs: Mapping[str, list[str]]) -> None:
+        self.lines.append(["alike", dict(pairs)])
 
     def forget_table(self, name: str) -> None:
         self.lines.append(["no table", name])
@@ -83,20 +83,20 @@ class AnchorNotes:
             "alike": anchor.know_alike,
             "revert": lambda operation, owners: anchor.revert(operation, [tuple(o) for o in owners]),
             "file": _Files(anchor, target, source).settle}
-        files = [told for what, *told in self.lines if what == "file"]
+        files = [notes for what, *notes in self.lines if what == "file"]
         with anchor.changing(), anchor.recording(name), anchor.adding_up_later(), target.looking_ahead(
                 asked for path, _, base, _, written in files for asked in (
                     *([("entry", path, True)] if written else ()), *([target.small(path)] if base else ()))):
-            for what, *told in self.lines:
-                steps[what](*told)
+            for what, *notes in self.lines:
+                steps[what](*notes)
 
 
 def _plain(entry: FileEntry | None) -> Any:
     return None if entry is None else msgspec.to_builtins(entry, builtin_types=(bytes,))
 
 
-def _entry(said: Any) -> FileEntry | None:
-    return None if said is None else msgspec.convert(said, FileEntry)
+def _entry(entry: Any) -> FileEntry | None:
+    return None if entry is None else msgspec.convert(entry, FileEntry)
 
 
 class _Files:
@@ -106,18 +106,18 @@ class _Files:
         self.source = source
 
     def settle(self, path: str, toward: str, said_base: Any, said_target: Any, written: bool) -> None:
-        base, there = _entry(said_base), _entry(said_target)
+        base, now = _entry(said_base), _entry(said_target)
         side = Side(toward)
         self.anchor.owned_by(path)
         self.anchor.keep_base_file(base, path, self._text(path, base))
         self.anchor.keep_file(side.other, path, base)
-        if written and there is not None:
-            found = None
+        if written and now is not None:
+            entry = None
             with suppress(OSError, SiteError):
-                found = self.target.entry(path, digest=True)
+                entry = self.target.entry(path, digest=True)
             # Where live has changed it since, it is looked at next time.
-            there = found if found is not None and found.same_as(there) else replace(there, stamp=(0, 0))
-        self.anchor.keep_file(side, path, there)
+            now = entry if entry is not None and entry.same_as(now) else replace(now, stamp=(0, 0))
+        self.anchor.keep_file(side, path, now)
 
     def _text(self, path: str, entry: FileEntry | None) -> bytes | None:
         """The content of a small text, from wherever it is to be had still."""

@@ -32,8 +32,8 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
         column = source.column(step.name)
         if step.what == "constraint" and target_db.transactional_schema:
             continue  # when the rows are as they are to be
-        there = target_db.tables()[step.table].named(step.what) if step.what in NAMED else {}
-        if step.what in NAMED and there.get(step.name) == step.ddl:
+        element = target_db.tables()[step.table].named(step.what) if step.what in NAMED else {}
+        if step.what in NAMED and element.get(step.name) == step.ddl:
             continue  # live has gained it by itself
         if step.action is SchemaAction.ADD and step.what in ("table", "column"):
             verifier.schema(step.table, step.name if step.what == "column" else None)
@@ -56,7 +56,7 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
                                            "out.")
                     target_db.change_column(source, column)
             else:
-                if step.name in there:
+                if step.name in element:
                     target_db.drop(step.what, step.table, step.name)
                 _define(target_db, step.what, source, step.name, step.ddl)
         except Exception as error:
@@ -126,10 +126,10 @@ def add_constraints(plan: Plan, rows: Rows, target_db: Database) -> None:
     """Add what rows must keep to, where it is part of their transaction. Raises what the driver does where they do not.
     """
     for step in (o.step for o in plan.of(SchemaOperation) if o.step.what == "constraint"):
-        there = target_db.tables()[step.table].named("constraint")
-        if step.action is SchemaAction.DROP or there.get(step.name) == step.ddl:
+        element = target_db.tables()[step.table].named("constraint")
+        if step.action is SchemaAction.DROP or element.get(step.name) == step.ddl:
             continue
-        if step.name in there:
+        if step.name in element:
             target_db.drop("constraint", step.table, step.name)
         target_db.add_constraint(rows.source_tables[step.table], step.name, step.ddl)
 

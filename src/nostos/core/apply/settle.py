@@ -256,8 +256,8 @@ class _Settler:
         table = self.tables[state.table]
         keys = self._keys(state, target_key)
         real = keys[Side.LIVE]
-        there = self._left(state, target_key)
-        row = there if self.toward is Side.LIVE else state.source_raw
+        left = self._left(state, target_key)
+        row = left if self.toward is Side.LIVE else state.source_raw
         assert real is not None
         if row is None:
             return
@@ -278,7 +278,7 @@ class _Settler:
         if tree is not None:
             self._steps(state, tree, target_key)
         self._names(state, keys)
-        self._digests(state, target_key, ALWAYS_LOOK if over else self._digest(state.table, there), True)
+        self._digests(state, target_key, ALWAYS_LOOK if over else self._digest(state.table, left), True)
 
     def _left(self, state: RowState, key: Key) -> Row | None:
         """The target's row as the operation left it, but for what live changed between the comparison and the commit:
@@ -295,21 +295,21 @@ class _Settler:
         change = self.changed.get((state.table, state.target_key or ()))
         known = {c: v for c, v in (self._source_row(state, state.base or {}) or {}).items() if c in tree.columns}
         by_column = {f.column: f for f in over}
-        found: Row = {}
+        places: Row = {}
         for column in tree.columns:
             f = by_column.get(column)
             if column not in tree.placed:
-                found[column] = real.get(column)
+                places[column] = real.get(column)
             elif f is None:
                 before = (change.before or {}).get(column) if change is not None else None
-                found[column] = _along(known.get(column), before, real.get(column))
+                places[column] = _along(known.get(column), before, real.get(column))
             else:
                 left, theirs = refs.begun(f.merged.result), refs.begun(f.merged.source)
                 value = str(real.get(column))
                 if left is not None and theirs is not None and column != tree.path and value.endswith(left.rest):
                     value = value[:len(value) - len(left.rest)] + theirs.rest
-                found[column] = value
-        return found
+                places[column] = value
+        return places
 
     def _steps(self, state: RowState, tree: RowTree, target_key: Key) -> None:
         """Remember which step of staging's in a tree is which of live's, where it was given out anew."""
@@ -337,16 +337,16 @@ class _Settler:
         mine = self.rows.target_keys if self.toward is Side.STAGING else self.rows.source_keys  # staging's own
         theirs = self.rows.source_keys if self.toward is Side.STAGING else self.rows.target_keys
         for column in {a.column for a in self.rows.profile.slugs if a.table == state.table}:
-            found = next((both for known, side in ((mine, Side.STAGING), (theirs, Side.LIVE)) if (key := keys[side])
+            pair = next((both for known, side in ((mine, Side.STAGING), (theirs, Side.LIVE)) if (key := keys[side])
                           and (both := known.called(state.table, column, key[0]))), None)
-            if found is None:
+            if pair is None:
                 continue
             place = names_of(state.table, column)
-            for side, own in ((s, k) for s, k in keys.items() if k is not None):
-                self.notes.pair(side, place, own[0], packed(*found))
+            for side, steps in ((s, k) for s, k in keys.items() if k is not None):
+                self.notes.pair(side, place, steps[0], packed(*pair))
             for known, side in ((mine, Side.STAGING), (theirs, Side.LIVE)):  # its namesake, too
-                for other in known.namesakes(state.table, column, found):
-                    self.notes.pair(side, place, other, packed(*found[::-1]))
+                for other in known.namesakes(state.table, column, pair):
+                    self.notes.pair(side, place, other, packed(*pair[::-1]))
 
     def _digest(self, name: str, row: Row | None) -> bytes:
         """The digest of a row, as the target's database would give it."""
@@ -397,9 +397,9 @@ class _Settler:
         self.notes.advance_row(state.table, key, base)
         self._numbers(state)
         if table.surrogate:
-            for side, own in self._keys(state, state.target_key).items():
-                if own is not None and own != key:
-                    self.notes.pair(side, state.table, own[0], str(key[0]))
+            for side, written in self._keys(state, state.target_key).items():
+                if written is not None and written != key:
+                    self.notes.pair(side, state.table, written[0], str(key[0]))
         # The target counts as unmoved where it is as the ancestor in every column. Staging has columns of its own, so
         # there it is enough that nothing is left between them.
         if self.toward is Side.LIVE:

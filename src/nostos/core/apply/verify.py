@@ -51,9 +51,9 @@ def ask_for_files(conditions: Sequence[FileAs], tree: FileTree, side: Side) -> N
 def _moved(one: FileAs, tree: FileTree) -> str:
     if one.entry is not None and one.entry.kind == "folder":
         return "" if tree.entry(one.path) is not None else f"'s folder {one.path} is not empty any more, or gone"
-    there = tree.status(one.path)
+    status = tree.status(one.path)
     if one.entry is None:
-        return "" if there is None or there.is_folder else f" has gained a file {one.path} meanwhile"
+        return "" if status is None or status.is_folder else f" has gained a file {one.path} meanwhile"
     now = tree.entry(one.path)
     if now is not None and now.kind == "file":
         if (now.size, now.mode, now.stamp) == (one.entry.size, one.entry.mode, one.entry.stamp):
@@ -80,12 +80,12 @@ class Verifier:
 
     def schema(self, table: str, column: str | None = None) -> None:
         """Whether a table or column that is about to be added is not there: else it is live's own."""
-        said = any(c.table == table for c in self._plan.about(NoTable)) if column is None else any(
+        planned = any(c.table == table for c in self._plan.about(NoTable)) if column is None else any(
             (c.table, c.column) == (table, column) for c in self._plan.about(NoColumn))
-        if not said:
+        if not planned:
             return
-        there = self._db.tables().get(table)
-        if there is not None and (column is None or there.column(column) is not None):
+        target_table = self._db.tables().get(table)
+        if target_table is not None and (column is None or target_table.column(column) is not None):
             what = f"the table {table}" if column is None else f"the column {table}.{column}"
             raise TargetMoved(f"{self._side.capitalize()} has {what} by itself now.", next_step="Compare again.")
 
@@ -96,17 +96,17 @@ class Verifier:
         by_table: dict[str, list[Key]] = {}
         for one in seen:
             by_table.setdefault(one.table, []).append(one.key)
-        found: dict[tuple[str, Key], Row] = {}
+        rows: dict[tuple[str, Key], Row] = {}
         for name, keys in sorted(by_table.items()):
             table = tables[name]
-            found.update(((name, table.key_of(row)), row) for row in self._db.locked(table, keys))
+            rows.update(((name, table.key_of(row)), row) for row in self._db.locked(table, keys))
         for one in seen:
-            now = found.get((one.table, one.key))
+            now = rows.get((one.table, one.key))
             if now is None or any(not same(now.get(c), one.before[c]) for c in one.columns) or is_other(
                     tables[one.table], one, now):
-                raise TargetMoved(f"{one.item} changed {self._side.there} while it was being merged.",
+                raise TargetMoved(f"{one.item} changed {self._side.where} while it was being merged.",
                                 next_step="Compare again, then merge.")
-        return found
+        return rows
 
     def at_the_end(self, tables: Mapping[str, Table], removed: set[tuple[str, Key]],
                    inserted: Mapping[tuple[str, Key], Key]) -> None:
@@ -118,9 +118,9 @@ class Verifier:
             if (one.table, one.key) not in removed:
                 pointed.setdefault(one.table, {}).setdefault(one.key, one.item)
         for name, keys in sorted(pointed.items()):
-            there = set(self._db.there(tables[name], list(keys))) if name in tables else set()
+            present = set(self._db.existing(tables[name], list(keys))) if name in tables else set()
             for key, item in keys.items():
-                if key not in there:
+                if key not in present:
                     raise TargetMoved(f"{item} points at {name} {key[0]!r}, which {self._side} has removed meanwhile.",
                                     next_step="Compare again, then merge.")
         names: dict[tuple[str, str], dict[Value, NothingAlike]] = {}
@@ -128,9 +128,9 @@ class Verifier:
             names.setdefault((alike.table, alike.column), {})[alike.value] = alike
         for (name, column), wanted in sorted(names.items()):
             for row in self._db.find_any(tables[name], column, list(wanted), {}):
-                said = wanted.get(row[column])
-                if said is not None and tables[name].key_of(row) != inserted.get((name, said.by), said.by):
-                    raise TargetMoved(f"{said.item} would have the {column} {said.value!r}, which {self._side} has "
+                needed = wanted.get(row[column])
+                if needed is not None and tables[name].key_of(row) != inserted.get((name, needed.by), needed.by):
+                    raise TargetMoved(f"{needed.item} would have the {column} {needed.value!r}, which {self._side} has "
                                       "given to another meanwhile.", next_step="Compare again, then merge.")
 
 

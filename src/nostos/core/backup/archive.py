@@ -343,11 +343,11 @@ _SUM_LINE = 128  # bytes of a line of digests, without the name
 
 
 def _read_sums(sums: bytes) -> dict[str, str]:
-    found = {}
+    digests = {}
     for line in sums.decode("utf-8", "surrogateescape").split("\n")[:-1]:
         odd = line.startswith("\\")
         digest, _, name = line[odd:].partition("  ")
         if odd:
             name = name.replace("\\\\", "\0").replace("\\n", "\n").replace("\0", "\\")
-        found[name] = digest
-    return found
+        digests[name] = digest
+    return digests

@@ -51,7 +51,7 @@ def read(reader: ArchiveReader, rows: Callable[[Table, Rows], None] | None = Non
     """
     members = reader.walk()
     manifest = outline = None
-    found: Contents | None = None
+    contents: Contents | None = None
     tables: dict[str, Table] = {}
     raws: dict[str, str] = {}
     done = 0
@@ -64,24 +64,24 @@ def read(reader: ArchiveReader, rows: Callable[[Table, Rows], None] | None = Non
         elif name == layout.SCHEMA:
             outline = _outline(body, member, manifest)
             assert manifest is not None
-            found = Contents(manifest, outline)
+            contents = Contents(manifest, outline)
             tables = {layout.folder_of(n, t.name): t for n, t in enumerate(outline.tables)}
             raws = {layout.folder_of(n, r): r for n, r in enumerate(outline.raw)}
         elif name in (layout.README, layout.SCHEMA_SQL):
             continue
-        elif found is None:
+        elif contents is None:
             raise damaged("its parts are not in their order")
         elif name.startswith((layout.ROWS, layout.RAW)) and member.kind == "file":
-            _rows(found, member, body, tables, raws, rows, raw, wanted)
+            _rows(contents, member, body, tables, raws, rows, raw, wanted)
         elif name.startswith(layout.CONFIGURATION) and member.kind == "file":
-            found.configuration[name[len(layout.CONFIGURATION):]] = body.read_all(_LARGEST_TEXT)
+            contents.configuration[name[len(layout.CONFIGURATION):]] = body.read_all(_LARGEST_TEXT)
         elif name.startswith(layout.FILES):
-            _file(found, member, body, place)
+            _file(contents, member, body, place)
         elif member.kind != "folder":
             raise damaged("it holds a part that is not known")
-    if found is None:
+    if contents is None:
         raise damaged("it holds no site")
-    return found
+    return contents
 
 
 def into(folder: Path, wanted: Collection[str]) -> Callable[[FileEntry], Path | None]:
@@ -129,7 +129,7 @@ def _decoded(body: Body, member: Member, kind: type[T]) -> T:
         raise damaged(f"its {member.name} cannot be read") from error
 
 
-def _rows(found: Contents, member: Member, body: Body, tables: dict[str, Table], raws: dict[str, str],
+def _rows(contents: Contents, member: Member, body: Body, tables: dict[str, Table], raws: dict[str, str],
           rows: Callable[[Table, Rows], None] | None, raw: Callable[[str, Rows], None] | None,
           wanted: Callable[[str], bool]) -> None:
     area = layout.ROWS if member.name.startswith(layout.ROWS) else layout.RAW
@@ -147,7 +147,7 @@ def _rows(found: Contents, member: Member, body: Body, tables: dict[str, Table],
             raise damaged(f"the rows of {known.name} have other columns than it says")
         assert rows is not None
         some = [_values(line, len(known.stored)) for line in lines[1:-1]]
-        found.rows += len(some)
+        contents.rows += len(some)
         rows(known, some)
     else:
         assert raw is not None
@@ -161,22 +161,23 @@ def _values(text: bytes, width: int | None) -> tuple[Value, ...]:
         raise damaged("a row in it cannot be read") from None
 
 
-def _file(found: Contents, member: Member, body: Body, place: Callable[[FileEntry], Path | None] | None) -> None:
+def _file(contents: Contents, member: Member, body: Body, place: Callable[[FileEntry], Path | None] | None) -> None:
     path = member.name[len(layout.FILES):]
     for n in range(1, path.count("/") + 1):
         above = path.rsplit("/", n)[0]
-        if above in found.files and found.files[above].kind == "folder":
-            found.folders[above] = found.files.pop(above).mode  # it is not empty
+        if above in contents.files and contents.files[above].kind == "folder":
+            contents.folders[above] = contents.files.pop(above).mode  # it is not empty
     if any(part.startswith(OWN_PREFIX) for part in path.split("/")):
         raise damaged("it holds a file that is Nostos's own")
     stamp = (int(member.mtime * 1_000_000_000), 0)
     if member.kind == "folder":
-        found.files[path] = FileEntry(path, "folder", 0, member.mode, (0, 0), hashlib.blake2b(digest_size=16).digest())
+        contents.files[path] = FileEntry(path, "folder", 0, member.mode, (0, 0),
+                                         hashlib.blake2b(digest_size=16).digest())
         return
     if member.kind == "link":
-        found.files[path] = FileEntry(path, "link", 0, 0o777, stamp, hashlib.blake2b(
+        contents.files[path] = FileEntry(path, "link", 0, 0o777, stamp, hashlib.blake2b(
             member.target.encode("utf-8", "surrogateescape"), digest_size=16).digest())
-        target = place(found.files[path]) if place else None
+        target = place(contents.files[path]) if place else None
         if target is not None:
             target.unlink(missing_ok=True)
             target.symlink_to(member.target)
@@ -194,7 +195,7 @@ def _file(found: Contents, member: Member, body: Body, place: Callable[[FileEntr
                 out.write(chunk)
         target.chmod(0o600)
         os.utime(target, ns=(stamp[0], stamp[0]))
-    found.files[path] = FileEntry(path, "file", member.size, member.mode, stamp, digest.digest())
+    contents.files[path] = FileEntry(path, "file", member.size, member.mode, stamp, digest.digest())
 
 
 def _chunks(body: Body) -> Iterator[bytes]:

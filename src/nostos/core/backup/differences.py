@@ -86,7 +86,7 @@ class Differences:
     def __iter__(self) -> Iterator[RowDifference]:
         """Differing rows of both, table by table; at the end those that only live has. Raises BackupError."""
         self._find_blocks()
-        found: dict[str, list[tuple[Key, Row]]] = {}
+        changes: dict[str, list[tuple[Key, Row]]] = {}
 
         def rows(table: Table, some: Rows) -> None:
             shared = self._shared.get(table.name)
@@ -99,12 +99,12 @@ class Differences:
                 same = shared.known.pop(key, None)
                 if same != shared.form.digest(shared.payload(values)):
                     row = dict(zip(table.stored, values, strict=True))
-                    found.setdefault(table.name, []).append((key, {c: row[c] for c in shared.columns}))
+                    changes.setdefault(table.name, []).append((key, {c: row[c] for c in shared.columns}))
 
         if any(s.numbers for s in self._shared.values()):
             read(self.reader, rows, tell=self.tell,
                  wanted=lambda name: name in self._shared and bool(self._shared[name].numbers))
-        for name, rows_then in found.items():
+        for name, rows_then in changes.items():
             for at in range(0, len(rows_then), _AT_ONCE):
                 yield from self._both(self._shared[name], rows_then[at:at + _AT_ONCE])
         for shared in self._shared.values():
@@ -116,9 +116,9 @@ class Differences:
 
     def _both(self, shared: _Shared, some: Sequence[tuple[Key, Row]]) -> Iterator[RowDifference]:
         """What differs of rows that the backup has, held against live's."""
-        there = {shared.live.key_of(row): row for row in self.database.fetch_many(shared.live, [k for k, _ in some])}
+        rows = {shared.live.key_of(row): row for row in self.database.fetch_many(shared.live, [k for k, _ in some])}
         for key, then in some:
-            now = there.get(key)
+            now = rows.get(key)
             if not self._counts(shared.live, now or then) or now == then:
                 continue
             if now is not None:  # a column that came later stays as it is

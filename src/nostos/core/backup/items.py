@@ -21,7 +21,7 @@ from nostos.core.backup.differences import Differences
 from nostos.core.backup.restore import check_fits, check_free, file_operations, localiser
 from nostos.core.clock import now
 from nostos.core.compare.file_changes import FileState
-from nostos.core.database.protocol import Database, told
+from nostos.core.database.protocol import Database, explaining
 from nostos.core.files.trees import tree_at
 from nostos.core.plan.operations import PutFile, SwitchFolder, plan
 from nostos.core.plan.prepared import PreparedMerge
@@ -53,17 +53,17 @@ def prepare_things(home: Home, path: Path, site: Site, choice: Choice, scratch: 
         check_fits(contents, site)
         database = site.open(readonly=True)
         try:
-            with told(database), database.reading():
-                found = Differences(reader, contents, site, database, localiser(contents, site), tell)
+            with explaining(database), database.reading():
+                differences = Differences(reader, contents, site, database, localiser(contents, site), tell)
                 rows: list[dict[str, Any]] = [
                     {"table": d.table, "key": list(d.key), "before": d.then, "after": d.now}
-                    for d in found if d.then is not None]
-                comparison, needs = compare_stored(site, database, rows, _files(found.contents, site))
+                    for d in differences if d.then is not None]
+                comparison, needs = compare_stored(site, database, rows, _files(differences.contents, site))
                 selection = choose(comparison, needs, choice)
         finally:
             database.close()
         notes = tuple(f"Live has no table {name} any more: what was in it comes back only with a whole restore."
-                      for name in found.missing)
+                      for name in differences.missing)
         made = replace(choice, notes=notes)
         prepared = PreparedMerge(comparison, needs, plan(comparison, needs, selection), choice, Side.LIVE, made,
                             dict(comparison.items), "", lambda: prepare_things(home, path, site, choice, scratch, tell),

@@ -70,16 +70,16 @@ def _location(contents: Contents, folder: AnyPath, database: str | None, prefix:
         return locate(NONE, folder)
     prefix = contents.manifest.prefix if prefix is None else prefix
     if database is None or "://" not in database:
-        found = kind.at_path(database or _FILE, folder) if database or kind.is_file else None
-        if found is None:
+        location = kind.at_path(database or _FILE, folder) if database or kind.is_file else None
+        if location is None:
             raise SiteError("The backup's database was on a server, so a new one is needed there.",
                             next_step=f"Make an empty one and name it: --database {kind.example}.")
     else:
-        found = locate(database, folder, "" if kind.is_file else prefix)
-    if found.engine is not kind:
+        location = locate(database, folder, "" if kind.is_file else prefix)
+    if location.engine is not kind:
         raise SiteError(f"The backup's database was {kind.kept}.", next_step="Name one of that kind with --database.")
-    kind.check_free(found)
-    return found
+    kind.check_free(location)
+    return location
 
 
 def _make(path: Path, contents: Contents, folder: AnyPath, address: str, location: Location) -> Site:

@@ -29,7 +29,7 @@ from nostos.core.clock import now
 from nostos.core.clone.copy_rows import Localiser
 from nostos.core.compare.file_changes import tree_of
 from nostos.core.database.outline import Outline
-from nostos.core.database.protocol import Block, Database, told
+from nostos.core.database.protocol import Block, Database, explaining
 from nostos.core.database.registry import Swap, engine
 from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.schema import Key, Table
@@ -130,28 +130,29 @@ def inspect_backup(path: Path, site: Site, tell: Listener = silent) -> Outlook:
         back: Counter[str] = Counter()
         database = site.open(readonly=True)
         try:
-            with told(database), database.reading():
-                found = Differences(reader, contents, site, database, localiser(contents, site), tell)
+            with explaining(database), database.reading():
+                differences = Differences(reader, contents, site, database, localiser(contents, site), tell)
                 seen: set[tuple[str, Key]] = set()
                 parts: dict[tuple[str, Key], str] = {}
                 count = 0
-                for difference in found:
+                for difference in differences:
                     count += 1
-                    if found.is_part(difference):
-                        whole = found.owner(difference)
+                    if differences.is_part(difference):
+                        whole = differences.owner(difference)
                         if whole is not None:
-                            parts[whole.table, whole.key] = found.kind(whole)
+                            parts[whole.table, whole.key] = differences.kind(whole)
                         continue
                     seen.add((difference.table, difference.key))
                     (lost if difference.then is None else back if difference.now is None else changed)[
-                        found.kind(difference)] += 1
+                        differences.kind(difference)] += 1
                 changed.update(kind for place, kind in parts.items() if place not in seen)
         finally:
             database.close()
-        contents = found.contents
+        contents = differences.contents
         files, left_out = file_operations(contents, site)
         return Outlook(contents, path, site, dict(sorted(lost.items())), dict(sorted(changed.items())),
-                       dict(sorted(back.items())), (*found.missing, *found.columns), found.gained, files, left_out,
+                       dict(sorted(back.items())), (*differences.missing, *differences.columns), differences.gained,
+                       files, left_out,
                        count)
     finally:
         reader.close()
@@ -175,9 +176,9 @@ def file_operations(contents: Contents, site: Site) -> tuple[tuple[PutFile | Rem
         if name not in wanted and not (before.kind == "folder" and name in below):
             operations.append(RemoveFile("", name, before))
     for name, entry in wanted.items():
-        there = tree.get(name)
-        if not entry.same_as(there) and not (entry.kind == "folder" and site.files.is_folder(name)):
-            operations.append(PutFile("", name, entry, there))
+        present = tree.get(name)
+        if not entry.same_as(present) and not (entry.kind == "folder" and site.files.is_folder(name)):
+            operations.append(PutFile("", name, entry, present))
     return tuple(operations), tuple(left_out)
 
 
@@ -268,10 +269,10 @@ class _Restore:
                     with suppress(OSError, NostosError):
                         journal.write(journals.Step.TAKEN_BACK, why=type(error).__name__)
                         hold.end(self.id)
-                said = readable(error)
-                if said is error:  # it has its first cause with it already
+                explained = readable(error)
+                if explained is error:  # it has its first cause with it already
                     raise
-                raise said from error
+                raise explained from error
             try:
                 journal.write(journals.Step.COMMITTED)
                 late = finish_restore(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
@@ -390,8 +391,8 @@ def late_rows(database: Database, blocks: Blocks) -> int:
     count = 0
     for name, then in blocks.items():
         if name in tables:
-            found = database.blocks(tables[name], tables[name].stored)
-            count += sum(found.get(n) != then.get(n) for n in found.keys() | then.keys())
+            block_map = database.blocks(tables[name], tables[name].stored)
+            count += sum(block_map.get(n) != then.get(n) for n in block_map.keys() | then.keys())
     return count
 
 
@@ -405,13 +406,13 @@ def finish_restore(site: Site, folder: Path, place: Swap, switch: Switch, outlin
     late = int(kept["late"]) if kept else 0
     old = place.replaced()
     if old is not None and kept is None:
-        said = msgspec.json.decode((folder / "totals.json").read_bytes())
+        totals = msgspec.json.decode((folder / "totals.json").read_bytes())
         blocks = {t: {int(n): Block(count, int(digest)) for n, (count, digest) in some.items()}
-                  for t, some in said.items()}
+                  for t, some in totals.items()}
         database = old.open(readonly=True)
         try:
-            there = database.tables()
-            late = late_rows(database, {t: b for t, b in blocks.items() if t in there})
+            now = database.tables()
+            late = late_rows(database, {t: b for t, b in blocks.items() if t in now})
         finally:
             database.close()
         if late:

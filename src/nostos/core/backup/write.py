@@ -20,7 +20,7 @@ from nostos.core.backup.contents import begin
 from nostos.core.backup.layout import CONFIGURATION, FILES, Manifest
 from nostos.core.clock import now
 from nostos.core.database.outline import Outline
-from nostos.core.database.protocol import Block, Database, told
+from nostos.core.database.protocol import Block, Database, explaining
 from nostos.core.database.registry import Location, engine
 from nostos.core.database.rows import json_lines as rowlines
 from nostos.core.database.rows.block_sums import Sums
@@ -134,7 +134,7 @@ class _Backup:
                        ) if self.site.has_files and self.rest is None else []
         database = self.location.open(readonly=True)
         try:
-            with told(database), database.reading():
+            with explaining(database), database.reading():
                 outline = database.outline()
                 if self.rest is not None:
                     like = begin(self.rest).outline
@@ -300,7 +300,7 @@ It can be read without Nostos. `tar --zstd -xf FILE` unpacks it; `sha256sum -c S
 
 def _sql(outline: Outline, manifest: Manifest) -> str:
     """The schema for people: to read, or to run by hand."""
-    said = [f"-- {manifest.server}. Names are without the site's table prefix, which is \"{manifest.prefix}\"."]
-    said += [sql + ";" for sql in engine(outline.engine).script(outline)]
-    said += [f"-- the next number of {name}: {number}" for name, number in outline.counters.items()]
-    return "\n\n".join(said) + "\n"
+    text = [f"-- {manifest.server}. Names are without the site's table prefix, which is \"{manifest.prefix}\"."]
+    text += [sql + ";" for sql in engine(outline.engine).script(outline)]
+    text += [f"-- the next number of {name}: {number}" for name, number in outline.counters.items()]
+    return "\n\n".join(text) + "\n"

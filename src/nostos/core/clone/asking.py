@@ -23,10 +23,10 @@ def asked(question: Question, folder: AnyPath, url: str, location: Location) -> 
     that it would act on another site."""
     if not can_run(folder, question.program):
         return f"{question.program} is not installed {'here' if not host_of(folder) else 'there'}"
-    said = _said(question.program, question.text.replace("{host}", urlsplit(url).netloc), folder)
-    if isinstance(said, str):
-        return said
-    wrong = list(_wrong(said, folder, url, location))
+    answers = _said(question.program, question.text.replace("{host}", urlsplit(url).netloc), folder)
+    if isinstance(answers, str):
+        return answers
+    wrong = list(_wrong(answers, folder, url, location))
     if wrong:
         raise SiteError(f"The copy would act on another site: {'; '.join(wrong)}.",
                         left="Live was only read; the copy was removed.",
@@ -40,25 +40,25 @@ def _said(program: str, text: str, folder: AnyPath) -> Mapping[str, Any] | str:
     done = run(folder, [program], _SECONDS, text.encode(), as_owner=True)
     if done.status is None:
         return f"{program}: {done.why}"
-    line = next((line for line in done.said.decode("utf-8", "replace").splitlines() if line.startswith(_MARK)), "")
+    line = next((line for line in done.output.decode("utf-8", "replace").splitlines() if line.startswith(_MARK)), "")
     try:
-        found = json.loads(line[len(_MARK):])
+        answers = json.loads(line[len(_MARK):])
     except ValueError:
         return "it gave no answer"
-    return found if isinstance(found, dict) else "it gave no answer"
+    return answers if isinstance(answers, dict) else "it gave no answer"
 
 
-def _wrong(said: Mapping[str, Any], folder: AnyPath, url: str, location: Location) -> Iterator[str]:
+def _wrong(reply: Mapping[str, Any], folder: AnyPath, url: str, location: Location) -> Iterator[str]:
     """What of the answer is not the copy's own."""
-    if str(said.get("database")) != str(location.url.database) or str(said.get("prefix")) != location.prefix:
-        yield f"its database is {said.get('database')}, its prefix {said.get('prefix')}"
-    for address in (said.get("url"), *said.get("urls", ())):
+    if str(reply.get("database")) != str(location.url.database) or str(reply.get("prefix")) != location.prefix:
+        yield f"its database is {reply.get('database')}, its prefix {reply.get('prefix')}"
+    for address in (reply.get("url"), *reply.get("urls", ())):
         if not str(address).startswith(url):
             yield f"it answers to {address}"
     root = folder.resolve()
     host = host_of(folder)
-    for place in said.get("folders", ()):
+    for place in reply.get("folders", ()):
         if below(on_host(host, str(place)).resolve(), root) is None:
             yield f"it uses the folder {place}"
-    if said.get("guarded") is not True:
+    if reply.get("guarded") is not True:
         yield "its guards do not wake"

@@ -71,9 +71,9 @@ def _needed_by_live(live: Site, target: AnyPath, inside: str, entries: Sequence[
     known = next((f for f in folders if f"{f}/".startswith(f"{inside}/") or f"{inside}/".startswith(f"{f}/")), "")
     if known:
         return known
-    there = [e.path for e in entries if e.path.startswith(f"{inside}/") and e.kind == "file"]
-    deep = [p for p in there if "/" in p.removeprefix(f"{inside}/")]
-    return next(iter(deep or (there if len(there) > _STANDING_IN else ())), "")
+    paths = [e.path for e in entries if e.path.startswith(f"{inside}/") and e.kind == "file"]
+    deep = [p for p in paths if "/" in p.removeprefix(f"{inside}/")]
+    return next(iter(deep or (paths if len(paths) > _STANDING_IN else ())), "")
 
 
 def check_names(location: Location, names: Sequence[str]) -> None:

@@ -24,7 +24,7 @@ from nostos.core.clone.copy_rows import Localiser, RowCopier
 from nostos.core.clone.masking import Mask, recipe
 from nostos.core.clone.other_machines import OtherMachine, machines_in, says_settings
 from nostos.core.clone.remove import check_removable, remove, set_aside
-from nostos.core.database.protocol import Database, told
+from nostos.core.database.protocol import Database, explaining
 from nostos.core.database.registry import Location, Made, Place
 from nostos.core.database.schema import Table
 from nostos.core.errors import NoSuchDatabase, SiteError, VoyageError
@@ -69,7 +69,7 @@ class Leftover:
 
     place: str
     count: int
-    said: str
+    text: str
     acts: bool = False
 
 
@@ -198,13 +198,14 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
 
 def _further(live: Site, url: str, addresses: Mapping[str, str]) -> list[tuple[str, str]]:
     """Further addresses of live, and of the copy, in full. Raises SiteError."""
-    found = [(check_url(_full(there, live.url)), check_url(_full(here, url))) for there, here in addresses.items()]
-    every = [live.url, url, *(address for pair in found for address in pair)]
-    twice = [address for address in dict.fromkeys(every) if found and every.count(address) > 1]
+    pairs = [(check_url(_full(live_address, live.url)), check_url(_full(here, url))) for live_address,
+             here in addresses.items()]
+    every = [live.url, url, *(address for pair in pairs for address in pair)]
+    twice = [address for address in dict.fromkeys(every) if pairs and every.count(address) > 1]
     if twice:
         raise SiteError(f"The address {twice[0]} is given twice.", left="Nothing was made.",
                         next_step="Give each of live's further addresses one of its own in the copy.")
-    return found
+    return pairs
 
 
 def _full(address: str, like: str) -> str:
@@ -265,9 +266,9 @@ class Cloning:
         self.profile: Profile = live.profile
         mine, theirs = (on_machine(t.at) for t in (live.files, self.files)) if live.has_files else ("", "")
         self.mark = f"STAGING COPY of {live.name}: voyage {voyage.name}"
-        self.live_urls = UrlForms(live.url, folder=mine, further=[(there,) for there, _ in further])
+        self.live_urls = UrlForms(live.url, folder=mine, further=[(tree,) for tree, _ in further])
         self.staging_urls = UrlForms(voyage.url, (live.url,), theirs, (mine,) if mine else (),
-                                     [(here, there) for there, here in further])
+                                     [(here, tree) for tree, here in further])
         self.further = tuple(further)
         self.elsewhere: tuple[str, ...] = ()
         self.entries = entries
@@ -334,10 +335,10 @@ class Cloning:
         """Copy live's rows of one moment; the snapshot, and the connection, end with that."""
         with self._moment() as (source, place, tables):
             network = self.profile.network
-            there = network_sites(network, source, tables) if network is not None else {}
+            members = network_sites(network, source, tables) if network is not None else {}
             if self.of_site:
-                anchor.set_fact("network_site", number_of(there, self.of_site))
-            self.elsewhere = tuple(outside(there, [base.rest for base in self.live_urls.bases]))
+                anchor.set_fact("network_site", number_of(members, self.of_site))
+            self.elsewhere = tuple(outside(members, [base.rest for base in self.live_urls.bases]))
             self.tell(Progress("learning", 0, None, "tables"))
             learned = learn(source, tables, self.profile, address=self.live_urls.pieces())
             anchor.set_fact("learned", as_data(learned))
@@ -354,7 +355,7 @@ class Cloning:
         source = self.live.open(readonly=True)
         try:
             place = self._make_place(source)
-            with told(source), source.reading():
+            with explaining(source), source.reading():
                 tables = source.tables()
                 if not tables and source.prefix:
                     raise SiteError(f"The database {self.live.database.shown} has no table whose name begins with "
@@ -445,8 +446,8 @@ class Cloning:
         finally:
             target.close()
         self.rows, self.rewritten = copier.rows, copier.rewritten
-        self.masked = local.mask.found if local.mask else {}
-        self.left += [Leftover(place, count, said) for place, (count, said) in sorted(local.left.items())]
+        self.masked = local.mask.counts if local.mask else {}
+        self.left += [Leftover(place, count, texts) for place, (count, texts) in sorted(local.left.items())]
         return copier.proved
 
     def _mask(self, anchor: Anchor, source: Database, tables: dict[str, Table]) -> Mask | None:
@@ -511,21 +512,21 @@ class Cloning:
         text = new.decode("utf-8", "replace") if b"\0" not in new and (
             naming or settings or self.traces.may_be_in(new)) else ""
         self.machines += machines_in(name, text, self.own_hosts) if settings else ()
-        if naming and (said := self.databases[0].named(text)):
-            self.left.append(Leftover(name, 1, said, True))
-        elif said := self.traces.found(text):
-            self.left.append(Leftover(name, 1, said))
+        if naming and (hits := self.databases[0].named(text)):
+            self.left.append(Leftover(name, 1, hits, True))
+        elif hits := self.traces.trace_in(text):
+            self.left.append(Leftover(name, 1, hits))
         return stamp
 
     # --- what makes it a site of its own
 
     def _configuration(self) -> None:
         # A configuration one folder up from live's files goes into staging's own folder.
-        own = {}
+        values = {}
         for name in self.live.configuration_files:
             path = self.live.home / name
             info = path.stat()
-            own[name.removeprefix("../")] = OriginalFile(
+            values[name.removeprefix("../")] = OriginalFile(
                 configuration.read_bounded(path), info.st_mode & 0o7777, Owner(info.st_uid, info.st_gid))
         old = str(self.live.database.url.database)
         as_live = (self.database.file is None and not self.database.none and self.live.site_file
@@ -538,7 +539,7 @@ class Cloning:
             self.target / self.live.profile_file).exists() else None
         adapt(CopyFacts(self.target, self.voyage.url, self.location_for_copy, files, prefixed, kept, profile,
                         (self.live_urls, self.staging_urls),
-                        self.mark), own,
+                        self.mark), values,
               self.live.profile.configuration)
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:

@@ -76,10 +76,10 @@ class Localiser:
         if self.traces is None or not self.traces.may_be_in(payload):
             return
         for column, value in zip(table.stored, values, strict=True):
-            said = self.traces.found(value)
-            if said:
+            hits = self.traces.trace_in(value)
+            if hits:
                 place = f"{table.name}.{column}"
-                count, first = self.left.get(place, (0, said))
+                count, first = self.left.get(place, (0, hits))
                 self.left[place] = (count + 1, first)
 
     def change(self, table: Table, values: Values, named: Collection[str] | None = None) -> Values:
@@ -108,13 +108,13 @@ class Localiser:
     def _in_pieces(self, table: Table, values: Values) -> Values:
         """The row with the pieces of an address that it holds made the other place's."""
         row = dict(zip(table.stored, values, strict=True))
-        found = dict(row)
+        pieces = dict(row)
         for column, value in row.items():
             piece = self._profile.piece_of(table.name, row, column, self._live.host)
             token = self._live.piece_token(piece, value) if piece else None
             if token is not None:
-                found[column] = self._staging.piece(token)
-        return tuple(found.values())
+                pieces[column] = self._staging.piece(token)
+        return tuple(pieces.values())
 
 
 class RowCopier:
@@ -307,15 +307,15 @@ class _Table:
         result = form.write(staged)
         digest = form.digest(result)
         was, now = int.from_bytes(form.digest(payload)[:8]), int.from_bytes(digest[:8])
-        key, own = self.key_of(values), self.key_of(staged)
-        if own == key:
+        key, same = self.key_of(values), self.key_of(staged)
+        if same == key:
             self._add(Side.STAGING, number, 0, was ^ now)
         else:
             self._add(Side.STAGING, number, -1, was)
-            self._add(Side.STAGING, block_of(own), 1, now)
-            self.keys_moved[own] = key
+            self._add(Side.STAGING, block_of(same), 1, now)
+            self.keys_moved[same] = key
             self.apart.append((key, None))
-        self.apart.append((own, digest))
+        self.apart.append((same, digest))
         return result
 
     def prove(self) -> None:
@@ -363,5 +363,5 @@ def differing(copy: Database, table: Table, numbers: list[int], expected: Mappin
               ) -> tuple[list[Key], list[Key]]:
     """The rows of a copy's blocks that are too many there, and those that are missing or not as they must be.
     expected: the digests that they must have, by key."""
-    found = dict(copy.row_digests(table, table.stored, numbers))
-    return [k for k in found if k not in expected], [k for k, d in expected.items() if found.get(k) != d]
+    row_digests = dict(copy.row_digests(table, table.stored, numbers))
+    return [k for k in row_digests if k not in expected], [k for k, d in expected.items() if row_digests.get(k) != d]

@@ -168,13 +168,13 @@ def _check_equal(source: Database, target: Database, table: Table,
 
 def clear_copies(home: Home) -> list[str]:
     """Remove copies that were left when a rehearsal was killed. Returns their ids."""
-    found = []
+    cleared = []
     for folder in sorted((home.path / PLACE).glob("*/")):
         inner = Home(folder)
         with suppress(VoyageError), inner.lock(NAME):  # one that is at work holds it
             clear_copy(inner)
-            found.append(folder.name)
-    return found
+            cleared.append(folder.name)
+    return cleared
 
 
 def clear_copy(inner: Home) -> None:

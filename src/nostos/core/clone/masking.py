@@ -70,12 +70,12 @@ def recipe(profile: Profile, database: Database, tables: Mapping[str, Table]) ->
 
 @dataclass
 class Mask:
-    """Masks rows. found: how many values of which columns were masked by `change`."""
+    """Masks rows. counts: how many values of which columns were masked by `change`."""
 
     recipe: Recipe
     profile: Profile
     tables: Mapping[str, Table]
-    found: dict[str, int] = field(default_factory=dict)
+    counts: dict[str, int] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._rules = {name: tuple(self._rules_of(table)) for name, table in self.tables.items()}
@@ -90,12 +90,12 @@ class Mask:
 
     def columns(self, table: str, row: Mapping[str, Value]) -> dict[str, str]:
         """The columns of a row that are masked, and how."""
-        found: dict[str, str] = {}
+        columns: dict[str, str] = {}
         for rule in self._rules.get(table, ()):
-            if rule.column not in found and holds(rule.where, row) and not (
+            if rule.column not in columns and holds(rule.where, row) and not (
                     rule.owner and row.get(rule.owner) in self.recipe.keep):
-                found[rule.column] = rule.kind
-        return found
+                columns[rule.column] = rule.kind
+        return columns
 
     def row(self, table: str, row: Row, whole: Mapping[str, Value] | None = None) -> Row:
         """A row, or some columns of one, with made-up values. whole: the row that they are of."""
@@ -113,7 +113,7 @@ class Mask:
         for name, value in after.items():
             if value != before[name]:
                 at = f"{table.name}.{name}"
-                self.found[at] = self.found.get(at, 0) + 1
+                self.counts[at] = self.counts.get(at, 0) + 1
         return tuple(after.values())
 
     def value(self, kind: str, value: Value, column: Column | None) -> Value:
@@ -142,10 +142,10 @@ class Mask:
             c.table == table.name and not c.natural for c in self.profile.children)
         if named or (known and not visitors):
             return
-        found = list(recognised(table, visitors))
-        yield from found
+        recognised_rules = list(recognised(table, visitors))
+        yield from recognised_rules
         yield from (MaskRule(table.name, column, kind) for name, column, kind in self.profile.personal
-                    if name == table.name and all(column != m.column for m in found))
+                    if name == table.name and all(column != m.column for m in recognised_rules))
 
 
 def recognised(table: Table, visitors: bool) -> Iterator[MaskRule]:

@@ -36,14 +36,14 @@ class OtherMachine:
         return bool(re.search(r"(?i)smtp|mail", self.key))
 
 
-def machines_in(path: str, text: str, own: Collection[str]) -> Iterator[OtherMachine]:
-    """The other machines that a settings file names. own: hosts that are the site's, and the copy's."""
+def machines_in(path: str, text: str, local_names: Collection[str]) -> Iterator[OtherMachine]:
+    """The other machines that a settings file names. local_names: hosts that are the site's, and the copy's."""
     seen: set[str] = set()
     for line in text.splitlines() if says_settings(path) else ():
         if len(line) > _LONGEST or line.lstrip().startswith(_COMMENT):
             continue
         for key, host in (*_SCHEMES.findall(line), *_KEYS.findall(line)):
-            if host not in own and not _is_here(host) and host not in seen and len(seen) < _MOST:
+            if host not in local_names and not _is_here(host) and host not in seen and len(seen) < _MOST:
                 seen.add(host)
                 yield OtherMachine(path, key, host)
 

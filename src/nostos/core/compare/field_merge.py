@@ -62,9 +62,9 @@ def merge(policy: Policy, base: Any, live: Any, staging: Any,
         return
     if policy.unordered:
         base, live, staging = (v.data if isinstance(v, Tree) else v for v in trees)
-    found = _whole((), policy, base, live, staging)
-    if found is not None:
-        yield found
+    result = _whole((), policy, base, live, staging)
+    if result is not None:
+        yield result
 
 
 def _whole(path: Path, policy: Policy, base: Any, live: Any, staging: Any) -> FieldMerge | None:
@@ -108,26 +108,26 @@ def _structure(path: Path, base: Any, live: Any, staging: Any, paths: Mapping[Pa
                                   staging.get(key, ABSENT), paths)
         return
     if all(isinstance(v, list) for v in (base, live, staging)) and not policy.unordered:
-        found = _sequence(path, policy, base, live, staging)
+        result = _sequence(path, policy, base, live, staging)
     else:
-        found = _whole(path, policy, base, live, staging)
-    if found is not None:
-        yield found
+        result = _whole(path, policy, base, live, staging)
+    if result is not None:
+        yield result
 
 
 def _sequence(path: Path, policy: Policy, base: list[Any], live: list[Any], staging: list[Any]) -> FieldMerge | None:
     """An ordered list, such as a menu's entries: what each side added, moved or changed in it, in its place."""
-    found = _whole(path, policy, base, live, staging)
-    if found is None or found.standing is not Standing.CLASH:
-        return found
+    merged_whole = _whole(path, policy, base, live, staging)
+    if merged_whole is None or merged_whole.standing is not Standing.CLASH:
+        return merged_whole
     result = merge_entries(base, live, staging)
     if result is None:
         result = merge_lists(base, live, staging)
     if result is None:
-        return found
+        return merged_whole
     standing = (Standing.KEPT if same(result, live) else Standing.HOMEWARD if same(result, staging) else
                 Standing.BLENDED)
-    return replace(found, standing=standing, result=result)
+    return replace(merged_whole, standing=standing, result=result)
 
 
 def merge_entries(base: list[Any], live: list[Any], staging: list[Any]) -> list[Any] | None:

@@ -66,21 +66,21 @@ def _equal(one: FileEntry | None, other: FileEntry | None) -> bool:
 def tree_of(site: Site, profile: Profile, remembered: dict[str, FileEntry],
             passed: Callable[[SkippedFile], None] = lambda _: None) -> dict[str, FileEntry]:
     """Every file of a site with its digest. A file whose size and stamps are as remembered is not read again."""
-    found, others = {}, []
+    tree, others = {}, []
     for entry in site.files.scan(site.foreign_paths(), ignored(profile), passed):
         known = remembered.get(entry.path)
         if known is not None and replace(known, digest=entry.digest) == entry:
             entry = known
         elif entry.digest is None:
             others.append(entry.path)
-        found[entry.path] = entry
+        tree[entry.path] = entry
     digests = site.files.digests(others)
     for path in others:
         if path in digests:
-            found[path] = replace(found[path], digest=digests[path])
+            tree[path] = replace(tree[path], digest=digests[path])
         else:
-            del found[path]  # gone since it was listed
-    return found
+            del tree[path]  # gone since it was listed
+    return tree
 
 
 def compare_files(anchor: Anchor, live: Site, staging: Site, profile: Profile) -> list[FileState]:
@@ -117,8 +117,8 @@ def _as_wholes(anchor: Anchor, live: Site, staging: Site, profile: Profile, stat
 
 def _both(states: list[FileState]) -> bool:
     """Whether both sides changed files that were there. What one merely added is no update."""
-    there = [s for s in states if s.base is not None]
-    return any(not _equal(s.base, s.target) for s in there) and any(not _equal(s.base, s.source) for s in there)
+    known = [s for s in states if s.base is not None]
+    return any(not _equal(s.base, s.target) for s in known) and any(not _equal(s.base, s.source) for s in known)
 
 
 def _another(anchor: Anchor, live: Site, staging: Site, folder: Folder, states: list[FileState]) -> bool:
@@ -129,7 +129,7 @@ def _another(anchor: Anchor, live: Site, staging: Site, folder: Folder, states: 
         depth = state.path.count("/") - folder.parent.count("/") - (1 if folder.parent else 0)
         if depth != 1 or not fnmatchcase(name, folder.version.files):
             continue
-        told = []
+        titles = []
         for entry, site in ((state.base, None), (state.target, live), (state.source, staging)):
             head = None
             if entry is not None and site is None:
@@ -137,9 +137,9 @@ def _another(anchor: Anchor, live: Site, staging: Site, folder: Folder, states: 
             elif entry is not None and site is not None:
                 with suppress(OSError, SiteError):
                     head = site.files.read(state.path, _HEAD)
-            found = re.search(folder.version.pattern, (head or b"")[:_HEAD].decode("utf-8", "replace"), re.MULTILINE)
-            told.append(found.group(1).strip() if found else None)
-        if len(set(told)) > 1:
+            match = re.search(folder.version.pattern, (head or b"")[:_HEAD].decode("utf-8", "replace"), re.MULTILINE)
+            titles.append(match.group(1).strip() if match else None)
+        if len(set(titles)) > 1:
             return True
     return False
 

@@ -141,8 +141,8 @@ def _draft_of(anchor: Ancestors, rows: Rows, drafts: dict[object, _Draft], root:
 
 def refs_to(value: Any) -> refs.Named | None:
     """The row that a portable value names, when it is an id and nothing else."""
-    found = list(refs.inside(value)) if isinstance(value, str) else []
-    return found[0] if len(found) == 1 else None
+    inside = list(refs.inside(value)) if isinstance(value, str) else []
+    return inside[0] if len(inside) == 1 else None
 
 
 def _base(anchor: Ancestors, rows: Rows, name: RowName) -> Row | None:
@@ -193,7 +193,7 @@ def _tell_apart(drafts: Iterable[_Draft], taken: Iterable[str]) -> None:
     by_id: dict[str, list[_Draft]] = {}
     for draft in drafts:
         by_id.setdefault(draft.id, []).append(draft)
-    given = {*by_id, *taken}
+    taken_names = {*by_id, *taken}
     counts: dict[str, int] = {}
     for name, same in by_id.items():
         first = name not in taken
@@ -202,19 +202,19 @@ def _tell_apart(drafts: Iterable[_Draft], taken: Iterable[str]) -> None:
             born = root is not None and root.base is None
             side = "staging" if born and root is not None and root.target is None else "live" if born else ""
             if side:
-                draft.id = _free(f"{name}~{side}", given, counts)
+                draft.id = _free(f"{name}~{side}", taken_names, counts)
             elif not first or draft is not same[0]:
-                draft.id = _free(f"{name}~{draft.root[1][0]!s}" if draft.root else f"{name}~", given, counts)
-            given.add(draft.id)
+                draft.id = _free(f"{name}~{draft.root[1][0]!s}" if draft.root else f"{name}~", taken_names, counts)
+            taken_names.add(draft.id)
 
 
-def _free(name: str, given: set[str], counts: dict[str, int]) -> str:
+def _free(name: str, taken: set[str], counts: dict[str, int]) -> str:
     """A name that nothing else has: this one, or with a number. counts: by name, the last number that was tried."""
-    found = name
-    while found in given:
+    candidate = name
+    while candidate in taken:
         counts[name] = counts.get(name, 1) + 1
-        found = f"{name}{counts[name]}"
-    return found
+        candidate = f"{name}{counts[name]}"
+    return candidate
 
 
 class _NamingRows:
@@ -232,17 +232,17 @@ class _NamingRows:
                 wanted = {v for file in files for v in owned.values(self._path(side, file))} if table else set()
                 by_value: dict[Value, list[Row]] = {}
                 for row in database.find_any(table, owned.column, owned.held(wanted), {}) if table and wanted else ():
-                    if (said := owned.said(row)) in wanted:
-                        by_value.setdefault(said, []).append(row)
+                    if (parent := owned.path_in(row)) in wanted:
+                        by_value.setdefault(parent, []).append(row)
                 self._found[side, owned] = by_value
                 self._look_above(side, database, [row for some in by_value.values() for row in some], owned.table)
 
     def _path(self, side: Side, file: FileState) -> str:
         return self._rows.names.files.get(file.path, file.path) if side is Side.STAGING else file.path
 
-    def _look_above(self, side: Side, database: Database, found: Sequence[Row], table: str) -> None:
+    def _look_above(self, side: Side, database: Database, rows_above: Sequence[Row], table: str) -> None:
         wanted: dict[str, set[Value]] = {}
-        for row in found:
+        for row in rows_above:
             child = self._rows.profile.child_of(table, row)
             if child is not None:
                 wanted.setdefault(child.owner, set()).add(row[child.of])
@@ -275,9 +275,9 @@ def _file_draft(rows: Rows, drafts: dict[object, _Draft], file: FileState, namin
     for side, owned, row in naming.of(file):
         if owned in rows.profile.made_files:
             return None
-        found = _file_root(rows, drafts, side, naming, owned, row)
-        if found is not None:
-            return found
+        root = _file_root(rows, drafts, side, naming, owned, row)
+        if root is not None:
+            return root
     return drafts.setdefault(("file", file.path), _Draft(f"file/{file.path}", "file"))
 
 
@@ -425,9 +425,9 @@ def _cell(rows: Rows, table: str, column: str, form: Portable | None) -> Any:
     if column in form:
         return form[column]
     for tables in (rows.source_tables, rows.target_tables):
-        found = tables[table].column(column) if table in tables else None
-        if found is not None:
-            return rows.engine.default_value(found)
+        column_of = tables[table].column(column) if table in tables else None
+        if column_of is not None:
+            return rows.engine.default_value(column_of)
     return None
 
 

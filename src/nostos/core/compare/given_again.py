@@ -33,11 +33,11 @@ def take_apart(profile: Profile, anchor: Anchor, databases: Mapping[Side, Databa
                moves: Moves, mask: Mask | None = None) -> None:
     """Make a removal and a birth of every edit that may be none, in moves. mask: how staging's rows are masked."""
     for side in Side:
-        for name, found in moves[side].items():
+        for name, pairs in moves[side].items():
             table = tables[side].get(name)
             if table is not None and table.surrogate:
                 again = _GivenAgain(profile, anchor, databases[side], side, table, translators[side], base, mask)
-                moves[side][name] = list(again.apart(found))
+                moves[side][name] = list(again.apart(pairs))
 
 
 def are_two(profile: Profile, table: Table, rows: Mapping[Side, Row], translators: Mapping[Side, Translator]) -> bool:
@@ -49,11 +49,11 @@ def are_two(profile: Profile, table: Table, rows: Mapping[Side, Row], translator
         return False
     full = {s: translators[s].full(table.name, row) for s, row in rows.items()}
     columns = [c for c in rows[Side.LIVE] if c in rows[Side.STAGING] and c not in table.key]
-    said = {c: [translators[s].value(table.name, full[s], c) for s in Side] for c in columns}
-    alike = {c for c, (one, other) in said.items() if one == other}
+    values = {c: [translators[s].value(table.name, full[s], c) for s in Side] for c in columns}
+    alike = {c for c, (one, other) in values.items() if one == other}
     kind = profile.kind_of(table.name, full[Side.LIVE])
-    naming = [] if kind is None else [c for c in (kind.title, *kind.label, *kind.identity) if c in said]
-    unique = [c for columns in table.uniques if columns != table.key for c in columns if c in said]
+    naming = [] if kind is None else [c for c in (kind.title, *kind.label, *kind.identity) if c in values]
+    unique = [c for columns in table.uniques if columns != table.key for c in columns if c in values]
     if any(c in alike and rows[Side.LIVE][c] not in (None, "", 0) for c in (*naming, *unique)):
         return False
     return len(alike) * 2 <= len(columns) and bool(columns)
@@ -87,12 +87,12 @@ class _GivenAgain:
         if self.side is Side.STAGING:
             return frozenset()
         rows = [*self._old[:_LOOKED_AT[0]], *self.database.end(self.table, _LOOKED_AT[0], True)]
-        found = set()
+        names = set()
         for column in self._old[0]:
             values = [row[column] for row in rows if isinstance(row.get(column), str) and row[column]]
             if column not in self.table.key and values and len({*values}) >= _APART * len(values):
-                found.add(column)
-        return frozenset(found)
+                names.add(column)
+        return frozenset(names)
 
     def apart(self, moves: list[RowMove]) -> Iterator[RowMove]:
         before = [self._before(move) for move in moves]

@@ -32,27 +32,27 @@ class Joins:
         joins = [j for j in self._joins.get(table, ()) if j.source in self._tables and len(j.on) == 1]
         rows = list(rows) if joins else ()
         for join in joins:
-            (own, other), = join.on
-            wanted = {row.get(own) for row in rows if holds(join.only, row)} - {None}
+            (where, other), = join.on
+            wanted = {row.get(where) for row in rows if holds(join.only, row)} - {None}
             wanted = {v for v in wanted if (join, v) not in self._known}
             if len(wanted) < 2:
                 continue
             source = self._tables[join.source]
-            found = self._found(join, self._database, source, other, wanted)
-            lacking = {v for v in wanted if str(v) not in found and (
+            joined = self._found(join, self._database, source, other, wanted)
+            lacking = {v for v in wanted if str(v) not in joined and (
                 not source.surrogate or other != source.key[0] or self._is_known(join.source, v))}
             if lacking and self._other is not self._database:
-                found |= self._found(join, self._other, source, other, lacking)
+                joined |= self._found(join, self._other, source, other, lacking)
             for value in wanted:
-                self._known[join, value] = self._onward(join, [r[join.column] for r in found.get(str(value), ())])
+                self._known[join, value] = self._onward(join, [r[join.column] for r in joined.get(str(value), ())])
 
     @staticmethod
     def _found(join: Join, database: Database, source: Table, other: str, wanted: set[Value]) -> dict[str, list[Row]]:
-        found: dict[str, list[Row]] = {}
+        values: dict[str, list[Row]] = {}
         for row in database.find_any(source, other, sorted(wanted, key=repr), plain_values(join.where)):
             if holds(join.where, row):
-                found.setdefault(str(row[other]), []).append(row)
-        return found
+                values.setdefault(str(row[other]), []).append(row)
+        return values
 
     def on(self, database: Database) -> Joins:
         """The same, in another connection to the side's database, and nowhere else."""
@@ -62,15 +62,15 @@ class Joins:
         return twin
 
     def _value(self, join: Join, row: Row) -> Value:
-        where = {other: row.get(own) for own, other in join.on}
+        where = {other: row.get(value) for value, other in join.on}
         known = (join, *where.values())
         if known not in self._known:
             source = self._tables[join.source]
-            found = [r for r in self._database.find(source, where) if holds(join.where, r)]
+            matches = [r for r in self._database.find(source, where) if holds(join.where, r)]
             number = where.get(source.key[0]) if source.surrogate else None
-            if not found and (number is None or self._is_known(join.source, number)):
-                found = [r for r in self._other.find(source, where) if holds(join.where, r)]
-            self._known[known] = self._onward(join, [r[join.column] for r in found])
+            if not matches and (number is None or self._is_known(join.source, number)):
+                matches = [r for r in self._other.find(source, where) if holds(join.where, r)]
+            self._known[known] = self._onward(join, [r[join.column] for r in matches])
         return self._known[known]
 
     def _onward(self, join: Join, values: list[Value]) -> Value:

@@ -54,23 +54,23 @@ class Matcher:
         self._by_key: dict[tuple[Side, str], dict[Value, Row]] = {}
 
     def match(self, table: str) -> None:
-        here, there = (self.moves[s].get(table, ()) for s in (Side.LIVE, Side.STAGING))
-        if not any(m.born for m in there) and not (any(m.row is None for m in here) and any(m.born for m in here)):
+        here, unmatched = (self.moves[s].get(table, ()) for s in (Side.LIVE, Side.STAGING))
+        if not any(m.born for m in unmatched) and not (any(m.row is None for m in here) and any(m.born for m in here)):
             return  # what live alone has gained is nothing else
         removed = {s: self._group(table, self._removed(s, table)) for s in Side}
         for side in Side:
-            for identity, found in self._group(table, self._born(side, table)).items():
+            for identity, matches in self._group(table, self._born(side, table)).items():
                 gone = removed[side].get(identity, [])
-                if len(found) == 1 and len(gone) == 1:  # deleted and made anew on one side
-                    self.keys[side].claim(table, found[0], gone[0])
+                if len(matches) == 1 and len(gone) == 1:  # deleted and made anew on one side
+                    self.keys[side].claim(table, matches[0], gone[0])
         live = self._group(table, self._born(Side.LIVE, table))
-        for identity, found in self._group(table, self._born(Side.STAGING, table)).items():
+        for identity, matches in self._group(table, self._born(Side.STAGING, table)).items():
             others = live.get(identity, [])
-            if len(found) == 1 and len(others) == 1:
-                if self._agree(table, others[0], found[0]):
-                    self._same(table, others[0], found[0])
+            if len(matches) == 1 and len(others) == 1:
+                if self._agree(table, others[0], matches[0]):
+                    self._same(table, others[0], matches[0])
             elif others:
-                self._alike(table, others, found)
+                self._alike(table, others, matches)
 
     def _same(self, table: str, live: Value, staging: Value) -> None:
         """Two rows born apart are one thing, which goes by live's name."""
@@ -136,12 +136,12 @@ class Matcher:
         return {c: translator.value(table, full, c) for c in _identity_columns(self.profile, table) if c in full}
 
     def _group(self, table: str, rows: Iterable[tuple[T, Row, Portable]]) -> dict[tuple[object, ...], list[T]]:
-        found: dict[tuple[object, ...], list[T]] = {}
+        groups: dict[tuple[object, ...], list[T]] = {}
         for key, row, form in rows:
             identity = self._identity(table, row, form)
             if identity is not None:
-                found.setdefault(identity, []).append(key)
-        return found
+                groups.setdefault(identity, []).append(key)
+        return groups
 
     def _identity(self, table: str, row: Row, form: Portable) -> tuple[object, ...] | None:
         child = self.profile.child_of(table, row)

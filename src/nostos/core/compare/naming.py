@@ -32,14 +32,14 @@ _WORD = re.compile(r"[^\W\d_]{2}")
 
 
 @dataclass(frozen=True)
-class _Said:
+class _Label:
     """What a row says of itself. whole: enough to know it by; else it only says what kind of thing it is."""
 
     text: str
     whole: bool
 
 
-_NOTHING = _Said("", False)
+_NOTHING = _Label("", False)
 
 
 def name_items(comparison: Comparison, target_db: Database, source_db: Database) -> None:
@@ -66,7 +66,7 @@ class _Naming:
         self.accounts = {k.table for k in self.rows.profile.kinds if k.account}
         # Nothing is called after who made it, or after what it is one of.
         self.nobodys = self.accounts | ({framework.types} if framework is not None else set())
-        self.said: dict[RowName, _Said] = {}
+        self.labels: dict[RowName, _Label] = {}
         self.above: dict[RowName, tuple[RowName, ...]] = {}  # what a row may belong to, the likeliest first
         self.columns: dict[str, tuple[str, bool]] = {}
         self.samples: dict[str, list[Row]] = {}
@@ -77,19 +77,19 @@ class _Naming:
             self.samples.setdefault(state.table, []).append(_raw(state))
         untitled = [i for i in items if not i.title]
         for state in (r for i in untitled for r in i.rows):
-            self.said[state.id] = self._words(state.table, _raw(state))
+            self.labels[state.id] = self._words(state.table, _raw(state))
         self._ask_parts([i for i in untitled if not self._own(i).whole])
         nameless = [i for i in untitled if not self._own(i).whole]
         for state in (r for i in nameless for r in i.rows):
             self.above[state.id] = tuple(self._candidates(state.table, state.version()))
         self._look_up(nameless)
         for item in untitled:
-            own = self._own(item)
-            if own.whole:
-                self.comparison.items[item.id] = replace(item, title=own.text)
+            label = self._own(item)
+            if label.whole:
+                self.comparison.items[item.id] = replace(item, title=label.text)
         for item in nameless:
-            own, (over, called) = self._own(item), self._owner(item)
-            title = " ".join(p for p in (self._kind(item), own.text, f"of {called}") if p) if called else own.text
+            label, (over, called) = self._own(item), self._owner(item)
+            title = " ".join(p for p in (self._kind(item), label.text, f"of {called}") if p) if called else label.text
             self.comparison.items[item.id] = replace(item, title=readable(title),
                                                      part_of=over if over != item.id else "")
 
@@ -129,13 +129,13 @@ class _Naming:
         among = among if len(among) == 1 else [n for n in among if n in new]
         return self.comparison.owner.get(among[0], "") if len(among) == 1 and among[0][0] != state.table else ""
 
-    def _own(self, item: Item) -> _Said:
+    def _own(self, item: Item) -> _Label:
         """What the row of an item says, or else one of its parts."""
         assert item.root is not None
-        own = self.said.get(item.root, _NOTHING)
-        if own.whole:
-            return own
-        return next((s for r in item.rows if (s := self.said.get(r.id, _NOTHING)).whole), own)
+        label = self.labels.get(item.root, _NOTHING)
+        if label.whole:
+            return label
+        return next((s for r in item.rows if (s := self.labels.get(r.id, _NOTHING)).whole), label)
 
     def _ask_parts(self, items: Sequence[Item]) -> None:
         """The names that are kept in parts of items that did not change themselves, as a page's in a language."""
@@ -150,9 +150,9 @@ class _Naming:
                 continue
             for row in self.databases[self.rows.source].find_any(table, child.of, list(owners), {}):
                 owner = owners.get(row.get(child.of))
-                said = self._words(child.table, row) if owner is not None else _NOTHING
-                if owner is not None and said.whole and not self.said[owner].whole:
-                    self.said[owner] = said
+                text = self._words(child.table, row) if owner is not None else _NOTHING
+                if owner is not None and text.whole and not self.labels[owner].whole:
+                    self.labels[owner] = text
 
     def _kind(self, item: Item) -> str:
         assert item.root is not None
@@ -169,13 +169,13 @@ class _Naming:
             if onward is None:
                 return over, ""
             name = self.comparison.owner.get(onward, "")
-            there = self.comparison.items.get(name)
-            over = over or (name if there is not None and not there.gained else "")
-            called = there.title if there is not None and there.title else ""
-            own = self._own(there) if there is not None else self.said.get(onward, _NOTHING)
-            if called or own.whole:
-                return over, called or own.text
-            row = there.root if there is not None and there.root is not None and there.root not in seen else onward
+            owner = self.comparison.items.get(name)
+            over = over or (name if owner is not None and not owner.gained else "")
+            called = owner.title if owner is not None and owner.title else ""
+            label = self._own(owner) if owner is not None else self.labels.get(onward, _NOTHING)
+            if called or label.whole:
+                return over, called or label.text
+            row = owner.root if owner is not None and owner.root is not None and owner.root not in seen else onward
             seen |= {onward, row}
         return over, ""
 
@@ -184,12 +184,12 @@ class _Naming:
         wanted = {a for i in items for r in i.rows for a in self.above.get(r.id, ())[:1]}
         for _ in range(_LEVELS):
             missing: dict[str, list[RowName]] = {}
-            for name in wanted - self.said.keys():
+            for name in wanted - self.labels.keys():
                 missing.setdefault(name[0], []).append(name)
-            met = {name for name in wanted if name in self.said}
+            met = {name for name in wanted if name in self.labels}
             for table, names in missing.items():
                 met |= self._fetch(table, names)
-            wanted = {a for name in met if not self.said[name].whole for a in self.above.get(name, ())[:1]} - met
+            wanted = {a for name in met if not self.labels[name].whole for a in self.above.get(name, ())[:1]} - met
             if not wanted:
                 return
 
@@ -205,8 +205,8 @@ class _Naming:
         self.samples.setdefault(name, []).extend(fetched.values())
         self.columns.pop(name, None)
         for row_name, row in fetched.items():
-            self.said[row_name] = self._words(name, row)
-            if not self.said[row_name].whole:
+            self.labels[row_name] = self._words(name, row)
+            if not self.labels[row_name].whole:
                 try:
                     form = {c: translator.value(name, row, c) for c in table.stored}
                 except Unresolved:
@@ -224,28 +224,28 @@ class _Naming:
                 named.append((ref[0], (ref[1],)))
         yield from sorted(dict.fromkeys(named), key=lambda n: (n[0] == table, n not in self.comparison.owner))
 
-    def _words(self, table: str, row: Row) -> _Said:
+    def _words(self, table: str, row: Row) -> _Label:
         kind = self.rows.profile.kind_of(table, row)
         if kind is not None and kind.title and not kind.natural:
             text = readable(str(row.get(kind.title) or ""))
-            return _Said(text, bool(text))
+            return _Label(text, bool(text))
         if kind is not None and not kind.natural and kind.label and not {*kind.label} & {*self.rows.table(table).key}:
-            told = readable(" ".join(str(row.get(c)) for c in kind.label))
-            if told.isdigit():
-                return _Said(f"{kind.named(row).replace('-', ' ')} {told}", True)
-            if _WORD.search(told) and not _CODE.search(told):
-                return _Said(told, True)
+            label = readable(" ".join(str(row.get(c)) for c in kind.label))
+            if label.isdigit():
+                return _Label(f"{kind.named(row).replace('-', ' ')} {label}", True)
+            if _WORD.search(label) and not _CODE.search(label):
+                return _Label(label, True)
             return replace(self._measured(table, row), whole=False)
         return self._measured(table, row)
 
-    def _measured(self, table: str, row: Row) -> _Said:
+    def _measured(self, table: str, row: Row) -> _Label:
         """What the column says that names rows best."""
         if table not in self.columns:
             self.columns[table] = _title_column(self.rows.table(table), self._some(table, row), self._people())
         column, whole = self.columns[table]
         value = row.get(column)
         text = readable(value) if isinstance(value, str) and not _CODE.search(value) else ""
-        return _Said(text, whole and bool(text))
+        return _Label(text, whole and bool(text))
 
     def _some(self, name: str, row: Row) -> list[Row]:
         """Rows of a table: those that changed, and some more where these are few."""

@@ -24,9 +24,9 @@ def numbered(tree: NestedTree, above: Mapping[Value, Value], rows: Mapping[Value
     below: dict[Value, list[Value]] = {}
     for key, up in above.items():
         below.setdefault(up if up in above else None, []).append(key)
-    given = [int(str(r[tree.tree] or 0)) for r in rows.values()] if tree.tree else []
-    found: dict[Value, Row] = {}
-    at, used, last = 1, set(), max(given, default=0)
+    starts = [int(str(r[tree.tree] or 0)) for r in rows.values()] if tree.tree else []
+    numbers: dict[Value, Row] = {}
+    at, used, last = 1, set(), max(starts, default=0)
     for top in below.get(None, []):
         number = rows.get(top, {}).get(tree.tree) if tree.tree else None
         if tree.tree:
@@ -38,17 +38,17 @@ def numbered(tree: NestedTree, above: Mapping[Value, Value], rows: Mapping[Value
         while stack:
             key, deep, done = stack.pop()
             if done:
-                found[key][tree.right], at = at, at + 1
+                numbers[key][tree.right], at = at, at + 1
                 continue
-            found[key] = {tree.left: at}
+            numbers[key] = {tree.left: at}
             at += 1
             if tree.tree:
-                found[key][tree.tree] = number
+                numbers[key][tree.tree] = number
             if tree.depth:
-                found[key][tree.depth] = tree.depth_base + deep
+                numbers[key][tree.depth] = tree.depth_base + deep
             stack.append((key, deep, True))
             stack.extend((child, deep + 1, False) for child in reversed(below.get(key, [])))
-    return found
+    return numbers
 
 
 class Nests:

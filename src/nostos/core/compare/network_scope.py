@@ -16,18 +16,18 @@ def in_scope(comparison: Comparison, scope: int | None) -> Comparison:
     network = comparison.rows.profile.network
     if network is None or not comparison.rows.profile.networked:
         return comparison
-    there = {network.first, *network.numbers(comparison.rows.target_tables)}
+    numbers = {network.first, *network.numbers(comparison.rows.target_tables)}
     items = {}
     for name, item in comparison.items.items():
         whose = sites_of(network, item)
-        own = (scope is None or scope in whose) and all(n is None or n in there for n in whose)
-        items[name] = item if own or item.careful else replace(item, careful=True)
+        whole_site = (scope is None or scope in whose) and all(n is None or n in numbers for n in whose)
+        items[name] = item if whole_site or item.careful else replace(item, careful=True)
     return replace(comparison, items=items)
 
 
 def sites_of(network: Network, item: Item) -> set[int | None]:
     """The sites whose tables or files an item is in; None among them: something that all share."""
-    found = {network.site_of(state.table) for state in item.rows}
-    found |= {network.site_of_file(file.path) for file in item.files}
-    found |= {network.site_of(step.table) for step in item.schema}
-    return found
+    sites = {network.site_of(state.table) for state in item.rows}
+    sites |= {network.site_of_file(file.path) for file in item.files}
+    sites |= {network.site_of(step.table) for step in item.schema}
+    return sites

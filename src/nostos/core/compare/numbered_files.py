@@ -47,18 +47,18 @@ def _places(path: str) -> Iterator[_Place]:
     for at, part in enumerate(parts):
         folder = "/".join(parts[:at])
         last = at == len(parts) - 1
-        for found in re.finditer(r"(?<![0-9A-Za-z])\d{1,18}(?![0-9A-Za-z])", part):
-            if not last and found.group() != part:
+        for match in re.finditer(r"(?<![0-9A-Za-z])\d{1,18}(?![0-9A-Za-z])", part):
+            if not last and match.group() != part:
                 continue  # of a folder the whole name, else it is a word of it
             joined = ""
-            for above in reversed(parts[:at]) if found.group() == part.partition(".")[0] else ():
-                if not (len(above) == _GROUP == len(found.group()) and above.isdigit()):
+            for above in reversed(parts[:at]) if match.group() == part.partition(".")[0] else ():
+                if not (len(above) == _GROUP == len(match.group()) and above.isdigit()):
                     break
                 joined = above + joined
-            if _is_date(parts[:at], found.group()):
+            if _is_date(parts[:at], match.group()):
                 continue
-            yield _Place("/".join(parts[at:]), folder, part[:found.start()], part[found.end():][:1],
-                         int(joined + found.group()), joined)
+            yield _Place("/".join(parts[at:]), folder, part[:match.start()], part[match.end():][:1],
+                         int(joined + match.group()), joined)
 
 
 def _is_date(above: Sequence[str], number: str) -> bool:
@@ -81,7 +81,7 @@ class _Evidence:
     listed: dict[str, list[str]] = field(default_factory=dict)
     keys: dict[tuple[str, str, str, str], set[int]] = field(default_factory=dict)
 
-    def there(self, place: _Place) -> set[int] | None:
+    def numbers_at(self, place: _Place) -> set[int] | None:
         """The numbers that stand at such a place on live; None where they are written as days and months are."""
         groups = len(place.joined) // _GROUP
         above = [("/".join(place.folder.split("/")[:-groups]) if groups else place.folder, "")]
@@ -89,11 +89,11 @@ class _Evidence:
             above = [(f"{folder}/{name}".strip("/"), joined + name) for folder, joined in above
                      for name in self.names(folder) if len(name) == _GROUP and name.isdigit()][:_MOST_GROUPS]
         shape = re.compile(re.escape(place.before) + r"(\d{1,18})(?![0-9A-Za-z])" + re.escape(place.after))
-        said = [joined + found.group(1) for folder, joined in above for name in self.names(folder)
-                if (found := shape.match(name))]
-        if any(len(number) == 2 and number[0] == "0" for number in said):
+        joined_paths = [joined + match.group(1) for folder, joined in above for name in self.names(folder)
+                if (match := shape.match(name))]
+        if any(len(number) == 2 and number[0] == "0" for number in joined_paths):
             return None
-        return {int(number) for number in said}
+        return {int(number) for number in joined_paths}
 
     def names(self, folder: str) -> list[str]:
         """What a folder of live's holds."""
@@ -116,10 +116,10 @@ class _Evidence:
         """Whether a number in a path is that of a row of a table. raws: the row, as the sides have it."""
         table = self.rows.table(name)
         on_live = self.rows.target_tables if self.rows.target is Side.LIVE else self.rows.source_tables
-        there = self.there(place)
-        if there is None:
+        files = self.numbers_at(place)
+        if files is None:
             return False
-        numbers = there - {place.number} if name in on_live else set()
+        numbers = files - {place.number} if name in on_live else set()
         keys = self.are_keys(table, place, numbers)
         if len(keys) < _KEYS * len(numbers):
             return False
@@ -141,11 +141,11 @@ def _names(raws: Iterable[Row], path: str) -> bool:
 
 def _called_after(place: _Place, table: Table) -> bool:
     """Whether what stands right before a number is what the rows of a table are called."""
-    said = words(place.before) or words(place.folder.rpartition("/")[2])
+    path_words = words(place.before) or words(place.folder.rpartition("/")[2])
     if place.joined:
-        said = words(re.sub(r"(?:/\d+)+$", "", "/" + place.folder).rpartition("/")[2])
+        path_words = words(re.sub(r"(?:/\d+)+$", "", "/" + place.folder).rpartition("/")[2])
     mine = words(table.name)
-    return bool(said) and len("".join(said)) >= _SHORTEST and mine[-len(said):] == said
+    return bool(path_words) and len("".join(path_words)) >= _SHORTEST and mine[-len(path_words):] == path_words
 
 
 def numbered(rows: Rows, files: Sequence[FileState], databases: Mapping[Side, Database], live: FileTree
@@ -169,7 +169,7 @@ def numbered(rows: Rows, files: Sequence[FileState], databases: Mapping[Side, Da
     evidence = _Evidence(rows, databases[Side.LIVE], live)
     owners = {c.table: c.owner for c in rows.profile.children}
     known = {(o.folder.split("/")[0], t) for o in rows.profile.files for t in (o.table, owners.get(o.table))}
-    found = {}
+    places = {}
     for file in files if any(by_number.values()) else ():
         side = rows.source if file.source is not None or file.target is None else rows.target
         fitting = set()
@@ -180,5 +180,5 @@ def numbered(rows: Rows, files: Sequence[FileState], databases: Mapping[Side, Da
                     if evidence.says(place, file.path, row[0], [there] if there else raws or []):
                         fitting.add(row)
         if len(fitting) == 1:
-            found[file.path] = fitting.pop()
-    return found
+            places[file.path] = fitting.pop()
+    return places

@@ -47,9 +47,9 @@ def owned_files(rows: Rows, files: Sequence[FileState], databases: Mapping[Side,
         place = (owned.table, owned.column)
         if place not in best and _is_owner(rows, owned, values[owned], databases, live):
             best[place] = owned
-    own = list(best.values())
+    groups = list(best.values())
     # Of two that name one file, what editors keep: it must not stay behind with what visitors leave.
-    return tuple(sorted(own, key=lambda o: rows.profile.is_visitors(o.table)))
+    return tuple(sorted(groups, key=lambda o: rows.profile.is_visitors(o.table)))
 
 
 def _named_by(state: RowState, by_name: Mapping[str, Sequence[FileState]]
@@ -84,13 +84,13 @@ def _is_owner(rows: Rows, owned: OwnedFile, values: set[str], databases: Mapping
         table = tables.get(owned.table)
         if table is None or table.column(owned.column) is None:
             continue
-        held = Counter(owned.said(row) for row in databases[side].find_any(
+        held = Counter(owned.path_in(row) for row in databases[side].find_any(
             table, owned.column, owned.held(values), {}))
         if any(held[value] > 1 for value in values):
             return False
     table = (rows.target_tables if rows.target is Side.LIVE else rows.source_tables).get(owned.table)
     sample = databases[Side.LIVE].sample(table, _SAMPLE) if table is not None and table.column(owned.column) else []
-    others = {v for row in sample if row.get(owned.column) and isinstance(v := owned.said(row), str)} - values
+    others = {v for row in sample if row.get(owned.column) and isinstance(v := owned.path_in(row), str)} - values
     if not others:
         return all("/" in value for value in values)  # a bare name may be anything's
     above = f"{owned.folder}/" if owned.folder else ""

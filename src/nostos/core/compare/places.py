@@ -84,5 +84,5 @@ class Places:
         if here is not None:
             return here
         others = self._known.get(tree.table, {})
-        found = self._database.find(table, {tree.path or table.key[0]: wanted})
-        return next((row for row in found if row[table.key[0]] not in others), None)
+        rows = self._database.find(table, {tree.path or table.key[0]: wanted})
+        return next((row for row in rows if row[table.key[0]] not in others), None)

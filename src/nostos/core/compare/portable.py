@@ -171,17 +171,17 @@ class Translator:
 
     def value(self, table: str, row: Row, column: str) -> Any:
         """The portable form of one column of a row."""
-        found = self._value(table, row, column)
+        result = self._value(table, row, column)
         if self.files and table in self.files and row.get(self.files[table][0]) in self.files[table][1]:
-            return self.urls.called.within(found, self.urls.staging)
+            return self.urls.called.within(result, self.urls.staging)
         settings = self._profile.settings
         if self.urls.called.numbers and settings is not None and (table, column) == (settings.table, settings.value):
             name = str(row[settings.name])
-            found = self.urls.called.numbered(found, name, self.urls.staging)
+            result = self.urls.called.numbered(result, name, self.urls.staging)
             for rule in self._profile.numbered:
                 if rule.mentions == name:
-                    found = self.urls.called.mentioned(found, rule.strip, self.urls.staging)
-        return found
+                    result = self.urls.called.mentioned(result, rule.strip, self.urls.staging)
+        return result
 
     def _value(self, table: str, row: Row, column: str) -> Any:
         value = row[column]
@@ -247,18 +247,18 @@ class Translator:
         tree = self._profile.tree_of(table)
         if tree is None or column not in tree.placed:
             return None
-        found = places.above(tree, row, column)
-        if found is None:
+        above = places.above(tree, row, column)
+        if above is None:
             return None
-        key, head = found
+        key, head = above
         name = "" if key is None else self.keys.name(table, key)
         rest = str(row[column])[len(head):]
-        own = row.get(self._tables[table].key[0])
-        if tree.ids and column == tree.path and rest.strip(tree.separator) == str(own):
-            return refs.above(table, column, name) + rest.replace(str(own), refs.token(
-                table, self.keys.name(table, own), True))
+        own_key = row.get(self._tables[table].key[0])
+        if tree.ids and column == tree.path and rest.strip(tree.separator) == str(own_key):
+            return refs.above(table, column, name) + rest.replace(str(own_key), refs.token(
+                table, self.keys.name(table, own_key), True))
         if column == tree.path and tree.step:
-            rest = self.keys.step(table, own, rest)
+            rest = self.keys.step(table, own_key, rest)
         return refs.above(table, column, name) + escape(rest)
 
     def _nested(self, places: Places, table: str, row: Row, column: str) -> str | None:
@@ -314,21 +314,22 @@ class Translator:
             return value
 
         def key(path: structures.Path, name: Any) -> Any:
-            said = tuple(r for r in paths if r.path and r.path[-1][:1] == "{" and structures.fits(
+            references = tuple(r for r in paths if r.path and r.path[-1][:1] == "{" and structures.fits(
                 r.path[:-1], (*at, *path)))
-            return self._key(name, said)
+            return self._key(name, references)
 
         return Tree(structures.change(tree.data, leaf, key), tree.style)
 
-    def _key(self, name: Any, said: tuple[Reference, ...]) -> Any:
+    def _key(self, name: Any, references: tuple[Reference, ...]) -> Any:
         """The key of a map, with the references in it as tokens."""
         if not isinstance(name, str):
-            named = next((n for r in said if r.path and r.path[-1] == "{#}" and (n := self._named(r, name))), None)
+            named = next((n for r in references if r.path and r.path[-1] == "{#}" and (n := self._named(r, name))),
+                         None)
             return name if named is None else named
-        found = [(spot, r) for step, spot in shapes.in_key(name) for r in said if r.path and r.path[-1] == step]
-        if not found:
+        spots = [(spot, r) for step, spot in shapes.in_key(name) for r in references if r.path and r.path[-1] == step]
+        if not spots:
             return self._text(name, ())
-        spot, r = found[0]
+        spot, r = spots[0]
         named = self._named(r, name[spot.start:spot.end])
         return self._text(name, ()) if named is None else (
             self._text(name[:spot.start], ()) + named + self._text(name[spot.end:], ()))
@@ -362,8 +363,8 @@ class ValueWriter:
         key = names.number(value, self._urls.staging)
         if key is not None:
             return key
-        own = self._urls.piece(value) if value.startswith(OPEN) else None
-        return self._text(value) if own is None else own
+        piece = self._urls.piece(value) if value.startswith(OPEN) else None
+        return self._text(value) if piece is None else piece
 
     def _text(self, text: str) -> str:
         if text.startswith(PREFIX):

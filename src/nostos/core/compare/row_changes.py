@@ -72,8 +72,8 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
         for name in {n.table for n in profile.nested if n.tells and any(moves[s].get(n.table) for s in Side)}:
             moves[side][name] += _below_another(profile, translators[side], base, databases[side], both[name],
                                                 {m.key for m in moves[side].get(name, ())})
-    said = Recipe.of(anchor.fact("mask"))
-    mask = Mask(said, profile, both) if said else None
+    stored = Recipe.of(anchor.fact("mask"))
+    mask = Mask(stored, profile, both) if stored else None
     take_apart(profile, anchor, databases, tables, translators, base, moves, mask)
     paths = {s: paths_of(profile, moves[s], names, s is Side.STAGING) for s in Side}
     matcher = Matcher(profile, both, anchor, keys, translators, base, moves, paths)
@@ -152,10 +152,10 @@ def _moves(anchor: Anchor, profile: Profile, databases: Mapping[Side, Database],
             every = [*anchor.moves(side, database, table, *seen[side].get(name, ())),
                      *(anchor.given_away(translators[side].keys, table) if table.surrogate else ())]
             translators[side].expect(name, (m.row for m in every if m.row is not None))
-            found = [m for m in every
+            kept = [m for m in every
                      if m.row is None or not local.is_local(table, translators[side].full(
                          name, m.row) if local.depends(name) else m.row)]
-            moves[side][name] = _apart(profile, anchor, translators[side], side, table, found)
+            moves[side][name] = _apart(profile, anchor, translators[side], side, table, kept)
     return moves
 
 
@@ -177,22 +177,22 @@ def _seen(anchor: Anchor, databases: Mapping[Side, Database],
 
     def ask(side: Side) -> dict[str, _Seen]:
         plain, quick = wanted[side]
-        found: dict[str, _Seen] = {t.name: (blocks, None) for (t, _), blocks in zip(
+        seen: dict[str, _Seen] = {t.name: (blocks, None) for (t, _), blocks in zip(
             plain, databases[side].sums_of(plain), strict=True)}
-        found |= {t.name: (None, prints) for (t, _), prints in zip(
+        seen |= {t.name: (None, prints) for (t, _), prints in zip(
             quick, databases[side].sums_of(quick, seed) if quick else (), strict=True)}
-        return found
+        return seen
 
     with ThreadPoolExecutor(len(Side)) as pool:
         return dict(zip(Side, pool.map(ask, Side), strict=True))
 
 
 def _apart(profile: Profile, anchor: Anchor, translator: Translator, side: Side, table: Table,
-           found: list[RowMove]) -> list[RowMove]:
+           moves: list[RowMove]) -> list[RowMove]:
     """Register births, and take apart rows whose key was given out again to another thing."""
     result = []
     keys = translator.keys
-    for move in found:
+    for move in moves:
         key = move.key[0]
         if not table.surrogate:
             result.append(move)
@@ -220,15 +220,15 @@ def _below_another(profile: Profile, translator: Translator, base: Translator, d
     if tree is None or translator.places is None or base.places is None or table.name not in database.tables():
         return []
     then = base.places.nests.all_above(tree)
-    found = []
+    pairs = []
     for key, up in translator.places.nests.all_above(tree).items():
         name = of_anchor(translator.keys.name(table.name, key)) if (key,) not in known else None
         if name is not None and name in then:
             mine = None if up is None else translator.keys.name(table.name, up)
             if mine != (None if then[name] is None else str(then[name])):
                 row = database.fetch(table, (key,))
-                found += [RowMove((key,), row, born=False)] if row is not None else []
-    return found
+                pairs += [RowMove((key,), row, born=False)] if row is not None else []
+    return pairs
 
 
 def _birth(keys: Keys, side: Side, table: str, key: Value) -> None:

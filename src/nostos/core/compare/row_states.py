@@ -48,9 +48,9 @@ class RowState:
 
     def version(self) -> Portable:
         """Any version there is, staging's first: for naming things."""
-        found = self.source or self.target or self.base
-        assert found is not None
-        return found
+        row = self.source or self.target or self.base
+        assert row is not None
+        return row
 
 
 @dataclass
@@ -135,8 +135,8 @@ def side_key(table: Table, name: Key, side: Translator) -> Key | None:
     """A side's raw key for a canonical one; None when it rests on a row that the side does not have."""
     keys = side.keys
     if table.surrogate:
-        found = keys.key(table.name, str(name[0]))
-        return None if found is None else (found,)
+        key = keys.key(table.name, str(name[0]))
+        return None if key is None else (key,)
 
     try:
         return tuple(ValueWriter(side.urls, number_by(keys)).value(v) for v in name)

@@ -37,30 +37,30 @@ def schema_items(rows: Rows, anchor: Anchor | None = None) -> Iterator[Item]:
     """Every table, column, index and constraint that is not defined alike on live, in staging and at the anchor."""
     live, staging = ({n: t for n, t in tables.items() if not matches(n, (*OWN_TABLES, *rows.profile.volatile))}
                      for tables in (rows.target_tables, rows.source_tables))
-    said = anchor.fact(ALIKE) if anchor is not None else None
-    known = {place: Alike(*both) for place, both in (said or {}).items()}
+    fact = anchor.fact(ALIKE) if anchor is not None else None
+    known = {place: Alike(*both) for place, both in (fact or {}).items()}
     for name in sorted(staging.keys() | live.keys()):
         mine, theirs, before = staging.get(name), live.get(name), rows.anchor_tables.get(name)
         if mine is None or theirs is None:
             versions = _Versions(*(t.ddl if t else None for t in (before, theirs, mine)))
-            found = _item(f"table/{name}", "table", name, name, versions, rows)
-            if found is not None:
-                yield found
+            items = _item(f"table/{name}", "table", name, name, versions, rows)
+            if items is not None:
+                yield items
             continue
         for column in sorted({*mine.names, *theirs.names}):
             columns = [t.column(column) if t else None for t in (before, theirs, mine)]
             versions = _versions(known.get(f"column/{name}.{column}"), *(definition(c) if c else None for c in columns))
-            found = _item(f"column/{name}.{column}", "column", name, column, versions, rows, columns)
-            if found is not None:
-                yield _with_filled(found, rows, anchor, columns)
+            items = _item(f"column/{name}.{column}", "column", name, column, versions, rows, columns)
+            if items is not None:
+                yield _with_filled(items, rows, anchor, columns)
         for what in NAMED:
             for part in sorted({*mine.named(what), *theirs.named(what)}):
                 versions = _versions(known.get(f"{what}/{name}.{part}"), *(
                     t.named(what).get(part) if t else None for t in (before, theirs, mine)))
                 called = part if what == "index" else f"{name}.{part}"
-                found = _item(f"{what}/{called}", what, name, part, versions, rows)
-                if found is not None:
-                    yield found
+                items = _item(f"{what}/{called}", what, name, part, versions, rows)
+                if items is not None:
+                    yield items
 
 
 def _with_filled(item: Item, rows: Rows, anchor: Anchor | None, columns: Sequence[Column | None]) -> Item:
@@ -74,8 +74,8 @@ def _with_filled(item: Item, rows: Rows, anchor: Anchor | None, columns: Sequenc
     blocks = anchor.blocks(step.side, step.table).values()
     if not blocks or any(block is None for block in blocks):
         return item
-    there = [s for s in rows.states.values() if s.table == step.table and s.base is not None]
-    sides = [s.target if step.side is Side.LIVE else s.source for s in there]
+    states = [s for s in rows.states.values() if s.table == step.table and s.base is not None]
+    sides = [s.target if step.side is Side.LIVE else s.source for s in states]
     values = [v for form in sides if form is not None and isinstance(v := form.get(column.name), str | int | float)]
     count = sum(block.count for block in blocks if block is not None) - sum(form is None for form in sides)
     one, times = Counter(values).most_common(1)[0] if values else (None, 0)
@@ -96,8 +96,8 @@ def _item(name: str, what: str, table: str, part: str, v: _Versions, rows: Rows,
         standing = Standing.KEPT
     side = Side.STAGING if standing is not Standing.KEPT else Side.LIVE
     now = v.staging if side is Side.STAGING else v.live
-    there = v.live if side is Side.STAGING else v.staging
-    action = (SchemaAction.DROP if now is None else SchemaAction.ADD if there is None else SchemaAction.CHANGE)
+    other = v.live if side is Side.STAGING else v.staging
+    action = (SchemaAction.DROP if now is None else SchemaAction.ADD if other is None else SchemaAction.CHANGE)
     reason = ""
     careful = action is SchemaAction.DROP
     if action is SchemaAction.CHANGE and columns is not None and standing is Standing.HOMEWARD:
@@ -106,7 +106,7 @@ def _item(name: str, what: str, table: str, part: str, v: _Versions, rows: Rows,
         careful = not rows.engine.widens(old, new)
     if action is SchemaAction.DROP and standing is Standing.HOMEWARD and _written_since(rows, what, table, part):
         reason, standing = "removed in staging, but live has written to it since", Standing.CLASH
-    step = SchemaStep(what, table, part, side, now or v.base or "", action, there or "")
+    step = SchemaStep(what, table, part, side, now or v.base or "", action, other or "")
     base, live, staging = (ABSENT if x is None else x for x in (v.base, v.live, v.staging))
     merged = FieldMerge((), PLAIN, base, live, staging, standing,
                     staging if standing is Standing.HOMEWARD else live)
@@ -118,8 +118,8 @@ def _item(name: str, what: str, table: str, part: str, v: _Versions, rows: Rows,
 
 def _written_since(rows: Rows, what: str, table: str, part: str) -> bool:
     """Whether live wrote, since the anchor, into the table or the column that staging dropped."""
-    there = rows.target_tables.get(table)
-    column = there.column(part) if there and what == "column" else None
+    target_table = rows.target_tables.get(table)
+    column = target_table.column(part) if target_table and what == "column" else None
     for state in rows.states.values():
         if what in NAMED or state.table != table or Side.LIVE not in state.moved or state.target is None:
             continue

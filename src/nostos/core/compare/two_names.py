@@ -77,9 +77,9 @@ def _owner(anchor: Anchor, profile: Profile, owned: OwnedFile, path: str, tables
     for row in staging_db.find_any(tables[owned.table], owned.column, values, plain_values(owned.where)):
         if row[owned.column] in values and holds(owned.where, row):
             table, key = _root(profile, tables, owned.table, row)
-            found = row[owned.column]
-            if isinstance(found, str) and not anchor.has(Side.STAGING, table, key):
-                return found
+            owner = row[owned.column]
+            if isinstance(owner, str) and not anchor.has(Side.STAGING, table, key):
+                return owner
     return ""
 
 
@@ -104,7 +104,7 @@ def _free(owned: OwnedFile, value: str, family: list[FileState], called: Mapping
 
 def owners(profile: Profile, database: Database, tables: Mapping[str, Table], names: Names) -> Owners:
     """Whose rows a side keeps names of such files in, without their folders."""
-    found: dict[str, tuple[str, set[Value]]] = {}
+    owners: dict[str, tuple[str, set[Value]]] = {}
     for owned in profile.files if names.files else ():
         table = tables.get(owned.table)
         values = {p[len(owned.folder) + 1:] for p in names.files if p.startswith(owned.folder + "/")}
@@ -114,14 +114,14 @@ def owners(profile: Profile, database: Database, tables: Mapping[str, Table], na
             if row[owned.column] in values and holds(owned.where, row):
                 child = profile.child_of(owned.table, row)
                 column = child.of if child is not None else table.key[0]
-                found.setdefault(owned.table, (column, set()))[1].add(row[column])
-    return {t: (column, frozenset(keys)) for t, (column, keys) in found.items()}
+                owners.setdefault(owned.table, (column, set()))[1].add(row[column])
+    return {t: (column, frozenset(keys)) for t, (column, keys) in owners.items()}
 
 
 def paths_of(profile: Profile, moves: Mapping[str, list[RowMove]], names: Names, staging: bool
              ) -> dict[tuple[str, Value], str]:
     """The files that a side's changed rows name, in live's words, by the rows that they belong to."""
-    found: dict[tuple[str, Value], str] = {}
+    paths: dict[tuple[str, Value], str] = {}
     for owned in profile.files:
         for move in moves.get(owned.table, ()):
             value = move.row.get(owned.column) if move.row is not None and holds(owned.where, move.row) else None
@@ -129,29 +129,29 @@ def paths_of(profile: Profile, moves: Mapping[str, list[RowMove]], names: Names,
                 child = profile.child_of(owned.table, move.row)
                 path = f"{owned.folder}/{value}"
                 root = (child.owner, move.row[child.of]) if child is not None else (owned.table, move.key[0])
-                found[root] = names.files.get(path, path) if staging else path
-    return found
+                paths[root] = names.files.get(path, path) if staging else path
+    return paths
 
 
 def renumbered(anchor: Anchor, profile: Profile, tables: Mapping[str, Table], keys: Mapping[Side, Keys],
                moves: Mapping[Side, Mapping[str, list[RowMove]]]) -> dict[str, dict[int, int]]:
     """Parts of settings that both sides made under one number: what each is called on the other side, by the settings'
     names; and what is known of that already."""
-    found = {name: dict(numbers) for name, numbers in keys[Side.STAGING].numbers.items()}
+    numbers_of = {name: dict(numbers) for name, numbers in keys[Side.STAGING].numbers.items()}
     settings = profile.settings
     if settings is None or settings.table not in tables or not profile.numbered:
-        return found
+        return numbers_of
     changed = {s: {str(m.row[settings.name]): m for m in moves[s].get(settings.table, ()) if m.row is not None and any(
         fnmatchcase(str(m.row[settings.name]), n.setting) for n in profile.numbered)} for s in Side}
     for name in sorted(changed[Side.LIVE].keys() & changed[Side.STAGING].keys()):
         live, staging = (_parts(changed[s][name].row, settings.value) for s in (Side.LIVE, Side.STAGING))
         base = _parts(anchor.base_row(settings.table, changed[Side.LIVE][name].key), settings.value)
-        known = found.setdefault(name, {})
+        known = numbers_of.setdefault(name, {})
         for number in sorted((live.keys() & staging.keys()) - base.keys() - known.keys()):
             if not same(live[number], staging[number]):
                 new = max((*live, *staging, *known)) + 1
                 known.update({number: new, new: number})
-    return {name: numbers for name, numbers in found.items() if numbers}
+    return {name: numbers for name, numbers in numbers_of.items() if numbers}
 
 
 def _parts(row: Row | None, column: str) -> dict[int, Any]:
@@ -180,16 +180,16 @@ def give_names(anchor: Anchor, profile: Profile, tables: Mapping[str, Table], ke
         table = tables.get(slug.table)
         if table is None or not table.surrogate:
             continue
-        there = {c.place: c for c in _claims(slug, Side.LIVE, table, keys, translators, moves)}
-        given: set[str] = set()
+        claims = {c.place: c for c in _claims(slug, Side.LIVE, table, keys, translators, moves)}
+        taken: set[str] = set()
         for mine in _claims(slug, Side.STAGING, table, keys, translators, moves):
-            other = there.get(mine.place)
+            other = claims.get(mine.place)
             if other is None or other.canonical == mine.canonical or not fit(mine.value) or _had(
                     anchor, slug, keys[Side.STAGING], mine):
                 continue
-            new = next(name for n in range(2, 10_000) if (name := f"{mine.value}-{n}") not in given and not any(
+            new = next(name for n in range(2, 10_000) if (name := f"{mine.value}-{n}") not in taken and not any(
                 d.find(table, {slug.column: name}) for d in databases.values()))
-            given.add(new)
+            taken.add(new)
             keys[Side.STAGING].call(table.name, slug.column, mine.key, new, mine.value)
             keys[Side.LIVE].call(table.name, slug.column, other.key, mine.value, new)
             yield new, mine.value

@@ -57,16 +57,16 @@ def made(sql: str, engine: str, called: str = "") -> Made:
         while not words.has("on"):
             words.next()
         over = words.name()
-    found = Made(kind, name, over, unique, tuple(words.left))
-    _check_rest(found, called)
-    return found
+    definition = Made(kind, name, over, unique, tuple(words.left))
+    _check_rest(definition, called)
+    return definition
 
 
 def whole(sql: str, engine: str, kind: str, name: str, over: Collection[str] = ()) -> str:
     """A statement that makes one thing, and nothing after it. kind, name: what it is to make. over: the names by which
     the table that an index is on may be called. Raises SiteError for any other."""
-    found = made(sql, engine, name)
-    if (found.kind, found.name) != (kind, name) or (over and found.over not in over):
+    statement = made(sql, engine, name)
+    if (statement.kind, statement.name) != (kind, name) or (over and statement.over not in over):
         raise _refused(name, "it makes something else")
     return sql
 
@@ -75,18 +75,18 @@ def of_table(statements: Sequence[str], names: Collection[str]) -> set[str]:
     """The statements by which PostgreSQL makes one table: itself, its partitions, its sequences, and what is added to
     these. names: those by which the table may be called. Returns these with those of its partitions, which indexes may
     be over. Raises SiteError where one statement is another."""
-    own, sequences = {*names}, set[str]()
+    table_name, sequences = {*names}, set[str]()
     for sql in statements:
         called = next(iter(names), "")
         words = _Words(_read(sql, "postgresql", called, comments=False), called)
         if _stands(";", words.left):
             raise _refused(called, "something follows it")
-        if not _is_of_table(words, own, sequences):
+        if not _is_of_table(words, table_name, sequences):
             raise _refused(called, "it makes something else")
-    return own
+    return table_name
 
 
-def _is_of_table(words: _Words, own: set[str], sequences: set[str]) -> bool:
+def _is_of_table(words: _Words, table_name: set[str], sequences: set[str]) -> bool:
     """Whether a statement is about a table's own parts; what it makes is one of them from then on."""
     if words.has("create"):
         if words.has("sequence"):
@@ -98,26 +98,27 @@ def _is_of_table(words: _Words, own: set[str], sequences: set[str]) -> bool:
         name = words.name()
         if words.has("partition"):
             words.take("of")
-            own.add(name)
-            return words.name() in own
-        return name in own and _has_columns(words.left)
+            table_name.add(name)
+            return words.name() in table_name
+        return name in table_name and _has_columns(words.left)
     if words.has("alter"):
         if words.has("sequence"):
             return words.name() in sequences and words.has("owned")
         words.take("table")
         words.has("only")
-        return words.name() in own and not any(t.text == "," for t in top_level(words.left)) and (
+        return words.name() in table_name and not any(t.text == "," for t in top_level(words.left)) and (
             words.has("alter") or (words.has("add") and words.has("constraint")))
     words.take("comment")
     words.take("on")
-    return (words.has("table") and words.name() in own) or (words.has("column") and words.names()[-2] in own)
+    return (words.has("table") and words.name() in table_name) or (words.has("column")
+                                                                   and words.names()[-2] in table_name)
 
 
 def part(sql: str, engine: str, name: str) -> str:
     """A part of a statement, such as a column's type, its default, or a constraint: it ends nothing, opens nothing that
     it does not close, and begins nothing else. name: of what it is, for people. Raises SiteError for any other."""
-    found = _read(sql, engine, name, comments=False)
-    if _stands(",", list(top_level(found))) or _stands(";", found):
+    statement = _read(sql, engine, name, comments=False)
+    if _stands(",", list(top_level(statement))) or _stands(";", statement):
         raise _refused(name, "it goes on with something else")
     return sql
 
@@ -157,13 +158,13 @@ class _Words:
 
     def names(self) -> list[str]:
         """The parts of a name."""
-        found = [self.next()]
+        names = [self.next()]
         while self.left and self.left[0].text == ".":
             self.left.pop(0)
-            found.append(self.next())
-        if any(token.mark not in (Mark.NAME, Mark.TEXT) for token in found):
+            names.append(self.next())
+        if any(token.mark not in (Mark.NAME, Mark.TEXT) for token in names):
             raise _refused(self.called, "it makes something else")
-        return ["", *(t.word if t.mark is Mark.NAME and t.text[:1] in '"`[' else t.text.strip("'") for t in found)]
+        return ["", *(t.word if t.mark is Mark.NAME and t.text[:1] in '"`[' else t.text.strip("'") for t in names)]
 
 
 def _read(sql: str, engine: str, name: str, *, comments: bool = True) -> list[Token]:
@@ -174,40 +175,40 @@ def _read(sql: str, engine: str, name: str, *, comments: bool = True) -> list[To
         every = [one for t in every for one in (_obeyed(t) if engine == "mysql" else (t,))]
     except SiteError:
         raise _refused(name, "it does not come to its end, or a comment stands in it") from None
-    found = meant(every)
-    if not balanced(found):
+    words = meant(every)
+    if not balanced(words):
         raise _refused(name, "it does not come to its end")
-    return found
+    return words
 
 
 def _obeyed(token: Token) -> Sequence[Token]:
     """A token; of a comment that servers of some age read as if what is in it stood there by itself, what is in it."""
-    found = _OBEYED.fullmatch(token.text) if token.mark is Mark.COMMENT else None
-    return (token,) if found is None else tokens(found.group(1), "mysql")
+    match = _OBEYED.fullmatch(token.text) if token.mark is Mark.COMMENT else None
+    return (token,) if match is None else tokens(match.group(1), "mysql")
 
 
-def _check_rest(found: Made, called: str) -> None:
+def _check_rest(definition: Made, called: str) -> None:
     """Raise SiteError where what follows the head of a statement is not what belongs to it."""
-    rest = list(found.rest)
-    while rest and rest[-1].text == ";" and found.kind != "trigger":
+    rest = list(definition.rest)
+    while rest and rest[-1].text == ";" and definition.kind != "trigger":
         rest.pop()
     first = rest[0].text.lower() if rest else ""
     level = [t.text.lower() for t in top_level(rest)]
     good = bool(rest)
-    if found.kind == "trigger":
+    if definition.kind == "trigger":
         good = _one_body([t.text.lower() if b.text != "." else "" for b, t in zip((_NONE, *rest), rest, strict=False)])
     elif _stands(";", rest):
         raise _refused(called, "something follows it")
-    elif found.kind == "table":
+    elif definition.kind == "table":
         good = _has_columns(rest)
-    elif found.kind == "index":
+    elif definition.kind == "index":
         after = level[2:] if level[:1] == ["using"] else level
         good = (first in ("(", "using")) and (not after or after[0] in _CLAUSES)
-    elif found.kind == "view":
+    elif definition.kind == "view":
         texts = [t.text.lower() for t in rest]
         body = texts[texts.index("as") + 1:][:1] if "as" in texts else []
         good = bool(body) and body[0] in _READS
-    elif found.kind == "virtual table":
+    elif definition.kind == "virtual table":
         good = first == "using"
     if not good:
         raise _refused(called, "it makes something else")
@@ -219,8 +220,8 @@ def _has_columns(rest: Sequence[Token]) -> bool:
         t.text.lower() == "as" for t in top_level(rest))
 
 
-def _stands(sign: str, found: Sequence[Token]) -> bool:
-    return any(t.text == sign and t.mark is Mark.SIGN for t in found)
+def _stands(sign: str, tokens: Sequence[Token]) -> bool:
+    return any(t.text == sign and t.mark is Mark.SIGN for t in tokens)
 
 
 def _one_body(words: Sequence[str]) -> bool:

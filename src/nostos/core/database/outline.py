@@ -98,7 +98,7 @@ def reached(triggers: Iterable[Trigger], written: Mapping[str, Collection[str]],
     table, as bodies write it. routines: bodies of procedures and functions, by name; None: it cannot be read."""
     every = list(triggers)
     due: set[tuple[str, str]] = {(t, event) for t, events in written.items() for event in events}
-    found: set[str] = set()
+    reached: set[str] = set()
     seen: set[tuple[str, str]] = set()
     while due:
         table, event = due.pop()
@@ -106,10 +106,11 @@ def reached(triggers: Iterable[Trigger], written: Mapping[str, Collection[str]],
         for trigger in every:
             if trigger.table == table and (event in trigger.event.upper() or not trigger.event):
                 body = _with_routines(trigger.body, routines or {})
-                named = {*names} if body is None else {own for own, full in names.items() if _names(full, body)}
-                found |= named
+                named = {*names} if body is None else {table_triggers for table_triggers, full in names.items()
+                                                       if _names(full, body)}
+                reached |= named
                 due |= {(n, e) for n in named for e in ("INSERT", "UPDATE", "DELETE")} - seen
-    return found
+    return reached
 
 
 def _names(name: str, body: str) -> bool:

@@ -55,7 +55,7 @@ class ServerLock(ABC):
         """Raise TargetMoved when the lock is not ours any more: another may have been here meanwhile."""
 
     @abstractmethod
-    def write_mark(self, operation: str, said: str) -> None:
+    def write_mark(self, operation: str, text: str) -> None:
         """Write down that an operation is unfinished, for whoever comes."""
 
     @abstractmethod
@@ -161,8 +161,8 @@ class Database(ABC):
         known = {} if self._sums is None else self._sums
         missing = [(t, c) for t, c in wanted if (t.name, tuple(c), seed) not in known]
         if missing:
-            found = self.blocks_of(missing) if seed is None else self.fingerprints_of(missing, seed)
-            known.update(((t.name, tuple(c), seed), made) for (t, c), made in zip(missing, found, strict=True))
+            blocks = self.blocks_of(missing) if seed is None else self.fingerprints_of(missing, seed)
+            known.update(((t.name, tuple(c), seed), made) for (t, c), made in zip(missing, blocks, strict=True))
         return [known[t.name, tuple(c), seed] for t, c in wanted]
 
     @abstractmethod
@@ -241,7 +241,7 @@ class Database(ABC):
         Raises Disturbed where others hold one of them."""
         return self.fetch_many(table, keys)
 
-    def there(self, table: Table, keys: Sequence[Key]) -> Iterator[Key]:
+    def existing(self, table: Table, keys: Sequence[Key]) -> Iterator[Key]:
         """Which of these keys are there at this moment; nobody removes their rows until the transaction ends."""
         yield from (table.key_of(row) for row in self.fetch_many(table, keys))
 
@@ -291,8 +291,8 @@ class Database(ABC):
     def refused_a_row(self, error: BaseException) -> bool:
         """Whether an error says that one of the rows of a statement cannot be written, so that to write each by itself
         tells which."""
-        said = self.explained(error)
-        return said is not None and not isinstance(said, Disturbed)
+        explained = self.explained(error)
+        return explained is not None and not isinstance(explained, Disturbed)
 
     @contextmanager
     def holding_on(self) -> Iterator[None]:
@@ -432,18 +432,19 @@ class Database(ABC):
 
 
 @contextmanager
-def told(*databases: Database) -> Iterator[None]:
+def explaining(*databases: Database) -> Iterator[None]:
     """While databases are read: an error of a driver's becomes one that a user can read (SiteError)."""
     try:
         yield
     except Exception as error:
         for database in databases:
-            said = database.explained(error)
-            if said is not None:
-                what = said.what.replace("refused the changes", "could not be read")
+            explained = database.explained(error)
+            if explained is not None:
+                what = explained.what.replace("refused the changes", "could not be read")
                 next_step = "See to the database server, then run it again."
                 raise SiteError(what, left="It was only being read.",
-                                next_step=said.next_step if isinstance(said, MergeRefused) else next_step) from error
+                                next_step=explained.next_step if isinstance(explained, MergeRefused)
+                                else next_step) from error
         raise
 
 

@@ -307,14 +307,14 @@ def engine(name: str) -> Engine:
     return _engines[name]
 
 
-def _find(called: str = "", found: Callable[[], bool] = lambda: False) -> None:
+def _find(called: str = "", enough: Callable[[], bool] = lambda: False) -> None:
     """Import engines: each registers itself, and some bring a driver along, which takes a while. called: which of them
-    comes first. found: whether that was enough."""
+    comes first. enough: whether that was enough."""
     names = [m.name for m in pkgutil.iter_modules(importlib.import_module(_ENGINES).__path__) if m.ispkg]
     for name in sorted(names, key=lambda n: (n != called, n)):
         if importlib.util.find_spec(f"{_ENGINES}.{name}.engine") is not None:
             importlib.import_module(f"{_ENGINES}.{name}.engine")
-            if found():
+            if enough():
                 return
     for point in metadata.entry_points(group="nostos.engines"):
         point.load()
@@ -346,8 +346,8 @@ def locate(url: str, folder: AnyPath, prefix: str = "") -> Location:
         examples = " or ".join(e.example for e in _every() if e.example)
         raise SiteError("The database URL cannot be read.", next_step=f"Write it like {examples}.") from None
     check_prefix(prefix)
-    found = _of_scheme(name) or engine(name)
-    return Location(found.parse(parsed, folder), prefix, host_of(folder))
+    engine_of_url = _of_scheme(name) or engine(name)
+    return Location(engine_of_url.parse(parsed, folder), prefix, host_of(folder))
 
 
 def check_prefix(prefix: str) -> str:

@@ -72,7 +72,7 @@ _NO_CALL_AFTER = frozenset((
 def tokens(sql: str, engine: str) -> list[Token]:
     """The tokens of a text, all of it. engine: "sqlite", "mysql" or "postgresql". Raises SiteError where a quote is
     never closed, or a comment; and for control characters outside of quotes."""
-    found: list[Token] = []
+    tokens: list[Token] = []
     reader = _READERS[engine]
     at = 0
     while at < len(sql):
@@ -85,9 +85,9 @@ def tokens(sql: str, engine: str) -> list[Token]:
         if kind == "sign" and (text in _ENDLESS or text < " " or text == "\x7f" or (
                 engine != "postgresql" and sql.startswith("/*", at))):
             raise SiteError("A definition is not read: something in it never ends.", left="Nothing of it was done.")
-        found.append(Token(Mark.NAME if kind == "quoted" else Mark(kind), text))
+        tokens.append(Token(Mark.NAME if kind == "quoted" else Mark(kind), text))
         at += len(text)
-    return found
+    return tokens
 
 
 def _nested(sql: str, at: int) -> str:
@@ -103,15 +103,15 @@ def _nested(sql: str, at: int) -> str:
     return sql[at:end]
 
 
-def meant(found: Sequence[Token]) -> list[Token]:
+def meant(tokens: Sequence[Token]) -> list[Token]:
     """Tokens without blanks and comments."""
-    return [t for t in found if t.mark not in (Mark.BLANK, Mark.COMMENT)]
+    return [t for t in tokens if t.mark not in (Mark.BLANK, Mark.COMMENT)]
 
 
-def balanced(found: Sequence[Token]) -> bool:
+def balanced(tokens: Sequence[Token]) -> bool:
     """Whether every bracket is closed by its own kind, in order."""
     due: list[str] = []
-    for token in found:
+    for token in tokens:
         if token.mark is Mark.SIGN and token.text in _OPENING:
             due.append(_CLOSING[_OPENING.index(token.text)])
         elif token.mark is Mark.SIGN and token.text in _CLOSING and (not due or due.pop() != token.text):
@@ -119,10 +119,10 @@ def balanced(found: Sequence[Token]) -> bool:
     return not due
 
 
-def top_level(found: Sequence[Token]) -> Iterator[Token]:
+def top_level(tokens: Sequence[Token]) -> Iterator[Token]:
     """The tokens that stand in no bracket, without brackets."""
     depth = 0
-    for token in found:
+    for token in tokens:
         opens = token.mark is Mark.SIGN and token.text in _OPENING
         depth -= token.mark is Mark.SIGN and token.text in _CLOSING
         if not depth and not opens and token.text not in _CLOSING:
@@ -133,15 +133,15 @@ def top_level(found: Sequence[Token]) -> Iterator[Token]:
 def calls(sql: str, engine: str) -> frozenset[str]:
     """The names that stand before a bracket, as functions do; words of the language and types, too, which are no
     function's names. Those of tables before the list of their columns are not among them."""
-    found = meant(tokens(sql, engine))
+    words = meant(tokens(sql, engine))
     called = set()
-    for at, token in enumerate(found[:-1]):
-        if token.mark is not Mark.NAME or found[at + 1].text != "(":
+    for at, token in enumerate(words[:-1]):
+        if token.mark is not Mark.NAME or words[at + 1].text != "(":
             continue
         start = at  # of a name in its schema
-        while start >= 2 and found[start - 1].text == "." and found[start - 2].mark is Mark.NAME:
+        while start >= 2 and words[start - 1].text == "." and words[start - 2].mark is Mark.NAME:
             start -= 2
-        before = found[start - 1].word if start else ""
+        before = words[start - 1].word if start else ""
         if before not in _NO_CALL_AFTER:
             called.add(token.word)
     return frozenset(called)

@@ -39,7 +39,7 @@ def unfinished(database: Session) -> list[str]:
     """What a site's table of marks says is unfinished."""
     if not database.has_table(MARKS):
         return []
-    return [str(said) for (said,) in database.run(f"SELECT said FROM {database.real(MARKS)}")]
+    return [str(text) for (text,) in database.run(f"SELECT said FROM {database.real(MARKS)}")]
 
 
 class HeldLock(ServerLock, Generic[D]):
@@ -75,7 +75,7 @@ class HeldLock(ServerLock, Generic[D]):
         """Whether this connection has it."""
 
     @abstractmethod
-    def _write(self, operation: str, said: str) -> None:
+    def _write(self, operation: str, text: str) -> None:
         """Write into the table of marks, which is made if it is not there."""
 
     # --- what follows
@@ -106,10 +106,10 @@ class HeldLock(ServerLock, Generic[D]):
         raise TargetMoved("The database server had ended the connection that held the site.",
                         next_step="Try again; if it stays so, ask the host why it ends connections.")
 
-    def write_mark(self, operation: str, said: str) -> None:
+    def write_mark(self, operation: str, text: str) -> None:
         self.check()
         with self._one_at_a_time:
-            self._write(operation, said)
+            self._write(operation, text)
 
     def remove_mark(self, operation: str) -> None:
         with self._one_at_a_time:

@@ -63,18 +63,18 @@ class ServerCopy(InsideCopy, Generic[D]):
 
     def _add_up(self, database: D) -> None:
         while (table := self._arrived.get()) is not None:
-            found = None
+            total = None
             with suppress(self._errors):
                 seed = self._seed if database.has_fingerprints(table) else None
                 if not self._stop:
                     made = {} if self._quick and seed is not None else database.blocks(table, table.stored)
                     if seed is not None:
                         self._fingerprints[table.name] = database.fingerprints_of([(table, table.stored)], seed)[0]
-                    found = made
-            self._settle(table.name, found)
+                    total = made
+            self._settle(table.name, total)
 
-    def _settle(self, table: str, found: dict[int, Block] | None) -> None:
-        self._found[table] = found
+    def _settle(self, table: str, blocks: dict[int, Block] | None) -> None:
+        self._found[table] = blocks
         self._ready[table].set()
 
     def wait(self, table: str) -> dict[int, Block] | None:

@@ -140,8 +140,8 @@ class ServerSession(Database):
             yield from self._rows(table, where, values)
 
     def top(self, table: Table) -> int | None:
-        found = self.run(f"SELECT MAX({self.quoted(table.key[0])}) FROM {self.held(table.name)}")[0][0]
-        return None if found is None else int(found)
+        value = self.run(f"SELECT MAX({self.quoted(table.key[0])}) FROM {self.held(table.name)}")[0][0]
+        return None if value is None else int(value)
 
     def above(self, table: Table, key: int) -> Iterator[Row]:
         yield from list(self._rows(table, f"{self.quoted(table.key[0])} > %s", (key,)))
@@ -167,12 +167,13 @@ class ServerSession(Database):
             more, values = self._matching(other, wanted)
             tests += f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {self.held(other.name)} WHERE {more})"
             bound += values
-        own = f"{self.real(table.name)}.{quote(table.key[0])}"
+        column_sql = f"{self.real(table.name)}.{quote(table.key[0])}"
         for at in range(0, len(keys), AT_ONCE):
             part = [self._own(table, table.key[0], k) for k in keys[at:at + AT_ONCE]]
             self.run(f"UPDATE {self.held(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM "
-                     f"{self.held(counted.name)} nostos_counted WHERE nostos_counted.{quote(by)} = {own} AND {tests}) "
-                     f"WHERE {own} IN ({self._marks(len(part))})", [*bound, *part])
+                     f"{self.held(counted.name)} nostos_counted WHERE nostos_counted.{quote(by)} = {column_sql} AND "
+                     f"{tests}) "
+                     f"WHERE {column_sql} IN ({self._marks(len(part))})", [*bound, *part])
 
     def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
         if column is None:

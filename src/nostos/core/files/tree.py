@@ -232,11 +232,11 @@ class FileTree(ABC):
 
     def digests(self, paths: Sequence[str]) -> dict[str, bytes]:
         """The digests of many files, by their paths; none of what is not there."""
-        found = {}
+        digests = {}
         for path in paths:
             with suppress(FileNotFoundError):
-                found[path] = self.digest(path)
-        return found
+                digests[path] = self.digest(path)
+        return digests
 
     def given_out(self, entries: Sequence[FileEntry]) -> Iterator[GivenFile]:
         """Many files, for a tree of another machine. Each is to be read before the next is asked for."""
@@ -361,20 +361,20 @@ class FileTree(ABC):
     def in_order(self, calls: Sequence[Call]) -> list[Any]:
         """Do one thing after another, until one does not give what is expected. Returns what was given, so that there
         are fewer than calls, or the last is not as expected, where it stopped."""
-        found: list[Any] = []
+        results: list[Any] = []
         for call in calls:
-            found.append(getattr(self, call.name)(*call.args))
-            if call.expected is not ANYTHING and found[-1] != call.expected:
+            results.append(getattr(self, call.name)(*call.args))
+            if call.expected is not ANYTHING and results[-1] != call.expected:
                 break
-        return found
+        return results
 
     def copies_in(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
         """`copy_in` of many files. Gives the digest of each, in their order."""
         spoken = [(source.speaks(c.path) or self.speaks(c.target)) and c.size <= LARGEST for c in copies]
-        parts = {way: [c for c, said in zip(copies, spoken, strict=True) if said is way] for way in (True, False)}
+        parts = {way: [c for c, done in zip(copies, spoken, strict=True) if done is way] for way in (True, False)}
         ways = {True: self._copies_said(source, parts[True]), False: self._copies_plain(source, parts[False])}
-        for said in spoken:
-            yield next(ways[said])
+        for done in spoken:
+            yield next(ways[done])
 
     def _copies_plain(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
         for copy in copies:
@@ -447,7 +447,7 @@ class FileTree(ABC):
     def entry(self, path: str, digest: bool = False) -> FileEntry | None:
         """The file, link or empty folder at a path; None where there is none, or a folder that holds something. digest:
         of a file's content too."""
-        found = None
+        entry = None
         for _ in range(_TRIES):
             info = self.status(path)
             if info is None:
@@ -458,15 +458,15 @@ class FileTree(ABC):
             if info.is_link:
                 return FileEntry(path, "link", 0, 0o777, stamp,
                              digest_of(self.link(path).encode("utf-8", "surrogateescape")))
-            found = FileEntry(path, "file", info.size, info.rights, stamp)
+            entry = FileEntry(path, "file", info.size, info.rights, stamp)
             if not digest:
-                return found
+                return entry
             with suppress(FileNotFoundError):
-                found = replace(found, digest=self.digest(path))
+                entry = replace(entry, digest=self.digest(path))
                 after = self.status(path)
                 if after is not None and (after.modified, after.changed) == stamp:
-                    return found
-        return None if found is None else replace(found, stamp=(0, 0))  # it is written all the while
+                    return entry
+        return None if entry is None else replace(entry, stamp=(0, 0))  # it is written all the while
 
     def walk(self, path: str) -> Iterator[tuple[str, Status]]:
         """Everything below a folder, folders before what they hold, by its path in the tree. What vanishes meanwhile,

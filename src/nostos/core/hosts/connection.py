@@ -144,7 +144,7 @@ class Connection:
 
     def ask(self, *words: Any) -> Any:
         """Call, and wait for the answer. Raises what the other side says is wrong, as this machine would."""
-        with self.told():
+        with self.explaining():
             channel = self.wire.call(*words)
             if words[0] in _SOON or (words[0] == "tree" and words[3] in _SOON):
                 channel.patience = PATIENCE
@@ -153,7 +153,7 @@ class Connection:
     @contextmanager
     def talk(self, *words: Any) -> Iterator[Channel]:
         """A call whose messages go on; what is left of it when the block ends is not wanted any more."""
-        with self.told():
+        with self.explaining():
             channel = self.wire.call(*words)
             try:
                 yield channel
@@ -169,7 +169,7 @@ class Connection:
                 yield channel.receive()
 
     @contextmanager
-    def told(self) -> Iterator[None]:
+    def explaining(self) -> Iterator[None]:
         """Errors of the wire as errors that people can read, those of the other side as what they are."""
         try:
             yield
@@ -183,8 +183,8 @@ class Connection:
 
     def raised(self, failed: Failed) -> BaseException:
         """What the other side says is wrong, as this machine would raise it."""
-        said = [d if isinstance(d, int) else clean(str(d)[:_SAID]) for d in failed.details]
-        match failed.reason, said:
+        details = [d if isinstance(d, int) else clean(str(d)[:_SAID]) for d in failed.details]
+        match failed.reason, details:
             case "os", [int(number), str(text), *rest]:
                 return OSError(number, text, *rest[:1])
             case "held", [str(who), *_]:
@@ -192,8 +192,8 @@ class Connection:
             case "sqlite", [str(kind), str(text), *_]:
                 return SiteError(f"The database on {self.host} cannot be used: {text} ({kind}).",
                                  next_step="Check the file and your rights to it.")
-        return refused_path(failed.reason, *said) or HostError(
-            f"{self.host} refused what it was asked: {failed.reason} {said}.",
+        return refused_path(failed.reason, *details) or HostError(
+            f"{self.host} refused what it was asked: {failed.reason} {details}.",
             next_step="Please report it, with what you ran.")
 
     def put_up(self, fence: Fence) -> None:
@@ -204,10 +204,10 @@ class Connection:
 
     def forward(self, *wanted: Server, name: str = "s") -> Forward:
         """A way to a server, by where it is looked for on that machine. name: of the socket here."""
-        found = self._forwards.get(wanted)
-        if found is None:
-            found = self._forwards[wanted] = Forward(self, wanted, name)
-        return found
+        forwarding = self._forwards.get(wanted)
+        if forwarding is None:
+            forwarding = self._forwards[wanted] = Forward(self, wanted, name)
+        return forwarding
 
     @contextmanager
     def port(self, number: int) -> Iterator[int]:
@@ -294,16 +294,16 @@ def reach(host: str) -> Connection:
     """The connection to a host, as ssh is given it; one for the whole program. One that was lost is made anew, unless
     something is still held through it. Raises HostError."""
     with _opening:
-        found = _open.get(host)
-        if found is not None and found.lost:
-            if found.locks:
+        connection = _open.get(host)
+        if connection is not None and connection.lost:
+            if connection.locks:
                 raise HostLost(f"The connection to {host} was lost.", left="What was under way there may be half done.",
                                next_step="See that it can be reached, then run `nostos recover`.")
-            found.close()
-            found = None
-        if found is None:
-            found = _open[host] = Connection(host)
-        return found
+            connection.close()
+            connection = None
+        if connection is None:
+            connection = _open[host] = Connection(host)
+        return connection
 
 
 def let_go(connection: Connection) -> None:
@@ -317,8 +317,8 @@ def let_go(connection: Connection) -> None:
 
 def is_open(host: str) -> bool:
     """Whether there is a connection to a host now."""
-    found = _open.get(host)
-    return found is not None and not found.lost
+    connection = _open.get(host)
+    return connection is not None and not connection.lost
 
 
 def close_all() -> None:
@@ -341,11 +341,11 @@ class Traffic:
 
 def traffic() -> dict[str, Traffic]:
     """What went over each connection so far, by hosts."""
-    found = dict(_before)
+    before = dict(_before)
     for host, c in _open.items():
         old = _before.get(host, Traffic(0, 0, 0))
-        found[host] = Traffic(old.sent + c.wire.sent, old.received + c.wire.received, old.trips + c.wire.trips)
-    return found
+        before[host] = Traffic(old.sent + c.wire.sent, old.received + c.wire.received, old.trips + c.wire.trips)
+    return before
 
 
 _before: dict[str, Traffic] = {}  # what went over connections that were let go

@@ -37,10 +37,10 @@ def foreseen(folder: AnyPath, names: Sequence[str]) -> Iterator[None]:
     if not isinstance(folder, FarPath):
         yield
         return
-    found = reach(folder.host).ask("foresee", str(folder.path), list(names), _SMALL)
+    answers = reach(folder.host).ask("foresee", str(folder.path), list(names), _SMALL)
     paths = [FarPath(folder.host, PurePosixPath(os.path.normpath(folder.path / n))) for n in names]
-    _foreseen.known = {p: said for p, said in zip(paths, found, strict=True)
-                       if isinstance(said, list) and len(said) == 3}
+    _foreseen.known = {p: answer for p, answer in zip(paths, answers, strict=True)
+                       if isinstance(answer, list) and len(answer) == 3}
     try:
         yield
     finally:
@@ -100,35 +100,35 @@ class FarPath:
     def _look(self) -> list[int | str] | None:
         """What is there, or where it leads: kind, rights, size, inode, times, user, group."""
         known = _foreseen.known.get(self)
-        found = known[1] if known is not None else reach(self.host).ask("look", str(self.path))
-        return found if isinstance(found, list) and len(found) == 9 else None
+        facts = known[1] if known is not None else reach(self.host).ask("look", str(self.path))
+        return facts if isinstance(facts, list) and len(facts) == 9 else None
 
     def stat(self) -> FarStat:
         """What is there, or where it leads. Raises FileNotFoundError."""
-        found = self._look()
-        if found is None:
+        facts = self._look()
+        if facts is None:
             raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(self))
-        return FarStat(int(found[1]), int(found[2]), int(found[6]), int(found[7]))
+        return FarStat(int(facts[1]), int(facts[2]), int(facts[6]), int(facts[7]))
 
     def exists(self) -> bool:
         return self._look() is not None
 
     def is_file(self) -> bool:
-        found = self._look()
-        return found is not None and found[0] == "file"
+        facts = self._look()
+        return facts is not None and facts[0] == "file"
 
     def is_dir(self) -> bool:
-        found = self._look()
-        return found is not None and found[0] == "folder"
+        facts = self._look()
+        return facts is not None and facts[0] == "folder"
 
     def read_bytes(self, most: int = _READ) -> bytes:
         known = _foreseen.known.get(self)
         if known is not None and isinstance(known[2], bytes):
             return known[2][:most]
-        found = reach(self.host).ask("content", str(self.path), most)
-        if not isinstance(found, bytes) or len(found) > most:
+        content = reach(self.host).ask("content", str(self.path), most)
+        if not isinstance(content, bytes) or len(content) > most:
             raise HostError(f"{self.host} gave something else than a file.")
-        return found
+        return content
 
 
 AnyPath = Path | FarPath
@@ -136,16 +136,16 @@ AnyPath = Path | FarPath
 
 def host_form(text: str) -> tuple[str, str] | None:
     """The host and the rest of what is written like `user@host:rest`; None for anything else."""
-    found = _WRITTEN.fullmatch(text)
-    return None if found is None else (found["host"], found["path"])
+    match = _WRITTEN.fullmatch(text)
+    return None if match is None else (match["host"], match["path"])
 
 
 def written(text: str) -> AnyPath:
     """The path that a user wrote: `user@host:/path` is one of another machine, if there is none of that name here."""
-    there = host_form(text)
-    if there is None or Path(text).exists():
+    form = host_form(text)
+    if form is None or Path(text).exists():
         return Path(text).expanduser()
-    host, path = there
+    host, path = form
     path = path.removeprefix("~/")
     if not path.startswith("/"):
         path = f"{reach(host).about.home}/{path}"

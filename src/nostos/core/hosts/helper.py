@@ -151,11 +151,11 @@ class _Unpacker:
         self.left = MOST
 
     def take(self, size: int) -> bytes:
-        found = self.data[self.at:self.at + size]
-        if len(found) < size:
+        data = self.data[self.at:self.at + size]
+        if len(data) < size:
             raise WireError("a value is cut short")
         self.at += size
-        return found
+        return data
 
     def number(self, form: str) -> Any:
         return struct.unpack(form, self.take(struct.calcsize(form)))[0]
@@ -210,10 +210,10 @@ class _Unpacker:
 def unpack(data: bytes) -> Any:
     """What `pack` packed. Raises WireError for anything else."""
     reader = _Unpacker(data)
-    found = reader.value()
+    value = reader.value()
     if reader.at != len(data):
         raise WireError("there is more than one value")
-    return found
+    return value
 
 
 # --- the wire
@@ -223,12 +223,12 @@ def _whole(data: bytes) -> bytes:
     """What a frame holds that was made smaller."""
     reader = zlib.decompressobj()
     try:
-        found = reader.decompress(data, FRAME)
+        unpacked = reader.decompress(data, FRAME)
     except zlib.error:
         raise WireError("a frame cannot be read") from None
     if not reader.eof or reader.unused_data:
         raise WireError("a frame cannot be read")
-    return found
+    return unpacked
 
 
 class Channel:
@@ -330,26 +330,26 @@ class Channel:
         if kind in (RESULT, ERROR):
             self.ended = True
             self.wire.forget(self.number)
-        found = self.wire.unpack(b"".join(parts))
+        message = self.wire.unpack(b"".join(parts))
         if kind == ERROR:
-            if not isinstance(found, list) or not found or not isinstance(found[0], str):
+            if not isinstance(message, list) or not message or not isinstance(message[0], str):
                 raise WireError("an error that cannot be read")
-            raise Failed(found[0], *found[1:])
-        return kind, found
+            raise Failed(message[0], *message[1:])
+        return kind, message
 
     def receive(self) -> Any:
         """The next message. Raises EOFError when none follows, Failed when the other side could not do it."""
-        kind, found = self.next()
+        kind, message = self.next()
         if kind == RESULT:
             raise EOFError()
-        return found
+        return message
 
     def answer(self) -> Any:
         """The result; messages before it are passed over."""
         while True:
-            kind, found = self.next()
+            kind, message = self.next()
             if kind == RESULT:
-                return found
+                return message
 
 
 class Wire:
@@ -553,7 +553,7 @@ def finish(opened: int, mode: Optional[int], owner: Sequence[Any], anyway: bool 
     """Make an open file belong to someone (user, group, attributes), with its rights. anyway: attributes are seen to
     though there be none. Returns whether it could be given."""
     info = os.fstat(opened)
-    given = (info.st_uid, info.st_gid) == (owner[0], owner[1]) or chown(
+    owned = (info.st_uid, info.st_gid) == (owner[0], owner[1]) or chown(
         lambda user, group: os.fchown(opened, user, group), owner)
     if mode is not None:
         os.fchmod(opened, mode)
@@ -563,16 +563,16 @@ def finish(opened: int, mode: Optional[int], owner: Sequence[Any], anyway: bool 
             os.fchmod(opened, mode)  # an access control list has a word in it
     if flush:
         os.fsync(opened)
-    return given
+    return owned
 
 
 def _renameat2() -> Any:
     try:
-        found = ctypes.CDLL(None, use_errno=True).renameat2
+        function = ctypes.CDLL(None, use_errno=True).renameat2
     except (OSError, AttributeError):
         return None
-    found.argtypes = (ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_char_p, ctypes.c_uint)
-    return found
+    function.argtypes = (ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_char_p, ctypes.c_uint)
+    return function
 
 
 _rename = _renameat2()
@@ -738,27 +738,27 @@ class Below:
             return None
         led = os.path.realpath(os.path.join(self.root, path))
         try:
-            there = os.stat(led)
+            status = os.stat(led)
         except OSError:
             return None
-        return (led, there) if stat.S_ISDIR(there.st_mode) else None
+        return (led, status) if stat.S_ISDIR(status.st_mode) else None
 
     def whose(self, path: str) -> Tuple[int, int, Tuple[Tuple[str, bytes], ...]]:
         """User, group and attributes; where there is nothing, of the nearest folder above it, without its attributes.
         """
         info = self.stat(path)
         if info is not None:
-            found: Tuple[Tuple[str, bytes], ...] = ()
+            names: Tuple[Tuple[str, bytes], ...] = ()
             if not stat.S_ISLNK(info.st_mode):
                 try:
                     opened = self.open_any(path)
                 except OSError:
-                    return info.st_uid, info.st_gid, found
+                    return info.st_uid, info.st_gid, names
                 try:
-                    found = attributes(opened)
+                    names = attributes(opened)
                 finally:
                     os.close(opened)
-            return info.st_uid, info.st_gid, found
+            return info.st_uid, info.st_gid, names
         while info is None and path:
             path = path.rpartition("/")[0]
             info = self.stat(path)
@@ -919,18 +919,18 @@ class Fence:
             raise Failed("refused", "%s is not a program that was named at the start" % arguments[0])
 
     def check_server(self, host: str, port: int, path: str) -> None:
-        own = host == "127.0.0.1" and port in self.ports
-        if self.folders is not None and not own and (host, port, path) not in self.servers:
+        own_port = host == "127.0.0.1" and port in self.ports
+        if self.folders is not None and not own_port and (host, port, path) not in self.servers:
             raise Failed("refused", "%s is not a server that was named at the start" % (path or "%s:%d" % (host, port)))
 
-    def attached(self, action: int, said: Any, *_: Any) -> int:
+    def attached(self, action: int, file: Any, *_: Any) -> int:
         """For SQLite: whether another file may be attached."""
         if self.folders is None or action != _ATTACH:
             return sqlite3.SQLITE_OK
-        name = said
-        if said is not None and not isinstance(said, str):  # PyPy gives what C does
+        name = file
+        if file is not None and not isinstance(file, str):  # PyPy gives what C does
             ffi = sys.modules["_sqlite3"]._ffi
-            name = None if said == ffi.NULL else ffi.string(said).decode("utf-8", "surrogateescape")
+            name = None if file == ffi.NULL else ffi.string(file).decode("utf-8", "surrogateescape")
         if name is None:  # nobody can say which
             return sqlite3.SQLITE_DENY
         path = unquote(name[5:].partition("?")[0]) if name.startswith("file:") else name
@@ -1004,8 +1004,8 @@ class Tree(Below):
         return self.status(path)
 
     def led(self, path: str) -> Any:
-        found = self.led_to(path)
-        return None if found is None else [found[0], facts_of(found[1])]
+        target = self.led_to(path)
+        return None if target is None else [target[0], facts_of(target[1])]
 
     def digest(self, path: str) -> bytes:
         digest = hashlib.blake2b(digest_size=16)
@@ -1021,7 +1021,7 @@ class Tree(Below):
 
     def entry(self, path: str, digest: bool) -> Any:
         """Facts, where a link leads, digest: of a file, a link or an empty folder."""
-        found: Any = None
+        entry: Any = None
         for _ in range(_TRIES):
             info = self.stat(path)
             if info is None:
@@ -1031,17 +1031,17 @@ class Tree(Below):
                 return None if self.names(path) else [facts, "", None, True]
             if facts[0] == "link":
                 return [facts, self.link(path), None, True]
-            found = [facts, "", None, True]
+            entry = [facts, "", None, True]
             if not digest:
-                return found
+                return entry
             try:
-                found[2] = self.digest(path)
+                entry[2] = self.digest(path)
             except FileNotFoundError:
                 continue
             after = self.stat(path)
             if after is not None and (after.st_mtime_ns, after.st_ctime_ns) == (info.st_mtime_ns, info.st_ctime_ns):
-                return found
-        return None if found is None else [*found[:3], False]  # it is written all the while
+                return entry
+        return None if entry is None else [*entry[:3], False]  # it is written all the while
 
     def free(self, path: str) -> int:
         return shutil.disk_usage(self.followed.get(path, self.root)).free
@@ -1073,12 +1073,12 @@ class Tree(Below):
             for piece in pieces:
                 digest.update(piece)
                 put(opened, piece)
-            given = finish(opened, mode, owner)
+            done = finish(opened, mode, owner)
             if times is not None:
                 os.utime(opened, ns=(times[0], times[1]))
             if flush:
                 os.fsync(opened)
-            return [digest.digest(), given, facts_of(os.fstat(opened))]
+            return [digest.digest(), done, facts_of(os.fstat(opened))]
         finally:
             os.close(opened)
 
@@ -1091,11 +1091,11 @@ class Tree(Below):
             opened = self.create(target)
             try:
                 digest, times, head = pour(read, opened)
-                given = finish(opened, mode, owner)
+                done = finish(opened, mode, owner)
                 os.utime(opened, ns=times)
                 if flush:
                     os.fsync(opened)
-                return [digest, given, facts_of(os.fstat(opened)), head]
+                return [digest, done, facts_of(os.fstat(opened)), head]
             finally:
                 os.close(opened)
         finally:
@@ -1122,12 +1122,12 @@ class Tree(Below):
             os.utime(name, ns=(accessed, modified), dir_fd=parent, follow_symlinks=False)
 
 
-def _signed(name: str, given: Any) -> Any:
+def _signed(name: str, signed: Any) -> Any:
     """What a call gave, as it is compared: of a file's facts, what changes with anything that is done to it."""
-    if name != "signature" or given is None:
-        return given
-    is_folder = given[0] == "folder"
-    return [given[0], given[1], 0 if is_folder else given[2], given[3], 0 if is_folder else given[4]]
+    if name != "signature" or signed is None:
+        return signed
+    is_folder = signed[0] == "folder"
+    return [signed[0], signed[1], 0 if is_folder else signed[2], signed[3], 0 if is_folder else signed[4]]
 
 
 def _is_text(content: bytes) -> bool:
@@ -1218,22 +1218,22 @@ class Scan:
                 yield [path or ".", "cannot be read: " + (error.strerror or "")]
             return
         try:
-            for found in self._walk(opened, path + "/" if path else ""):
-                yield found
+            for statuses in self._walk(opened, path + "/" if path else ""):
+                yield statuses
         finally:
             os.close(opened)
 
     def _walk(self, opened: int, prefix: str) -> Iterator[List[Any]]:
         try:
-            found = sorted(os.listdir(opened))
+            names = sorted(os.listdir(opened))
         except OSError as error:
             yield [prefix.rstrip("/") or ".", "cannot be read: " + (error.strerror or "")]
             return
-        if prefix and STAMP in found:
+        if prefix and STAMP in names:
             return  # a staging copy, which is a site of its own
-        if not found and prefix:
+        if not names and prefix:
             yield [prefix[:-1], "folder", 0, stat.S_IMODE(os.fstat(opened).st_mode), 0, 0, None]
-        for name in found:
+        for name in names:
             path = prefix + name
             if name.startswith(OWN) or path in self.apart or self.plain(path):
                 continue
@@ -1253,11 +1253,11 @@ class Scan:
         entry = [path, "file", info.st_size, stat.S_IMODE(info.st_mode), info.st_mtime_ns, info.st_ctime_ns, None]
         if stat.S_ISDIR(info.st_mode):
             if not self.below(path):
-                for found in self._opened(lambda: os.open(name, os.O_RDONLY | _FOLDER, dir_fd=opened), path):
-                    yield found
+                for facts in self._opened(lambda: os.open(name, os.O_RDONLY | _FOLDER, dir_fd=opened), path):
+                    yield facts
         elif stat.S_ISLNK(info.st_mode) and path in self.tree.followed:
-            for found in self._opened(lambda: os.open(self.tree.followed_to(path), os.O_RDONLY | _FOLDER), path):
-                yield found
+            for facts in self._opened(lambda: os.open(self.tree.followed_to(path), os.O_RDONLY | _FOLDER), path):
+                yield facts
         elif stat.S_ISLNK(info.st_mode):
             target = os.readlink(name, dir_fd=opened)
             resolved = os.path.realpath(self.base + "/" + path)
@@ -1274,9 +1274,9 @@ class Scan:
             yield [path, "cannot be read: no permission"]
 
 
-def in_batches(found: Iterator[Any], most: int = 500) -> Iterator[List[Any]]:
+def in_batches(items: Iterator[Any], most: int = 500) -> Iterator[List[Any]]:
     some: List[Any] = []
-    for each in found:
+    for each in items:
         some.append(each)
         if len(some) >= most:
             yield some
@@ -1351,25 +1351,25 @@ class Sqlite:
             except EOFError:
                 return
             try:
-                said = ["done", asked[words[0]](*words[1:])]
+                answer = ["done", asked[words[0]](*words[1:])]
             except sqlite3.Error as error:
-                said = ["error", type(error).__name__, str(error)]
+                answer = ["error", type(error).__name__, str(error)]
             except sqlite3.Warning as error:
-                said = ["error", "ProgrammingError", str(error)]
-            channel.send([*said, self.connection.in_transaction])
+                answer = ["error", "ProgrammingError", str(error)]
+            channel.send([*answer, self.connection.in_transaction])
 
     def _some(self, number: int, rows: Iterator[Any]) -> List[Any]:
         """The next rows, and the number under which there are more; 0: there are none."""
-        found: List[Any] = []
+        fetched: List[Any] = []
         size = 0
         for row in rows:
-            found.append(list(row))
+            fetched.append(list(row))
             size += sum(len(v) if isinstance(v, (str, bytes)) else 9 for v in row)
-            if len(found) >= _ROWS or size >= _ROW_BYTES:
+            if len(fetched) >= _ROWS or size >= _ROW_BYTES:
                 self.results[number] = rows
-                return [found, number]
+                return [fetched, number]
         self.results.pop(number, None)
-        return [found, 0]
+        return [fetched, 0]
 
     def _new(self, rows: Iterator[Any]) -> List[Any]:
         self.last += 1
@@ -1395,12 +1395,12 @@ class Sqlite:
 
     def blocks(self, sql: str, keys: int) -> List[Any]:
         """Of a query whose first columns are the key: [block, rows, digest of the rest] each."""
-        found: Dict[int, List[int]] = {}
+        blocks: Dict[int, List[int]] = {}
         for row in self.connection.execute(sql):
-            total = found.setdefault(block_of(row[:keys]), [0, 0])
+            total = blocks.setdefault(block_of(row[:keys]), [0, 0])
             total[0] += 1
             total[1] ^= int.from_bytes(row_digest(row[keys:])[:8], "big")
-        return [[number, *total] for number, total in found.items()]
+        return [[number, *total] for number, total in blocks.items()]
 
     def digests(self, sql: str, keys: int, numbers: Optional[Sequence[int]]) -> List[Any]:
         wanted = None if numbers is None else set(numbers)
@@ -1415,8 +1415,8 @@ class Sqlite:
     def relieve(self, longest: int) -> None:
         try:
             if os.stat(self.path + "-wal").st_size > longest:
-                with closing(self._connect("rw", 0)) as own:
-                    own.execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
+                with closing(self._connect("rw", 0)) as connection:
+                    connection.execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
         except (OSError, sqlite3.Error):
             pass
 
@@ -1513,16 +1513,16 @@ class Answers:
 
     def foresee(self, channel: Channel, folder: str, names: List[str], most: int) -> List[Any]:
         """Of paths that begin at a folder: where they are, what is there, and the content of small files."""
-        found: List[Any] = []
+        seen: List[Any] = []
         for name in names:
             path = os.path.normpath(os.path.join(folder, name))
             try:
                 facts = self.look(channel, path)
                 small = facts is not None and facts[0] == "file" and facts[2] <= most
-                found.append([os.path.realpath(path), facts, self.content(channel, path, most) if small else None])
+                seen.append([os.path.realpath(path), facts, self.content(channel, path, most) if small else None])
             except (OSError, Failed):
-                found.append(None)
-        return found
+                seen.append(None)
+        return seen
 
     def content(self, channel: Channel, path: str, most: int) -> bytes:
         with open(FENCE.check(path), "rb") as file:
@@ -1539,21 +1539,21 @@ class Answers:
         """What each of many calls gives: [True, it], or [False, what is wrong]. in_order: each comes with whether
         something is expected of it, and what; after the first that does not give that, no other is done."""
         tree = Tree(root, followed)
-        found: List[Any] = []
+        answers: List[Any] = []
         for call in calls:
             words, is_expected, expected = call if in_order else (call, False, None)
             try:
                 if words[0] not in self.TREE:
                     raise Failed("refused", "nobody knows how to answer")
-                found.append([True, getattr(tree, words[0])(*words[1:])])
+                answers.append([True, getattr(tree, words[0])(*words[1:])])
             except Failed as error:
-                found.append([False, error.reason, *error.details])
+                answers.append([False, error.reason, *error.details])
             except OSError as error:
-                found.append([False, "os", error.errno or errno.EIO, error.strerror or str(error)])
-            given = found[-1]
-            if in_order and (not given[0] or (is_expected and _signed(words[0], given[1]) != expected)):
+                answers.append([False, "os", error.errno or errno.EIO, error.strerror or str(error)])
+            answer = answers[-1]
+            if in_order and (not answer[0] or (is_expected and _signed(words[0], answer[1]) != expected)):
                 break
-        return found
+        return answers
 
     def copies(self, channel: Channel, root: str, followed: List[Any], source: str, source_followed: List[Any],
                wanted: List[Any]) -> None:
@@ -1645,17 +1645,17 @@ class Answers:
             self._make_above(tree, path, folders)
             owner = other.owner(path)
             if kind == "folder":
-                given = True
+                done = True
                 if tree.stat(path) is None:
-                    given = tree.make_folder(path, mode, owner)
-                return [b"", [0, 0], None, given]
+                    done = tree.make_folder(path, mode, owner)
+                return [b"", [0, 0], None, done]
             if kind == "link":
-                given = tree.make_link(path, other.link(path), owner)
+                done = tree.make_link(path, other.link(path), owner)
                 info = tree.stat(path)
-                return [b"", [info.st_mtime_ns, info.st_ctime_ns] if info else [0, 0], None, given]
-            digest, given, facts, head = tree.copy(other, path, path, mode, owner, flush=False)
-            told = len(head) <= small and size <= small and _is_text(head)
-            return [digest, facts[4:6], head if told else None, given]
+                return [b"", [info.st_mtime_ns, info.st_ctime_ns] if info else [0, 0], None, done]
+            digest, done, facts, head = tree.copy(other, path, path, mode, owner, flush=False)
+            is_text = len(head) <= small and size <= small and _is_text(head)
+            return [digest, facts[4:6], head if is_text else None, done]
         except OSError as error:
             return [error.errno or errno.EIO, error.strerror or str(error)]
 
@@ -1704,11 +1704,11 @@ class Answers:
         if kind == "folder":
             return [b"", [0, 0], tree.make_folder(path, mode, owner) if tree.stat(path) is None else True]
         if kind == "link":
-            given = tree.make_link(path, link, owner)
+            done = tree.make_link(path, link, owner)
             info = tree.stat(path)
-            return [b"", [info.st_mtime_ns, info.st_ctime_ns] if info else [0, 0], given]
-        digest, given, facts = self._written(tree, channel, path, mode, owner, times, False)
-        return [digest, facts[4:6], given]
+            return [b"", [info.st_mtime_ns, info.st_ctime_ns] if info else [0, 0], done]
+        digest, done, facts = self._written(tree, channel, path, mode, owner, times, False)
+        return [digest, facts[4:6], done]
 
     def give_all(self, channel: Channel, root: str, followed: List[Any]) -> None:
         """Paths come in lists. Of each: [facts, owner, where a link leads], a file's pieces and None; or [number of an
@@ -1741,10 +1741,10 @@ class Answers:
     def variable(self, channel: Channel, name: str) -> Optional[str]:
         return os.environ.get(name)
 
-    def run(self, channel: Channel, folder: str, arguments: List[str], given: bytes, seconds: float,
+    def run(self, channel: Channel, folder: str, arguments: List[str], text_in: bytes, seconds: float,
             environment: List[List[str]], as_owner: bool) -> List[Any]:
         FENCE.check_run(folder, arguments)
-        return run_program(folder, arguments, given, seconds, environment, as_owner)
+        return run_program(folder, arguments, text_in, seconds, environment, as_owner)
 
     def serve(self, channel: Channel, folder: str, arguments: List[str]) -> None:
         """The port, or why there is none; then it goes on until nobody wants it any more."""
@@ -1791,7 +1791,7 @@ class Answers:
 _SAID = 1 << 16  # bytes, at most, of what a program says
 
 
-def run_program(folder: str, arguments: Sequence[str], given: bytes, seconds: float,
+def run_program(folder: str, arguments: Sequence[str], text_in: bytes, seconds: float,
                 environment: Sequence[Sequence[str]], as_owner: bool) -> List[Any]:
     """Run a program. Returns its exit status (None: it could not be run to its end), why not, what it said, and its
     errors, the last of each."""
@@ -1806,13 +1806,13 @@ def run_program(folder: str, arguments: Sequence[str], given: bytes, seconds: fl
             os.setgid(owner.st_gid)
             os.setuid(owner.st_uid)
 
-    with tempfile.TemporaryFile() as said, tempfile.TemporaryFile() as errors, tempfile.TemporaryFile() as asked:
-        asked.write(given)
+    with tempfile.TemporaryFile() as output, tempfile.TemporaryFile() as errors, tempfile.TemporaryFile() as asked:
+        asked.write(text_in)
         asked.seek(0)
         status: Optional[int] = None
         why = ""
         try:
-            process = subprocess.Popen(list(arguments), stdin=asked, stdout=said, stderr=errors, cwd=folder,  # noqa: S603
+            process = subprocess.Popen(list(arguments), stdin=asked, stdout=output, stderr=errors, cwd=folder,  # noqa: S603
                                        env=known, preexec_fn=first)
             try:
                 status = process.wait(seconds)
@@ -1828,7 +1828,7 @@ def run_program(folder: str, arguments: Sequence[str], given: bytes, seconds: fl
         except (OSError, subprocess.SubprocessError, ValueError) as error:
             why = "it could not be run (%s)" % (getattr(error, "strerror", None) or type(error).__name__)
         ends = []
-        for file in (said, errors):
+        for file in (output, errors):
             file.seek(max(0, file.seek(0, os.SEEK_END) - _SAID))
             ends.append(file.read(_SAID))
         return [status, why, *ends]
@@ -1864,16 +1864,16 @@ def serving(folder: str, arguments: Sequence[str]) -> Iterator[int]:
         for word, value in (("{address}", "127.0.0.1:%d" % port), ("{host}", "127.0.0.1"), ("{port}", str(port))):
             argument = argument.replace(word, value)
         words.append(argument)
-    with tempfile.TemporaryFile() as said:
-        process = _started(words, folder, said.fileno())
+    with tempfile.TemporaryFile() as errors:
+        process = _started(words, folder, errors.fileno())
         try:
-            _wait_for(process, port, words[0], said.fileno())
+            _wait_for(process, port, words[0], errors.fileno())
             yield port
         finally:
             _end(process)
 
 
-def _started(arguments: Sequence[str], folder: str, said: int) -> "subprocess.Popen[bytes]":
+def _started(arguments: Sequence[str], folder: str, output: int) -> "subprocess.Popen[bytes]":
     prctl = getattr(ctypes.CDLL(None, use_errno=True), "prctl", None)
 
     def first() -> None:
@@ -1890,30 +1890,30 @@ def _started(arguments: Sequence[str], folder: str, said: int) -> "subprocess.Po
     known["HOME"] = folder
     try:
         owner = os.stat(folder)
-        return subprocess.Popen(list(arguments), stdin=subprocess.DEVNULL, stdout=said, stderr=said,  # noqa: S603
+        return subprocess.Popen(list(arguments), stdin=subprocess.DEVNULL, stdout=output, stderr=output,  # noqa: S603
                                 cwd=folder, env=known, preexec_fn=first)
     except (OSError, subprocess.SubprocessError, ValueError) as error:
         why = getattr(error, "strerror", None) or type(error).__name__
         raise NotServed("%s could not be run (%s)" % (arguments[0], why)) from error
 
 
-def _wait_for(process: "subprocess.Popen[bytes]", port: int, program: str, said: int) -> None:
+def _wait_for(process: "subprocess.Popen[bytes]", port: int, program: str, output: int) -> None:
     until = time.monotonic() + _SERVING
     while time.monotonic() < until:
         if process.poll() is not None:
-            raise NotServed("%s ended with status %s%s" % (program, process.returncode, _last_line(said)))
+            raise NotServed("%s ended with status %s%s" % (program, process.returncode, _last_line(output)))
         try:
             socket.create_connection(("127.0.0.1", port), 1).close()
             return
         except OSError:
             time.sleep(0.05)
-    raise NotServed("%s does not listen on port %d after %.0f s%s" % (program, port, _SERVING, _last_line(said)))
+    raise NotServed("%s does not listen on port %d after %.0f s%s" % (program, port, _SERVING, _last_line(output)))
 
 
-def _last_line(said: int) -> str:
+def _last_line(output: int) -> str:
     """The last line that a program printed."""
-    size = os.fstat(said).st_size
-    lines = os.pread(said, 4000, max(0, size - 4000)).decode("utf-8", "replace").strip().splitlines()
+    size = os.fstat(output).st_size
+    lines = os.pread(output, 4000, max(0, size - 4000)).decode("utf-8", "replace").strip().splitlines()
     return ": %s" % lines[-1][:200] if lines else ""
 
 

@@ -17,22 +17,22 @@ KEPT = 1 << 16  # bytes, at most, of what a program says
 @dataclass(frozen=True)
 class Ran:
     """How a program ended. status: its exit status; None: it could not be run, or not to its end. why: in that case.
-    said: what it printed, and its errors, at most the last 64 KB of each."""
+    output: what it printed, and its errors, at most the last 64 KB of each."""
 
     status: int | None
     why: str
-    said: bytes
+    output: bytes
     errors: bytes
 
 
-def run(folder: AnyPath, arguments: Sequence[str], seconds: float, given: bytes = b"",
+def run(folder: AnyPath, arguments: Sequence[str], seconds: float, text_in: bytes = b"",
         environment: Mapping[str, str] | None = None, as_owner: bool = False) -> Ran:
-    """Run a program in a folder, on its machine. given: what it reads. as_owner: as whoever the folder belongs to, if
+    """Run a program in a folder, on its machine. text_in: what it reads. as_owner: as whoever the folder belongs to, if
     this is root. The environment is empty but for PATH and what is given."""
-    words = (list(arguments), given, float(seconds), [list(pair) for pair in (environment or {}).items()], as_owner)
+    words = (list(arguments), text_in, float(seconds), [list(pair) for pair in (environment or {}).items()], as_owner)
     if isinstance(folder, FarPath):
-        found = reach(folder.host).ask("run", str(folder.path), *words)
-        match found:
+        result = reach(folder.host).ask("run", str(folder.path), *words)
+        match result:
             case [int() | None as status, str(why), bytes(said), bytes(errors)]:
                 return Ran(status, why, said[-KEPT:], errors[-KEPT:])
         raise HostError(f"{folder.host} gave an answer that cannot be understood.", next_step="Try again.")
@@ -54,5 +54,5 @@ def variable(path: AnyPath, name: str) -> str | None:
         return os.environ.get(name)
     if name in os.environ.get(LENT, "").replace(" ", "").split(","):
         return os.environ.get(name)
-    found = reach(path.host).ask("variable", name)
-    return found if isinstance(found, str) else None
+    value = reach(path.host).ask("variable", name)
+    return value if isinstance(value, str) else None

@@ -113,17 +113,17 @@ class Started:
             return HostError(f"{self.host} lets this user in, or does not refuse, and then says nothing.",
                              next_step=f"Try `ssh {self.host} python3 -V` by hand: it must answer by itself.")
         status = self.process.returncode
-        said = _readable(bytes(self._said))
+        text = _readable(bytes(self._said))
         if status == _NO_PYTHON:
             return HostError(f"There is no Python 3 on {self.host}.",
                              next_step="Ask the host for Python 3.6 or later; nothing else is needed there.")
         if status == _TOO_OLD:
             return HostError(f"Python on {self.host} is too old.", next_step="Ask the host for Python 3.6 or later.")
         for words, wrong, remedy in _SAID:
-            if words.lower() in said.lower():
+            if words.lower() in text.lower():
                 return HostError(f"{self.host} cannot be used: {wrong}.", next_step=remedy.format(host=self.host))
-        told = (said or _readable(heard)).strip().splitlines()
-        return HostError(f"{self.host} does not start the helper: {told[-1][:200] if told else f'status {status}'}.",
+        lines = (text or _readable(heard)).strip().splitlines()
+        return HostError(f"{self.host} does not start the helper: {lines[-1][:200] if lines else f'status {status}'}.",
                          next_step="It needs a login that may run commands, with Python 3.6 or later: try "
                                    f"`ssh {self.host} python3 -V`.")
 
@@ -139,5 +139,5 @@ class Started:
             self.process.wait()
 
 
-def _readable(said: bytes) -> str:
-    return re.sub(r"[^\x20-\x7e\n]", "", said.decode("utf-8", "replace"))
+def _readable(text: bytes) -> str:
+    return re.sub(r"[^\x20-\x7e\n]", "", text.decode("utf-8", "replace"))

@@ -20,20 +20,22 @@ def named_rows_in(database: Database, table: Table, rows: Sequence[Row], tables:
     alone = {u[0] for u in table.uniques if len(u) == 1}
     for column in table.stored:
         parts = words.words(column)
-        said = [w for w in parts if w in words.NAMES and w not in _NOT]
-        rest = "_".join(w for w in parts if w not in said)
-        if not said or not rest or column in table.key or column in alone:
+        table_words = [w for w in parts if w in words.NAMES and w not in _NOT]
+        rest = "_".join(w for w in parts if w not in table_words)
+        if not table_words or not rest or column in table.key or column in alone:
             continue
         values = list(dict.fromkeys(row[column] for row in rows if isinstance(row[column], str) and row[column]))
         some = values[:_LOOKED_UP]
         for other in tables.values():
-            alike = [u[0] for u in (*other.uniques, other.key) if len(u) == 1 and words.words(u[0])[-1:] == (said[-1],)]
+            alike = [u[0] for u in (*other.uniques, other.key) if len(u) == 1
+                     and words.words(u[0])[-1:] == (table_words[-1],)]
             goal = alike[0] if alike and other.name != table.name else None
             if goal is None or len(some) < _FEW or words.likeness(rest, other.name, table.name) < 0.8:
                 continue
-            there = {row[goal] for row in database.find_any(other, goal, some, {})}
-            if sum(v in there for v in some) >= 0.9 * len(some):
+            present = {row[goal] for row in database.find_any(other, goal, some, {})}
+            if sum(v in present for v in some) >= 0.9 * len(some):
                 yield Finding(Place(table.name, column), Certainty.SURE, other.name, (
-                    f"for {other.name}: its name, `{column}`; {len(there)} of {len(some)} values are a {goal} there",),
+                    f"for {other.name}: its name, `{column}`; {len(present)} of {len(some)} values are a "
+                    f"{goal} there",),
                     to_column=goal)
                 break

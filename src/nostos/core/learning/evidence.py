@@ -118,8 +118,8 @@ class TableKeys:
             return self._set.intersection(numbers)
         here = [n for n in numbers if n <= self.top]
         key = self.table.key[0]
-        found = self.database.find_any(self.table, key, here, {})
-        return frozenset(int(str(row[key])) for row in found).intersection(here)
+        keys = self.database.find_any(self.table, key, here, {})
+        return frozenset(int(str(row[key])) for row in keys).intersection(here)
 
     def density(self, low: int, high: int) -> float:
         """Which part of the numbers from low to high are keys."""
@@ -133,8 +133,8 @@ class TableKeys:
 
 def weight(source: str, category: str) -> float:
     """The bits of a category, as measured; 0 for one that was not seen."""
-    found: float = WEIGHTS[source].get(category, 0.0)
-    return found
+    bits: float = WEIGHTS[source].get(category, 0.0)
+    return bits
 
 
 def are_people(table: Table) -> bool:
@@ -240,12 +240,12 @@ class Weigher:
             self._owners[table] = max(after, key=lambda t: len(words.words(t)), default="")
         return self._owners[table]
 
-    def told(self, place: Place, name: str) -> str:
+    def declared_goal(self, place: Place, name: str) -> str:
         """What every other place points at that is called so; empty where none is known, or they do not agree."""
         return self._agreed(place, words.pointing(name))
 
-    def _agreed(self, place: Place, said: tuple[str, ...]) -> str:
-        known = self._told.get(said)
+    def _agreed(self, place: Place, name: tuple[str, ...]) -> str:
+        known = self._told.get(name)
         if not known:
             return ""
         goals = {goal for at, goal in known.items() if at is not place and at != place}
@@ -268,11 +268,11 @@ class Weigher:
 
     def _rows_like(self, keys: Collection[str]) -> Iterator[str]:
         """The tables whose rows a map of these keys may be."""
-        said = {words.pointing(k) for k in keys}
-        for name, table in self.every.items() if said else ():
-            own = [words.pointing(c) for c in table.stored if c not in table.key]
-            there = sum(c in said for c in own)
-            if own and there >= min(_COLUMNS, len(own)) and there >= _COPIED * len(own):
+        others = {words.pointing(k) for k in keys}
+        for name, table in self.every.items() if others else ():
+            columns = [words.pointing(c) for c in table.stored if c not in table.key]
+            shared = sum(c in others for c in columns)
+            if columns and shared >= min(_COLUMNS, len(columns)) and shared >= _COPIED * len(columns):
                 yield name
 
     def _said_by_system(self, place: Place, goal: str) -> Evidence | None:
@@ -339,8 +339,9 @@ class Weigher:
         yield "seen", "ones" if flags else "some" if seen.numbers else "nothing", 1, (
             ("it holds nothing but 1",) if flags else ("it holds {} different numbers", len(seen.numbers)))
 
-    def _of_table(self, place: Place, name: str, seen: Held, goal: str, told: str | None = None) -> Iterator[Feature]:
-        """What is seen of a place beside a table. told: what is known of other places of this name."""
+    def _of_table(self, place: Place, name: str, seen: Held, goal: str,
+                  declared: str | None = None) -> Iterator[Feature]:
+        """What is seen of a place beside a table. declared: what is known of other places of this name."""
         table = self.every.get(place.table)
         column = table.column(place.column) if table is not None and not place.path else None
         if column is not None and not _holds_text(column):
@@ -351,7 +352,7 @@ class Weigher:
                 "the column beside it says {}" if alike else "the column beside it says {}, which is not {}",
                 place.where[-1][1], goal)
         if self.names_speak:
-            tier, why = self.name(place, name, goal, told)
+            tier, why = self.name(place, name, goal, declared)
             yield "name", tier, 1, (why, name, goal)
         yield from self._values(seen, goal)
 
@@ -395,30 +396,30 @@ class Weigher:
             return "zero" if default.strip("'\"() ") == "0" else "some"
         return "empty" if nullable else "none"
 
-    def name(self, place: Place, name: str, goal: str, told: str | None = None) -> tuple[str, str]:
+    def name(self, place: Place, name: str, goal: str, declared: str | None = None) -> tuple[str, str]:
         """What a name says of a table, and why."""
         inside = _last(place)
         alike = self._alike(name, inside, place.table)
-        said = alike.get(goal, 0.0)
+        bits = alike.get(goal, 0.0)
         beside = bool(place.path) and place.path[-1][:1] in ("~", "{")  # a word with a number is no name of a number
         number = "+id" if words.says_id(name) and (alike or not beside) else ""
-        if said:
-            own = goal == place.table and not place.path and not place.where
+        if bits:
+            own_key = goal == place.table and not place.path and not place.where
             rest = {t: likeness for t, likeness in alike.items() if t != place.table or place.path or place.where}
             best = [t for t, likeness in rest.items() if likeness == max(rest.values())]
-            if own:  # its own table is named in every column of some
+            if own_key:  # its own table is named in every column of some
                 return ("own, alone" if not rest else "own") + number, "`{}` is called as its own table is"
             if goal not in best:
                 return "second" + number, "`{}` is called as another table is, more than as {}"
-            tier = "same" if said == 1 else "kind" if said == _KIND else (
-                "same in app" if said >= 0.95 else "tail" if said > 0.8 else "head")
+            tier = "same" if bits == 1 else "kind" if bits == _KIND else (
+                "same in app" if bits >= 0.95 else "tail" if bits > 0.8 else "head")
             counts = " or measure" if not number and words.says_measure(name) else ""
             return tier + ("" if len(best) == 1 else " as others") + counts + number, (
                 "`{}` is called as {} is")
-        told = self.told(place, name) if told is None else told
-        if told == goal:
+        declared = self.declared_goal(place, name) if declared is None else declared
+        if declared == goal:
             return "told", "`{}` is called as what points at {} elsewhere"
-        if number and not told and not alike and goal == self._agreed(place, words.pointing(name)[1:]):
+        if number and not declared and not alike and goal == self._agreed(place, words.pointing(name)[1:]):
             return "kind" + number, "`{}` ends as what points at {} elsewhere"  # old_status_id, beside status_id
         if goal == self._owner(place.table) and not alike:
             return "owner" + number, "its table is called after {1}"
@@ -426,7 +427,7 @@ class Weigher:
             return "person" + number, "`{}` says a person, as {} are"
         if words.says_parent(name) and goal == place.table:
             return "parent", "`{}` says a row above, of {} itself"
-        if told or alike:
+        if declared or alike:
             return "other", "`{}` is called as another table is"
         if words.says_measure(name):
             return "measure", "`{}` says that it counts, measures or ranks"
@@ -439,10 +440,10 @@ class Weigher:
             known = self._names[name, inside, owner] = {}
             both = (name, inside) if inside else (name,)
             likely: dict[str, float] = {}
-            for said in both:
-                for end in words.ends(said) & self._by_end.keys():  # no name of another end is alike
+            for evidence in both:
+                for end in words.ends(evidence) & self._by_end.keys():  # no name of another end is alike
                     for goal, called in self._by_end[end]:
-                        likely[goal] = max(likely.get(goal, 0.0), words.likeness(said, called, owner))
+                        likely[goal] = max(likely.get(goal, 0.0), words.likeness(evidence, called, owner))
             for goal in self.tables:
                 if likely.get(goal, 0.0) >= (1.0 if goal in self.links else 0.8):
                     known[goal] = likely[goal]
@@ -475,10 +476,10 @@ class Weigher:
         where = self.kinds.of(goal)
         kinds = self.kinds.among(goal, some) if where is not None else {}
         if where is not None and len(kinds) == 1 and sum(kinds.values()) == len(some):
-            said, count = next(iter(kinds.items()))
-            share = self.kinds.share(goal, said, some[0], some[-1])
+            evidence, count = next(iter(kinds.items()))
+            share = self.kinds.share(goal, evidence, some[0], some[-1])
             yield "kinds", "bit", min(-count * math.log2(max(share, 0.02)), _MOST), (
-                "all {} values are {} rows of {}", len(some), said, goal)
+                "all {} values are {} rows of {}", len(some), evidence, goal)
 
     # --- weighing
 
@@ -487,15 +488,15 @@ class Weigher:
               copied: Collection[str] = ()) -> Weighed:
         """Weigh a place for each table, or for some. name: what says what it is. seen: what it holds. fresh: what of it
         is new, and the number of a new row; born: the numbers of new rows, by table. copied: as `copied` says."""
-        found = {}
+        weighed = {}
         scale, odds = float(WEIGHTS["scale"]["bits"]), float(WEIGHTS["scale"]["prior"])
-        told = self.told(place, name)
+        declared = self.declared_goal(place, name)
         other = ""
         if goals is None and not fresh:
             goals = self._worth_weighing(place, name, seen)
             other = goals[-1] if goals and not seen.numbers else ""
-        if goals is not None and told and told not in goals:
-            goals = [*goals, told]
+        if goals is not None and declared and declared not in goals:
+            goals = [*goals, declared]
         always = [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3]) for f in self._of_place(place, seen)
                   if not fresh or f[:2] != ("seen", "nothing")]
         beside = self._beside.get(words.pointing(name), {})
@@ -505,16 +506,16 @@ class Weigher:
                 ("one of {} tables; {} known places point at it" if known else "one of {} tables"),
                 len(self.tables), known)), *always]
             reasons += [Evidence(f[0], weight(f[0], f[1]) * f[2] * scale, f[3])
-                        for f in self._of_table(place, name, seen, goal, told)]
+                        for f in self._of_table(place, name, seen, goal, declared)]
             ways = self._ways.get((goal, place.table))
             if ways and goal != place.table and place.table in self.tables and not place.path and not place.where:
                 bits, led, by = self._back.bits(place.table, place.column, goal, ways)
                 if led:
                     reasons.append(Evidence("back", min(bits, _MOST), (
                         "the {} of {} rows of {} lead back to them", by, led, goal)))
-            said = self._said_by_system(place, goal)
-            if said is not None:
-                reasons.append(said)
+            evidence = self._said_by_system(place, goal)
+            if evidence is not None:
+                reasons.append(evidence)
             if goal in copied:
                 reasons.append(Evidence("copied", weight("copied", "written" if (
                     place.table, place.column) in self._written else "yes"), (
@@ -524,9 +525,9 @@ class Weigher:
             alike = self._alike_elsewhere(place, beside, goal) if beside else 0.0
             if alike:
                 reasons.append(Evidence("alike", alike, ("what other places hold that are called `{}`", name)))
-            found[goal] = sum(e.bits for e in reasons), tuple(reasons)
-        ordered = dict(sorted(found.items(), key=lambda f: (-f[1][0], f[0])))
-        rest = (len(self.tables) - len(found)) * 2.0 ** found[other][0] if other in found else 0.0
+            weighed[goal] = sum(e.bits for e in reasons), tuple(reasons)
+        ordered = dict(sorted(weighed.items(), key=lambda f: (-f[1][0], f[0])))
+        rest = (len(self.tables) - len(weighed)) * 2.0 ** weighed[other][0] if other in weighed else 0.0
         return Weighed(ordered, 0.0 if self.names_speak else max(WEIGHTS["name"].values()) * scale, rest)
 
     def _worth_weighing(self, place: Place, name: str, seen: Held) -> list[str]:
@@ -538,10 +539,10 @@ class Weigher:
         if words.says_parent(name):
             called.add(place.table)
         some = seen.some
-        found = [t for t in self.tables if t in called or (
+        candidates = [t for t in self.tables if t in called or (
             some and len(self.keys(t).among(some)) >= (1 - _FEW_MISSED) * len(some))]
-        known = {*found, self.told(place, name)}
-        return [*found, *islice((t for t in self.tables if t not in known), 1)]
+        known = {*candidates, self.declared_goal(place, name)}
+        return [*candidates, *islice((t for t in self.tables if t not in known), 1)]
 
     def _fresh(self, fresh: Collection[int], goal: str, born: Collection[int]) -> Iterator[Evidence]:
         """What the new numbers at a place say of a table: that they are those of new rows there, or of none. Plain

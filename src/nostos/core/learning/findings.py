@@ -98,8 +98,8 @@ class Layer:
         """The profile with what this layer adds. What the profile itself says stays, but for what was said by hand."""
         if self.adds is not None:
             profile = extended(profile, self.adds)
-        told = {(r.table, r.column, r.where, r.path) for r in profile.references if r.pattern is None}
-        added = tuple(r for r in self.references if (r.table, r.column, r.where, r.path) not in told)
+        declared = {(r.table, r.column, r.where, r.path) for r in profile.references if r.pattern is None}
+        added = tuple(r for r in self.references if (r.table, r.column, r.where, r.path) not in declared)
         kinds = []
         for kind in profile.kinds:
             if kind.natural and kind.table in self.names:
@@ -112,20 +112,20 @@ class Layer:
                 kind = replace(kind, account=True)
             kinds.append(kind)
         trees = tuple(t for t in self.trees if profile.tree_of(t.table) is None)
-        own = tuple(k for k in self.kinds if all(k.name != o.name for o in kinds))
+        kept = tuple(k for k in self.kinds if all(k.name != o.name for o in kinds))
         nested = tuple(t for t in self.nested if profile.nested_of(t.table) is None)
         policies = (*profile.policies, *(FieldPolicy(t, c, STRUCTURE) for t, c in self.structures),
                     *(FieldPolicy(t, c, policy_named(p)) for t, c, p in self.policies))
         taken = {k.table for k in profile.kinds if not k.natural} | {c.table for c in profile.children}
         children = tuple(c for c in self.children if c.table not in taken)
-        return replace(profile, references=(*profile.references, *added), kinds=(*own, *kinds), policies=policies,
+        return replace(profile, references=(*profile.references, *added), kinds=(*kept, *kinds), policies=policies,
                        trees=(*profile.trees, *trees), nested=(*profile.nested, *nested),
                        pieces=(*profile.pieces, *self.pieces),
                        joins=(*profile.joins, *self.joins), personal=(*profile.personal, *self.personal),
                        children=(*profile.children, *children), protects=(*profile.protects, *self.protects),
                        made=(*profile.made, *self.made), numbers=profile.numbers | self.numbers,
                        visitor_kinds=(*profile.visitor_kinds, *self.visitors),
-                       firm_kinds=(*profile.firm_kinds, *self.firm, *(k.name for k in own if k.visitors)))
+                       firm_kinds=(*profile.firm_kinds, *self.firm, *(k.name for k in kept if k.visitors)))
 
 
 def read_layer(path: Path) -> Layer:
@@ -150,12 +150,12 @@ def from_data(data: Mapping[str, Any], name: str) -> Layer:
     adds = additions(more, name) if more else None
     references: list[Reference] = []
     numbers = set()
-    for text, said in data.get("answers", {}).items():
+    for text, section in data.get("answers", {}).items():
         place = Place.parse(text)
-        if said == "number":
+        if section == "number":
             numbers.add(place)
         else:
-            references += Finding(place, Certainty.SURE, str(said)).references
+            references += Finding(place, Certainty.SURE, str(section)).references
     visitors, editors, made = (tuple(map(str, data.get(key, ()))) for key in ("visitors", "editors", "made"))
     return Layer(name, tuple(references), frozenset(numbers), visitors, editors, made, adds=adds)
 
@@ -163,19 +163,19 @@ def from_data(data: Mapping[str, Any], name: str) -> Layer:
 def add_answers(path: Path, answers: Mapping[str, str], tables: Mapping[str, Any]) -> None:
     """Write answers into a file of answers, which keeps what else is in it. Raises ValueError for a place or a table
     that there is not."""
-    for text, said in answers.items():
+    for text, lines in answers.items():
         place = Place.parse(text)
         if place.table not in tables or tables[place.table].column(place.column) is None:
             raise ValueError(f"there is no column {place.table}.{place.column}")
-        if said != "number" and said not in tables:
-            raise ValueError(f"there is no table {said}; an answer is a table's name, or `number`")
+        if lines != "number" and lines not in tables:
+            raise ValueError(f"there is no table {lines}; an answer is a table's name, or `number`")
     document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.is_file() else tomlkit.document()
     if not path.is_file():
         document.add(tomlkit.comment("What numbers mean that nothing else tells. An answer is the table that a place "))
         document.add(tomlkit.comment("points at, or `number` where it points at none."))
     section = document.setdefault("answers", tomlkit.table())
-    for text, said in answers.items():
-        section[text] = said
+    for text, lines in answers.items():
+        section[text] = lines
     make_private(path.parent)
     write_private(path, tomlkit.dumps(document).encode())
 
@@ -213,7 +213,7 @@ def as_data(layer: Layer) -> dict[str, Any]:
             "children": [msgspec.to_builtins(child) for child in layer.children],
             "policies": [list(policy) for policy in layer.policies],
             "pieces": [msgspec.to_builtins(piece) for piece in layer.pieces],
-            "personal": [list(said) for said in layer.personal],
+            "personal": [list(mails) for mails in layer.personal],
             "protects": [[table, [list(c) for c in where]] for table, where in layer.protects],
             "joins": [msgspec.to_builtins(join) for join in layer.joins]}
 
@@ -237,7 +237,7 @@ def of_data(data: Mapping[str, Any]) -> Layer:
         policies=tuple((t, c, p) for t, c, p in data.get("policies", ())),
         pieces=tuple(msgspec.convert(piece, Piece) for piece in data.get("pieces", ())),
         personal=tuple((t, c, k) for t, c, k in data.get("personal", ())),
-        protects=tuple((t, tuple((c, said) for c, said in where)) for t, where in data.get("protects", ())),
+        protects=tuple((t, tuple((c, section) for c, section in where)) for t, where in data.get("protects", ())),
         joins=tuple(msgspec.convert(join, Join) for join in data.get("joins", ())))
 
 

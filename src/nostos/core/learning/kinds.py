@@ -58,17 +58,17 @@ class Kinds:
                 where.table) if isinstance(r[where.key], int))
         every = self._in_order[table]
         some = every[bisect_left(every, (low, "")):bisect_left(every, (high + 1, ""))]
-        return sum(said == kind for _, said in some) / len(some) if some else 1.0
+        return sum(names == kind for _, names in some) / len(some) if some else 1.0
 
     def named(self, table: str) -> tuple[str, ...]:
         """What the kinds of a table's rows are called; nothing where nothing says so."""
-        found = self.of(table) if table in self.tables else None
-        return tuple(found.shares) if found is not None else ()
+        kind = self.of(table) if table in self.tables else None
+        return tuple(kind.shares) if kind is not None else ()
 
     def own(self, table: str) -> tuple[str, tuple[str, ...]]:
         """The column in which a table itself says the kinds of its rows, and these; nothing where it does not."""
-        found = self.of(table) if table in self.tables else None
-        return (found.column, tuple(found.shares)) if found is not None and found.table.name == table else ("", ())
+        kind = self.of(table) if table in self.tables else None
+        return (kind.column, tuple(kind.shares)) if kind is not None and kind.table.name == table else ("", ())
 
     def _rows(self, table: Table) -> Sequence[Row]:
         if not self.samples.get(table.name):
@@ -89,9 +89,9 @@ class Kinds:
         for other in self.tables.values():
             key = table.key[0]
             if other.name != table.name and key not in ("id", "ID") and key in other.stored and key not in other.key:
-                found = self._own(other) if any({key} < {*u} for u in (*other.uniques, other.key)) else None
-                if found is not None and any({key, found.column} == {*u} for u in (*other.uniques, other.key)):
-                    return _Kinds(other, key, found.column, found.shares)
+                kind = self._own(other) if any({key} < {*u} for u in (*other.uniques, other.key)) else None
+                if kind is not None and any({key, kind.column} == {*u} for u in (*other.uniques, other.key)):
+                    return _Kinds(other, key, kind.column, kind.shares)
         return None
 
     def among(self, table: str, numbers: Sequence[int]) -> Counter[str]:
@@ -100,11 +100,11 @@ class Kinds:
         if where is None or not numbers:
             return Counter()
         wanted = set(numbers)
-        found: dict[int, str] = {}
+        kinds: dict[int, str] = {}
         for row in self.database.find_any(where.table, where.key, list(numbers), {}):
             if isinstance(row[where.key], int) and row[where.key] in wanted:
-                found[int(str(row[where.key]))] = str(row[where.column])
-        return Counter(found.values())
+                kinds[int(str(row[where.key]))] = str(row[where.column])
+        return Counter(kinds.values())
 
 
 def says(name: str, kind: str) -> bool:

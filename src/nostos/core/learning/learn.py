@@ -57,7 +57,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         tell(name)
         samples[name] = database.sample(table, ROWS) if only is None or name in only else []
     weigher = Weigher(database, usable, profile.references, samples, pointers_of(database, usable, profile))
-    told = {(r.table, r.column) for r in profile.references}
+    declared = {(r.table, r.column) for r in profile.references}
     findings: list[Finding] = []
     seen: list[tuple[Place, str, Held]] = []
     for name, table in usable.items():
@@ -66,11 +66,12 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         seen += [(place, called, values) for place, called, values in places(
             table, samples[name], _titles(table, usable, samples, profile))
             if not _is_told(profile, place, table) and (place.where or place.path or not (
-                name in named or (name, place.column) in told))]  # the columns of a system's own tables are all known
+                name in named or (name,
+                                  place.column) in declared))]  # the columns of a system's own tables are all known
     for _ in range(_TURNS):  # what is sure tells of what is called alike
         weigher.know(seen)
-    findings += [found for place, called, values in seen
-                 if (found := weigher.finding(place, called, values)) is not None]
+    findings += [finding for place, called, values in seen
+                 if (finding := weigher.finding(place, called, values)) is not None]
     for name, table in usable.items():
         if only is not None and name not in only:
             continue
@@ -106,7 +107,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
         kinds=tuple(k for t in unknown if t.surrogate for k in _kinds_of(t, weigher, visitors)),
         trees=tuple(_trees(database, unknown, samples, sure)),
         nested=tuple(n for t in unknown for n in (nested_of(database, t, samples[t.name], _upward(t, sure)),) if n),
-        children=tuple(children.values()), protects=tuple(said for _, said in guarded),
+        children=tuple(children.values()), protects=tuple(statement for _, statement in guarded),
         policies=tuple(p for t in unknown for p in _policies(t, samples[t.name])),
         joins=tuple(j for n, t in usable.items() for j in siblings(t, samples[n])
                     if any(c == j.name for f in sure for c, _ in f.place.where)),
@@ -152,7 +153,7 @@ def _is_told(profile: Profile, place: Place, table: Table) -> bool:
         return True
     for r in profile.references_of(place.table):
         if r.column == place.column and holds(
-                tuple((c, said) for c, said in r.where if c in where), where):
+                tuple((c, declared) for c, declared in r.where if c in where), where):
             if r.pattern is not None and r.path is None and place.path[-1:] and place.path[-1].startswith("@"):
                 return True
             if r.pattern is None and fits(r.path or (), place.path) and (where or not r.where):
@@ -162,20 +163,20 @@ def _is_told(profile: Profile, place: Place, table: Table) -> bool:
 
 def _echoed(table: Table, rows: Sequence[Row], findings: Sequence[Finding], profile: Profile) -> list[Finding]:
     """What leaves that repeat a column of their row point at: what the column does, or the row itself."""
-    found = []
+    echoing = []
     known = {f.place for f in findings if f.certainty is Certainty.SURE}
     for place, column, bits in echoes(table, rows):
         if bits < SURE or place in known or _is_told(profile, place, table):
             continue
         why = (f"{bits:+.0f} bits: it holds what {column} does, in every row",)
         if table.surrogate and (column,) == table.key:
-            found.append(Finding(place, Certainty.SURE, table.name, why))
-        found += [Finding(replace(place, where=r.where), Certainty.SURE, r.to, why) for r in profile.references
+            echoing.append(Finding(place, Certainty.SURE, table.name, why))
+        echoing += [Finding(replace(place, where=r.where), Certainty.SURE, r.to, why) for r in profile.references
                   if r.table == table.name and r.column == column and r.is_key]
-        found += [Finding(replace(place, where=f.place.where), Certainty.SURE, f.to, why) for f in findings
+        echoing += [Finding(replace(place, where=f.place.where), Certainty.SURE, f.to, why) for f in findings
                   if f.certainty is Certainty.SURE and f.place.table == table.name and f.place.column == column
                   and not f.place.path]
-    return list({f.place: f for f in found}.values())
+    return list({f.place: f for f in echoing}.values())
 
 
 def _trees(database: Database, tables: Iterable[Table], samples: Mapping[str, Sequence[Row]], sure: Sequence[Finding]
@@ -195,14 +196,15 @@ def _upward(table: Table, sure: Sequence[Finding]) -> list[str]:
 def _titles(table: Table, tables: Mapping[str, Table], samples: Mapping[str, Sequence[Row]], profile: Profile
             ) -> dict[str, dict[str, str]]:
     """What the rows are called that a column of types points at, where these are rows of a table themselves."""
-    found: dict[str, dict[str, str]] = {}
+    titles: dict[str, dict[str, str]] = {}
     for r in profile.references:
-        there = tables.get(r.to)
-        if r.table == table.name and r.path is None and r.pattern is None and there is not None and there.surrogate:
-            texts = [c for c in there.stored if isinstance(next((row[c] for row in samples[r.to]), None), str)]
-            found[f"{table.name}.{r.column}"] = {
-                str(row[there.key[0]]): " ".join(str(row[c]) for c in texts) for row in samples[r.to]}
-    return found
+        target_table = tables.get(r.to)
+        if r.table == table.name and r.path is None and r.pattern is None and (
+                target_table is not None and target_table.surrogate):
+            texts = [c for c in target_table.stored if isinstance(next((row[c] for row in samples[r.to]), None), str)]
+            titles[f"{table.name}.{r.column}"] = {
+                str(row[target_table.key[0]]): " ".join(str(row[c]) for c in texts) for row in samples[r.to]}
+    return titles
 
 
 def _structures(table: Table, rows: Sequence[Row]) -> Iterable[tuple[str, str]]:
@@ -252,15 +254,16 @@ def _given_out(table: Table, unique: Sequence[str], rows: Sequence[Row]) -> bool
 def with_answers(learned: Layer, answers: Layer) -> Layer:
     """What was learned, without what an answer says otherwise, and with what follows from that: what points at a kind
     that is said to be visitors' is theirs, too; what was theirs by pointing at one that is not, is not."""
-    said = {(r.table, r.column, r.where, r.path) for r in answers.references} | {
+    answered = {(r.table, r.column, r.where, r.path) for r in answers.references} | {
         (p.table, p.column, p.where, p.path or None) for p in answers.numbers}
     named = (*answers.editors, *answers.visitors)
     visitors, editors = _follows(learned, answers)
     return replace(learned, made=tuple(t for t in learned.made if not matches(t, named)), visitors=visitors,
                    editors=editors, accounts=tuple(k for k in learned.accounts if not matches(k, named)),
-                   references=tuple(r for r in learned.references if (r.table, r.column, r.where, r.path) not in said),
+                   references=tuple(r for r in learned.references
+                                    if (r.table, r.column, r.where, r.path) not in answered),
                    numbers=frozenset(p for p in learned.numbers
-                                     if (p.table, p.column, p.where, p.path or None) not in said))
+                                     if (p.table, p.column, p.where, p.path or None) not in answered))
 
 
 def _follows(learned: Layer, answers: Layer) -> tuple[tuple[str, ...], tuple[str, ...]]:

@@ -30,11 +30,11 @@ def repeats(database: Database, table: Table, rows: Sequence[Row], sure: Sequenc
 def _follows(database: Database, table: Table, rows: Sequence[Row], column: str, goal: Table) -> bool:
     rest = [c for c in table.stored if c != column and not (table.surrogate and c in table.key)]
     wanted: list[Value] = list({row[column] for row in rows if row[column] is not None})
-    there = {row[goal.key[0]]: row for row in database.find_any(goal, goal.key[0], wanted, {})}
+    other_rows = {row[goal.key[0]]: row for row in database.find_any(goal, goal.key[0], wanted, {})}
     # Not its key: where every table counts on by one at a time, numbers are the same, and mean other things.
     alike: dict[str, set[str]] = {c: set(goal.stored) - set(goal.key) for c in rest}
     for row in rows:
-        above = there.get(row[column])
+        above = other_rows.get(row[column])
         if above is None:
             return False
         for c in rest:

@@ -29,7 +29,7 @@ def parts(unknown: Mapping[str, Table], sure: Sequence[Finding], visitors: Colle
     write. samples: rows, by table.
     """
     every = {table.name: goals_of(table, sure) for table in unknown.values()}
-    found: dict[str, Child] = {}
+    children: dict[str, Child] = {}
     ranks: list[Finding] = []
     for table in unknown.values():
         goals = {c: t for c, t in every[table.name].items() if table.name not in visitors or t in visitors}
@@ -37,22 +37,23 @@ def parts(unknown: Mapping[str, Table], sure: Sequence[Finding], visitors: Colle
             table, goals, samples.get(table.name, ()))
         # What has, by the schema, the very key of another row is part of it, whatever that is.
         if child is not None and child.owner != table.name and (child.owner in unknown or table.continues):
-            found[table.name] = child
+            children[table.name] = child
     asked = {(f.place.table, f.place.column) for f in sure}
     for table in unknown.values():
         pointing = {n for n, goals in every.items() if table.name in goals.values()}
-        if table.name not in found and table.name not in visitors and all(
-                n in found and found[n].owner == table.name for n in pointing):  # nothing but its own parts needs it
+        if table.name not in children and table.name not in visitors and all(
+                n in children and children[n].owner == table.name
+                for n in pointing):  # nothing but its own parts needs it
             goals = {c: t for c, t in every[table.name].items() if t not in visitors and t in unknown}
-            told = [c for c in table.stored if c not in goals and c not in table.key[:1] * table.surrogate and not (
+            others = [c for c in table.stored if c not in goals and c not in table.key[:1] * table.surrogate and not (
                 words.says_id(c) or (table.name, c) in asked)]
-            child, telling = _piece(table, goals, told, samples.get(table.name, ()))
+            child, telling = _piece(table, goals, others, samples.get(table.name, ()))
             if child is not None:
-                found[table.name] = child
+                children[table.name] = child
                 ranks += [Finding(Place(table.name, c), Certainty.NONE, "", (
                     f"it is called a rank, and tells the rows of one {child.owner} apart",)) for c in telling
                           if not RANKS.isdisjoint(words.words(c))]
-    return tuple(found.values()), tuple(ranks)
+    return tuple(children.values()), tuple(ranks)
 
 
 def _piece(table: Table, goals: Mapping[str, str], columns: Sequence[str], rows: Sequence[Row]
@@ -93,12 +94,12 @@ def _tells(table: Table, owner: str, other: str, rows: Sequence[Row]) -> bool:
 
 def goals_of(table: Table, sure: Sequence[Finding]) -> dict[str, str]:
     """The columns that point at one table each, and that."""
-    found = {f.place.column: f.to for f in sure
+    goals = {f.place.column: f.to for f in sure
              if f.place.table == table.name and not f.place.where and not f.place.path and not f.many}
     for fk in table.foreign_keys:
         if len(fk.columns) == 1:
-            found[fk.columns[0]] = fk.target
-    return found
+            goals[fk.columns[0]] = fk.target
+    return goals
 
 
 def _extension(table: Table, goals: Mapping[str, str]) -> Child | None:
@@ -134,9 +135,9 @@ def _named(table: Table, goals: Mapping[str, str]) -> Child | None:
 
 def _keyed(table: Table, goals: Mapping[str, str], rows: Sequence[Row]) -> Child | None:
     """Rows whose own key holds another row's: of two that it holds, the one that fewer rows share."""
-    found = [c for c in table.key if c in goals] if len(table.key) > 1 and not table.surrogate else []
-    shared = sorted((len({row.get(c) for row in rows}), c) for c in found)
-    if not found or (len(found) > 1 and (len(rows) < _FEWEST_KEYED or shared[-1][0] < 2 * shared[-2][0])):
+    keys = [c for c in table.key if c in goals] if len(table.key) > 1 and not table.surrogate else []
+    shared = sorted((len({row.get(c) for row in rows}), c) for c in keys)
+    if not keys or (len(keys) > 1 and (len(rows) < _FEWEST_KEYED or shared[-1][0] < 2 * shared[-2][0])):
         return None
     column = shared[-1][1]
     return Child(table.name, column, goals[column], table.name, tuple(c for c in table.key if c != column),

@@ -51,16 +51,16 @@ class Held:
 
 def held(values: Iterable[Value]) -> Held:
     """What whole values are: numbers, or lists of them; nothing (NULL, 0, an empty text) says nothing."""
-    found = Held()
+    held = Held()
     for value in values:
         if value is None or value in (0, "", "0"):
             continue
         here = [n for path, n in located.numbers(value) if not path] if isinstance(value, int | str) else []
         if here:
-            found.add(here)
+            held.add(here)
         else:
-            found.other += 1
-    return found
+            held.other += 1
+    return held
 
 
 def key_columns(table: Table) -> tuple[str, str] | None:
@@ -83,9 +83,9 @@ def places(table: Table, rows: Sequence[Row], titles: Mapping[str, Mapping[str, 
     """Every place of a table where a number may stand, with the name that says what it is, and what is seen there.
     titles: what the rows of tables of types are called, by the column that points at them."""
     pair = key_columns(table)
-    own = set(table.key) if table.surrogate else set()
+    keys = set(table.key) if table.surrogate else set()
     for column in table.stored:
-        if column in own or (pair and column == pair[1]):
+        if column in keys or (pair and column == pair[1]):
             continue
         values = [row[column] for row in rows]
         kinds = discriminators(table, column)
@@ -111,16 +111,16 @@ def places(table: Table, rows: Sequence[Row], titles: Mapping[str, Mapping[str, 
 
 def _inside(place: Place, values: Sequence[Value]) -> Iterator[tuple[Place, str, Held]]:
     """Places inside values: leaves and keys of structures, numbers in texts by the shape around them."""
-    found: dict[Place, Held] = {}
+    held: dict[Place, Held] = {}
     for value in [v for v in values if isinstance(v, str) and len(v) > 1][:_TEXTS]:
         here: dict[Place, list[int]] = {}
         for path, number in located.numbers(value):
             if path:
                 here.setdefault(place.at(path), []).append(number)
         for at, some in here.items():
-            if at in found or len(found) < _SHAPES:
-                found.setdefault(at, Held()).add(some)
-    for at, seen in found.items():
+            if at in held or len(held) < _SHAPES:
+                held.setdefault(at, Held()).add(some)
+    for at, seen in held.items():
         yield at, called(at), seen
 
 
@@ -135,9 +135,9 @@ def siblings(table: Table, rows: Sequence[Row]) -> Iterator[Join]:
     for key in sorted(keys):
         head = set(words.pointing(key)) - _THINGS
         for other in sorted(keys) if words.says_id(key) else ():
-            said = set(words.words(other))
-            if other != key and said & (_TYPES | _THINGS) and not words.says_id(other) and head and (
-                    said - _TYPES - _THINGS == head):
+            name_words = set(words.words(other))
+            if other != key and name_words & (_TYPES | _THINGS) and not words.says_id(other) and head and (
+                    name_words - _TYPES - _THINGS == head):
                 yield Join(table.name, f"beside {key}: {other}", table.name, ((owner, owner),), pair[1],
                            ((pair[0], other),), ((pair[0], key),))
 
@@ -179,8 +179,8 @@ def named_kinds(table: Table, column: str, rows: Sequence[Row], titles: Mapping[
                                                                                                                  str]:
     """What the values of a discriminating column mean, as names. titles: of the rows of tables of types, by column."""
     values = {str(row[column]) for row in rows if row.get(column) not in (None, "")}
-    said = titles.get(f"{table.name}.{column}", {})
-    return {v: said.get(v, kind_said(v)) for v in values} if len(values) <= KINDS else {}
+    title = titles.get(f"{table.name}.{column}", {})
+    return {v: title.get(v, kind_said(v)) for v in values} if len(values) <= KINDS else {}
 
 
 def called(place: Place) -> str:
@@ -190,9 +190,9 @@ def called(place: Place) -> str:
     if not steps:
         return place.where[0][1].lstrip("_") if place.where else place.column
     if steps[-1][:1] in ("~", "{"):
-        said = shapes.word(steps[-1])
+        word = shapes.word(steps[-1])
         outside = next(iter(around(place)), place.column)
-        return f"{said or outside} id"
+        return f"{word or outside} id"
     key, _, kind = steps[-1].lstrip("@").partition("@")
     kind = kind.rpartition("=")[2]
     if set(words.words(key)) <= _PLAIN:
@@ -214,7 +214,7 @@ def echoes(table: Table, rows: Sequence[Row]) -> Iterator[tuple[Place, str, floa
     alike: dict[Place, set[str]] = {}
     seen: dict[Place, list[int]] = {}
     for row in [*rows[::len(rows) // _LOOKED_AT + 1], *rows[-_LOOKED_AT // 2:]]:
-        own = {c: n for c in table.stored for path, n in (located.numbers(row[c]) if isinstance(
+        numbers = {c: n for c in table.stored for path, n in (located.numbers(row[c]) if isinstance(
             row[c], int) or (isinstance(row[c], str) and len(str(row[c])) < 20) else ()) if not path}
         for column in table.stored:
             if not isinstance(row[column], str):
@@ -222,7 +222,7 @@ def echoes(table: Table, rows: Sequence[Row]) -> Iterator[tuple[Place, str, floa
             for path, value in located.numbers(row[column]):
                 kinds = [((kind, str(row[kind])),) for kind in types] if not path or path == (shapes.HEAD,) else [()]
                 for place in (Place(table.name, column, kind).at(path) for kind in kinds):
-                    same = {c for c, n in own.items() if c != column and n == value}
+                    same = {c for c, n in numbers.items() if c != column and n == value}
                     alike[place] = alike.get(place, same) & same
                     seen.setdefault(place, []).append(value)
     for place, columns in alike.items():

@@ -17,18 +17,19 @@ def pointers_of(database: Database, tables: Mapping[str, Table], profile: Profil
                 ) -> dict[tuple[str, str], set[tuple[frozenset[str], str]]]:
     """By table and column, the steps of paths in it that point anywhere, and the table that each points at; empty where
     the profile names no such table, or where it is not there."""
-    told, framework = profile.pointers, profile.framework
-    if told is None or framework is None or not {told.table, framework.types} <= tables.keys():
+    declared, framework = profile.pointers, profile.framework
+    if declared is None or framework is None or not {declared.table, framework.types} <= tables.keys():
         return {}
     types = tables[framework.types]
-    if not {told.of, told.to, told.path} <= {*tables[told.table].names} or not {*framework.names} <= {*types.names}:
+    if not {declared.of, declared.to,
+            declared.path} <= {*tables[declared.table].names} or not {*framework.names} <= {*types.names}:
         return {}
     models = model_names(framework, tables)
     named = {row[0]: models.get(tuple(map(str, row[1:])), "") for row in database.scan(
         types, (*types.key, *framework.names))}
-    found: dict[tuple[str, str], set[tuple[frozenset[str], str]]] = {}
+    pointers: dict[tuple[str, str], set[tuple[frozenset[str], str]]] = {}
     seen = set()
-    for at, row in enumerate(database.scan(tables[told.table], (told.of, told.to, told.path))):
+    for at, row in enumerate(database.scan(tables[declared.table], (declared.of, declared.to, declared.path))):
         if at >= _MOST:
             break
         if row in seen:
@@ -36,5 +37,5 @@ def pointers_of(database: Database, tables: Mapping[str, Table], profile: Profil
         seen.add(row)
         of, to, path = named.get(row[0], ""), base_of(tables, named.get(row[1], "")), str(row[2]).split(".")
         if of and to:
-            found.setdefault((of, path[0]), set()).add((frozenset(path[1:]) - {_ENTRY, ""}, to))
-    return found
+            pointers.setdefault((of, path[0]), set()).add((frozenset(path[1:]) - {_ENTRY, ""}, to))
+    return pointers

@@ -27,9 +27,9 @@ class PointingBack:
         rows = [row for row in self._samples.get(table, ()) if isinstance(row.get(column), int) and row[column]][:_ROWS]
         best = 0.0, 0, ""
         for name in back if len(rows) >= _FEWEST and mine.surrogate else ():
-            there = self._rows(table, column, theirs, rows)
-            led = [row for row in rows if row[column] in there]
-            same = {row[mine.key[0]] for row in led if there[row[column]].get(name) == row[mine.key[0]]}  # type: ignore[index]
+            share = self._rows(table, column, theirs, rows)
+            led = [row for row in rows if row[column] in share]
+            same = {row[mine.key[0]] for row in led if share[row[column]].get(name) == row[mine.key[0]]}  # type: ignore[index]
             if len(same) >= _FEWEST and len(same) >= _SHARE * len(led):
                 best = max(best, (len(same) * math.log2(len(rows)), len(same), name))
         return best

@@ -54,8 +54,8 @@ class Restrictions:
             thing = next(((c, t) for c, t in self.goals[name].items()
                           if t not in self.accounts and t not in self.groups and t != name), None)
             who = set(self.goals[name].values())
-            own = set(table.stored) - {*table.key, *self.goals[name]}
-            if thing is not None and len(own) <= _FEW_COLUMNS and (secret or who & self.groups or (
+            columns = set(table.stored) - {*table.key, *self.goals[name]}
+            if thing is not None and len(columns) <= _FEW_COLUMNS and (secret or who & self.groups or (
                     who & self.accounts and _ACCESS & {*words.words(name)})):
                 yield Child(name, thing[0], thing[1], name, table.key, repeats=True, natural=True), (name, ())
             elif secret:

@@ -29,17 +29,17 @@ class Sources:
 
     def of(self, table: str, column: str, known: Profile, row: Row) -> tuple[str, ...]:
         """What is known of a column of a row, each with who says it and why. known: all layers together."""
-        found = [f"{_place(r)} points at {r.to}: {self._who(r)}" for r in known.references_of(table)
+        lines = [f"{_place(r)} points at {r.to}: {self._who(r)}" for r in known.references_of(table)
                  if r.column == column and r.to and r.pattern != LIST and holds(r.where, row)]
         tree = known.tree_of(table)
         if tree is not None and column in tree.columns:
-            found.append(f"it follows from the row's place in a tree: {self._by_part('trees', tree)}")
+            lines.append(f"it follows from the row's place in a tree: {self._by_part('trees', tree)}")
         for policy in known.policies:
             if policy.table == table and policy.column == column and not policy.path and holds(policy.where, row) and (
                     str(policy.policy) != "local"):
-                found.append(f"it is merged as {policy.policy}: {self._by_part('policies', policy)}")
+                lines.append(f"it is merged as {policy.policy}: {self._by_part('policies', policy)}")
                 break
-        return tuple(dict.fromkeys(found))
+        return tuple(dict.fromkeys(lines))
 
     def whose(self, kind: str, table: str, visitors: bool) -> str:
         """Who says whose the rows of a kind are, and why; empty where nobody says anything."""

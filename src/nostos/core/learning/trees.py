@@ -30,13 +30,13 @@ def tree_of(database: Database, table: Table, rows: Sequence[Row], parents: Iter
     for column in table.stored:
         texts = [row[column] for row in rows]
         if column not in table.key and all(isinstance(t, str) and t for t in texts) and len(set(texts)) == len(texts):
-            found = _by_path(database, table, rows, column)
-            if found is not None:
-                return _with_inherited(database, table, rows, found)
+            tree = _by_path(database, table, rows, column)
+            if tree is not None:
+                return _with_inherited(database, table, rows, tree)
     for column in parents:
-        found = _with_inherited(database, table, rows, RowTree(table.name, parent=column))
-        if found.inherited:
-            return found
+        tree = _with_inherited(database, table, rows, RowTree(table.name, parent=column))
+        if tree.inherited:
+            return tree
     return None
 
 
@@ -54,8 +54,8 @@ def _by_path(database: Database, table: Table, rows: Sequence[Row], column: str)
         if not deep and not (unique and depth and children):
             continue  # nothing is below anything yet, and nothing else says that it is a tree
         some = deep[:_LOOKED_UP]
-        there = {row[column] for row in database.find_any(table, column, list({up for _, up in some}), {})}
-        if all(up in there for _, up in some):
+        present = {row[column] for row in database.find_any(table, column, list({up for _, up in some}), {})}
+        if all(up in present for _, up in some):
             return replace(tree, depth=depth, depth_base=base, children=children)
     return None
 
@@ -67,8 +67,8 @@ def _candidates(table: Table, rows: Sequence[Row], column: str) -> Iterator[RowT
     if letters <= set(_DIGITS + _UPPER + _LOWER) and letters & set(_DIGITS):
         alphabet = _DIGITS + (_UPPER if letters & set(_UPPER) else "") + (_LOWER if letters & set(_LOWER) else "")
         lengths = {len(p) for p in paths}
-        told = {len(p) // d for p, d in zip(paths, _numbers(table, rows), strict=True) if d and len(p) % d == 0}
-        steps = sorted(told) if len(told) == 1 else [s for s in _STEPS if len(lengths) > 1]
+        ratios = {len(p) // d for p, d in zip(paths, _numbers(table, rows), strict=True) if d and len(p) % d == 0}
+        steps = sorted(ratios) if len(ratios) == 1 else [s for s in _STEPS if len(lengths) > 1]
         for step in reversed(steps):
             if all(n % step == 0 for n in lengths):
                 yield RowTree(table.name, column, step, alphabet=alphabet)
@@ -123,7 +123,7 @@ def _with_inherited(database: Database, table: Table, rows: Sequence[Row], tree:
     """The tree, with the columns whose values begin with those of the row above."""
     ups = _parents(database, table, rows, tree)
     pairs = [(row, up) for row in rows if (up := ups.get(tree.up(row))) is not None]
-    found = []
+    columns = []
     for column in table.stored:
         if column == tree.path or not pairs or not all(
                 isinstance(r[column], str) and isinstance(up[column], str) for r, up in pairs):
@@ -131,8 +131,8 @@ def _with_inherited(database: Database, table: Table, rows: Sequence[Row], tree:
         texts = [(str(row[column]), str(up[column])) for row, up in pairs]
         if all(up and t.startswith(up) and len(t) > len(up) for t, up in texts) and (
                 len(pairs) > 2 or all("/" in t for t, _ in texts)) and any(len(up) > 1 for _, up in texts):
-            found.append(column)
-    return replace(tree, inherited=tuple(found))
+            columns.append(column)
+    return replace(tree, inherited=tuple(columns))
 
 
 def _parents(database: Database, table: Table, rows: Sequence[Row], tree: RowTree) -> Mapping[object, Row]:

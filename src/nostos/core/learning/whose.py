@@ -56,42 +56,42 @@ class Whose:
 
 def features(table: Table, rows: Sequence[Row]) -> dict[str, str]:
     """What is seen of a table by itself, each with its reason in words."""
-    found: dict[str, str] = {}
+    features: dict[str, str] = {}
     mine = words.words(table.name)
-    telling = any(mine[:1] and mine[0] in said for said in _LISTS.values())  # else all of an application begin so
+    telling = any(mine[:1] and mine[0] in entries for entries in _LISTS.values())  # else all of an application begin so
     named = {*mine} if telling or len(mine) == 1 else {*mine[1:]}
     for what in ("trade", "passing", "lists", "doings", "kept"):
-        said = sorted({e for w in named for e in _LISTS[what] if w == e or (w.endswith(e) and len(e) > 3)})
-        last = any(mine[-1] == e or (mine[-1].endswith(e) and len(e) > 3) for e in said)
-        if said and (what != "lists" or last):  # `categories_logs` are logs
-            found[f"table {what}" + (" last" if last else "")] = f"its name says {', '.join(said)}"
+        entries = sorted({e for w in named for e in _LISTS[what] if w == e or (w.endswith(e) and len(e) > 3)})
+        last = any(mine[-1] == e or (mine[-1].endswith(e) and len(e) > 3) for e in entries)
+        if entries and (what != "lists" or last):  # `categories_logs` are logs
+            features[f"table {what}" + (" last" if last else "")] = f"its name says {', '.join(entries)}"
     heads = [set(words.words(c)) for c in table.stored if not words.says_person(c)]  # not what is said of a person
     for what in ("trade", "written", "arranged", "ranks", "public", "seen"):
-        said = sorted({w for h in heads for w in h & _LISTS[what]})
-        if said:
-            found[f"columns {what}" + (" several" if len(said) > 2 else "")] = f"it has {', '.join(said[:4])}"
+        entries = sorted({w for h in heads for w in h & _LISTS[what]})
+        if entries:
+            features[f"columns {what}" + (" several" if len(entries) > 2 else "")] = f"it has {', '.join(entries[:4])}"
     personal = sorted({p for c in table.stored for p in _personal_words(c)})
     if personal:
-        found["columns personal"] = f"it tells of {', '.join(personal)}"
+        features["columns personal"] = f"it tells of {', '.join(personal)}"
     if any(words.says_person(c) for c in table.stored):
-        found["columns person"] = "it says whose a row is"
+        features["columns person"] = "it says whose a row is"
     if any({"ip", "agent", "useragent"} & set(words.words(c)) for c in table.stored):
-        found["columns machine"] = "it tells of machines"
+        features["columns machine"] = "it tells of machines"
     if any({"token", "hash", "nonce"} & h or {"session", "key"} <= h for h in heads):
-        found["columns token"] = "it holds tokens"
+        features["columns token"] = "it holds tokens"
     if is_link(table, words.says_id):
-        found["ties"] = "it only ties others together"
+        features["ties"] = "it only ties others together"
     texts = sum(bool(re.search(r"(?i)text|clob", c.declared)) for c in table.columns)
     if texts > 1:
-        found["texts"] = "it holds several long texts"
+        features["texts"] = "it holds several long texts"
     times = [set(words.words(c.name)) for c in table.columns if re.search(r"(?i)date|time", c.declared)
              or _are_times(row.get(c.name) for row in rows)]
     changed = any(t & {"updated", "modified", "changed", "edited", "updatedon", "modifiedon"} for t in times)
-    found["time of change" if changed else "time" if times else "no time"] = (
+    features["time of change" if changed else "time" if times else "no time"] = (
         "it says when it was changed" if changed else "it says when" if times else "it does not say when")
     for kind, _, why in by_values(table, rows):
-        found[f"values {kind}"] = why
-    return found
+        features[f"values {kind}"] = why
+    return features
 
 
 def by_values(table: Table, rows: Sequence[Row]) -> Iterator[tuple[str, str, str]]:
@@ -159,8 +159,8 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
     bits: dict[str, float] = {}
     for table in tables:
         bits[table.name], reasons = weighed(table, samples.get(table.name, ()))
-        said = "; ".join(f"{b:+.1f} {r}" for b, r in reasons[:3])
-        why[table.name] = f"{round(bits[table.name]) + 0:+d} bits: {said}"
+        reason = "; ".join(f"{b:+.1f} {r}" for b, r in reasons[:3])
+        why[table.name] = f"{round(bits[table.name]) + 0:+d} bits: {reason}"
     site = list(every) or tables
     telling = sum(any(f.startswith(("table", "columns")) for f in features(t, ())) for t in site)
     names_speak = telling >= _TELLING * len(site)
@@ -202,7 +202,7 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
         if person is not None and table.name not in accounts:
             visitors.add(table.name)
             why[table.name], bits[table.name] = f"it says more of {person}, who are people", 0.0
-    firm = {t for t in visitors if bits[t] >= WEIGHTS["whose"]["firm"]} | {t for t, said in named.items() if said}
+    firm = {t for t in visitors if bits[t] >= WEIGHTS["whose"]["firm"]} | {t for t, reason in named.items() if reason}
     more = True
     while more:
         more = False
@@ -264,13 +264,13 @@ def completes(table: Table, tables: Mapping[str, Table], samples: Mapping[str, S
         column = table.column(r.column)
         if not r.is_key or r.learned or r.to in people or r.to not in tables or column is None or column.nullable:
             continue
-        said = next((c.partition(".")[0] for c, _ in r.where if "." in c), "")
+        table_name = next((c.partition(".")[0] for c, _ in r.where if "." in c), "")
         for row in samples.get(table.name, ()):
-            if not r.where or (said in row and of_types.get(str(row[said])) == r.to):
+            if not r.where or (table_name in row and of_types.get(str(row[table_name])) == r.to):
                 pointed.setdefault((r.column, r.to), set()).add(str(row[r.column]))
-    for (_, goal), there in pointed.items():
+    for (_, goal), rows in pointed.items():
         keys = {str(row[tables[goal].key[0]]) for row in samples.get(goal, ())} if goal != table.name else set()
-        if _FEWEST <= len(keys) < _MANY_ROWS and keys <= there:
+        if _FEWEST <= len(keys) < _MANY_ROWS and keys <= rows:
             return goal
     return ""
 
@@ -307,7 +307,7 @@ def _below(tables: Iterable[Table], findings: Iterable[Finding], likeliest: bool
 def _personal_words(column: str) -> list[str]:
     """The words of a column's name that say that it holds something of a person: a mail address, not its template."""
     parts = words.words(column)
-    said = _LISTS["personal"]
-    return [a + b for a, b in pairwise(parts) if a + b in said] + [
-        w for n, w in enumerate(parts) if w in said and parts[0] not in words.ASKING
+    listed = _LISTS["personal"]
+    return [a + b for a, b in pairwise(parts) if a + b in listed] + [
+        w for n, w in enumerate(parts) if w in listed and parts[0] not in words.ASKING
         and not set(parts[n + 1:]) & _LISTS["written"]]

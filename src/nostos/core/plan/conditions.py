@@ -108,8 +108,8 @@ def as_data(condition: Condition) -> dict[str, Any]:
 
 def counted(conditions: Iterable[Condition]) -> list[tuple[str, int]]:
     """How many there are of each kind, in words."""
-    found = Counter(type(c) for c in conditions)
-    return [(_WORDS[kind], found[kind]) for kind in _WORDS if found[kind]]
+    counts = Counter(type(c) for c in conditions)
+    return [(_WORDS[kind], counts[kind]) for kind in _WORDS if counts[kind]]
 
 
 def of_schema(item: str, action: SchemaAction, what: str, table: str, name: str) -> Iterator[Condition]:

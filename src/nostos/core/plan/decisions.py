@@ -24,12 +24,12 @@ class Decision:
     field: str = ""
 
 
-def decision(side: str, said: str, items: Iterable[str]) -> Decision:
+def decision(side: str, preference: str, items: Iterable[str]) -> Decision:
     """A decision as it is typed: `page/visit`, `page/*`, or `page/visit:title`."""
     names = list(items)
-    item, colon, field = said.rpartition(":")
-    if not colon or matching(names, [said]) or not matching(names, [item]):
-        return Decision(said, Side(side))
+    item, colon, field = preference.rpartition(":")
+    if not colon or matching(names, [preference]) or not matching(names, [item]):
+        return Decision(preference, Side(side))
     return Decision(item, Side(side), field)
 
 

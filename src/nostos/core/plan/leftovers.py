@@ -22,7 +22,7 @@ class Trace:
 
     item: str
     place: str
-    said: str
+    text: str
 
 
 def leftovers(planned: Plan, traces: Traces, source: FileTree, database: DatabaseWords) -> Iterator[Trace]:
@@ -30,15 +30,15 @@ def leftovers(planned: Plan, traces: Traces, source: FileTree, database: Databas
     source's, which no file is to lead to."""
     for write in planned.of(InsertRow, UpdateRow):
         for column, value in write.values.items():
-            if said := traces.found(value):
-                yield Trace(write.item, f"{write.table}.{column}", said)
+            if hits := traces.trace_in(value):
+                yield Trace(write.item, f"{write.table}.{column}", hits)
     puts = [put for operation in planned.of(PutFile, SwitchFolder) for put in changes_of(operation)
             if isinstance(put, PutFile) and put.entry.kind == "file" and put.entry.size <= _LARGEST]
     for at in range(0, len(puts), _AT_ONCE):
         some = puts[at:at + _AT_ONCE]
         with source.looking_ahead(source.small(put.path) for put in some if put.content is None):
-            yield from (Trace(put.item, put.path, said) for put in some
-                        if (said := _said(put, traces, source, database)))
+            yield from (Trace(put.item, put.path, hits) for put in some
+                        if (hits := _said(put, traces, source, database)))
 
 
 def _said(put: PutFile, traces: Traces, source: FileTree, database: DatabaseWords) -> str:
@@ -51,4 +51,4 @@ def _said(put: PutFile, traces: Traces, source: FileTree, database: DatabaseWord
         return ""
     named, traced = database.may_be_in(content), traces.may_be_in(content)
     text = content.decode("utf-8", "replace") if named or traced else ""
-    return (database.named(text) if named else "") or (traces.found(text) if traced else "")
+    return (database.named(text) if named else "") or (traces.trace_in(text) if traced else "")

@@ -83,25 +83,25 @@ def resolve(comparison: Comparison, target_db: Database, leave: Sequence[str] = 
 def _linked(text: str) -> Iterator[str]:
     """The paths below the site's address that a portable text may mean: names may hold blanks and percent codes."""
     for match in _FILE_URL.finditer(written(text, False)) if OPEN in text else ():
-        said = unescape(match.group(1)).replace("\\", "")
-        found = re.split(r"[?#]", said)[0]
-        for end in islice(re.finditer(r"[\s),;\]}]|$", found), _BLANKS):
-            yield found[:end.start()]
-            yield unquote(found[:end.start()])
+        address = unescape(match.group(1)).replace("\\", "")
+        path = re.split(r"[?#]", address)[0]
+        for end in islice(re.finditer(r"[\s),;\]}]|$", path), _BLANKS):
+            yield path[:end.start()]
+            yield unquote(path[:end.start()])
 
 
 def _together(comparison: Comparison, needs: Needs) -> list[tuple[str, Need]]:
     """What is part of one update with something else: all of it goes home, or none."""
-    found = []
+    names = []
     for group in comparison.rows.profile.together:
         owner = comparison.items.get(comparison.files.get(group.file, ""))
         if owner is None or not any(f.path == group.file and f.standing is not Standing.KEPT for f in owner.files):
             continue
         parts = [n for n in sorted(matching(comparison.items, group.items)) if n in needs or comparison.items[
             n].standing is Standing.CLASH]
-        found += [(one, Need(one, other, "it is part of the same update")) for one in parts if one in needs
+        names += [(one, Need(one, other, "it is part of the same update")) for one in parts if one in needs
                   for other in parts if other != one]
-    return found
+    return names
 
 
 def _parts(comparison: Comparison, needs: Needs, leave: Sequence[str]) -> list[tuple[str, Need]]:
@@ -140,7 +140,7 @@ class _Finder(TreePlaces):
 
     def _along(self) -> dict[RowName, list[str]]:
         """What goes along with each row, by its item."""
-        found: dict[RowName, list[str]] = {}
+        needs: dict[RowName, list[str]] = {}
         for along in self.rows.profile.along:
             for state in self.rows.states.values():
                 if state.table == along.table and state.source is not None and state.base is not None and holds(
@@ -148,8 +148,8 @@ class _Finder(TreePlaces):
                     named = refs_to(state.source.get(along.column))
                     owner = self.comparison.owner.get(state.id)
                     if named is not None and owner is not None and self.comparison.items[owner].goes_home:
-                        found.setdefault((named[0], (named[1],)), []).append(owner)
-        return found
+                        needs.setdefault((named[0], (named[1],)), []).append(owner)
+        return needs
 
     def needs(self, item: Item) -> Iterator[Need]:
         """What an item needs. Raises Obstacle when something is in its way."""
@@ -187,20 +187,20 @@ class _Finder(TreePlaces):
             if born and number is not None and self._is_free(table):
                 self.rows.as_numbered.add(table.name)
                 continue
-            there = self.rows.target_keys.key(row[0], str(row[1][0]))
+            key = self.rows.target_keys.key(row[0], str(row[1][0]))
             here = self.rows.source_keys.key(row[0], str(row[1][0]))
-            if born or there != here:
+            if born or key != here:
                 raise Obstacle(f"its file {file.path} lies under its number, which is another thing's on "
                                f"{self.rows.target}")
 
     def _is_free(self, table: Table) -> bool:
         """Whether every number that the source has given out to new rows of a table is still to be given out there."""
         if table.name not in self.free:
-            given = [s.source_key[0] for s in self.rows.states.values() if s.table == table.name and s.source_key
+            keys = [s.source_key[0] for s in self.rows.states.values() if s.table == table.name and s.source_key
                      and s.target is None and s.base is None and isinstance(s.source_key[0], int)]
             target = self.rows.target_tables.get(table.name)
             taken = 0 if target is None else max(self.target_db.top(target) or 0, self.target_db.counter(target) or 0)
-            self.free[table.name] = bool(given) and min(given) > taken
+            self.free[table.name] = bool(keys) and min(keys) > taken
         return self.free[table.name]
 
     def _is_gone(self, write: RowWrite) -> bool:
@@ -218,7 +218,7 @@ class _Finder(TreePlaces):
             other = self.rows.states.get(name)
             if other is not None and other.base is None and other.target is not None and other.source is None:
                 owner = self.comparison.owner.get(name) or self.called(name)
-                raise Obstacle(f"removed {self.rows.source.there}, but {self.rows.target} has built on it since: "
+                raise Obstacle(f"removed {self.rows.source.where}, but {self.rows.target} has built on it since: "
                                f"{owner}")
 
     def _stepped(self, item: Item, step: SchemaStep) -> Iterator[Need]:
@@ -293,10 +293,10 @@ class _Finder(TreePlaces):
         place = _where(write, column)
         parsed = CanonicalName.parse(name)
         if parsed.origin is Origin.NOWHERE:
-            there = self.rows.target_tables.get(table)
+            target_table = self.rows.target_tables.get(table)
             if self._is_told(write, column, table):
                 self.rows.nowhere.add(table)  # where it might lead to anything there, it is written as nothing
-            elif there is not None and self.target_db.fetch(there, (parsed.number,)):
+            elif target_table is not None and self.target_db.fetch(target_table, (parsed.number,)):
                 raise Obstacle(f"{place} points at {table} {parsed.number}, which {self.rows.source} does not have, "
                                 f"while {self.rows.target} has another thing by that number")
             return None

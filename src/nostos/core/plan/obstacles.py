@@ -59,8 +59,8 @@ class Obstacles(Referrers):
                     if other != item.id:
                         yield Need(item.id, other, f"it makes room for the same {', '.join(columns)}")
                     continue
-                said = ", ".join(f"{c} {v!r}" for c, v in values.items())
-                raise Obstacle(f"{self.rows.target} already has {other} with the same {said}")
+                text = ", ".join(f"{c} {v!r}" for c, v in values.items())
+                raise Obstacle(f"{self.rows.target} already has {other} with the same {text}")
 
     def _wanted(self, columns: Sequence[str], write: RowWrite) -> Row | None:
         """What a row is to have in these columns; None where that cannot be alike with anything on live."""
@@ -74,20 +74,20 @@ class Obstacles(Referrers):
     def _takers(self, table: Table, columns: tuple[str, ...]) -> dict[tuple[Value, ...], list[Row]]:
         """Live's rows by what they have in these columns, of those that anything is to be written alike: looked for in
         one pass."""
-        found = self._taken.get((table.name, columns))
-        if found is None:
-            found = self._taken[table.name, columns] = {}
+        takers = self._taken.get((table.name, columns))
+        if takers is None:
+            takers = self._taken[table.name, columns] = {}
             wanted = {tuple(v.values()) for i in self.comparison.items.values() if i.goes_home
                       for w in row_writes(self.rows, i) if w.state.table == table.name
                       and w.action is not WriteAction.REMOVE and set(columns) & set(w.values)
                       and (v := self._wanted(columns, w)) is not None}
-            there: Iterable[Row] = self.target_db.fetch_many(table, sorted(wanted, key=repr)) if columns == table.key \
+            rows: Iterable[Row] = self.target_db.fetch_many(table, sorted(wanted, key=repr)) if columns == table.key \
                 else self.target_db.find_any(table, columns[0], sorted({w[0] for w in wanted}, key=repr), {})
-            for row in there:
+            for row in rows:
                 values = tuple(row[c] for c in columns)
                 if values in wanted:
-                    found.setdefault(values, []).append(row)
-        return found
+                    takers.setdefault(values, []).append(row)
+        return takers
 
     def _makes_room(self, name: RowName, columns: Sequence[str]) -> bool:
         """Whether staging gave a row other values, or removed it, and live left it as it was."""
@@ -110,11 +110,11 @@ class Obstacles(Referrers):
             if other is None and self.rows.keep_keys:
                 raise Obstacle(f"{self.rows.target} has built on it since: {called}")
             if other is None or owner is None or (other.source and _points(other.source, target)):
-                raise Obstacle(f"removed {self.rows.source.there}, but {called} {self.rows.target.there} still "
+                raise Obstacle(f"removed {self.rows.source.where}, but {called} {self.rows.target.where} still "
                                "refers to it")
             if other.base is None or (other.target and not _points(other.base, target) and state.name[0] is not None
                                       and self.rows.table(state.table).surrogate):
-                raise Obstacle(f"removed {self.rows.source.there}, but {self.rows.target} has built on it since: "
+                raise Obstacle(f"removed {self.rows.source.where}, but {self.rows.target} has built on it since: "
                                f"{owner}")
             if owner != item.id:
                 yield Need(item.id, owner, "it refers to what is removed")
@@ -145,15 +145,16 @@ class Obstacles(Referrers):
             lets_go = {w.state.id for w in writes if w.action is WriteAction.REMOVE or owned.column in w.values}
             for value in owned.values(path)[:1]:
                 for row in self.target_db.find_any(table, owned.column, owned.held([value]), {}):
-                    if owned.said(row) == value and holds(owned.where, row) and self._named(table, row) not in lets_go:
-                        raise Obstacle(f"its file {path} was removed {self.rows.source.there}, but {self.rows.target} "
+                    if owned.path_in(row) == value and holds(owned.where, row) and (
+                            self._named(table, row) not in lets_go):
+                        raise Obstacle(f"its file {path} was removed {self.rows.source.where}, but {self.rows.target} "
                                        "still shows it")
 
 
 def referred_again(comparison: Comparison, items: Iterable[Item], target_db: Database) -> tuple[str, ...]:
     """After a merge: what live has that refers to something which the merge removed. It came in the very moment."""
-    there = target_db.tables()
-    rows = replace(comparison.rows, target_tables={n: there[n] for n in comparison.rows.target_tables if n in there})
+    tables = target_db.tables()
+    rows = replace(comparison.rows, target_tables={n: tables[n] for n in comparison.rows.target_tables if n in tables})
     finder = Obstacles(replace(comparison, rows=rows), target_db, tuple(items))
     gone = set(finder.removed)
     return tuple(sorted({finder.called(name) for rows in finder.referrers().values() for name in rows

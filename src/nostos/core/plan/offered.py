@@ -41,8 +41,8 @@ def offers(crew: Crew, comparison: Comparison, needs: Needs) -> dict[str, Offer]
     decided: Mapping[str, Sequence[object]] = {}
     after = comparison
     if clashes:
-        def for_staging(found: Comparison) -> Choice:
-            return Choice(prefer=tuple(Decision(i.id, Side.STAGING) for i in found.items.values()
+        def for_staging(offers: Comparison) -> Choice:
+            return Choice(prefer=tuple(Decision(i.id, Side.STAGING) for i in offers.items.values()
                                        if i.standing is Standing.CLASH))
 
         try:
@@ -53,14 +53,14 @@ def offers(crew: Crew, comparison: Comparison, needs: Needs) -> dict[str, Offer]
     else:
         all_needs = needs
     usual = {c.item.id for c in choose(comparison, needs, Choice()).chosen}
-    found = {}
+    offers = {}
     for name in (*needs, *(n for n in all_needs if n not in needs)):
         item = comparison.items.get(name) or after.items[name]
-        own = all_needs.get(name, needs.get(name, ()))
+        need = all_needs.get(name, needs.get(name, ()))
         fields = tuple(f.name for f in item.fields if f.standing is Standing.CLASH) if name in decided else ()
-        found[name] = Offer(name in usual, item.careful, name in decided, tuple((n.on, n.reason) for n in own),
+        offers[name] = Offer(name in usual, item.careful, name in decided, tuple((n.on, n.reason) for n in need),
                             seen(item), fields)
-    return found
+    return offers
 
 
 def _itself(comparison: Comparison, name: str) -> bool:

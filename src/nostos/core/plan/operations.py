@@ -204,12 +204,12 @@ def _put(item: Item, file: FileState) -> PutFile:
     return PutFile(item.id, file.path, entry, file.target, merged)
 
 
-def travelling(entry: FileEntry, there: FileEntry | None) -> int:
+def travelling(entry: FileEntry, target_entry: FileEntry | None) -> int:
     """The rights that a file is laid down with: those that let whoever runs it be its owner, or of its group, do not
     travel, unless the file that it replaces has them. Of a folder its group may go on to what is made in it."""
-    own = 0 if there is None or there.kind != entry.kind else there.mode & _AS_OWNER
+    mode = 0 if target_entry is None or target_entry.kind != entry.kind else target_entry.mode & _AS_OWNER
     passing = _AS_OWNER & 0o2000 if entry.kind == "folder" else 0
-    return entry.mode & ~_AS_OWNER | entry.mode & (own | passing)
+    return entry.mode & ~_AS_OWNER | entry.mode & (mode | passing)
 
 
 _AT_ALL, _DECLARED, _KEY = 1, 2, 3  # how much a row must be there before another points at it
@@ -220,19 +220,19 @@ def _points_at(rows: Rows, table: str, values: Mapping[str, Any]) -> dict[RowNam
     there first."""
     at = rows.table(table)
     declared = {c for fk in at.foreign_keys for c in fk.columns}
-    found: dict[RowName, int] = {}
+    points: dict[RowName, int] = {}
     for name, v in values.items():
         column = at.column(name)
         grade = _KEY if name in at.key else _DECLARED if (
             name in declared and column is not None and not column.nullable) else _AT_ALL
         for t, n in named_rows(v):
-            found[t, (n,)] = max(grade, found.get((t, (n,)), 0))
+            points[t, (n,)] = max(grade, points.get((t, (n,)), 0))
     for fk in at.foreign_keys:
         target = rows.target_tables.get(fk.target) or rows.source_tables.get(fk.target)
         if target is not None and not target.surrogate:
-            given = dict(zip(fk.target_columns, (values.get(c) for c in fk.columns), strict=False))
-            found[fk.target, tuple(given.get(k) for k in target.key)] = _KEY
-    return found
+            values_there = dict(zip(fk.target_columns, (values.get(c) for c in fk.columns), strict=False))
+            points[fk.target, tuple(values_there.get(k) for k in target.key)] = _KEY
+    return points
 
 
 def _parents_first(entries: list[tuple[RowName, dict[RowName, int], T]]) -> list[tuple[int, T]]:
@@ -250,8 +250,8 @@ def _depths(targets: Mapping[RowName, Mapping[RowName, int]], least: int) -> dic
              for name, some in targets.items()}
     depths: dict[RowName, int] = {}
     for circle in _circles(edges):
-        own = {*circle}
-        base = 1 + max((depths[t] for name in circle for t in edges[name] if t not in own), default=0)
+        members = {*circle}
+        base = 1 + max((depths[t] for name in circle for t in edges[name] if t not in members), default=0)
         inside = {} if len(circle) == 1 or least == _KEY else _depths({n: targets[n] for n in circle}, least + 1)
         depths.update((name, base + inside.get(name, 0)) for name in circle)
     return depths
@@ -260,23 +260,23 @@ def _depths(targets: Mapping[RowName, Mapping[RowName, int]], least: int) -> dic
 def _circles(edges: Mapping[RowName, Sequence[RowName]]) -> Iterator[list[RowName]]:
     """The strongly connected components of a graph, each after those that it leads to (R. Tarjan, *Depth-first search
     and linear graph algorithms*, 1972; without recursion, for a chain of rows may be long)."""
-    found: dict[RowName, int] = {}
+    circles: dict[RowName, int] = {}
     lowest: dict[RowName, int] = {}
     open_: dict[RowName, None] = {}
     for start in edges:
-        stack: list[tuple[RowName, int]] = [(start, 0)] if start not in found else []
+        stack: list[tuple[RowName, int]] = [(start, 0)] if start not in circles else []
         while stack:
             name, at = stack.pop()
             if at == 0:
-                found[name] = lowest[name] = len(found)
+                circles[name] = lowest[name] = len(circles)
                 open_[name] = None
             elif (before := edges[name][at - 1]) in open_:
                 lowest[name] = min(lowest[name], lowest[before])
             if at < len(edges[name]):
                 stack.append((name, at + 1))
-                if edges[name][at] not in found:
+                if edges[name][at] not in circles:
                     stack.append((edges[name][at], 0))
-            elif lowest[name] == found[name]:
+            elif lowest[name] == circles[name]:
                 circle: list[RowName] = []
                 while not circle or circle[-1] != name:
                     circle.append(open_.popitem()[0])

@@ -22,7 +22,7 @@ from nostos.core.compare.owned_files import owned_files
 from nostos.core.compare.row_changes import compare_rows
 from nostos.core.compare.schema_changes import schema_items
 from nostos.core.compare.two_names import both_ways, renamed_files
-from nostos.core.database.protocol import Database, told
+from nostos.core.database.protocol import Database, explaining
 from nostos.core.database.schema import NAMED, Value
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
@@ -90,13 +90,13 @@ def compare_voyage(crew: Crew, tell: Listener = silent, toward: Side = Side.LIVE
     """Compare the two sites of a voyage, seen from the side that a merge is to write. made_for: the choice that is
     made for what was found: how clashes are decided, and what is left by name.
     Reads both, changes neither."""
-    with not_collecting(), _read(crew, tell, toward, made_for, lambda: _at_one_moment(crew.live)) as found:
-        return found
+    with not_collecting(), _read(crew, tell, toward, made_for, lambda: _at_one_moment(crew.live)) as comparison:
+        return comparison
 
 
 @contextmanager
 def _at_one_moment(site: Site) -> Iterator[Database]:
-    with closing(site.open(readonly=True)) as database, told(database), database.reading():
+    with closing(site.open(readonly=True)) as database, explaining(database), database.reading():
         yield database
 
 
@@ -128,12 +128,12 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
 
     questions: tuple[Question, ...] = ()
     roles = seen()
-    found = unexplained(roles)
-    if found:
+    unknown = unexplained(roles)
+    if unknown:
         tried: set[Place] = set()
         pointers = pointers_of(source_db, roles.rows.source_tables, roles.rows.profile)
         while True:
-            since, questions = Explainer(roles.rows, target_db, source_db, pointers).explain(found, tried)
+            since, questions = Explainer(roles.rows, target_db, source_db, pointers).explain(unknown, tried)
             layers = (*layers, since)
             if not since.references:
                 break
@@ -141,7 +141,7 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
             tried |= {f.place for f in since.findings if f.certainty is Certainty.SURE}
             comparison = _gathered(crew, live_db, staging_db, files, layers)
             roles = seen()
-            found = unexplained(roles)
+            unknown = unexplained(roles)
     if toward is Side.LIVE:
         comparison = hold_back(comparison, questions)
     programs = tuple(f"{what} {name}" for what, name in sorted(source_db.programs() - target_db.programs()))
@@ -178,8 +178,8 @@ def _gathered(crew: Crew, live_db: Database, staging_db: Database, files: list[F
     if learned:
         rows.profile = replace(rows.profile, files=(*rows.profile.files, *learned))
     rows.numbered = numbered(rows, files, {Side.LIVE: live_db, Side.STAGING: staging_db}, crew.live.files)
-    found = assemble(crew.anchor, rows, files, schema_items(rows, crew.anchor), staging_db, live_db)
-    return in_scope(found, crew.anchor.fact("network_site"))
+    comparison = assemble(crew.anchor, rows, files, schema_items(rows, crew.anchor), staging_db, live_db)
+    return in_scope(comparison, crew.anchor.fact("network_site"))
 
 
 def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = silent,
@@ -190,16 +190,16 @@ def prepare(crew: Crew, choice: Choice | ChoiceOf = DEFAULT, tell: Listener = si
     made = DEFAULT
     undecided: dict[str, Item] = {}
 
-    def made_for(found: Comparison) -> Choice:
+    def made_for(comparison: Comparison) -> Choice:
         nonlocal made
-        made = choice(found) if callable(choice) else choice
-        undecided.update(found.items)
+        made = choice(comparison) if callable(choice) else choice
+        undecided.update(comparison.items)
         return made
 
     if moment is None:
         return _ready(crew, *compare_voyage(crew, tell, toward, made_for), choice, toward, made, undecided)
-    with not_collecting(), _read(crew, tell, toward, made_for, moment) as found:  # what cannot be ends it early
-        return _ready(crew, *found, choice, toward, made, undecided)
+    with not_collecting(), _read(crew, tell, toward, made_for, moment) as comparison:  # what cannot be ends it early
+        return _ready(crew, *comparison, choice, toward, made, undecided)
 
 
 def _ready(crew: Crew, comparison: Comparison, needs: Needs, choice: Choice | ChoiceOf, toward: Side, made: Choice,
@@ -209,9 +209,9 @@ def _ready(crew: Crew, comparison: Comparison, needs: Needs, choice: Choice | Ch
     target = crew.live if toward is Side.LIVE else crew.staging
     traces: tuple[Trace, ...] = ()
     if toward is Side.LIVE:
-        theirs, own = DatabaseWords.of(crew.staging.database), DatabaseWords.of(crew.live.database)
+        theirs, roles = DatabaseWords.of(crew.staging.database), DatabaseWords.of(crew.live.database)
         traces = tuple(leftovers(planned, Traces(forms_of(crew.staging), forms_of(crew.live)), crew.staging.files,
-                                 theirs if theirs.name != own.name else DatabaseWords("")))
+                                 theirs if theirs.name != roles.name else DatabaseWords("")))
     noted = replace(selection, warnings=(
         *selection.warnings, *not_given(target.files, planned),
         *(f"{f.path} is set-user-id or set-group-id in {toward.other}: it goes without that"
@@ -221,7 +221,7 @@ def _ready(crew: Crew, comparison: Comparison, needs: Needs, choice: Choice | Ch
           for o in planned.of(SchemaOperation) if o.step.filled is not None),
         *((f"{toward.other} alone has {', '.join(comparison.programs)}: what is defined beside tables is not brought "
            "along, and would have to be made by hand",) if comparison.programs else ()),
-        *(f"{t.item} still speaks of staging, in {t.place}: {t.said}" for t in traces)))
+        *(f"{t.item} still speaks of staging, in {t.place}: {t.text}" for t in traces)))
     return PreparedMerge(comparison, needs, replace(planned, selection=noted), choice, toward, made, undecided,
                          traces=traces)
 

@@ -63,10 +63,10 @@ def is_of_the_whole_site(item: Item, profile: Profile) -> bool:
 def group_of(item: Item, profile: Profile) -> int:
     """Where an item's group stands among `GROUPS`, or after them: as the profile says, or by what it is made of."""
     table = item.root[0] if item.root is not None else ""
-    said: Sequence[str] = [f.group for f in profile.folders if item.folder and f.kind == item.kind] or [
+    groups: Sequence[str] = [f.group for f in profile.folders if item.folder and f.kind == item.kind] or [
         k.group for k in profile.kinds if k.table == table and k.name == item.kind]
-    if said and said[0]:
-        return GROUPS.index(said[0])
+    if groups and groups[0]:
+        return GROUPS.index(groups[0])
     if item.schema:
         return GROUPS.index("structure")
     if item.folder:

@@ -46,8 +46,9 @@ class Referrers:
 
     def _target_above(self, table: str, column: str, name: str) -> str:
         """What a value that begins with a live row's takes over from it."""
-        there = self.rows.target_tables.get(table)
-        row = self.target_db.fetch(there, (self._target_number(table, name),)) if there is not None else None
+        target_table = self.rows.target_tables.get(table)
+        row = self.target_db.fetch(target_table, (self._target_number(table, name),
+                                                  )) if target_table is not None else None
         if row is None:
             raise Unresolved(table, name)
         return str(row[column])
@@ -102,20 +103,20 @@ class Referrers:
         """
         if self._found is not None:
             return self._found
-        found: dict[RowName, list[RowName]] = {}
+        referrers: dict[RowName, list[RowName]] = {}
         for table, fk, goal in self._declared():
-            self._by_declared_key(found, table, fk, goal)
+            self._by_declared_key(referrers, table, fk, goal)
         texts: dict[tuple[str, str, Where], list[Reference]] = {}
         for r, at in self._pointing():
             if r.to_column is None and (r.path or r.pattern):
                 texts.setdefault((at.name, r.column, tuple(plain_values(r.where).items())), []).append(r)
             else:
-                self._by_reference(found, r, at)
+                self._by_reference(referrers, r, at)
         for (name, column, where), some in texts.items():
-            self._by_text(found, self.rows.target_tables[name], column, where, some)
-        self._below(found)
-        self._found = found
-        return found
+            self._by_text(referrers, self.rows.target_tables[name], column, where, some)
+        self._below(referrers)
+        self._found = referrers
+        return referrers
 
     def _candidates(self, at: Table, column: str, values: Sequence[Value], where: Mapping[str, str],
                     numbers: Sequence[int] = (), words: Collection[str] = ()) -> Iterator[Row]:
@@ -130,7 +131,8 @@ class Referrers:
             return self.target_db.mentioning(at, column, numbers, where, words)
         return self.target_db.find_any(at, column, values, where)
 
-    def _by_declared_key(self, found: dict[RowName, list[RowName]], table: Table, fk: ForeignKey, goal: Table) -> None:
+    def _by_declared_key(self, referrers: dict[RowName, list[RowName]], table: Table, fk: ForeignKey,
+                         goal: Table) -> None:
         wanted: dict[tuple[object, ...], list[RowName]] = {}
         for name, state in self.removed.items():
             if state.table == goal.name and state.target_raw is not None:
@@ -138,9 +140,9 @@ class Referrers:
                 wanted.setdefault(values, []).append(name)
         for row in self._candidates(table, fk.columns[0], [v[0] for v in wanted], {}):  # type: ignore[misc]
             for name in wanted.get(tuple(row[c] for c in fk.columns), ()):
-                found.setdefault(name, []).append(self._named(table, row))
+                referrers.setdefault(name, []).append(self._named(table, row))
 
-    def _by_reference(self, found: dict[RowName, list[RowName]], r: Reference, at: Table) -> None:
+    def _by_reference(self, referrers: dict[RowName, list[RowName]], r: Reference, at: Table) -> None:
         targets = {name: s for name, s in self.removed.items() if s.table == r.to and s.target_raw is not None
                    and s.target_key is not None}
         where = plain_values(r.where)
@@ -165,9 +167,9 @@ class Referrers:
                 hit = [(t, (n,)) for t, n in named_rows(translator.value(r.table, full, r.column))]
             for name in hit:
                 if name in targets:
-                    found.setdefault(name, []).append(self._named(at, row))
+                    referrers.setdefault(name, []).append(self._named(at, row))
 
-    def _by_text(self, found: dict[RowName, list[RowName]], at: Table, column: str, where: Where,
+    def _by_text(self, referrers: dict[RowName, list[RowName]], at: Table, column: str, where: Where,
                  references: Sequence[Reference]) -> None:
         """What texts of one column point at, whichever way they do, in one pass."""
         to = {r.to for r in references}
@@ -182,9 +184,9 @@ class Referrers:
             full = translator.full(at.name, row)
             for table, name in named_rows(translator.value(at.name, full, column)):
                 if (table, (name,)) in targets:
-                    found.setdefault((table, (name,)), []).append(self._named(at, row))
+                    referrers.setdefault((table, (name,)), []).append(self._named(at, row))
 
-    def _below(self, found: dict[RowName, list[RowName]]) -> None:
+    def _below(self, referrers: dict[RowName, list[RowName]]) -> None:
         """The rows that paths, or intervals, put below what is removed."""
         for nested in self.rows.profile.nested:
             table = self.rows.target_tables.get(nested.table)
@@ -194,7 +196,7 @@ class Referrers:
                 up = parents(rows_of(self.target_db, table, nested), table.key[0], nested)
                 for key, above in up.items():
                     if above in gone:
-                        found.setdefault(gone[above], []).append(
+                        referrers.setdefault(gone[above], []).append(
                             (table.name, (self.translator.keys.name(table.name, key),)))
         for name, state in self.removed.items():
             tree = self.rows.profile.tree_of(state.table)
@@ -204,7 +206,7 @@ class Referrers:
             path = str(state.target_raw.get(tree.path) or "")
             for row in self.target_db.beginning(table, tree.path, path) if path else ():
                 if tree.above(str(row[tree.path])) == path:
-                    found.setdefault(name, []).append(self._named(table, row))
+                    referrers.setdefault(name, []).append(self._named(table, row))
 
     def called(self, name: RowName) -> str:
         """What a live row that did not change is called."""

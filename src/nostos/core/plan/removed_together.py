@@ -15,20 +15,20 @@ def removed_with(comparison: Comparison, names: Iterable[str]) -> dict[str, froz
     """By item that would remove rows: the items of the rows that these cannot be without, and that were removed, too.
     Where such a row stays, what hangs on it stays. names: of the items that can go home."""
     rows = comparison.rows
-    found: dict[str, frozenset[str]] = {}
+    removed: dict[str, frozenset[str]] = {}
     for item in map(comparison.items.__getitem__, names):
         if not item.visitors:  # theirs goes only when it is named, anyhow
             owners = {owner for write in row_writes(rows, item) if write.action is WriteAction.REMOVE
                       for owner in _owners(comparison, rows, write.state)} - {item.id}
             if owners:
-                found[item.id] = frozenset(owners)
-    return found
+                removed[item.id] = frozenset(owners)
+    return removed
 
 
 def _owners(comparison: Comparison, rows: Rows, state: RowState) -> set[str]:
     table = rows.table(state.table)
     form = state.target or state.base or {}
-    found = set()
+    owners = set()
     for name, value in form.items():
         column = table.column(name)
         if column is None or column.nullable or name in table.key or not _is_key(rows.profile, state.table, name):
@@ -36,8 +36,8 @@ def _owners(comparison: Comparison, rows: Rows, state: RowState) -> set[str]:
         for target, key in refs.inside(value):
             above = rows.states.get((target, (key,)))
             if above is not None and above.base is not None and above.source is None and above.target is not None:
-                found.add(comparison.owner.get(above.id, ""))
-    return found - {""}
+                owners.add(comparison.owner.get(above.id, ""))
+    return owners - {""}
 
 
 def _is_key(profile: Profile, table: str, column: str) -> bool:

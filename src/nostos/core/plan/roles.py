@@ -54,11 +54,11 @@ def _unfetched(rows: Rows, source_db: Database) -> dict[RowName, Row]:
 
 def _state(state: RowState, raw: dict[RowName, Row]) -> RowState:
     # A row born on live goes by live's number, which says nothing of staging's.
-    there = state.source is not None or state.base is not None
+    exists = state.source is not None or state.base is not None
     return replace(
         state, target=state.source, source=state.target, target_raw=state.source_raw or raw.get(state.id),
         source_raw=state.target_raw,
-        target_key=state.source_key if there else None, source_key=state.target_key,
+        target_key=state.source_key if exists else None, source_key=state.target_key,
         target_digest=state.source_digest, source_digest=state.target_digest)
 
 

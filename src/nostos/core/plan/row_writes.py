@@ -122,7 +122,7 @@ def _inserted(rows: Rows, state: RowState, source: Portable) -> Portable:
 
 def _stays_behind(rows: Rows, table: str, column: str, value: Any) -> bool:
     """Whether a column that live lacks holds no more than its default, so that nothing is lost without it."""
-    there = rows.target_tables.get(table)
+    target_table = rows.target_tables.get(table)
     gained = rows.source_tables[table].column(column) if table in rows.source_tables else None
-    return (there is not None and there.column(column) is None and gained is not None
+    return (target_table is not None and target_table.column(column) is None and gained is not None
             and same(value, rows.engine.default_value(gained)))

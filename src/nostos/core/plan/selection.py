@@ -175,19 +175,19 @@ def _with_what_stays(comparison: Comparison, movable: Iterable[str], wanted: Col
                      ) -> dict[str, str]:
     """What would be removed, was removed only with something else, and was not named; where that is not wanted."""
     together = removed_with(comparison, movable)
-    found: dict[str, str] = {}
-    while more := {name: on for name in wanted if name not in found and name not in named
-                   for on in sorted(together.get(name, ())) if on not in wanted or on in found}:
-        found |= more
-    return found
+    names: dict[str, str] = {}
+    while more := {name: on for name in wanted if name not in names and name not in named
+                   for on in sorted(together.get(name, ())) if on not in wanted or on in names}:
+        names |= more
+    return names
 
 
 def _with_parts(comparison: Comparison, names: Collection[str]) -> set[str]:
     """What is nothing without these, and so stays with them."""
-    found = {*names}
-    while more := {i.id for i in comparison.items.values() if i.goes_with in found and i.id not in found}:
-        found |= more
-    return found
+    taken = {*names}
+    while more := {i.id for i in comparison.items.values() if i.goes_with in taken and i.id not in taken}:
+        taken |= more
+    return taken
 
 
 def _waiting(needs: Needs, wanted: Iterable[str], unasked: Collection[str]) -> Iterator[tuple[str, str]]:

@@ -50,12 +50,12 @@ class SelectionFile:
         Raises SelectionError when a clash is not the one that was decided, or when there is one that was not there.
         """
         notes: list[str] = []
-        gone = {n: said for n, said in self.seen.items() if n not in comparison.items}
+        gone = {n: preference for n, preference in self.seen.items() if n not in comparison.items}
         take = [n for n in self.take if n not in gone]
         leave = [n for n in self.leave if n not in gone]
         notes += [f"{n} is the same on both sides now" for n in self.take if n in gone]
         # What was removed is nowhere now, and numbers are others once their rows are home.
-        there = tuple(n for n in (*self.take, *self.leave) if n in gone and " removed " not in gone[n]
+        missing = tuple(n for n in (*self.take, *self.leave) if n in gone and " removed " not in gone[n]
                       and not _NUMBER.search(n.partition("/")[2]))
         kept = [d for d in self.decisions if self._holds(d, comparison, notes)]
         decided = {d.item for d in kept}
@@ -78,7 +78,7 @@ class SelectionFile:
                          + (", ..." if len(new) > 6 else ""))
         sure = tuple(n for n in take if n in comparison.items)
         # A file that takes nothing means nothing; without --take, nothing would mean everything.
-        return Choice(tuple(take), tuple(leave), tuple(kept), sure=sure, there=there, notes=tuple(notes),
+        return Choice(tuple(take), tuple(leave), tuple(kept), sure=sure, there=missing, notes=tuple(notes),
                       nothing=not take)
 
     def _holds(self, d: Decision, comparison: Comparison, notes: list[str]) -> bool:
@@ -99,8 +99,8 @@ def seen(item: Item) -> str:
     """How an item stands, what became of it, and a digest of all that it is."""
     fields = [[f.name, str(f.standing), *(["absent"] if v is ABSENT else [jsonable(v)] for v in (
         f.merged.base, f.merged.target, f.merged.source))] for f in item.fields]
-    found = hashlib.sha256(pack([item.id, item.change, item.reason, fields])).hexdigest()[:16]
-    return f"{item.standing} {item.change} {found}"
+    digest = hashlib.sha256(pack([item.id, item.change, item.reason, fields])).hexdigest()[:16]
+    return f"{item.standing} {item.change} {digest}"
 
 
 def read(path: Path) -> SelectionFile:
@@ -119,8 +119,8 @@ def read(path: Path) -> SelectionFile:
     except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise SelectionError(f"The selection {path} cannot be read: {error}.", next_step="Mend the file.") from error
     except (KeyError, ValueError, TypeError, AttributeError) as error:
-        said = f"{error.args[0]!r} is missing" if isinstance(error, KeyError) else str(error)
-        raise SelectionError(f"The selection {path} cannot be used: {said}.",
+        reason = f"{error.args[0]!r} is missing" if isinstance(error, KeyError) else str(error)
+        raise SelectionError(f"The selection {path} cannot be used: {reason}.",
                              next_step="`nostos select --save FILE` writes one to compare with.") from error
 
 
@@ -138,8 +138,8 @@ def _strings(value: Any, name: str) -> tuple[str, ...]:
 
 
 def _decisions(table: Any) -> Iterator[Decision]:
-    for item, said in table.items():
-        for part, side in (said.items() if isinstance(said, dict) else [("", said)]):
+    for item, values in table.items():
+        for part, side in (values.items() if isinstance(values, dict) else [("", values)]):
             if side not in ("live", "staging"):
                 raise ValueError(f"{item!r} is decided for {side!r}; it must be \"live\" or \"staging\"")
             yield Decision(item, Side(side), part)
@@ -192,12 +192,12 @@ def _quoted(name: str) -> str:
     return json.dumps(name, ensure_ascii=False).replace("\x7f", "\\u007f")
 
 
-def _plain(said: str) -> str:
-    return " ".join("".join(c if c.isprintable() else " " for c in said).split())
+def _plain(value: str) -> str:
+    return " ".join("".join(c if c.isprintable() else " " for c in value).split())
 
 
-def _remark(said: str) -> str:
-    return f"  # {_plain(said)}" if said else ""
+def _remark(remark: str) -> str:
+    return f"  # {_plain(remark)}" if remark else ""
 
 
 def with_voyage(file: SelectionFile, voyage: Voyage) -> SelectionFile:

@@ -38,13 +38,13 @@ def compare_stored(live: Site, database: Database, rows: list[dict[str, Any]],
     "after" (the ancestor), each None where it was not there. schema: steps as a journal keeps them; what they dropped
     comes back, and, with `additions`, what they added goes if it is empty. layers: what is known beside the profile.
     """
-    found = _rows(live, database, rows, layers)
+    row_changes = _rows(live, database, rows, layers)
     states = [f for f in files if not _same(f.target, f.source)]
     items: list[Item] = []
     if schema:
-        found = replace(found, source_tables=_schema_before(database, found, schema, additions))
-        items = [replace(item, careful=False) for item in schema_items(found)]
-    comparison = assemble(ancestors(database), found, states, items, database, database)
+        row_changes = replace(row_changes, source_tables=_schema_before(database, row_changes, schema, additions))
+        items = [replace(item, careful=False) for item in schema_items(row_changes)]
+    comparison = assemble(ancestors(database), row_changes, states, items, database, database)
     return comparison, need_finder.resolve(comparison, database)
 
 
@@ -54,28 +54,30 @@ def _schema_before(database: Database, rows: Rows, steps: Iterable[Mapping[str, 
     tables = dict(rows.target_tables)
     for step in steps:
         table, name = msgspec.convert(step["table"], Table), step["name"]
-        there = tables.get(table.name)
+        target_table = tables.get(table.name)
         column = table.column(name)
         if step["action"] == "drop":
             if step["what"] == "table":
                 tables.setdefault(table.name, table)
-            elif there is not None and step["what"] == "column" and there.column(name) is None and column is not None:
-                tables[table.name] = replace(there, columns=(*there.columns, column), ddl=table.ddl)
-            elif there is not None and step["what"] in NAMED and name not in there.named(step["what"]):
-                tables[table.name] = _with(there, step["what"], {
-                    **there.named(step["what"]), name: table.named(step["what"])[name]})
+            elif target_table is not None and step["what"] == "column" and (
+                    target_table.column(name) is None and column is not None):
+                tables[table.name] = replace(target_table, columns=(*target_table.columns, column), ddl=table.ddl)
+            elif target_table is not None and step["what"] in NAMED and name not in target_table.named(step["what"]):
+                tables[table.name] = _with(target_table, step["what"], {
+                    **target_table.named(step["what"]), name: table.named(step["what"])[name]})
         # A constraint holds nothing, and might refuse what visitors write: it goes in any case.
-        elif (additions or step["what"] == "constraint") and there is not None:
-            goes = {s.target_key for s in rows.states.values() if s.table == there.name and s.source is None}
-            column = there.column(name)
-            if step["what"] == "table" and database.count(there.name) == len(goes):
-                del tables[there.name]
+        elif (additions or step["what"] == "constraint") and target_table is not None:
+            goes = {s.target_key for s in rows.states.values() if s.table == target_table.name and s.source is None}
+            column = target_table.column(name)
+            if step["what"] == "table" and database.count(target_table.name) == len(goes):
+                del tables[target_table.name]
             elif step["what"] == "column" and column is not None and all(
-                    there.key_of(row) in goes for row in database.rows_where_set(there, [column])):
-                tables[there.name] = replace(there, columns=tuple(c for c in there.columns if c != column))
+                    target_table.key_of(row) in goes for row in database.rows_where_set(target_table, [column])):
+                tables[target_table.name] = replace(target_table,
+                                                    columns=tuple(c for c in target_table.columns if c != column))
             elif step["what"] in NAMED:
-                tables[there.name] = _with(there, step["what"], {
-                    n: ddl for n, ddl in there.named(step["what"]).items() if n != name})
+                tables[target_table.name] = _with(target_table, step["what"], {
+                    n: ddl for n, ddl in target_table.named(step["what"]).items() if n != name})
     return tables
 
 
@@ -160,8 +162,8 @@ class _Ancestors:
         self._tables = tables
 
     def base_row(self, table: str, key: Key) -> Row | None:
-        found = self._tables.get(table)
-        return self._database.fetch(found, key) if found else None
+        table_rows = self._tables.get(table)
+        return self._database.fetch(table_rows, key) if table_rows else None
 
     def below(self, folder: str) -> int:
         return 1  # a folder of an extension is edited, not new

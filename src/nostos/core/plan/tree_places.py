@@ -35,23 +35,23 @@ class TreePlaces(Obstacles):
             name = _above(write.values, column, write.state.table)
             if not name:
                 continue
-            table, own = write.state.table, str(write.state.name[0])
-            if own in self._chain(table, column, name, merged=False):
+            table, siblings = write.state.table, str(write.state.name[0])
+            if siblings in self._chain(table, column, name, merged=False):
                 for up in self._chain(table, column, name, merged=True):
                     owner = self.comparison.owner.get((table, (up,)))
                     if owner is not None and owner != item.id and self._moves(table, column, up):
                         yield Need(item.id, owner, "it stands above it, and moves first")
-            if own in self._chain(table, column, name, merged=True):
+            if siblings in self._chain(table, column, name, merged=True):
                 raise Obstacle(f"it would come to stand below itself, for {self.rows.target} has moved what it is to "
                                "stand below")
 
     def _chain(self, table: str, column: str, name: str, merged: bool) -> list[str]:
         """A row and those above it, from below, by their canonical names."""
-        found: list[str] = []
-        while name and name not in found:
-            found.append(name)
+        chain: list[str] = []
+        while name and name not in chain:
+            chain.append(name)
             name = self._next(table, column, name, merged)
-        return found
+        return chain
 
     def _moves(self, table: str, column: str, name: str) -> bool:
         state = self.rows.states.get((table, (name,)))
@@ -67,8 +67,8 @@ class TreePlaces(Obstacles):
             form = state.source if comes else state.target
             return _above(form or {}, column, table)
         key = self.rows.target_keys.key(table, name)
-        there = self.rows.target_tables.get(table)
-        row = self.target_db.fetch(there, (key,)) if there is not None and key is not None else None
+        target_table = self.rows.target_tables.get(table)
+        row = self.target_db.fetch(target_table, (key,)) if target_table is not None and key is not None else None
         return _above({column: self.translator.value(table, row, column)}, column, table) if row is not None else ""
 
 

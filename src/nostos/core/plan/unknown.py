@@ -74,19 +74,19 @@ class _Found:
 def unexplained(comparison: Comparison) -> dict[Place, _Found]:
     """Every place of what can go where a number stands that a row born on the source has, and that is not known."""
     born = born_on_source(comparison.rows)
-    found: dict[Place, _Found] = {}
-    told: dict[str, _Told] = {}
+    findings: dict[Place, _Found] = {}
+    declarations: dict[str, _Told] = {}
     if not born:
-        return found
+        return findings
     for item in comparison.items.values():
         if item.goes_home:
             for write in row_writes(comparison.rows, item):
                 if write.action is not WriteAction.REMOVE:
-                    for place, number in _numbers(comparison.rows, write, born, told):
-                        here = found.setdefault(place, _Found())
+                    for place, number in _numbers(comparison.rows, write, born, declarations):
+                        here = findings.setdefault(place, _Found())
                         here.numbers.add(number)
                         here.items.add(item.id)
-    return found
+    return findings
 
 
 def born_on_source(rows: Rows) -> dict[int, set[str]]:
@@ -115,24 +115,24 @@ class _Told:
         self.kinds = {c: discriminator(table, c) for c in table.names}  # by what says the kind of a number there
 
 
-def _numbers(rows: Rows, write: RowWrite, born: Born, told: dict[str, _Told]) -> Iterator[tuple[Place, int]]:
+def _numbers(rows: Rows, write: RowWrite, born: Born, declarations: dict[str, _Told]) -> Iterator[tuple[Place, int]]:
     table = rows.table(write.state.table)
     raw = write.state.source_raw or {}
-    said = told.get(table.name)
-    if said is None:
-        said = told[table.name] = _Told(rows, table)
+    declaration = declarations.get(table.name)
+    if declaration is None:
+        declaration = declarations[table.name] = _Told(rows, table)
     for column, value in write.values.items():
         if value is None or rows.profile.policy(table.name, raw, column).placed:
             continue  # nothing, or given out anew
-        key = said.pair[0] if said.pair and column == said.pair[1] else ""
-        kind = said.kinds.get(column)
+        key = declaration.pair[0] if declaration.pair and column == declaration.pair[1] else ""
+        kind = declaration.kinds.get(column)
         if key and _is_told(rows, write, table, column, ((key, str(raw.get(key))),)):
             continue
         if not _may_hold(raw.get(column), born):
             continue
         for path, number in located.numbers(value, clean=_without_tokens):
             # The columns of a system's own tables are all known.
-            if number in born and (path or key or not said.named):
+            if number in born and (path or key or not declaration.named):
                 by = key or (kind if not path else "")
                 place = Place(table.name, column, ((by, str(raw.get(by))),) if by else ()).at(path)
                 if not is_number(rows, place):
@@ -191,15 +191,15 @@ def tail_of(place: Place) -> tuple[str, ...]:
 def _together(questions: Iterable[Question]) -> list[Question]:
     """One question for places that are alike: called the same, and likely to point at the same. An answer to it is one
     to each of them."""
-    found: dict[object, Question] = {}
+    groups: dict[object, Question] = {}
     for q in questions:
         name = words.pointing(called(q.place))
         like = tail_of(q.place) or ((name, q.candidates[0]) if name and q.candidates else q.place)
-        other = found.get(like)
-        found[like] = q if other is None else replace(
+        other = groups.get(like)
+        groups[like] = q if other is None else replace(
             other, numbers=tuple(sorted({*other.numbers, *q.numbers})), items=tuple(sorted({*other.items, *q.items})),
             candidates=tuple(dict.fromkeys((*other.candidates, *q.candidates))), alike=(*other.alike, *q.places))
-    return list(found.values())
+    return list(groups.values())
 
 
 class Explainer:
@@ -225,14 +225,14 @@ class Explainer:
             for table in tables:
                 self._by_table.setdefault(table, set()).add(number)
 
-    def explain(self, found: Mapping[Place, _Found], tried: Collection[Place] = ()
+    def explain(self, findings: Mapping[Place, _Found], tried: Collection[Place] = ()
                 ) -> tuple[Layer, tuple[Question, ...]]:
         """What is sure of these places, as a layer; and the questions that are left. tried: places that have been read
         as the references that they are; a number that is left there stands in some way that is not understood, so that
         it is asked, however sure the place is."""
         sure: list[Finding] = []
         weighed: dict[Place, Weighed] = {}
-        for place, here in sorted(found.items(), key=lambda f: str(f[0])):
+        for place, here in sorted(findings.items(), key=lambda f: str(f[0])):
             if self._copies_a_number(place):
                 sure.append(Finding(place, Certainty.NONE, "", ("a column that points nowhere, written down",)))
             else:
@@ -241,7 +241,7 @@ class Explainer:
         while more:  # what is sure of one place is sure of those that are like it
             more = False
             for place in [*weighed]:
-                finding = self._finding(place, found[place], weighed[place], sure, place in tried)
+                finding = self._finding(place, findings[place], weighed[place], sure, place in tried)
                 if finding is not None:
                     sure.append(finding)
                     del weighed[place]
@@ -249,7 +249,7 @@ class Explainer:
         layer = Layer("since", tuple(r for f in sure if f.certainty is Certainty.SURE for r in f.references),
                       frozenset(f.place for f in sure if f.certainty is Certainty.NONE), findings=tuple(sure))
         return layer, tuple(_together([
-            self._question(place, found[place], some, self._goals(place, found[place], some, sure))
+            self._question(place, findings[place], some, self._goals(place, findings[place], some, sure))
             for place, some in weighed.items()]))
 
     def _goals(self, place: Place, here: _Found, weighed: Weighed, sure: Sequence[Finding]) -> set[str]:
@@ -303,13 +303,14 @@ class Explainer:
 
     def _beside(self, place: Place) -> frozenset[str]:
         """The keys of the map that a leaf is in, in the last row that has one."""
-        found: frozenset[str] = frozenset()
+        beside: frozenset[str] = frozenset()
         for row in self._samples.get(place.table, ()):
             value = row.get(place.column)
             if isinstance(value, str) and all(str(row.get(c)) == v for c, v in place.where):
-                found = next((keys for path, keys in located.maps(value)
-                              if Place(place.table, place.column, place.where).at(path).path == place.path[:-1]), found)
-        return found
+                beside = next((keys for path, keys in located.maps(value)
+                              if Place(place.table, place.column, place.where).at(path).path == place.path[:-1]),
+                              beside)
+        return beside
 
     def _question(self, place: Place, here: _Found, weighed: Weighed, born: Collection[str]) -> Question:
         best = weighed.tables[weighed.best][0] if weighed.best else 0.0
@@ -330,16 +331,16 @@ class Explainer:
         kind = self.rows.profile.kind_of(name, row)
         column = kind.title if kind is not None and kind.title in row else None
         texts = [str(row[c]) for c in ([column] if column else table.stored) if isinstance(row[c], str) and row[c]]
-        said = (texts or [""])[0].strip().splitlines()
+        lines = (texts or [""])[0].strip().splitlines()
         called_so = kind.named(row) if kind is not None else name
-        return f"{called_so} {said[0][:60]!r}" if said and said[0] else f"{called_so} {number}"
+        return f"{called_so} {lines[0][:60]!r}" if lines and lines[0] else f"{called_so} {number}"
 
     def _held(self, place: Place) -> Held:
         """What stands at a place, in rows of the source."""
-        found = Held()
+        held = Held()
         table = self.rows.source_tables.get(place.table)
         if table is None or table.column(place.column) is None:
-            return found
+            return held
         if place.table not in self._samples:
             self._samples[place.table] = list(self.source.sample(table, _ROWS))
         for row in self._samples[place.table]:
@@ -349,10 +350,10 @@ class Explainer:
             here = [n for path, n in located.numbers(value) if Place(place.table, place.column, place.where).at(
                 path) == place] if isinstance(value, int | str) else []
             if here:
-                found.add(here)
+                held.add(here)
             elif not place.path:
-                found.other += 1
-        return found
+                held.other += 1
+        return held
 
 
 def hold_back(comparison: Comparison, questions: Sequence[Question]) -> Comparison:

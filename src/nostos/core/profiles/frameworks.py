@@ -41,14 +41,14 @@ def _with_models(profile: Profile, framework: Framework, tables: Mapping[str, Ta
         rows = _WrittenRows(profile, tables)
         references += (r for w, type_ in written for names, name in models.items()
                        for r in rows.of(w, name, _said(framework, type_, names)))
-    told = {(r.table, r.column, r.where, r.path) for r in profile.references}
+    declared = {(r.table, r.column, r.where, r.path) for r in profile.references}
     named = {(j.table, j.name) for j in profile.joins}
     paired = {table for table, _, _ in pairs}
     of_types = frozenset(n for n, t in tables.items() if n not in paired and any(
         c.endswith(framework.type) for c in t.names))
     return replace(
         profile, of_types=profile.of_types | of_types, references=(*profile.references, *dict.fromkeys(
-            r for r in references if (r.table, r.column, r.where, r.path) not in told)),
+            r for r in references if (r.table, r.column, r.where, r.path) not in declared)),
         joins=(*profile.joins, *(j for j in joins if (j.table, j.name) not in named)),
         numbers=profile.numbers | {Place(w.table, w.column, (), ("*",)) for w in profile.written})
 
@@ -98,7 +98,7 @@ def _type_of(framework: Framework, table: Table) -> str:
 
 
 def _said(framework: Framework, column: str, names: tuple[str, ...]) -> tuple[tuple[str, str], ...]:
-    return tuple((f"{column}.{name}", said) for name, said in zip(framework.names, names, strict=True))
+    return tuple((f"{column}.{name}", model) for name, model in zip(framework.names, names, strict=True))
 
 
 class _WrittenRows:

@@ -40,9 +40,10 @@ def complete(profile: Profile, tables: Mapping[str, Table]) -> Profile:
             for column, target in zip(fk.columns, fk.target_columns, strict=False):
                 known = any(r.table == table.name and r.column == column and r.to == fk.target for r in references)
                 if fk.target in tables and not known:
-                    told = table.column(column)
+                    info = table.column(column)
                     references.append(replace(_declared(tables, table.name, column, fk.target, target),
-                                              weak=told is not None and told.nullable and says_weakly(column)))
+                                              weak=info is not None and info.nullable
+                                              and says_weakly(column)))
     children = tuple(_with_owner(c, references, kinds) for c in profile.children)
     return of_tables(replace(profile, kinds=tuple(kinds), policies=tuple(policies), references=tuple(references),
                              children=children), tables)

@@ -57,12 +57,12 @@ _DEEPEST = 5  # profiles that build upon one another
 @cache
 def built_in() -> dict[str, Profile]:
     """The profiles that ship with Nostos, by name."""
-    found = {}
+    profiles = {}
     for entry in resources.files("nostos.core.profiles").iterdir():
         if entry.name.endswith(".toml"):
             profile = parse(entry.read_text(encoding="utf-8"), entry.name)
-            found[profile.name] = profile
-    return found
+            profiles[profile.name] = profile
+    return profiles
 
 
 def load(name_or_path: str, folder: AnyPath) -> Profile:
@@ -92,13 +92,13 @@ def parse(text: str, source: str, folder: AnyPath | None = None, deep: int = 0) 
     except tomllib.TOMLDecodeError as error:
         raise SiteError(f"The profile {source} is not valid TOML: {error}.", next_step="Mend the file.") from error
     try:
-        own = Profile(name=data["profile"]["name"], title=data["profile"]["title"], **_parts(data))
+        profile = Profile(name=data["profile"]["name"], title=data["profile"]["title"], **_parts(data))
         base = data["profile"].get("extends")
-        return own if base is None else replace(
-            extended(_base(str(base), folder, deep), own), name=own.name, title=own.title)
+        return profile if base is None else replace(
+            extended(_base(str(base), folder, deep), profile), name=profile.name, title=profile.title)
     except (KeyError, ValueError, TypeError, AttributeError, OSError) as error:
-        said = f"{error.args[0]!r} is missing" if isinstance(error, KeyError) else str(error)
-        raise SiteError(f"The profile {source} cannot be used: {said}.",
+        reason = f"{error.args[0]!r} is missing" if isinstance(error, KeyError) else str(error)
+        raise SiteError(f"The profile {source} cannot be used: {reason}.",
                         next_step="Compare it with docs/profiles.md.") from error
 
 
@@ -125,27 +125,27 @@ def additions(data: dict[str, Any], source: str) -> Profile:
             raise ValueError(f"it says {', '.join(sorted(unknown))}; known are {', '.join(sorted(ADDITIONS))}")
         return Profile(name=source, title=source, **_parts(data))
     except (KeyError, ValueError, TypeError, AttributeError) as error:
-        said = f"{error.args[0]!r} is missing" if isinstance(error, KeyError) else str(error)
-        raise SiteError(f"What {source} adds cannot be used: {said}.",
+        reason = f"{error.args[0]!r} is missing" if isinstance(error, KeyError) else str(error)
+        raise SiteError(f"What {source} adds cannot be used: {reason}.",
                         next_step="Compare it with docs/profiles.md.") from error
 
 
 def extended(base: Profile, more: Profile) -> Profile:
     """A profile with what another one adds: what that says comes first, so that it counts where both say something."""
-    found: dict[str, Any] = {}
+    merged: dict[str, Any] = {}
     for f in fields(Profile):
         old, new = getattr(base, f.name), getattr(more, f.name)
         if isinstance(old, tuple):
-            found[f.name] = (*new, *(part for part in old if part not in new))
+            merged[f.name] = (*new, *(part for part in old if part not in new))
         elif isinstance(old, Mapping):
-            found[f.name] = {**old, **new}
+            merged[f.name] = {**old, **new}
         elif isinstance(old, frozenset):
-            found[f.name] = old | new
+            merged[f.name] = old | new
         elif f.name not in ("name", "title"):
-            found[f.name] = new or old
+            merged[f.name] = new or old
     taken = {c.table for c in more.children if not c.where}
-    found["kinds"] = tuple(k for k in found["kinds"] if k in more.kinds or k.table not in taken)
-    return replace(base, **found)
+    merged["kinds"] = tuple(k for k in merged["kinds"] if k in more.kinds or k.table not in taken)
+    return replace(base, **merged)
 
 
 def relocated(profile: Profile, moved: Mapping[str, str]) -> Profile:
@@ -361,9 +361,9 @@ def _guard_file(entry: dict[str, Any] | None) -> GuardFile | None:
 
 def _template(entry: dict[str, Any]) -> str:
     """A text that lies beside the built-in profiles."""
-    for own in resources.files("nostos.core.profiles").iterdir():
-        if own.name == entry["template"] and own.name.endswith(".php"):
-            return own.read_text(encoding="utf-8")
+    for names in resources.files("nostos.core.profiles").iterdir():
+        if names.name == entry["template"] and names.name.endswith(".php"):
+            return names.read_text(encoding="utf-8")
     raise ValueError(f"the template {entry['template']!r} is not one of Nostos's own")
 
 

@@ -124,7 +124,7 @@ class OwnedFile:
     variants: str = ""
     above: str = ""
 
-    def said(self, row: Row) -> Value:
+    def path_in(self, row: Row) -> Value:
         """The path below `folder` that a row says, as `values` has it."""
         name, above = row.get(self.column), row.get(self.above) if self.above else ""
         return f"{above.strip('/')}/{name}".strip("/") if isinstance(above, str) and isinstance(name, str) else name
@@ -383,10 +383,10 @@ class Configuration:
 
 def _by(parts: Iterable[T], key: Callable[[T], K]) -> dict[K, tuple[T, ...]]:
     """Parts of a profile by what they are asked for, in their order."""
-    found: dict[K, list[T]] = {}
+    groups: dict[K, list[T]] = {}
     for part in parts:
-        found.setdefault(key(part), []).append(part)
-    return {k: tuple(some) for k, some in found.items()}
+        groups.setdefault(key(part), []).append(part)
+    return {k: tuple(some) for k, some in groups.items()}
 
 
 @dataclass(frozen=True)
@@ -470,14 +470,15 @@ class Profile:
     @cached_property
     def _fixed(self) -> Mapping[tuple[str, str], Policy]:
         """Columns whose policy follows from what they are."""
-        found: dict[tuple[str, str], Policy] = {}
+        policies: dict[tuple[str, str], Policy] = {}
         for nested in self.nested:
-            found.update({(nested.table, c): PLACE if c == nested.tells else RECKONED for c in nested.columns})
+            policies.update({(nested.table, c): PLACE if c == nested.tells else RECKONED for c in nested.columns})
         for tree in self.trees:
-            found.update({(tree.table, c): PLACE if c == tree.path else INHERITED if c in tree.inherited else RECKONED
+            policies.update({(tree.table, c): PLACE if c == tree.path else INHERITED if c in tree.inherited
+                             else RECKONED
                           for c in tree.columns})
-        found.update({(d.table, d.column): DERIVED for d in self.derived})
-        return found
+        policies.update({(d.table, d.column): DERIVED for d in self.derived})
+        return policies
 
     @cached_property
     def _trees(self) -> Mapping[str, tuple[RowTree, ...]]:
@@ -488,12 +489,12 @@ class Profile:
         return frozenset((r.table, r.column) for r in self.references if r.weak)
 
     def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:
-        found = self._kinds.get(table)
-        return None if found is None else found.of(row)
+        kind = self._kinds.get(table)
+        return None if kind is None else kind.of(row)
 
     def child_of(self, table: str, row: Mapping[str, Value]) -> Child | None:
-        found = self._children.get(table)
-        return None if found is None else found.of(row)
+        child = self._children.get(table)
+        return None if child is None else child.of(row)
 
     def bears_prefix(self, table: str, column: str, rest: str) -> bool:
         """Whether a name that begins with the table prefix does so for a reason, by what follows it."""
@@ -540,8 +541,8 @@ class Profile:
         if fixed is not None:
             return fixed
         known = self._whole_policies.get((table, column))
-        found = None if known is None else known.of(row)
-        return PLAIN if found is None else found.policy
+        policy = None if known is None else known.of(row)
+        return PLAIN if policy is None else policy.policy
 
     @cached_property
     def _whole_policies(self) -> Mapping[tuple[str, str], FirstThat[FieldPolicy]]:

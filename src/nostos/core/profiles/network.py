@@ -33,9 +33,10 @@ class Network:
 
     def numbers(self, tables: Iterable[str]) -> list[int]:
         """The further sites that have all of their tables."""
-        there = set(tables)
-        found = {int(m.group(1)) for t in there if (m := re.fullmatch(r"(\d+)_(.+)", t)) and m.group(2) in self.tables}
-        return sorted(n for n in found if n != self.first and all(self.table(n, t) in there for t in self.tables))
+        names = set(tables)
+        numbers = {int(m.group(1)) for t in names if (m := re.fullmatch(r"(\d+)_(.+)", t))
+                   and m.group(2) in self.tables}
+        return sorted(n for n in numbers if n != self.first and all(self.table(n, t) in names for t in self.tables))
 
     def site_of(self, name: str) -> int | None:
         """Which site a table is of; None: it is shared by all."""
@@ -47,9 +48,9 @@ class Network:
     def site_of_file(self, path: str) -> int | None:
         """Which site a file is of; None: it is shared by all."""
         head, _, tail = self.folder.partition("{n}")
-        found = re.match(re.escape(head) + r"(\d+)" + re.escape(tail) + "/", path)
-        if found:
-            return int(found.group(1))
+        match = re.match(re.escape(head) + r"(\d+)" + re.escape(tail) + "/", path)
+        if match:
+            return int(match.group(1))
         return self.first if path.startswith(self.files + "/") else None
 
 
@@ -67,22 +68,22 @@ def sites(network: Network, database: Database, tables: Mapping[str, Table]) -> 
     return {int(str(n)): str(domain) + str(path) for n, domain, path in database.scan(table, columns)}
 
 
-def outside(found: Mapping[int, str], known: Iterable[str]) -> Iterator[str]:
+def outside(names: Mapping[int, str], known: Iterable[str]) -> Iterator[str]:
     """The sites, by number and address, whose hosts are none of those of these addresses (without their schemes)."""
     hosts = {name for address in known for host in [address.partition("/")[0]]
              for name in (host, host.partition(":")[0])}
-    return (f"{number} {address}" for number, address in sorted(found.items())
+    return (f"{number} {address}" for number, address in sorted(names.items())
             if address.partition("/")[0] not in hosts)
 
 
-def number_of(found: Mapping[int, str], said: str) -> int:
+def number_of(numbers: Mapping[int, str], names: str) -> int:
     """The number of a site that is named by it, by its address, or by its path. Raises SiteError."""
-    wanted = said.partition("://")[2] or said
-    for number, address in found.items():
+    wanted = names.partition("://")[2] or names
+    for number, address in numbers.items():
         path = "/" + address.partition("/")[2]
         if wanted.strip("/") in (str(number), address.strip("/"), path.strip("/") or "/") or (
                 wanted == "/" and path == "/"):
             return number
-    raise SiteError(f"There is no site {said} in this installation.", left="Nothing was made.", next_step=(
-        "There are: " + ", ".join(f"{n} {a}" for n, a in sorted(found.items())) + "." if found else
+    raise SiteError(f"There is no site {names} in this installation.", left="Nothing was made.", next_step=(
+        "There are: " + ", ".join(f"{n} {a}" for n, a in sorted(numbers.items())) + "." if numbers else
         "It holds one site only: leave --site out."))

@@ -42,12 +42,12 @@ def _for(part: Any, number: int, network: Network) -> Any:
     moved = _moved(part, number, network)
     if moved == part:
         return None
-    found = {f.name: getattr(moved, f.name) for f in fields(moved)}
-    if "folder" in found and found["folder"] == network.files:
-        found["folder"] = network.folder.replace("{n}", str(number))
+    values = {f.name: getattr(moved, f.name) for f in fields(moved)}
+    if "folder" in values and values["folder"] == network.files:
+        values["folder"] = network.folder.replace("{n}", str(number))
     if type(part).__name__ in ("Kind", "Activity"):
-        found["name"] = kind_in(found["name"], number, network.first)
-    return replace(moved, **{k: v for k, v in found.items() if v != getattr(moved, k)})
+        values["name"] = kind_in(values["name"], number, network.first)
+    return replace(moved, **{k: v for k, v in values.items() if v != getattr(moved, k)})
 
 
 def _moved(value: Any, number: int, network: Network) -> Any:

@@ -109,10 +109,10 @@ class Inherited(Policy):
     placed = True
 
     def merge(self, base: Any, live: Any, staging: Any) -> Any:
-        found = [begun(v) for v in (base, live, staging)]
-        if any(f is None for f in found):
+        begun_values = [begun(v) for v in (base, live, staging)]
+        if any(f is None for f in begun_values):
             return ABSENT
-        was, mine, theirs = (f for f in found if f is not None)
+        was, mine, theirs = (f for f in begun_values if f is not None)
         up = _one(was.name, mine.name, theirs.name)
         rest = self._rest(was, mine, theirs)
         return ABSENT if up is ABSENT or rest is ABSENT else replace(mine, name=up, rest=rest).text()
@@ -130,8 +130,8 @@ class PlaceInTree(Inherited):
     def _rest(self, was: Begun, mine: Begun, theirs: Begun) -> Any:
         if mine.name != theirs.name:  # the side that moved it says where it stands there
             return theirs.rest if mine.name == was.name else mine.rest
-        found = _one(was.rest, mine.rest, theirs.rest)
-        return mine.rest if found is ABSENT else found
+        rest = _one(was.rest, mine.rest, theirs.rest)
+        return mine.rest if rest is ABSENT else rest
 
 
 def _one(base: Any, live: Any, staging: Any) -> Any:

@@ -84,7 +84,7 @@ class NestedTree:
 
 def parents(rows: Iterable[Mapping[str, Any]], key: str, tree: NestedTree) -> dict[Value, Value]:
     """By the key of each row that of the row right above it; None: nothing is above."""
-    found: dict[Value, Value] = {}
+    parents: dict[Value, Value] = {}
     open_rows: list[Mapping[str, Any]] = []
     last: Any = object()
     for row in sorted(rows, key=lambda r: (str(r.get(tree.tree) or "") if tree.tree else "", r[tree.left] or 0)):
@@ -92,6 +92,6 @@ def parents(rows: Iterable[Mapping[str, Any]], key: str, tree: NestedTree) -> di
             open_rows, last = [], row[tree.tree]
         while open_rows and (open_rows[-1][tree.right] or 0) < (row[tree.left] or 0):
             open_rows.pop()
-        found[row[key]] = open_rows[-1][key] if open_rows else None
+        parents[row[key]] = open_rows[-1][key] if open_rows else None
         open_rows.append(row)
-    return found
+    return parents

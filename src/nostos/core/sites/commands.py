@@ -75,7 +75,7 @@ class RanCommand:
     status: int | None
     why: str
     seconds: float
-    said: str
+    output: str
 
     @property
     def failed(self) -> bool:
@@ -91,28 +91,29 @@ def commands_in(data: Mapping[str, Any], file: AnyPath, read: tuple[int, int] | 
         part = data.get(when, {})
         if not isinstance(part, Mapping):
             raise _wrong(file, when)
-        for verb, said in part.items():
+        for verb, section in part.items():
             if verb == "seconds":
-                if not isinstance(said, int | float) or said <= 0:
+                if not isinstance(section, int | float) or section <= 0:
                     raise _wrong(file, f"{when}.seconds")
-                seconds = float(said)
+                seconds = float(section)
                 continue
-            if verb not in VERBS or not isinstance(said, list) or not all(
-                    isinstance(c, list) and c and all(isinstance(a, str) and "\0" not in a for a in c) for c in said):
+            if verb not in VERBS or not isinstance(section, list) or not all(
+                    isinstance(c, list) and c and all(isinstance(a, str) and "\0" not in a for a in c)
+                    for c in section):
                 raise _wrong(file, f"{when}.{verb}")
-            named[when, verb] = tuple(tuple(c) for c in said)
+            named[when, verb] = tuple(tuple(c) for c in section)
     serve = _serve(data, file)
     return Commands(file, named, seconds, serve, distrust(file, read)) if named or serve else None
 
 
 def _serve(data: Mapping[str, Any], file: AnyPath) -> Arguments:
     part = data.get(SERVE, {})
-    said = part.get("command", []) if isinstance(part, Mapping) else None
-    if not isinstance(said, list) or not all(isinstance(a, str) and "\0" not in a for a in said) or (
-            SERVE in data and not said):
+    command = part.get("command", []) if isinstance(part, Mapping) else None
+    if not isinstance(command, list) or not all(isinstance(a, str) and "\0" not in a for a in command) or (
+            SERVE in data and not command):
         raise SiteError(f"{file} cannot be used: [{SERVE}] names no command.", next_step=(
             'Write it like: command = ["php", "-S", "{address}", "-t", "{files}"].'))
-    return tuple(said)
+    return tuple(command)
 
 
 def _wrong(file: AnyPath, what: str) -> SiteError:
@@ -133,6 +134,6 @@ def run_commands(commands: Commands, when: str, verb: str, folder: AnyPath, site
         start = monotonic()
         done = run(folder, arguments, commands.seconds, environment={
             "NOSTOS_SITE": site, "NOSTOS_STEP": f"{when} {verb}", "LANG": "C.UTF-8"})
-        said = b"\n".join(part for part in (done.said.strip(), done.errors.strip()) if part)
+        output = b"\n".join(part for part in (done.output.strip(), done.errors.strip()) if part)
         yield RanCommand(when, arguments, done.status, done.why, round(monotonic() - start, 3),
-                         said.decode("utf-8", "replace")[-_KEPT:])
+                         output.decode("utf-8", "replace")[-_KEPT:])

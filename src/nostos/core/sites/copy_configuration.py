@@ -50,65 +50,65 @@ class OriginalFile:
     owner: Owner | None = None
 
 
-def adapt(own: CopyFacts, files: Mapping[str, OriginalFile], system: Configuration | None) -> None:
+def adapt(facts: CopyFacts, files: Mapping[str, OriginalFile], system: Configuration | None) -> None:
     """Write these files into the copy's folder, by their paths there, each once and in the copy's own words: what they
     say of the original is never there. system: the profile's word on its configuration."""
-    file, location = own.location.file, own.location
+    file, location = facts.location.file, facts.location
     if location.none:
         path, url = "", NONE
     elif file is not None:
-        path = str(below(file, own.folder) or on_machine(file))
+        path = str(below(file, facts.folder) or on_machine(file))
         url = f"{location.engine.schemes[0]}:///{path}"
     else:
-        path, url = "", own.database or location.url.render_as_string(hide_password=False)
-    changes = {"site.url": own.url, "site.database": url, "site.prefix": location.prefix,
-               "site.files": NONE if own.files is None else own.files or "."}
-    if own.profile is not None:
-        changes["site.profile"] = own.profile
-    tree = tree_at(own.folder)
-    given = system
+        path, url = "", facts.database or location.url.render_as_string(hide_password=False)
+    changes = {"site.url": facts.url, "site.database": url, "site.prefix": location.prefix,
+               "site.files": NONE if facts.files is None else facts.files or "."}
+    if facts.profile is not None:
+        changes["site.profile"] = facts.profile
+    tree = tree_at(facts.folder)
+    file_settings = system
     for name, original in files.items():
         # A system's own file is that, whichever profile the site has been given.
         system = next((p.configuration for p in built_in().values() if p.configuration is not None
-                       and p.configuration.file == Path(name).name), given)
+                       and p.configuration.file == Path(name).name), file_settings)
         if name == python_settings.FILE:
             continue  # made below
         if name.endswith(".py"):
             made = python_settings.named_anew(original.content)
         elif Path(name).name == env_file.NAME:
-            made = env_file.rewritten(original.content, own.url, location, own.folder, own.in_own_words)
-        elif name.endswith(".php") and given is not None and given.format == "php-constants":
-            made = _php(own, original.content)  # one that it takes in
+            made = env_file.rewritten(original.content, facts.url, location, facts.folder, facts.in_own_words)
+        elif name.endswith(".php") and file_settings is not None and file_settings.format == "php-constants":
+            made = _php(facts, original.content)  # one that it takes in
         elif system is None or Path(name).name != system.file:
-            made = configuration.rewritten_toml(original.content, changes, ("site.prefix",) if own.prefixed else ())
+            made = configuration.rewritten_toml(original.content, changes, ("site.prefix",) if facts.prefixed else ())
         elif system.format == "php-constants":
-            made = _php(own, original.content)
+            made = _php(facts, original.content)
         else:
-            made = configuration.rewritten_toml(original.content, {system.url: own.url, system.database: path})
+            made = configuration.rewritten_toml(original.content, {system.url: facts.url, system.database: path})
         tree.make_above(name, lambda _: (0o755, None))
         tree.write(name, made, original.mode, original.owner)
     if env_file.PROGRAM in files:
         settings = python_settings.settings_taken({n: f.content for n, f in files.items()})
-        was = own.forms[0].folder.path if own.forms is not None else ""
-        made = python_settings.own_module(settings, was, own.folder, own.url, location, own.mark)
+        was = facts.forms[0].folder.path if facts.forms is not None else ""
+        made = python_settings.own_module(settings, was, facts.folder, facts.url, location, facts.mark)
         tree.write(python_settings.FILE, made, 0o640, files[env_file.PROGRAM].owner)
 
 
-def _php(own: CopyFacts, content: bytes) -> bytes:
+def _php(facts: CopyFacts, content: bytes) -> bytes:
     """A PHP configuration in the copy's own words: its database, its address, its folders, its cookies and cache."""
-    location = own.location
-    said = {"DB_NAME": str(location.url.database), "DB_USER": location.url.username or "",
+    location = facts.location
+    constants = {"DB_NAME": str(location.url.database), "DB_USER": location.url.username or "",
             "DB_PASSWORD": location.url.password or "", "DB_HOST": _php_host(location.url)}
-    if own.forms is None:
-        said |= {"WP_HOME": own.url, "WP_SITEURL": own.url}
-        return php_configuration.rewritten(content, said, location.prefix)
-    live, copy = own.forms
+    if facts.forms is None:
+        constants |= {"WP_HOME": facts.url, "WP_SITEURL": facts.url}
+        return php_configuration.rewritten(content, constants, location.prefix)
+    live, copy = facts.forms
     pieces = copy.pieces()
     # What keeps two sites apart where they share a server: each has its own.
-    apart = {"COOKIE_DOMAIN": pieces["host"], "WP_CACHE_KEY_SALT": own.url, "COOKIEPATH": pieces["path"] + "/",
+    apart = {"COOKIE_DOMAIN": pieces["host"], "WP_CACHE_KEY_SALT": facts.url, "COOKIEPATH": pieces["path"] + "/",
              "SITECOOKIEPATH": pieces["path"] + "/"}
-    said |= {name: value for name, value in apart.items() if name in php_configuration.texts(content)}
-    return php_configuration.rewritten(content, said, location.prefix, lambda text: live.written_for(text, copy))
+    constants |= {name: value for name, value in apart.items() if name in php_configuration.texts(content)}
+    return php_configuration.rewritten(content, constants, location.prefix, lambda text: live.written_for(text, copy))
 
 
 # Lines of a web server's rules in which paths below the site's address stand, and what is before these.

@@ -88,8 +88,8 @@ class DatabaseWords:
             for m in pattern.finditer(text) if getattr(self, what) and near else ():
                 line = _line(lines, m.start())
                 telling = what == "password" and len(self.password) >= _TELLING
-                said = _line_at(text, lines[line])
-                if what == "user" and self.user == self.name and not self._as_user(text, m.start(), said):
+                source = _line_at(text, lines[line])
+                if what == "user" and self.user == self.name and not self._as_user(text, m.start(), source):
                     continue
                 if telling or any(abs(line - n) <= _NEAR for n in near):
                     how = next(n for n, write in enumerate(_WRITTEN) if write(getattr(self, what)) == m.group())
@@ -97,14 +97,14 @@ class DatabaseWords:
 
     def _is_name(self, text: str, lines: list[int], at: int, proof: set[int]) -> bool:
         line = _line(lines, at)
-        said = _line_at(text, lines[line])
-        if self.name == self.user and self._as_user(text, at, said):
+        source = _line_at(text, lines[line])
+        if self.name == self.user and self._as_user(text, at, source):
             return False
         if text[at - 1:at] == "/" and not re.search(r"\w+:(//)?[^\s\"'<>]*/$", text[lines[line]:at]):
             return False  # a folder of that name
         if proof:
             return any(abs(line - n) <= _NEAR for n in proof)
-        return not (self.password or self.user) and bool(_DATABASE.search(said))
+        return not (self.password or self.user) and bool(_DATABASE.search(source))
 
     @staticmethod
     def _as_user(text: str, at: int, line: str) -> bool:
@@ -112,8 +112,8 @@ class DatabaseWords:
         return text[at - 3:at] == "://" or bool(_USER.search(line) and "://" not in line)
 
     @staticmethod
-    def _word(*said: str) -> re.Pattern[str]:
-        every = sorted(dict.fromkeys(said), key=len, reverse=True)
+    def _word(*word: str) -> re.Pattern[str]:
+        every = sorted(dict.fromkeys(word), key=len, reverse=True)
         return re.compile(r"(?<![\w$.-])(?:" + "|".join(map(re.escape, every)) + r")(?![\w-]|\.\w)")
 
     @cached_property

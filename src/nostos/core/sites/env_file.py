@@ -41,7 +41,7 @@ def _plain(value: str) -> str:
     return value
 
 
-def said(content: bytes) -> dict[str, str]:
+def values_in(content: bytes) -> dict[str, str]:
     """The values by their names; of one that is set twice, the last."""
     text = content.decode("utf-8", "surrogateescape")
     return {m["name"]: _plain(m["value"]) for m in _LINE.finditer(text)}
@@ -52,16 +52,16 @@ def read(folder: AnyPath) -> EnvFacts | None:
     address is. Raises SiteError when it cannot be used."""
     if not (folder / PROGRAM).is_file() or not (folder / NAME).is_file():
         return None
-    found = said(read_bounded(folder / NAME))
-    address = next((found[n] for n in ADDRESSES if found.get(n)), None)
-    if not found.get(_DATABASE) or address is None:
+    values = values_in(read_bounded(folder / NAME))
+    address = next((values[n] for n in ADDRESSES if values.get(n)), None)
+    if not values.get(_DATABASE) or address is None:
         return None
-    return EnvFacts(folder.name, address, locate(as_url(found[_DATABASE]), folder))
+    return EnvFacts(folder.name, address, locate(as_url(values[_DATABASE]), folder))
 
 
-def as_url(said: str) -> str:
+def as_url(values: str) -> str:
     """A database's URL as it is written here: such files have more words for a kind of database."""
-    scheme, mark, rest = said.partition("://")
+    scheme, mark, rest = values.partition("://")
     return f"{_SCHEMES.get(scheme, scheme)}{mark}{rest}"
 
 
@@ -80,8 +80,9 @@ def rewritten(content: bytes, url: str, location: Location, folder: AnyPath,
     """The file in a copy's words: its database and address, and what else of its texts `written` changes; every other
     line, comments too, stays as it is."""
     text = content.decode("utf-8", "surrogateescape")
-    addresses = {n for n in ADDRESSES if n in said(content)}
-    new: Mapping[str, str] = {**dict.fromkeys(addresses, url), _DATABASE: _database(said(content)[_DATABASE], location,
+    addresses = {n for n in ADDRESSES if n in values_in(content)}
+    new: Mapping[str, str] = {**dict.fromkeys(addresses, url),
+                              _DATABASE: _database(values_in(content)[_DATABASE], location,
                                                                                    folder)}
 
     def line(match: re.Match[str]) -> str:
@@ -108,8 +109,8 @@ def _database(old: str, location: Location, folder: AnyPath) -> str:
     """The copy's database, as such a file writes it."""
     if location.file is not None:
         path = on_machine(location.file)
-        own = f"{on_machine(folder)}/"
-        return f"sqlite:///{path.removeprefix(own)}"
+        folder_text = f"{on_machine(folder)}/"
+        return f"sqlite:///{path.removeprefix(folder_text)}"
     scheme = old.partition("://")[0]
     url: DatabaseUrl = location.url
     return url.set(drivername=scheme).render_as_string(hide_password=False)

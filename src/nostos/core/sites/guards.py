@@ -32,10 +32,10 @@ class Guard:
 
 def guards_of(site: Site, facts: Mapping[str, str]) -> list[Guard]:
     """The guards of a site's profile and of its site file. facts fill what they leave open, such as {voyage}."""
-    found = [Guard(name, _filled(value, facts)) for name, value in {**site.profile.guards, **site.guards}.items()]
+    guards = [Guard(name, _filled(value, facts)) for name, value in {**site.profile.guards, **site.guards}.items()]
     if site.profile.gate_setting and facts.get("gate"):
-        found.append(Guard(site.profile.gate_setting, facts["gate"]))
-    return found
+        guards.append(Guard(site.profile.gate_setting, facts["gate"]))
+    return guards
 
 
 def gate(name: str, password: str) -> str:
@@ -51,9 +51,9 @@ def gate(name: str, password: str) -> str:
     return f"{name}:{_ROUNDS}:{salt}:{made.hex()}"
 
 
-def opens(said: str, name: str, password: str) -> bool:
+def opens(answer: str, name: str, password: str) -> bool:
     """Whether a name and a password are those of a gate."""
-    parts = said.split(":")
+    parts = answer.split(":")
     if len(parts) != 4 or not parts[1].isdigit():
         return False
     made = hashlib.pbkdf2_hmac("sha256", password.encode(), parts[2].encode(), int(parts[1])).hex()
@@ -101,22 +101,22 @@ def set_guards(site: Site, database: Database, guards: list[Guard]) -> None:
 
 
 def _set(database: Database, table: Table, settings: SettingsTable, guard: Guard) -> None:
-    found = database.find(table, {settings.name: guard.name})
+    rows = database.find(table, {settings.name: guard.name})
     value = guard.value
     name, _, inner = guard.name.partition(".")
-    if not found and inner:
-        found = database.find(table, {settings.name: name})
-        if found:
-            tree = structures.read(str(found[0][settings.value]))
+    if not rows and inner:
+        rows = database.find(table, {settings.name: name})
+        if rows:
+            tree = structures.read(str(rows[0][settings.value]))
             if tree is None or not isinstance(tree.data, dict):
                 raise SiteError(f"The guard {guard.name} names a key, but the setting {name} is no structure.",
                                 next_step="Check [guards] in the site file.")
             changed = structures.put(tree.data, tuple(inner.split(".")), value, object())
-            database.update(table, table.key_of(found[0]), {settings.value: tree.style.write(changed)})
+            database.update(table, table.key_of(rows[0]), {settings.value: tree.style.write(changed)})
             return
     text = json.dumps(value, ensure_ascii=False) if settings.format == "json" else str(value)
-    if found:
-        database.update(table, table.key_of(found[0]), {settings.value: text})
+    if rows:
+        database.update(table, table.key_of(rows[0]), {settings.value: text})
         return
     row: Row = {settings.name: guard.name, settings.value: text}
     database.insert(table, row)

@@ -19,16 +19,16 @@ def left_out(patterns: Sequence[str], tables: Mapping[str, Table], profile: Prof
         if not any(matches(n, (pattern,)) for n in tables):
             raise SiteError(f"There is no table {pattern} whose rows could be left out.", left="Live was only read.",
                             next_step="`nostos survey` lists the tables.")
-    found = tuple(sorted(n for n in tables if matches(n, patterns)))
+    names = tuple(sorted(n for n in tables if matches(n, patterns)))
     for place, target in _pointing(tables, profile):
-        if target in found and place.rpartition(".")[0] not in found:
+        if target in names and place.rpartition(".")[0] not in names:
             raise SiteError(f"The rows of {target} cannot be left out: {place} points at them.",
                             left="Live was only read; what was made is removed.",
                             next_step=f"Leave out those of {place.rpartition('.')[0]}, too, or none of both.")
-    if profile.settings is not None and set(profile.settings.tables) & set(found):
+    if profile.settings is not None and set(profile.settings.tables) & set(names):
         raise SiteError(f"The rows of {profile.settings.table} cannot be left out: they are the site's settings.",
                         left="Live was only read; what was made is removed.")
-    return found
+    return names
 
 
 def _pointing(tables: Mapping[str, Table], profile: Profile) -> Iterator[tuple[str, str]]:
@@ -49,9 +49,9 @@ def could_be(tables: Mapping[str, Table], profile: Profile, sizes: Mapping[str, 
     known = {k.table for k in profile.kinds if not k.natural} | {c.table for c in profile.children} | {
         target for _, target in _pointing(tables, profile)}
     whole = sum(size for _, size in sizes.values())
-    found = [(n, sizes[n][1]) for n in tables if n in sizes and n not in known
+    candidates = [(n, sizes[n][1]) for n in tables if n in sizes and n not in known
              and sizes[n][1] > max(1 << 20, whole // 20)]
-    return sorted(found, key=lambda f: -f[1])
+    return sorted(candidates, key=lambda f: -f[1])
 
 
 def without(site: Site, names: Sequence[str]) -> Site:

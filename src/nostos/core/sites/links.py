@@ -23,11 +23,11 @@ def own_links(tree: FileTree, profile: Profile) -> Iterator[tuple[str, str]]:
 def _own(tree: FileTree, ways: Sequence[Sequence[str]]) -> Iterator[tuple[str, str]]:
     for way in ways:
         for link in way:
-            found = tree.led(link)
+            target = tree.led(link)
             above = tree.status(link.rpartition("/")[0])
-            if found is not None:
-                if above is not None and above.user == found[1].user:
-                    yield link, found[0]
+            if target is not None:
+                if above is not None and above.user == target[1].user:
+                    yield link, target[0]
                 break
 
 
@@ -35,10 +35,10 @@ def follow(tree: FileTree, paths: Sequence[str]) -> None:
     """Follow links that the administrator names, beside those that the system uses as its own. Raises SiteError."""
     more = {}
     for path in paths:
-        found = tree.led(path.strip("/"))
-        if found is None and path.strip("/") not in tree.followed:
+        target = tree.led(path.strip("/"))
+        if target is None and path.strip("/") not in tree.followed:
             raise SiteError(f"{path} is no link to a folder in {tree.where}.", left="Nothing was made.",
                             next_step="Name a link by its path in the site's folder.")
-        if found is not None:
-            more[path.strip("/")] = found[0]
+        if target is not None:
+            more[path.strip("/")] = target[0]
     tree.followed = {**tree.followed, **more}

@@ -68,14 +68,14 @@ class Hold:
         """Take the mark away, once the operation is finished or taken back."""
         if self._server is not None:
             self._server.remove_mark(operation)
-        found = _read(self._tree)
-        if found is not None and found.operation == operation:
+        mark = _read(self._tree)
+        if mark is not None and mark.operation == operation:
             self._tree.remove(MARK)
             self._tree.sync("")
 
     def marks(self) -> list[Mark]:
-        found = _read(self._tree)
-        return [*([found] if found else []), *(_marks(self._server.unfinished()) if self._server else [])]
+        mark = _read(self._tree)
+        return [*([mark] if mark else []), *(_marks(self._server.unfinished()) if self._server else [])]
 
     def check(self) -> None:
         """Raise TargetMoved when the lock in the server is not ours any more."""
@@ -115,8 +115,8 @@ def check_finished(site: Site) -> None:
 
 def marks(site: Site) -> list[Mark]:
     """What a site says of something unfinished, read without holding it."""
-    found = _read(_tree(site))
-    return [found] if found else _marks(site.database.engine.unfinished(site.database))
+    mark = _read(_tree(site))
+    return [mark] if mark else _marks(site.database.engine.unfinished(site.database))
 
 
 def clear_half(site: Site) -> None:
@@ -129,7 +129,7 @@ def clear_half(site: Site) -> None:
 
 
 def _marks(written: list[str]) -> list[Mark]:
-    return [msgspec.json.decode(said, type=Mark) for said in written]
+    return [msgspec.json.decode(entry, type=Mark) for entry in written]
 
 
 def unfinished(site: Site, mark: Mark) -> RecoverNeeded:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from nostos.core.database.protocol import told
+from nostos.core.database.protocol import explaining
 from nostos.core.database.registry import Location, locate
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
@@ -60,12 +60,12 @@ def read(path: AnyPath, engine: str) -> PhpConfiguration:
     computed: list[str] = []
     for file in (path, *included):
         for literal, value in _DEFINE.findall(_without_comments(_text(file))):
-            name, found = _unquoted(literal), _value(value, file)
-            if found is None and name in PLACES:
-                found = _joined(value, file.parent, path.parent, constants)
-                computed += [name] if found is None else []
-            if found is not None:
-                constants.setdefault(name, found)
+            name, path_text = _unquoted(literal), _value(value, file)
+            if path_text is None and name in PLACES:
+                path_text = _joined(value, file.parent, path.parent, constants)
+                computed += [name] if path_text is None else []
+            if path_text is not None:
+                constants.setdefault(name, path_text)
             if name in PLACES and "getenv" in value:
                 computed.append(name)
     for needed in ("DB_NAME", "DB_USER", "DB_PASSWORD", "DB_HOST"):
@@ -95,13 +95,13 @@ HOST = "{host}"  # in a value, whatever host the site is asked under
 
 def _included(path: AnyPath, text: str) -> tuple[AnyPath, ...]:
     """The files beside a configuration that it takes in, but for the system's own."""
-    found = []
+    files = []
     for _, literal in _INCLUDE.findall(_without_comments(text)):
         file = path.parent / _unquoted(literal).lstrip("/")
         if file.name != "wp-settings.php" and file.is_file() and below(
                 file.resolve(), path.parent.resolve()) is not None:
-            found.append(file)
-    return tuple(dict.fromkeys(found))
+            files.append(file)
+    return tuple(dict.fromkeys(files))
 
 
 def _joined(expression: str, here: AnyPath, root: AnyPath, constants: Mapping[str, str]) -> str | None:
@@ -111,51 +111,52 @@ def _joined(expression: str, here: AnyPath, root: AnyPath, constants: Mapping[st
         term = _TERM.match(expression, at)
         if term is None:
             return None
-        text, own, name, host, _ = term.groups()
+        text, constant, name, host, _ = term.groups()
         if name and name != "ABSPATH" and name not in constants:
             return None
-        parts.append(_unquoted(text) if text else on_machine(here) if own else HOST if host
+        parts.append(_unquoted(text) if text else on_machine(here) if constant else HOST if host
                      else f"{on_machine(root)}/" if name == "ABSPATH" else constants[name])
         at = term.end()
     return "".join(parts)
 
 
-def moved_folders(said: PhpConfiguration, tree: AnyPath) -> dict[str, str]:
+def moved_folders(configuration: PhpConfiguration, tree: AnyPath) -> dict[str, str]:
     """The folders that a configuration puts elsewhere in the site's tree, by the ones that they usually are. Raises
     SiteError for one that is not in the tree."""
-    found: dict[str, str] = {}
+    folders: dict[str, str] = {}
     for name, usual in _FOLDERS:
-        if name in said.constants:
-            place = on_host(host_of(tree), said.constants[name])
+        if name in configuration.constants:
+            place = on_host(host_of(tree), configuration.constants[name])
             inside = below(place.resolve(), tree.resolve()) if place.is_absolute() else None
-            found[usual] = f"!{place}" if inside is None else inside.as_posix()
-    if "UPLOADS" in said.constants:
-        found["wp-content/uploads"] = said.constants["UPLOADS"].strip("/")
-    return {usual: now for usual, now in found.items() if usual != now}
+            folders[usual] = f"!{place}" if inside is None else inside.as_posix()
+    if "UPLOADS" in configuration.constants:
+        folders["wp-content/uploads"] = configuration.constants["UPLOADS"].strip("/")
+    return {usual: now for usual, now in folders.items() if usual != now}
 
 
-def settings(profile: Profile, said: PhpConfiguration) -> tuple[str, str]:
+def settings(profile: Profile, configuration: PhpConfiguration) -> tuple[str, str]:
     """The site's name and base URL: from constants where they are set, else from its settings."""
     table = profile.settings
     assert table is not None and profile.configuration is not None
-    database = said.database.open(readonly=True)
+    database = configuration.database.open(readonly=True)
     try:
-        with told(database):
+        with explaining(database):
             tables = database.tables()
         if table.table not in tables:
-            raise SiteError(f"The database {said.database.shown} has no table {said.database.prefix}{table.table}.",
+            raise SiteError(f"The database {configuration.database.shown} has no table "
+                            f"{configuration.database.prefix}{table.table}.",
                             next_step="Check the table prefix in the configuration, or finish the site's installation.")
         names = (profile.configuration.name, profile.configuration.url)
-        found = dict.fromkeys(names, "")
-        found |= {str(row[table.name]): str(row[table.value])
+        values = dict.fromkeys(names, "")
+        values |= {str(row[table.name]): str(row[table.value])
                   for row in database.find_any(tables[table.table], table.name, names, {})}
     finally:
         database.close()
-    url = said.constants.get("WP_HOME") or found[profile.configuration.url]
+    url = configuration.constants.get("WP_HOME") or values[profile.configuration.url]
     if HOST in url:
-        url = found[profile.configuration.url]
-    name = re.sub(r"[^a-z0-9]+", "-", found[profile.configuration.name].lower()).strip("-")
-    return name or said.path.parent.name, url
+        url = values[profile.configuration.url]
+    name = re.sub(r"[^a-z0-9]+", "-", values[profile.configuration.name].lower()).strip("-")
+    return name or configuration.path.parent.name, url
 
 
 def _text(path: AnyPath) -> str:
@@ -199,8 +200,8 @@ def _host(text: str) -> tuple[str | None, int | None, str | None]:
 
 def texts(content: bytes) -> set[str]:
     """The names of the constants that a file defines as texts."""
-    found = _DEFINE.findall(_without_comments(content.decode("utf-8", "surrogateescape")))
-    return {_unquoted(name) for name, value in found if re.fullmatch(_STRING, value.strip()) and len(value) > 2}
+    defines = _DEFINE.findall(_without_comments(content.decode("utf-8", "surrogateescape")))
+    return {_unquoted(name) for name, value in defines if re.fullmatch(_STRING, value.strip()) and len(value) > 2}
 
 
 def rewritten(content: bytes, constants: Mapping[str, str], prefix: str | None,

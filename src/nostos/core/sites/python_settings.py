@@ -54,16 +54,16 @@ def read(folder: AnyPath) -> SettingsFacts | None:
     module = _answering(programs)
     if not module:
         return None
-    said = env_file.said(read_bounded(folder / env_file.NAME)) if (folder / env_file.NAME).is_file() else {}
-    reader = SettingsReader(folder, said)
+    environment = env_file.values_in(read_bounded(folder / env_file.NAME)) if (folder / env_file.NAME).is_file() else {}
+    reader = SettingsReader(folder, environment)
     names = reader.names(module)
     if names is None:
         raise _refused(f"its settings, {module}, cannot be read")
     databases = names.get("DATABASES", Unknown("DATABASES"))
     if not isinstance(databases, dict) or not isinstance(databases.get("default"), dict):
         raise _refused(f"DATABASES in {reader.read[-1]} is worked out when it runs")
-    own = (*programs, FILE) if module == OWN else tuple(programs)
-    return SettingsFacts(folder.name, _address(names), _location(databases["default"], folder), own,
+    files = (*programs, FILE) if module == OWN else tuple(programs)
+    return SettingsFacts(folder.name, _address(names), _location(databases["default"], folder), files,
                          _uncopyable(names, databases, folder))
 
 
@@ -134,29 +134,29 @@ def _spots(content: bytes) -> Iterator[tuple[ast.AST, str]]:
 
 def _address(names: Mapping[str, Any]) -> str | None:
     for name in env_file.ADDRESSES:
-        said = names.get(name)
-        if isinstance(said, str) and urlsplit(said).hostname not in (None, *_NO_ADDRESS):
-            return said
+        address = names.get(name)
+        if isinstance(address, str) and urlsplit(address).hostname not in (None, *_NO_ADDRESS):
+            return address
     return None
 
 
-def _location(said: Mapping[str, Any], folder: AnyPath) -> Location:
+def _location(names: Mapping[str, Any], folder: AnyPath) -> Location:
     """Where a database is, as settings say it."""
-    if isinstance(said.get("url"), SaidUrl):
-        return locate(env_file.as_url(said["url"]), folder)
-    kind = _ENGINES.get(str(said.get("ENGINE", "")).rpartition(".")[2])
+    if isinstance(names.get("url"), SaidUrl):
+        return locate(env_file.as_url(names["url"]), folder)
+    kind = _ENGINES.get(str(names.get("ENGINE", "")).rpartition(".")[2])
     if kind is None:
-        raise _refused("its database is of a kind that is not known" if "ENGINE" in said else "it names no ENGINE")
+        raise _refused("its database is of a kind that is not known" if "ENGINE" in names else "it names no ENGINE")
     for key in ("NAME", "USER", "PASSWORD", "HOST", "PORT"):
-        if isinstance(said.get(key), Unknown):
+        if isinstance(names.get(key), Unknown):
             raise _refused(f"the database's {key} is worked out when it runs")
-    name = str(said.get("NAME") or "")
+    name = str(names.get("NAME") or "")
     if not name:
         raise _refused("the database has no NAME")
     if kind == "sqlite":
         return locate(DatabaseUrl("sqlite", database=name).render_as_string(), folder)
-    host, query = str(said.get("HOST") or ""), {}
-    options = said.get("OPTIONS")
+    host, query = str(names.get("HOST") or ""), {}
+    options = names.get("OPTIONS")
     options = options if isinstance(options, dict) else {}
     if kind == "postgresql":
         if host.startswith("/") or not host:
@@ -167,8 +167,8 @@ def _location(said: Mapping[str, Any], folder: AnyPath) -> Location:
             query["schema"] = path.group(1)
     elif host.startswith("/") or isinstance(options.get("unix_socket"), str):
         query["unix_socket"] = host if host.startswith("/") else options["unix_socket"]
-    port = str(said.get("PORT") or "")
-    url = DatabaseUrl(kind, str(said.get("USER") or "") or None, str(said.get("PASSWORD") or "") or None,
+    port = str(names.get("PORT") or "")
+    url = DatabaseUrl(kind, str(names.get("USER") or "") or None, str(names.get("PASSWORD") or "") or None,
                         None if host.startswith("/") else host or None, int(port) if port.isdigit() else None, name,
                         query)
     return locate(url.render_as_string(hide_password=False), folder)
@@ -182,7 +182,8 @@ def _uncopyable(names: Mapping[str, Any], databases: Mapping[str, Any], folder: 
                 "the same ones")
     media = names.get("MEDIA_ROOT")
     if isinstance(media, Unknown):
-        return f"MEDIA_ROOT is worked out when the settings run ({media.said}), so a copy may write into the original's"
+        return (f"MEDIA_ROOT is worked out when the settings run ({media.reason}), so a copy may write into the "
+                "original's")
     if media and _inside(str(media), folder) is None:
         return f"The settings put what is put up into {media}, outside the project's folder: a copy would write there"
     return ""
@@ -227,7 +228,7 @@ def own_module(module: str, was: str, folder: AnyPath, url: str, location: Locat
     it; empty where it is not known. folder: the copy's. mark: what its pages are to say; empty: nothing."""
     if not all(part.isidentifier() for part in module.split(".")):
         raise _refused(f"{module!r} is no module of settings")
-    parts, said = urlsplit(url), location.url
+    parts, text = urlsplit(url), location.url
     host, secure = parts.hostname or "", parts.scheme == "https"
     if location.file is not None:
         inside = _inside(on_machine(location.file), folder)
@@ -235,8 +236,8 @@ def own_module(module: str, was: str, folder: AnyPath, url: str, location: Locat
         database = f'"ENGINE": "django.db.backends.sqlite3", "NAME": {place}'
     else:
         kind = "postgresql" if location.engine.schemes[0].startswith("postgres") else "mysql"
-        words = {"NAME": said.database, "USER": said.username, "PASSWORD": said.password, "PORT": said.port,
-                 "HOST": said.query.get("unix_socket") or said.query.get("host") or said.host}
+        words = {"NAME": text.database, "USER": text.username, "PASSWORD": text.password, "PORT": text.port,
+                 "HOST": text.query.get("unix_socket") or text.query.get("host") or text.host}
         database = f'"ENGINE": "django.db.backends.{kind}", ' + ", ".join(
             f"{name!r}: {str(value or '')!r}" for name, value in words.items()) + f', "OPTIONS": {_options(location)!r}'
     return _TEMPLATE.format(
@@ -299,7 +300,7 @@ def marked(get_response):
 
 
 def _options(location: Location) -> dict[str, str]:
-    found = {k: str(v) for k, v in location.url.query.items() if k in _OPTIONS}
+    options = {k: str(v) for k, v in location.url.query.items() if k in _OPTIONS}
     if location.url.query.get("schema"):
-        found["options"] = f"-c search_path={location.url.query['schema']}"
-    return found
+        options["options"] = f"-c search_path={location.url.query['schema']}"
+    return options

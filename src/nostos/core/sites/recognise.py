@@ -10,7 +10,7 @@ from pathlib import PurePosixPath
 from typing import Any
 from urllib.parse import urlsplit
 
-from nostos.core.database.protocol import Database, told
+from nostos.core.database.protocol import Database, explaining
 from nostos.core.database.registry import NONE, Location, engine, locate
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
@@ -120,16 +120,17 @@ def _recognise(path: AnyPath) -> Site:
         return _from_site_file(path)
     if (path / configuration.SITE_FILE).is_file():
         return _from_site_file(path / configuration.SITE_FILE)
-    said = _system_at(path)
-    if said is None:
+    system = _system_at(path)
+    if system is None:
         python_settings.read(path)  # which says why it could not be told
         refused = env_file.refused(path)
         if refused is not None:
             raise refused
         raise SiteError(f"No site is recognised in {path}.",
                         next_step=f"Write a site file, {configuration.SITE_FILE}, there (docs/guide.md shows one).")
-    return replace(_site(path, said.name, said.url, said.database, said.profile, path, (said.own, *said.included),
-                         looked=said.looked), uncopyable=said.uncopyable)
+    return replace(_site(path, system.name, system.url, system.database, system.profile, path,
+                         (system.own, *system.included),
+                         looked=system.looked), uncopyable=system.uncopyable)
 
 
 @dataclass(frozen=True)
@@ -146,34 +147,34 @@ class _SystemFacts:
     looked: bool = True  # its database has been opened
 
 
-def _uncopyable(said: php_configuration.PhpConfiguration, moved: Mapping[str, str]) -> str:
+def _uncopyable(php: php_configuration.PhpConfiguration, moved: Mapping[str, str]) -> str:
     """Why a copy with this configuration would act on the original; empty where it would not."""
     for usual, now in moved.items():
         if now.startswith("!"):
-            return (f"{said.path.name} puts {usual} into {now[1:]}, outside the site's folder: a copy would write into "
+            return (f"{php.path.name} puts {usual} into {now[1:]}, outside the site's folder: a copy would write into "
                     "it, too")
-    if said.computed:
-        return f"{said.path.name} works {', '.join(said.computed)} out when it runs, so a copy may keep the original's"
+    if php.computed:
+        return f"{php.path.name} works {', '.join(php.computed)} out when it runs, so a copy may keep the original's"
     return ""
 
 
-def _system_at(folder: AnyPath, given: Location | None = None) -> _SystemFacts | None:
-    """The built-in profile whose configuration file is here, and what that file says. given: where the database is, if
-    that is said elsewhere."""
+def _system_at(folder: AnyPath, location: Location | None = None) -> _SystemFacts | None:
+    """The built-in profile whose configuration file is here, and what that file says. location: where the database
+    is, if that is said elsewhere."""
     for profile in loader.built_in().values():
         c = profile.configuration
         if c is None:
             continue
         if c.format == "php-constants":
-            found = php_configuration.find(folder, c.file)
-            if found is not None:
-                said = php_configuration.read(found, c.engine)
-                name, url = php_configuration.settings(profile, said)
-                above = "" if found.parent == folder else "../"
-                moved = php_configuration.moved_folders(said, folder)
-                return _SystemFacts(loader.relocated(profile, moved), above + c.file, name, url, said.database,
-                                    tuple(f"{above}{below(p, found.parent)}" for p in said.included),
-                                    _uncopyable(said, moved))
+            file = php_configuration.find(folder, c.file)
+            if file is not None:
+                facts = php_configuration.read(file, c.engine)
+                name, url = php_configuration.settings(profile, facts)
+                above = "" if file.parent == folder else "../"
+                moved = php_configuration.moved_folders(facts, folder)
+                return _SystemFacts(loader.relocated(profile, moved), above + c.file, name, url, facts.database,
+                                    tuple(f"{above}{below(p, file.parent)}" for p in facts.included),
+                                    _uncopyable(facts, moved))
         elif (folder / c.file).is_file():
             data = configuration.read_toml(folder / c.file)
             values = []
@@ -194,7 +195,7 @@ def _system_at(folder: AnyPath, given: Location | None = None) -> _SystemFacts |
         return None
     if settings is None:
         return None
-    database = given or settings.database
+    database = location or settings.database
     address = settings.url or _said_address(database)
     if address is None:
         raise SiteError(f"It is not known what the address of the site in {folder} is.",
@@ -207,7 +208,7 @@ def _said_address(location: Location) -> str | None:
     """The address that a project's database gives its site."""
     opened = location.open(readonly=True)
     try:
-        with told(opened):
+        with explaining(opened):
             table = opened.tables().get("wagtailcore_site")
             rows = opened.find(table, {"is_default_site": 1}) if table is not None else []
     finally:
@@ -223,7 +224,7 @@ def _by_schema(location: Location) -> Profile:
     """The built-in profile that a database's tables speak of."""
     opened = location.open(readonly=True)
     try:
-        with told(opened):
+        with explaining(opened):
             return deduce.recognise(opened.tables(), loader.built_in())
     finally:
         opened.close()
@@ -250,21 +251,21 @@ def _from_site_file(path: AnyPath) -> Site:
     files = folder / NO_FILES if said_files == NONE else named(folder, said_files).resolve()
     if said_files != NONE and not tree_at(files).is_folder(""):
         raise SiteError(f"The site's files, {files}, are not a folder.", next_step=f"Check `files` in {path}.")
-    given = _database(configuration.expand(str(section["database"]), path), folder, str(section.get("prefix", ""))
+    location = _database(configuration.expand(str(section["database"]), path), folder, str(section.get("prefix", ""))
                       ) if "database" in section else None
-    system = _system_at(files, given) if said_files != NONE else None
+    system = _system_at(files, location) if said_files != NONE else None
 
-    def said(key: str, other: str | None) -> str:
+    def document(key: str, other: str | None) -> str:
         if key in section:
             return configuration.expand(str(section[key]), path)
         if other is None:
             raise SiteError(f"{path} does not say the site's {key}.", next_step=f"Add `{key}` to [site].")
         return other
 
-    name, url = said("name", system.name if system else None), said("url", system.url if system else None)
+    name, url = document("name", system.name if system else None), document("url", system.url if system else None)
     looked = False
-    if given is not None or system is None:
-        database = given or _database(said("database", None), folder, str(section.get("prefix", "")))
+    if location is not None or system is None:
+        database = location or _database(document("database", None), folder, str(section.get("prefix", "")))
     else:
         database, looked = system.database, system.looked
     if "profile" in section:
@@ -282,11 +283,11 @@ def _from_site_file(path: AnyPath) -> Site:
     if guards and not profile.settings:
         raise SiteError(f"{path} names guards, but it is not known where this site keeps its settings.",
                         next_step="Name a profile that says so, or leave [guards] out.")
-    own = [path.name]
+    names = [path.name]
     if system and below(files, folder) is not None:
-        own += [os.path.relpath(on_machine(files / name), on_machine(folder))
+        names += [os.path.relpath(on_machine(files / name), on_machine(folder))
                 for name in (system.own, *system.included)]
-    site = _site(folder, name, url, database, profile, files, tuple(own), tuple(map(str, visitors)), guards,
+    site = _site(folder, name, url, database, profile, files, tuple(names), tuple(map(str, visitors)), guards,
                  site_file=True, profile_file=profile_file, looked=looked)
     more = {k: v for k, v in data.items() if k not in ("site", "guards", "visitors")}
     return replace(site, adds=_adds(more, path), uncopyable=system.uncopyable if system else "",
@@ -303,10 +304,10 @@ def _own_machine(folder: AnyPath, host: str) -> None:
 
 def _database(text: str, folder: AnyPath, prefix: str) -> Location:
     """The database that a site file names: as its own machine sees it, or, after `user@host:`, another."""
-    there = host_form(text) if not _URL.match(text) else None
-    if there is not None:
-        _own_machine(folder, there[0])
-        folder, text = FarPath(there[0], PurePosixPath("/")), there[1]
+    form = host_form(text) if not _URL.match(text) else None
+    if form is not None:
+        _own_machine(folder, form[0])
+        folder, text = FarPath(form[0], PurePosixPath("/")), form[1]
         text = text if _URL.match(text) else f"sqlite:///{text}"
     return locate(text, folder, prefix)
 
@@ -320,7 +321,7 @@ def _adds(data: Mapping[str, Any], path: AnyPath) -> Layer | None:
 
 
 def _site(home: AnyPath, name: str, url: str, location: Location, profile: Profile, files: AnyPath,
-          own: tuple[str, ...], visitors: tuple[str, ...] = (), guards: Mapping[str, Any] | None = None,
+          names: tuple[str, ...], visitors: tuple[str, ...] = (), guards: Mapping[str, Any] | None = None,
           site_file: bool = False, profile_file: str = "", looked: bool = False) -> Site:
     """looked: the database has been opened already."""
     full = profile
@@ -328,7 +329,7 @@ def _site(home: AnyPath, name: str, url: str, location: Location, profile: Profi
         database = location.open(readonly=True)  # says so when it is missing or is no database
         try:
             # Kinds that no profile names are known only with the schema, and `visitors` may name those.
-            with told(database):
+            with explaining(database):
                 full = deduce.complete(profile, database.tables()) if visitors else profile
         finally:
             database.close()
@@ -336,4 +337,4 @@ def _site(home: AnyPath, name: str, url: str, location: Location, profile: Profi
     tree = tree_at(files)
     tree.followed = dict(own_links(tree, profile))
     return Site(name, check_url(url), home, tree, location,
-                full.with_visitors(visitors) if visitors else profile, own, guards or {}, site_file, profile_file)
+                full.with_visitors(visitors) if visitors else profile, names, guards or {}, site_file, profile_file)

@@ -26,8 +26,8 @@ _UNREADABLE = (SyntaxError, ValueError, RecursionError, MemoryError)
 class Unknown:
     """What an expression comes to only when it is run. said: the expression."""
 
-    def __init__(self, said: str = "") -> None:
-        self.said = " ".join(said.split())[:80]
+    def __init__(self, reason: str = "") -> None:
+        self.reason = " ".join(reason.split())[:80]
 
 
 class SaidUrl(str):
@@ -68,19 +68,19 @@ class SettingsReader:
         if file is None or tree is None:
             return None
         self.read.append(file)
-        found: dict[str, Any] = {"__file__": on_machine(self.root / file)}
+        names: dict[str, Any] = {"__file__": on_machine(self.root / file)}
         package = module if file.endswith("/__init__.py") else module.rpartition(".")[0]
         with suppress(RecursionError):
-            _Module(self, found, package, depth).run(tree.body)
-            return found
+            _Module(self, names, package, depth).run(tree.body)
+            return names
         return None
 
 
 class _Module:
     """A module that is being read. found: its names, so far."""
 
-    def __init__(self, reader: SettingsReader, found: dict[str, Any], package: str, depth: int) -> None:
-        self.reader, self.found, self.package, self.depth = reader, found, package, depth
+    def __init__(self, reader: SettingsReader, names: dict[str, Any], package: str, depth: int) -> None:
+        self.reader, self.values_by_name, self.package, self.depth = reader, names, package, depth
 
     # --- statements
 
@@ -96,16 +96,16 @@ class _Module:
                 value = self.value(s.value)
                 for target in s.targets:
                     self._assign(target, value)
-            case ast.AnnAssign(target=target, value=ast.expr() as said):
-                self._assign(target, self.value(said))
+            case ast.AnnAssign(target=target, value=ast.expr() as test_value):
+                self._assign(target, self.value(test_value))
             case ast.AugAssign(target=ast.Name() as target, op=op, value=more):
                 self._assign(target, _added(self.value(target), op, self.value(more)))
             case ast.If(test=test, body=then, orelse=other):
-                said = self.value(test)
-                if isinstance(said, Unknown):
+                test_value = self.value(test)
+                if isinstance(test_value, Unknown):
                     self._doubt([*then, *other])
                 else:
-                    self.run(then if said else other)
+                    self.run(then if test_value else other)
             case ast.Try(body=tried, orelse=other, finalbody=last):
                 self.run([*tried, *other, *last])
             case ast.With() | ast.For() | ast.While() | ast.Match():
@@ -119,18 +119,18 @@ class _Module:
         parts = self.package.split(".") if s.level else []
         above = parts[:len(parts) - s.level + 1] if s.level else []
         module = ".".join([*above, *([s.module] if s.module else [])])
-        given = self.reader.names(module, self.depth + 1) if module and self.reader.file_of(module) else None
+        names = self.reader.names(module, self.depth + 1) if module and self.reader.file_of(module) else None
         for alias in s.names:
             if alias.name != "*":
                 name = alias.asname or alias.name
-                self.found[name] = Unknown(name) if given is None else given.get(alias.name, Unknown(name))
-            elif given is not None:
-                self.found.update({n: v for n, v in given.items() if not n.startswith("_")})
+                self.values_by_name[name] = Unknown(name) if names is None else names.get(alias.name, Unknown(name))
+            elif names is not None:
+                self.values_by_name.update({n: v for n, v in names.items() if not n.startswith("_")})
 
     def _assign(self, target: ast.expr, value: Any) -> None:
         match target:
             case ast.Name(id=name):
-                self.found[name] = value
+                self.values_by_name[name] = value
             case ast.Tuple(elts=parts) | ast.List(elts=parts):
                 known = isinstance(value, tuple | list) and len(value) == len(parts)
                 for number, part in enumerate(parts):
@@ -158,53 +158,53 @@ class _Module:
         while isinstance(about, ast.Subscript | ast.Attribute | ast.Call):
             about = about.func if isinstance(about, ast.Call) else about.value
         if isinstance(about, ast.Name):
-            self.found[about.id] = Unknown(about.id)
+            self.values_by_name[about.id] = Unknown(about.id)
 
     def _doubt(self, body: Iterable[ast.stmt]) -> None:
         """Whatever some statements assign may be that, or not."""
         for s in body:
             for node in ast.walk(s):
                 if isinstance(node, ast.Name) and isinstance(node.ctx, ast.Store):
-                    self.found[node.id] = Unknown(node.id)
+                    self.values_by_name[node.id] = Unknown(node.id)
                 elif isinstance(node, ast.Subscript) and isinstance(node.ctx, ast.Store):
                     self._lose(node)
                 elif isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and isinstance(
                         self.value(node.func.value), dict | list):
                     self._lose(node.func)
                 elif isinstance(node, ast.ImportFrom) and any(a.name == "*" for a in node.names):
-                    self.found.update({n: Unknown(n) for n in self.found if n.isupper()})
+                    self.values_by_name.update({n: Unknown(n) for n in self.values_by_name if n.isupper()})
 
     # --- expressions
 
     def value(self, e: ast.expr) -> Any:
-        found = self._value(e)
-        return Unknown(ast.unparse(e)) if isinstance(found, Unknown) and not found.said else found
+        value = self._value(e)
+        return Unknown(ast.unparse(e)) if isinstance(value, Unknown) and not value.reason else value
 
     def _value(self, e: ast.expr) -> Any:
         match e:
             case ast.Constant(value=value):
                 return value
             case ast.Name(id=name):
-                return self.found.get(name, Unknown(name))
+                return self.values_by_name.get(name, Unknown(name))
             case ast.Dict(keys=keys, values=values):
                 return self._dict(keys, values)
             case ast.List(elts=parts) | ast.Tuple(elts=parts) | ast.Set(elts=parts):
                 return Unknown() if any(isinstance(p, ast.Starred) for p in parts) else [self.value(p) for p in parts]
             case ast.JoinedStr(values=parts):
-                said = [self.value(p.value) if isinstance(p, ast.FormattedValue) and p.conversion == -1
+                texts = [self.value(p.value) if isinstance(p, ast.FormattedValue) and p.conversion == -1
                         and p.format_spec is None else self.value(p) for p in parts]
-                plain = all(isinstance(p, str | int | PurePosixPath) for p in said)
-                return "".join(map(str, said)) if plain else Unknown()
+                plain = all(isinstance(p, str | int | PurePosixPath) for p in texts)
+                return "".join(map(str, texts)) if plain else Unknown()
             case ast.BinOp(left=left, op=op, right=right):
                 return _added(self.value(left), op, self.value(right))
             case ast.BoolOp(op=op, values=values):
                 return self._either(values, isinstance(op, ast.Or))
             case ast.UnaryOp(op=ast.Not(), operand=operand):
-                said = self.value(operand)
-                return Unknown() if isinstance(said, Unknown) else not said
+                texts = self.value(operand)
+                return Unknown() if isinstance(texts, Unknown) else not texts
             case ast.IfExp(test=test, body=then, orelse=other):
-                said = self.value(test)
-                return Unknown() if isinstance(said, Unknown) else self.value(then if said else other)
+                texts = self.value(test)
+                return Unknown() if isinstance(texts, Unknown) else self.value(then if texts else other)
             case ast.Compare(left=left, ops=[op], comparators=[right]):
                 return _compared(self.value(left), op, self.value(right))
             case ast.Subscript(value=about, slice=at):
@@ -217,27 +217,27 @@ class _Module:
         return Unknown()
 
     def _dict(self, keys: list[ast.expr | None], values: list[ast.expr]) -> Any:
-        found: dict[Any, Any] = {}
+        pairs: dict[Any, Any] = {}
         for key, said in zip(keys, values, strict=True):
             value = self.value(said)
             if key is None:
                 if not isinstance(value, dict):
                     return Unknown()
-                found.update(value)
+                pairs.update(value)
                 continue
             name = self.value(key)
             if not isinstance(name, str | int):
                 return Unknown()
-            found[name] = value
-        return found
+            pairs[name] = value
+        return pairs
 
     def _either(self, values: list[ast.expr], one: bool) -> Any:
-        said: Any = Unknown()
+        value: Any = Unknown()
         for e in values:
-            said = self.value(e)
-            if isinstance(said, Unknown) or bool(said) is one:
+            value = self.value(e)
+            if isinstance(value, Unknown) or bool(value) is one:
                 break
-        return said
+        return value
 
     def _item(self, about: ast.expr, at: ast.expr) -> Any:
         key = self.value(at)

@@ -34,8 +34,8 @@ def whose(path: AnyPath) -> tuple[bytes, tuple[int, int] | None]:
     try:
         with closing(_opened(path)) as file:
             if isinstance(path, Path):
-                found = os.fstat(file.fileno())
-                status = found.st_uid, found.st_mode
+                info = os.fstat(file.fileno())
+                status = info.st_uid, info.st_mode
             content = file.read(_LARGEST + 1)
     except OSError as error:
         raise SiteError(f"{path} cannot be read: {error.strerror}.", next_step="Check the path and rights.") from error
@@ -88,16 +88,16 @@ def expand(value: str, path: AnyPath) -> str:
     variable is not set there."""
     def one(match: re.Match[str]) -> str:
         name = match.group(1)
-        found = variable(path, name)
-        if found is None and host_of(path):
+        filled = variable(path, name)
+        if filled is None and host_of(path):
             raise SiteError(
                 f"{path} asks for the variable {name}, which is not set on {host_of(path)}.",
                 next_step=f"Write the value into that file, or, if that host may know it, set it here and lend it: "
                           f"{LENT}={name}.")
-        if found is None:
+        if filled is None:
             raise SiteError(f"The environment variable {name} is not set.",
                             next_step=f"Set {name}, or write the value into the site file.")
-        return found
+        return filled
 
     return _VARIABLE.sub(one, value)
 

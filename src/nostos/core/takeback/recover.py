@@ -57,10 +57,10 @@ class RecoveryResult:
 def recover(home: Home, name: str | None = None) -> list[RecoveryResult]:
     """Finish or take back whatever is unfinished, of one voyage or of all. Raises NostosError when the site that was
     being written, or its database, cannot be used; then nothing was changed, and it can be run again."""
-    found: list[RecoveryResult] = []
+    results: list[RecoveryResult] = []
     for voyage in [home.read(n) for n in ([name] if name else home.names())]:
         with home.lock(voyage.name):
-            found += _of_voyage(home, voyage)
+            results += _of_voyage(home, voyage)
     for folder in journals.unfinished(home.path, "restores") if name is None else ():
         begun = _plan(folder)
         carried: tuple[str, ...] = ()
@@ -69,11 +69,11 @@ def recover(home: Home, name: str | None = None) -> list[RecoveryResult]:
             ended, carried = work.run(), work.carried
         else:
             ended = restoring.recover(folder)
-        found.append(RecoveryResult("", f"restore {folder.name}", ended, "restore", begun.get("at", ""), carried))
+        results.append(RecoveryResult("", f"restore {folder.name}", ended, "restore", begun.get("at", ""), carried))
     if name is None:
-        found += [RecoveryResult("", f"rehearsal {number}", "removed", "rehearse") for number in clear_copies(home)]
+        results += [RecoveryResult("", f"rehearsal {number}", "removed", "rehearse") for number in clear_copies(home)]
     _clear_marks(home)
-    return found
+    return results
 
 
 def _of_voyage(home: Home, voyage: Voyage) -> list[RecoveryResult]:
@@ -89,7 +89,7 @@ def _of_voyage(home: Home, voyage: Voyage) -> list[RecoveryResult]:
 def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
     begun = _plan(folder)
     verb = "undo" if begun.get("undoes") else "merge" if begun.get("toward") == "live" else "refresh"
-    said = (voyage.name, folder.name)
+    ids = (voyage.name, folder.name)
     toward = Side(begun.get("toward", "live"))
     try:
         target = recognise(voyage.live if toward is Side.LIVE else voyage.staging)
@@ -97,7 +97,7 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
         if toward is Side.STAGING and (isinstance(error, NoSuchDatabase) or _is_gone(voyage)):
             with journals.opened(folder) as journal:
                 journal.write(journals.Step.TAKEN_BACK, why="staging is gone")
-            return RecoveryResult(*said, "given up", verb, begun.get("at", ""))
+            return RecoveryResult(*ids, "given up", verb, begun.get("at", ""))
         raise
     source = None
     with suppress(NostosError):
@@ -112,7 +112,7 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
         if anchor is not None and toward is Side.LIVE:
             target.files.followed = {**target.files.followed, **(anchor.fact("followed") or {})}
         work = _Recovery(target, folder, anchor, source)
-        return RecoveryResult(*said, work.run(), verb, begun.get("at", ""), work.carried, work.stays)
+        return RecoveryResult(*ids, work.run(), verb, begun.get("at", ""), work.carried, work.stays)
     finally:
         if anchor is not None:
             anchor.close()
@@ -221,10 +221,10 @@ class _Recovery:
         for step in self._steps("drop"):
             table = tables.get(step["table"])
             what, name = step["what"], step["name"]
-            there = table is not None and (
+            exists = table is not None and (
                 what == "table" or (what == "column" and table.column(name) is not None)
                 or (what in NAMED and name in table.named(what)))
-            if table is not None and there:
+            if table is not None and exists:
                 if what not in NAMED:
                     columns = table.stored if what == "table" else (*table.key, name)
                     journal.keep_rows(f"{what}-{table.name}-{name}", columns, database.scan(table, columns))

@@ -15,7 +15,7 @@ import msgspec
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.compare.file_changes import FileState
-from nostos.core.database.protocol import told
+from nostos.core.database.protocol import explaining
 from nostos.core.errors import VoyageError
 from nostos.core.files.entry import FileEntry
 from nostos.core.plan.operations import plan
@@ -39,24 +39,24 @@ class PastOperation:
 
 def done(home: Home, voyage: str) -> list[PastOperation]:
     """The merges and undos of a voyage that reached live, oldest first."""
-    found = []
+    merges = []
     for folder in sorted((home.folder(voyage) / "merges").glob("*/")):
         steps = {line["step"]: line for line in journals.read(folder)}
         begun = steps.get(journals.Step.PLAN)
         if begun and journals.Step.SETTLED in steps and begun.get("toward") == "live" and (
                 folder / journals.UNDO).is_file():
             undoes = begun.get("undoes") or ""
-            found.append(PastOperation(folder.name, "undo" if undoes else "merge", begun["at"], undoes))
-    return found
+            merges.append(PastOperation(folder.name, "undo" if undoes else "merge", begun["at"], undoes))
+    return merges
 
 
 def undone(every: Iterable[PastOperation]) -> set[str]:
     """The ids of what is taken back: what an undo names that was not taken back itself."""
-    found: set[str] = set()
+    ids: set[str] = set()
     for d in reversed(list(every)):
-        if d.undoes and d.id not in found:
-            found.add(d.undoes)
-    return found
+        if d.undoes and d.id not in ids:
+            ids.add(d.undoes)
+    return ids
 
 
 def to_take_back(home: Home, voyage: str, name: str | None) -> PastOperation:
@@ -68,14 +68,14 @@ def to_take_back(home: Home, voyage: str, name: str | None) -> PastOperation:
         if not open_ones:
             raise VoyageError(f"Voyage {voyage} has no merge to take back.", next_step="`nostos history` lists them.")
         return open_ones[-1]
-    found = next((d for d in every if d.id == name), None)
-    if found is None:
+    merge = next((d for d in every if d.id == name), None)
+    if merge is None:
         names = ", ".join(d.id for d in every) or "none"
         raise VoyageError(f"Voyage {voyage} has no merge {name}.", next_step=f"There are: {names}.")
-    if found.id in gone:
+    if merge.id in gone:
         raise VoyageError(f"{name} was taken back already.",
                           next_step="To have it again, take back the undo, by its id.")
-    return found
+    return merge
 
 
 def prepare_undo(home: Home, crew: Crew, which: PastOperation, choice: Choice | None = None,
@@ -88,7 +88,7 @@ def prepare_undo(home: Home, crew: Crew, which: PastOperation, choice: Choice | 
     choice = choice or Choice(everyone=True)
     database = crew.live.open(readonly=True)
     try:
-        with told(database), database.reading():
+        with explaining(database), database.reading():
             files = [_file(crew, f) for f in data["files"]]
             comparison, needs = compare_stored(crew.live, database, data["rows"], files, data.get("schema", []), schema,
                                                crew.layers(database))

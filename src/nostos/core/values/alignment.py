@@ -75,9 +75,9 @@ class _Aligning:
                 best.append(number)
             else:
                 tails[at], best[at] = place, number
-        found = []
+        matches = []
         number = best[-1] if best else -1
         while number >= 0:
-            found.append(pairs[number])
+            matches.append(pairs[number])
             number = before[number]
-        return found[::-1]
+        return matches[::-1]

@@ -42,20 +42,20 @@ def _needed(pattern: str) -> frozenset[str]:
 
 def _exact(node: tuple[Any, Any]) -> frozenset[str] | None:
     """All texts that a part of a pattern stands for; None where that cannot be listed."""
-    kind, said = str(node[0]), node[1]
+    kind, tree = str(node[0]), node[1]
     if kind == "LITERAL":
-        return frozenset({chr(said)})
+        return frozenset({chr(tree)})
     if kind == "AT":
         return frozenset({""})
     if kind == "SUBPATTERN":
-        return _sequence(said[-1])
+        return _sequence(tree[-1])
     if kind == "BRANCH":
-        found = [_sequence(branch) for branch in said[1]]
-        return None if None in found else frozenset(t for some in found for t in some or ())
-    if kind == "IN" and all(str(k) == "LITERAL" for k, _ in said):
-        return frozenset(chr(v) for _, v in said)
-    if kind == "MAX_REPEAT" and (said[0], said[1]) == (0, 1):
-        inner = _sequence(said[2])
+        branches = [_sequence(branch) for branch in tree[1]]
+        return None if None in branches else frozenset(t for some in branches for t in some or ())
+    if kind == "IN" and all(str(k) == "LITERAL" for k, _ in tree):
+        return frozenset(chr(v) for _, v in tree)
+    if kind == "MAX_REPEAT" and (tree[0], tree[1]) == (0, 1):
+        inner = _sequence(tree[2])
         return None if inner is None else inner | {""}
     return None
 

@@ -77,10 +77,10 @@ def in_stretches(a: list[T], b: list[T], c: list[T], units: list[list[str]],
         elif part_b == part_a:
             result.extend(staging)
         else:
-            found = meeting(a[at[0]:to[0]], live, staging)
-            if found is None:
+            pairs = meeting(a[at[0]:to[0]], live, staging)
+            if pairs is None:
                 return False
-            result.extend(found)
+            result.extend(pairs)
         return True
 
     for n in range(len(a)):

@@ -91,15 +91,15 @@ class Names:
 
     def with_slugs(self, pairs: Iterable[tuple[str, str]]) -> Names:
         """The same, and these: live's and staging's."""
-        found = dict(self.slugs)
+        slugs = dict(self.slugs)
         for live, staging in pairs:
-            found.update({live: staging, staging: live})
-        return replace(self, slugs=found)
+            slugs.update({live: staging, staging: live})
+        return replace(self, slugs=slugs)
 
     @cached_property
     def _files(self) -> Mapping[bool, tuple[re.Pattern[str], dict[tuple[str, str], tuple[str, str]]]]:
         """For each side, where a file is mentioned with its folder, and its two names by what is written."""
-        found: dict[bool, tuple[re.Pattern[str], dict[tuple[str, str], tuple[str, str]]]] = {}
+        files: dict[bool, tuple[re.Pattern[str], dict[tuple[str, str], tuple[str, str]]]] = {}
         for staging in (False, True):
             tokens: dict[tuple[str, str], tuple[str, str]] = {}
             parts: dict[str, set[str]] = {}
@@ -114,8 +114,8 @@ class Names:
                         tokens.setdefault((plain, two if staging else one), (one, two))
             pattern = "|".join(f"{_BEGINS}({where}){_SLASH}(?:{'|'.join(map(re.escape, sorted(names, key=len)[::-1]))})"
                                f"{_ENDS}" for where, names in parts.items())
-            found[staging] = (re.compile(pattern), tokens)
-        return found
+            files[staging] = (re.compile(pattern), tokens)
+        return files
 
     @cached_property
     def _slugs(self) -> re.Pattern[str]:
@@ -164,19 +164,19 @@ class Names:
 
     @staticmethod
     def _number(key: int, known: Mapping[int, int], staging: bool) -> str:
-        live, there = (known[key], key) if staging else (key, known[key])
-        return f"{OPEN}m:{live}{_BETWEEN}{there}{CLOSE}"
+        live, number = (known[key], key) if staging else (key, known[key])
+        return f"{OPEN}m:{live}{_BETWEEN}{number}{CLOSE}"
 
     def mentioned(self, value: Any, strip: str, staging: bool) -> Any:
         """A setting in portable form that names such parts, as `name-number`, with those as tokens, too. strip: what
         the settings' names begin with, before these."""
         def leaf(_: structures.Path, part: Any) -> Any:
-            name, dash, own = str(part).rpartition("-")
+            name, dash, patterns = str(part).rpartition("-")
             known = self.numbers.get(strip + name, {})
-            if not dash or not own.isdigit() or int(own) not in known:
+            if not dash or not patterns.isdigit() or int(patterns) not in known:
                 return part
-            other = str(known[int(own)])
-            return f"{name}-" + (token(other, own) if staging else token(own, other))
+            other = str(known[int(patterns)])
+            return f"{name}-" + (token(other, patterns) if staging else token(patterns, other))
 
         if not isinstance(value, Tree):
             return value

@@ -124,17 +124,17 @@ def word(step: str) -> str:
 
 
 def _in_text(text: str) -> list[Spot]:
-    found: dict[int, Spot] = {}
+    spots: dict[int, Spot] = {}
     text = _NO_NUMBERS.sub(lambda m: "." * len(m.group()), text)
     for step, start, end in _attributes(text):
         for m in re.finditer(r"\d+", text[start:end]):
-            found.setdefault(start + m.start(), Spot((step,), start + m.start(), start + m.end()))
+            spots.setdefault(start + m.start(), Spot((step,), start + m.start(), start + m.end()))
     for m in _ALONE.finditer(text):
-        if m.start() not in found:
+        if m.start() not in spots:
             step = _shape(text, m.start(), m.end())
             if step:
-                found[m.start()] = Spot((step,), m.start(), m.end())
-    return list(found.values())
+                spots[m.start()] = Spot((step,), m.start(), m.end())
+    return list(spots.values())
 
 
 def _shape(text: str, start: int, end: int) -> str:
@@ -144,16 +144,16 @@ def _shape(text: str, start: int, end: int) -> str:
     if element is not None and text[end:end + 2] == "</" and element.group(1).lower() not in _PROSE:
         return f"~<{element.group(1)}>#"
     before = _BEFORE.search(left)
-    said = before.group() if before else ""
-    words = _WORD.findall(said)
-    if not words or (said[-1].isalpha() and not _WHOLE_WORD.search(said)):
+    before_text = before.group() if before else ""
+    words = _WORD.findall(before_text)
+    if not words or (before_text[-1].isalpha() and not _WHOLE_WORD.search(before_text)):
         return ""  # prose; or a letter and a number, a tag's name, a part of a hash
-    if said[:1] == "/" and left[:-len(said)].endswith("<"):
+    if before_text[:1] == "/" and left[:-len(before_text)].endswith("<"):
         return ""  # the end of an element
     if len(words) > _WORDS:
-        said = "".join(words[-_WORDS:])
+        before_text = "".join(words[-_WORDS:])
     after = text[end:end + 1]
-    return f"~{said}#{after if after in '-_/:.=' and text[end + 1:end + 2].isalnum() else ''}"
+    return f"~{before_text}#{after if after in '-_/:.=' and text[end + 1:end + 2].isalnum() else ''}"
 
 
 def _attributes(text: str) -> Iterator[tuple[str, int, int]]:
@@ -165,9 +165,9 @@ def _attributes(text: str) -> Iterator[tuple[str, int, int]]:
     for part in _PART.finditer(text):
         yield from _named(text, done, part.start(), "")
         if part["comment"]:
-            said = _SAYS_KIND_INSIDE.search(part["comment"])
+            match = _SAYS_KIND_INSIDE.search(part["comment"])
             block = "!" + part["block"].replace("/", ".")
-            yield from _named(text, *part.span(), f"@{block}={said.group(1)}" if said else f"@{block}")
+            yield from _named(text, *part.span(), f"@{block}={match.group(1)}" if match else f"@{block}")
         elif part["short"]:
             yield from _named(text, *part.span(), f"@[{part['name']}")
         else:

@@ -80,9 +80,9 @@ class Style:
     tail: str = ""
 
     def write(self, tree: Any) -> str:
-        return self.said(_marked(tree), True) if _has_written(tree) else self.said(tree, False)
+        return self.written(_marked(tree), True) if _has_written(tree) else self.written(tree, False)
 
-    def said(self, tree: Any, marked: bool) -> str:
+    def written(self, tree: Any, marked: bool) -> str:
         text = json.dumps(tree, ensure_ascii=self.ascii_only, separators=(self.item, self.colon), indent=self.indent)
         if marked:
             text = _MARKED.sub(r"\1", text)
@@ -105,10 +105,10 @@ def from_base64(text: str) -> str | None:
     if len(text) < _SHORTEST or len(text) % 4 or not _BASE64.fullmatch(text):
         return None
     try:
-        found = base64.b64decode(text, validate=True).decode()
+        decoded = base64.b64decode(text, validate=True).decode()
     except (ValueError, UnicodeDecodeError):
         return None
-    return found if not _ODD.search(found) and base64.b64encode(found.encode()).decode() == text else None
+    return decoded if not _ODD.search(decoded) and base64.b64encode(decoded.encode()).decode() == text else None
 
 
 @cache
@@ -164,11 +164,11 @@ def read_json(text: str) -> Tree | None:
         return None
     odd: list[Written] = []
 
-    def number(said: str) -> float:
-        found = _number(said)
-        if isinstance(found, Written):
-            odd.append(found)
-        return found
+    def number(digits: str) -> float:
+        value = _number(digits)
+        if isinstance(value, Written):
+            odd.append(value)
+        return value
 
     try:
         data = json.loads(stripped, parse_constant=_refuse, parse_float=number)
@@ -181,7 +181,7 @@ def read_json(text: str) -> Tree | None:
     tail, marked = text[len(stripped):], bool(odd)
     plain = _marked(data) if marked else data
     for style in _styles():
-        if style.said(plain, marked) == stripped:
+        if style.written(plain, marked) == stripped:
             return Tree(data, Style(style.item, style.colon, style.ascii_only, style.slashes, style.indent, tail))
     return None
 
@@ -220,9 +220,9 @@ def jsonable(value: Any) -> Any:
 def kind_in(data: Mapping[Any, Any]) -> str:
     """What an object says that it is, as the end of a step; empty where it does not."""
     for name in _SAY_KIND:
-        said = data.get(name)
-        if isinstance(said, str) and _KIND.fullmatch(said):
-            return "@" + said.replace("/", ".")
+        value = data.get(name)
+        if isinstance(value, str) and _KIND.fullmatch(value):
+            return "@" + value.replace("/", ".")
     return ""
 
 

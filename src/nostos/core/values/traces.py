@@ -17,28 +17,28 @@ _COLON = r"(?::|%(?:25)*3a|\\+u003a|&#x0*3a;|&#0*58;)"
 class Traces:
     """Finds what is left of one site in texts that should speak of another. A mail address at its host is none."""
 
-    def __init__(self, of: UrlForms, there: UrlForms) -> None:
+    def __init__(self, of: UrlForms, live_forms: UrlForms) -> None:
         parts: list[str] = []
         self._needles: set[str] = set()
         for number in range(len(of.bases)):
-            self._address(parts, of, there, number)
-        if of.folder.path.count("/") > 1 and of.folder.path != there.folder.path:
-            below = there.folder.path.removeprefix(of.folder.path)
-            below = below if below.startswith("/") and below != there.folder.path else ""
+            self._address(parts, of, live_forms, number)
+        if of.folder.path.count("/") > 1 and of.folder.path != live_forms.folder.path:
+            below = live_forms.folder.path.removeprefix(of.folder.path)
+            below = below if below.startswith("/") and below != live_forms.folder.path else ""
             self._add(parts, self._path(of.folder.path) + (f"(?!{self._path(below)})" if below else ""),
                       of.folder.path.rpartition("/")[2])
         self._parts = parts
-        self._hidden = of.hidden if [b.rest for b in of.bases] != [b.rest for b in there.bases] else ()
+        self._hidden = of.hidden if [b.rest for b in of.bases] != [b.rest for b in live_forms.bases] else ()
 
-    def _address(self, parts: list[str], of: UrlForms, there: UrlForms, number: int) -> None:
+    def _address(self, parts: list[str], of: UrlForms, live_forms: UrlForms, number: int) -> None:
         """What is left of one of a site's addresses, by its number."""
-        mine, theirs = of.pieces(number), there.pieces(number)
-        own, others = of.bases[number].rest.partition("/")[0], there.bases[number].rest.partition("/")[0]
+        mine, theirs = of.pieces(number), live_forms.pieces(number)
+        staging_url, others = of.bases[number].rest.partition("/")[0], live_forms.bases[number].rest.partition("/")[0]
         if mine["host"] != theirs["host"]:
             self._add(parts, re.escape(mine["host"]), mine["host"])
         elif mine["port"] != theirs["port"]:
-            said = [place.rpartition(":")[2] for place in (own, others) if ":" in place]
-            port = _COLON + mine["port"] if own != mine["host"] else f"(?!{_COLON}{said[-1]})"
+            ports = [place.rpartition(":")[2] for place in (staging_url, others) if ":" in place]
+            port = _COLON + mine["port"] if staging_url != mine["host"] else f"(?!{_COLON}{ports[-1]})"
             self._add(parts, re.escape(mine["host"]) + port, mine["host"])
         elif mine["path"] and not theirs["path"].startswith(mine["path"]):
             self._add(parts, re.escape(mine["host"]) + rf"(?:{_COLON}\d+)?" + self._path(mine["path"]), mine["host"])
@@ -77,12 +77,12 @@ class Traces:
         small = content.lower()
         return any(n in small for n in self.needles)
 
-    def found(self, value: Any) -> str:
+    def trace_in(self, value: Any) -> str:
         """The first trace in a value, with what is around it; empty: there is none."""
         if isinstance(value, bytes):
             value = value.decode("latin-1")
         if isinstance(value, structures.Tree | Mapping | list):
-            return next((f for _, leaf in structures.leaves(value) if (f := self.found(leaf))), "")
+            return next((f for _, leaf in structures.leaves(value) if (f := self.trace_in(leaf))), "")
         if not isinstance(value, str) or not self._parts:
             return ""
         small = value.lower()

@@ -52,12 +52,12 @@ class BaseUrl:
 
     def forms(self) -> list[tuple[str, str]]:
         """Every written form with its token's code, without repeats."""
-        found: dict[str, str] = {}
+        forms: dict[str, str] = {}
         for slash in range(len(_SLASHES)):
             for case in "ul" if slash >= _PERCENT else "u":
                 for form in "oant" if self.bare else "oan":
-                    found.setdefault(self.written(form, slash, case), f"{form}{slash}{case}")
-        return list(found.items())
+                    forms.setdefault(self.written(form, slash, case), f"{form}{slash}{case}")
+        return list(forms.items())
 
 
 class Folder:
@@ -127,19 +127,19 @@ class UrlForms:
     @cached_property
     def names(self) -> tuple[str, ...]:
         """The ways in which the host's name is written. A text without any of them does not hold the URL."""
-        found = [n for base, _ in self._all if isinstance(base, BaseUrl) for n in base.names]
-        return tuple(dict.fromkeys([*found, *(t for t, code in self._codes.items() if code[0] == "f")]))
+        names = [n for base, _ in self._all if isinstance(base, BaseUrl) for n in base.names]
+        return tuple(dict.fromkeys([*names, *(t for t, code in self._codes.items() if code[0] == "f")]))
 
     @cached_property
     def hidden(self) -> tuple[str, ...]:
         """What the host's names are in base64, wherever they begin in it."""
-        found = []
+        spans = []
         for base, _ in self._all:
             for name in base.names[:1] if isinstance(base, BaseUrl) else ():
                 for before in range(3):  # the bytes of a name that share no letter with what is before or after it
                     first, last = -(-before * 4 // 3), (before + len(name)) * 4 // 3
-                    found.append(base64.b64encode(b"\0" * before + name.encode()).decode()[first:last])
-        return tuple(n for n in dict.fromkeys(found) if len(n) >= 8)
+                    spans.append(base64.b64encode(b"\0" * before + name.encode()).decode()[first:last])
+        return tuple(n for n in dict.fromkeys(spans) if len(n) >= 8)
 
     def occurs(self, text: str) -> bool:
         """A cheap look for whether the URL may be in the text."""
@@ -174,8 +174,8 @@ class UrlForms:
 
     def piece_token(self, piece: str, value: object) -> str | None:
         """The token for a value that is this piece of the address; None when it is not."""
-        own = self._pieces[piece]
-        if not own or str(value) != own:
+        piece_url = self._pieces[piece]
+        if not piece_url or str(value) != piece_url:
             return None
         return f"{OPEN}u:{piece}:{'n' if isinstance(value, int) else 't'}{CLOSE}"
 
@@ -184,23 +184,23 @@ class UrlForms:
         match = _PIECE.fullmatch(value)
         if match is None:
             return None
-        own = self._pieces[match.group(1)]
-        return int(own) if match.group(2) == "n" and own.isdigit() else own
+        piece = self._pieces[match.group(1)]
+        return int(piece) if match.group(2) == "n" and piece.isdigit() else piece
 
     def to_tokens(self, text: str) -> str:
         """The text with every form of the base URL replaced by its token."""
-        found = self._replaced(text, self._tokens)
-        return self.called.to_tokens(found, self.staging) if self.called else found
+        replaced = self._replaced(text, self._tokens)
+        return self.called.to_tokens(replaced, self.staging) if self.called else replaced
 
     def written_for(self, text: str, other: UrlForms, named: Collection[str] | None = None) -> str:
         """The text with every form of the base URL written as another site's. named: of the names, those that it
         holds, where that is known."""
-        found = self._written.get(other)
-        if found is None:
-            found = self._written[other] = {
+        forms = self._written.get(other)
+        if forms is None:
+            forms = self._written[other] = {
                 text: other.written(code[0], int(code[1]), code[2], int(code[3:] or 0))
                 for text, code in self._codes.items()}
-        return self._replaced(text, found, named)
+        return self._replaced(text, forms, named)
 
     def _replaced(self, text: str, forms: Mapping[str, str], named: Collection[str] | None = None) -> str:
         """The text with every form of the base URL replaced by what stands beside it."""

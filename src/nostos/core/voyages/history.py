@@ -96,11 +96,11 @@ def append(home: Home, entry: HistoryEntry) -> None:
 
 def entries(home: Home, voyage: str | None = None) -> list[HistoryEntry]:
     """The history, oldest first; a line that a crash cut short is passed over."""
-    found = []
+    records = []
     if home.history.exists():
         for line in home.history.read_bytes().splitlines():
             with suppress(msgspec.DecodeError):
                 entry = msgspec.json.decode(line, type=HistoryEntry)
                 if voyage is None or entry.voyage == voyage:
-                    found.append(entry)
-    return found
+                    records.append(entry)
+    return records

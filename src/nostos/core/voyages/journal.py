@@ -37,8 +37,8 @@ def new_id(place: Path | None = None) -> str:
     """An id for an operation, by its time to the millisecond. place: a folder of operations: the id comes after all
     that are there, though the clock was set back meanwhile, for what came last is found by its id."""
     stamp = f"{datetime.now(UTC):{_STAMP}}"[:-3]
-    there = [f.name.partition("-")[0] for f in place.glob("*/")] if place is not None else []
-    newest = max((n for n in there if re.fullmatch(r"\d{8}T\d{9}", n)), default="")
+    names = [f.name.partition("-")[0] for f in place.glob("*/")] if place is not None else []
+    newest = max((n for n in names if re.fullmatch(r"\d{8}T\d{9}", n)), default="")
     if stamp <= newest:
         after = datetime.strptime(newest + "000", _STAMP) + timedelta(milliseconds=1)
         stamp = f"{after:{_STAMP}}"[:-3]
@@ -136,11 +136,11 @@ def dropped_rows(path: Path) -> Iterator[tuple[Value, ...]]:
 def unfinished(place: Path, kind: str = "merges") -> list[Path]:
     """The folders of operations that neither ended nor were taken back, oldest first: those of a voyage, by its folder,
     or, of the kind "restores", those of a home."""
-    found = []
+    unfinished_ones = []
     for folder in sorted((place / kind).glob("*/")):
         if _last_step(folder) not in (None, Step.SETTLED, Step.TAKEN_BACK):
-            found.append(folder)
-    return found
+            unfinished_ones.append(folder)
+    return unfinished_ones
 
 
 def needed(place: Path) -> list[Path]:

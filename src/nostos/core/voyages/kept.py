@@ -86,11 +86,11 @@ def let_go_all(merges: Path, sites: Iterable[AnyPath] = ()) -> list[str]:
         except (NostosError, OSError) as error:
             where = place.host if isinstance(place, FarPath) else str(folder)
             left[where] = f"{place.parent if isinstance(place, FarPath) else place}: {_why(error)}"
-    own = {f.name for f in folders}
-    for beside in {site.parent for site in sites if own and isinstance(site, FarPath) and site.host not in left}:
+    names = {f.name for f in folders}
+    for beside in {site.parent for site in sites if names and isinstance(site, FarPath) and site.host not in left}:
         try:
             for name in tree_at(beside).names(BESIDE):
-                if name.rpartition("-")[0] in own:
+                if name.rpartition("-")[0] in names:
                     tree_at(beside).remove(f"{BESIDE}/{name}")
             tree_at(beside).remove_empty(BESIDE)
         except (NostosError, OSError) as error:

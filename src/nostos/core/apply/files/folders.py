@@ -40,8 +40,8 @@ class FolderRecord:
                     for t, rest in unsqueeze(place.read_bytes()).items()})
 
 
-def _state(said: Sequence[int]) -> State:
-    inode, size, time = said
+def _state(state: Sequence[int]) -> State:
+    inode, size, time = state
     return inode, size, time
 
 
@@ -81,24 +81,24 @@ class FolderSwitch:
         info = tree.status(model) if model else source.status(self.target)
         mode = 0o755 if info is None else info.rights
         tree.make_folder(self.staged, mode, tree.owner(model) if model else None)
-        for rest, there in self._below(self.target):
+        for rest, on_target in self._below(self.target):
             if not self._is_touched(rest):
                 with suppress(FileNotFoundError):  # gone this moment
-                    self._take(f"{self.target}/{rest}", f"{self.staged}/{rest}", there)
-                    if not there.is_folder:
-                        self._note(rest, there)
+                    self._take(f"{self.target}/{rest}", f"{self.staged}/{rest}", on_target)
+                    if not on_target.is_folder:
+                        self._note(rest, on_target)
 
-    def _take(self, path: str, place: str, there: Any) -> None:
-        if there.is_folder:
+    def _take(self, path: str, place: str, status: Any) -> None:
+        if status.is_folder:
             with suppress(FileExistsError):
-                self.tree.make_folder(place, there.rights, self.tree.owner(path))
-        elif there.is_file or there.is_link:
+                self.tree.make_folder(place, status.rights, self.tree.owner(path))
+        elif status.is_file or status.is_link:
             self.tree.again(path, place)
 
-    def _note(self, rest: str, there: Any) -> None:
+    def _note(self, rest: str, status: Any) -> None:
         made = self.tree.status(f"{self.staged}/{rest}")
         if made is not None:
-            self.rest[rest] = (_of(there), _of(made))
+            self.rest[rest] = (_of(status), _of(made))
 
     def _below(self, folder: str) -> Iterator[tuple[str, Any]]:
         for path, info in self.tree.walk(folder):
@@ -107,8 +107,8 @@ class FolderSwitch:
     def make_parents(self, rest: str, source: FileTree) -> None:
         """The folders above what comes, with the rights that they have on live, or where it comes from."""
         def rights(folder: str) -> tuple[int, None]:
-            there = self.target + folder[len(self.staged):]
-            model = self.tree.status(there) or source.status(there)
+            at_target = self.target + folder[len(self.staged):]
+            model = self.tree.status(at_target) or source.status(at_target)
             return 0o755 if model is None else model.rights, None
 
         self.tree.make_above(f"{self.staged}/{rest}", rights)
@@ -129,9 +129,9 @@ class FolderSwitch:
             self.tree.sync(self.staged)
 
     def _times(self, path: str) -> None:
-        there = self.tree.status(self.target + path[len(self.staged):])
-        if there is not None:
-            self.tree.times(path, there)
+        status = self.tree.status(self.target + path[len(self.staged):])
+        if status is not None:
+            self.tree.times(path, status)
 
     # --- switching
 
@@ -220,30 +220,30 @@ class FolderSwitch:
         since it was staged."""
         carried = []
         seen = set()
-        for rest, there in list(self._below(source)):
+        for rest, on_target in list(self._below(source)):
             seen.add(rest)
             if self._is_touched(rest):
                 continue
-            if there.is_folder:
+            if on_target.is_folder:
                 if not self._removed_with(rest) and self._late_folder(source, rest):
-                    self._take(f"{source}/{rest}", f"{target}/{rest}", there)
+                    self._take(f"{source}/{rest}", f"{target}/{rest}", on_target)
                 continue
-            now, was = _of(there), self.rest.get(rest)
-            own = self.tree.status(f"{target}/{rest}")
-            if was is not None and (now == was[0] or (own is not None and own.inode == there.inode)):
+            now, was = _of(on_target), self.rest.get(rest)
+            status = self.tree.status(f"{target}/{rest}")
+            if was is not None and (now == was[0] or (status is not None and status.inode == on_target.inode)):
                 continue
-            if own is None and was is None:
+            if status is None and was is None:
                 self._parents(source, target, rest)
                 with suppress(FileNotFoundError, FileExistsError):
                     self.tree.again(f"{source}/{rest}", f"{target}/{rest}")
                     carried.append(f"{self.target}/{rest}")
-            elif own is not None and was is not None and _of(own) == was[1]:
+            elif status is not None and was is not None and _of(status) == was[1]:
                 self._replace(f"{source}/{rest}", f"{target}/{rest}")
                 carried.append(f"{self.target}/{rest}")
             self._remember(rest, source, target)
         for rest in [r for r in self.rest if r not in seen]:
-            own = self.tree.status(f"{target}/{rest}")
-            if own is not None and own.inode == self.rest[rest][1][0]:
+            status = self.tree.status(f"{target}/{rest}")
+            if status is not None and status.inode == self.rest[rest][1][0]:
                 self.tree.remove(f"{target}/{rest}")
                 carried.append(f"{self.target}/{rest}")
             del self.rest[rest]
@@ -251,9 +251,9 @@ class FolderSwitch:
         return carried
 
     def _remember(self, rest: str, source: str, target: str) -> None:
-        there, own = self.tree.status(f"{source}/{rest}"), self.tree.status(f"{target}/{rest}")
-        if there is not None and own is not None:
-            self.rest[rest] = (_of(there), _of(own))
+        at_target, status = self.tree.status(f"{source}/{rest}"), self.tree.status(f"{target}/{rest}")
+        if at_target is not None and status is not None:
+            self.rest[rest] = (_of(at_target), _of(status))
 
     def _late_folder(self, source: str, rest: str) -> bool:
         """Whether a folder holds nothing that the merge removes: then it is not one that goes with its last file."""
@@ -264,9 +264,9 @@ class FolderSwitch:
 
     def _parents(self, source: str, target: str, rest: str) -> None:
         def rights(folder: str) -> tuple[int, Owner]:
-            there = source + folder[len(target):]
-            info = self.tree.status(there)
-            return 0o755 if info is None else info.rights, self.tree.owner(there)
+            on_source = source + folder[len(target):]
+            info = self.tree.status(on_source)
+            return 0o755 if info is None else info.rights, self.tree.owner(on_source)
 
         self.tree.make_above(f"{target}/{rest}", rights)
 
@@ -289,28 +289,29 @@ class FolderSwitch:
         """From the new folder, which visitors saw for a while, into the old one."""
         carried = []
         seen = set()
-        for rest, there in list(self._below(new)):
+        for rest, on_target in list(self._below(new)):
             seen.add(rest)
-            own = self.tree.status(f"{self.target}/{rest}")
-            if there.is_folder:
+            status = self.tree.status(f"{self.target}/{rest}")
+            if on_target.is_folder:
                 continue
             was = self.rest.get(rest)
             if rest in self.puts:
                 entry = self.tree.entry(f"{new}/{rest}", digest=True)
                 ours = entry is not None and entry.digest == self.puts[rest]
             else:
-                ours = (own is not None and own.inode == there.inode) or (was is not None and _of(there) == was[1])
+                ours = (status is not None and status.inode == on_target.inode) or (was is not None
+                                                                                    and _of(on_target) == was[1])
             if ours:
                 continue
-            if own is None:
+            if status is None:
                 self._parents(new, self.target, rest)
                 self.tree.move(f"{new}/{rest}", f"{self.target}/{rest}")
             else:
                 self._replace(f"{new}/{rest}", f"{self.target}/{rest}")
             carried.append(f"{self.target}/{rest}")
         for rest, (was_there, _) in self.rest.items():
-            own = self.tree.status(f"{self.target}/{rest}")
-            if rest not in seen and own is not None and own.inode == was_there[0]:
+            status = self.tree.status(f"{self.target}/{rest}")
+            if rest not in seen and status is not None and status.inode == was_there[0]:
                 self.tree.remove(f"{self.target}/{rest}")
                 carried.append(f"{self.target}/{rest}")
         self._flush(self.target, carried)
@@ -319,9 +320,9 @@ class FolderSwitch:
     def _leave_others(self) -> list[str]:
         """Remove from a folder that is wholly new what came with the merge; what live has put there since stays."""
         left = []
-        for rest, there in reversed(list(self._below(self.target))):
+        for rest, names in reversed(list(self._below(self.target))):
             path = f"{self.target}/{rest}"
-            if there.is_folder:
+            if names.is_folder:
                 self.tree.remove_empty(path)
                 continue
             entry = self.tree.entry(path, digest=True)

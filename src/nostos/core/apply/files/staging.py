@@ -79,13 +79,13 @@ class Staging:
     def _plan(self, work: Sequence[PutFile | RemoveFile | SwitchFolder]) -> None:
         for o in work:
             if isinstance(o, PutFile) and o.entry.kind == "folder":
-                there = self.target.status(o.path)
-                if there is not None and not there.is_folder:
+                status = self.target.status(o.path)
+                if status is not None and not status.is_folder:
                     self._will_move(o)
                     continue
                 self._will_make(o.path)
-                if there is not None and there.rights != o.entry.mode:
-                    self.modes.append((o.path, o.entry.mode, there.rights))
+                if status is not None and status.rights != o.entry.mode:
+                    self.modes.append((o.path, o.entry.mode, status.rights))
             elif isinstance(o, RemoveFile) and o.before.kind == "folder":
                 self._may_go(o.path)
             else:
@@ -98,8 +98,8 @@ class Staging:
             self._may_go(parent)
         else:
             self._will_make(parent)
-        own = f"{parent}/" if parent else ""
-        name = f"{own}{OWN_PREFIX}{self.mark}-{len(self.moves)}"  # short, whatever the file's own name is
+        folder = f"{parent}/" if parent else ""
+        name = f"{folder}{OWN_PREFIX}{self.mark}-{len(self.moves)}"  # short, whatever the file's own name is
         last = "" if isinstance(o, SwitchFolder) else ending(o.path)  # by which it is known what it may speak of
         had = self.target.status(o.path) is not None
         move = Move(o.path, None if goes else f"{name}n{last}", f"{name}o{last}", had,
@@ -142,7 +142,7 @@ class Staging:
                 continue
             raise MergeRefused(f"{self.side.capitalize()}'s disk has {free >> 20} MB free, and the files to stage need "
                                f"{size >> 20} MB.",
-                               next_step=f"Free some space {self.side.there}, then merge again.")
+                               next_step=f"Free some space {self.side.where}, then merge again.")
 
     # --- staging
 

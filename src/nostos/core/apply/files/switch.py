@@ -26,10 +26,10 @@ class Switch(Staging):
 
     def record(self) -> dict[str, Any]:
         """What will happen, as data for the journal."""
-        def said(digest: bytes | None) -> str | None:
+        def line(digest: bytes | None) -> str | None:
             return digest.hex() if digest else None
 
-        return {"moves": [[m.target, m.staged, m.aside, m.had, said(m.old), said(m.new), m.folder] for m in self.moves],
+        return {"moves": [[m.target, m.staged, m.aside, m.had, line(m.old), line(m.new), m.folder] for m in self.moves],
                 "makes": self.makes, "empties": self.empties, "modes": [list(m) for m in self.modes],
                 "folders": {t: f.record() for t, f in self.folders.items()}}
 
@@ -95,13 +95,13 @@ class Switch(Staging):
         """Do one thing after another. Returns the move that stopped at an exchange that cannot be had here. Raises
         TargetMoved where something is not as it was."""
         try:
-            given = self.target.in_order([call for _, call in calls])
+            answers = self.target.in_order([call for _, call in calls])
         except FileExistsError:
             new = [m.target for m, _ in calls if m.staged and not m.had and self.target.status(m.staged) is not None]
             raise self._moved(new[0] if new else calls[0][0].target) from None
-        if not given or (len(given) == len(calls) and calls[-1][1].expected in (ANYTHING, given[-1])):
+        if not answers or (len(answers) == len(calls) and calls[-1][1].expected in (ANYTHING, answers[-1])):
             return None
-        move, call = calls[len(given) - 1]
+        move, call = calls[len(answers) - 1]
         if call.name == "exchange":
             return move
         raise self._moved(move.target)
@@ -120,9 +120,9 @@ class Switch(Staging):
             if move.folder:
                 self.folders[move.target].forward(self.fresh.get(move.target))
             elif move.staged is not None and self._is_fresh(move, move.staged):
-                there = self.target.entry(move.target, digest=True)
-                if (there is None and not move.had) or (there is not None and there.digest == move.old):
-                    if there is not None and self.target.status(move.aside) is None:
+                entry = self.target.entry(move.target, digest=True)
+                if (entry is None and not move.had) or (entry is not None and entry.digest == move.old):
+                    if entry is not None and self.target.status(move.aside) is None:
                         self.target.again(move.target, move.aside)
                     self.target.move(move.staged, move.target)
         self._sync()
@@ -148,11 +148,11 @@ class Switch(Staging):
     def _back(self, move: Move, began: bool) -> None:
         if began:
             old = self._old_place(move)
-            there = self.target.status(move.target) is not None
+            exists = self.target.status(move.target) is not None
             if move.staged is None:
-                if old and not there:
+                if old and not exists:
                     self.target.move(old, move.target)
-            elif there and self._is_fresh(move, move.target) and not self._is_fresh(move, move.staged):
+            elif exists and self._is_fresh(move, move.target) and not self._is_fresh(move, move.staged):
                 if old:
                     self.target.move(old, move.target)
                 elif not move.had:
@@ -175,8 +175,8 @@ class Switch(Staging):
         info = self.target.status(path)
         if info is None or info.is_folder:
             return info is not None and info.inode == self.fresh.get(move.target)
-        found = self.target.entry(path, digest=True)
-        if found is None or found.digest != move.new:
+        entry = self.target.entry(path, digest=True)
+        if entry is None or entry.digest != move.new:
             return False
         # Where what came equals what was there, only the inode tells them apart.
         return move.old != move.new or info.inode == self.fresh.get(move.target, info.inode)

@@ -60,8 +60,9 @@ def check_parents(changed: Iterable[RowChange], database: Database, tables: Mapp
                 continue
             seen.add((fk, values))
             if not database.find(target, dict(zip(fk.target_columns, values, strict=True))):
-                said = ", ".join(f"{c} {v!r}" for c, v in zip(fk.columns, values, strict=True))
-                raise MergeRefused(f"A row of {one.table} would point at {fk.target} by its {said}, and there is none.",
+                values_text = ", ".join(f"{c} {v!r}" for c, v in zip(fk.columns, values, strict=True))
+                raise MergeRefused(f"A row of {one.table} would point at {fk.target} by its {values_text}, and "
+                                   "there is none.",
                                    left="Everything was taken back.",
                                    next_step="Compare again; if it stays so, leave the item out.")
 

@@ -32,10 +32,10 @@ def settle_jobs(profile: Profile, database: Database, tables: dict[str, Table], 
                 if table == job.table]
         changes = [(key, old, new) for key, old, new in mine if old != new]
         table = tables[settings.table]
-        found = database.find(table, {settings.name: job.setting}) if changes else []
-        if not found:
+        rows = database.find(table, {settings.name: job.setting}) if changes else []
+        if not rows:
             continue
-        row = next(iter(database.locked(table, [table.key_of(found[0])])), None)
+        row = next(iter(database.locked(table, [table.key_of(rows[0])])), None)
         jobs = _read(row[settings.value]) if row is not None else None
         if row is None or jobs is None:
             continue
@@ -59,10 +59,10 @@ def _time(job: Job, row: Row | None) -> int | None:
 
 def _read(value: Value) -> dict[Any, Any] | None:
     try:
-        found = php.read(value) if isinstance(value, str) else None
+        data = php.read(value) if isinstance(value, str) else None
     except ValueError:
         return None
-    return found if isinstance(found, dict) else {} if found == [] else None
+    return data if isinstance(data, dict) else {} if data == [] else None
 
 
 def _digest(key: Value) -> str:

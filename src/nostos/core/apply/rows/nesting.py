@@ -23,7 +23,7 @@ class Nesting:
     database: Database
     tables: Mapping[str, Table]
     number: Callable[[str, str], Value]
-    found: dict[tuple[str, Key], Row]
+    originals: dict[tuple[str, Key], Row]
     moved: dict[tuple[str, Key], None]
     waiting: dict[tuple[str, Key], tuple[str, Begun | None]] = field(default_factory=dict)
     new: set[tuple[str, Key]] = field(default_factory=set)
@@ -57,11 +57,11 @@ class Nesting:
         new = [k for (name, (k, *_)) in self.new if name == tree.table]
         old = parents([row for k, row in rows.items() if k not in new], key, tree)
         above: dict[Value, Value] = {}
-        said: set[Value] = set()  # whose place is told or whose depth is off, where what was between is gone by now
+        numbers: set[Value] = set()  # whose place is told or whose depth is off, where what was between is gone by now
         for k, row in rows.items():
             _, up = self.waiting.get((tree.table, (k,)), ("", None))
             if up is not None:
-                said.add(k)
+                numbers.add(k)
                 above[k] = self.number(up.table, up.name) if up.name else None
             elif tree.parent:
                 above[k] = row[tree.parent] or None
@@ -72,9 +72,9 @@ class Nesting:
         order = sorted(rows, key=lambda k: (k in new or above[k] != old.get(k), str(rows[k].get(tree.tree) or ""),
                                             int(str(rows[k][tree.left] or 0))))
         wanted = numbered(tree, {k: above[k] for k in order}, {k: r for k, r in rows.items() if k not in new})
-        said.update(k for name, (k, *_) in self.waiting if name == tree.table and k in rows and tree.depth
+        numbers.update(k for name, (k, *_) in self.waiting if name == tree.table and k in rows and tree.depth
                     and rows[k].get(tree.depth) != wanted[k][tree.depth])
-        shifted = [k for k in rows if k in new or k in said or above[k] != old.get(k)]
+        shifted = [k for k in rows if k in new or k in numbers or above[k] != old.get(k)]
         changed = {_top(k, up) for k in shifted for up in (above, old) if k in up}
         if tree.tree:  # of several trees, those that nothing came into stay as they are
             wanted = {k: v for k, v in wanted.items() if _top(k, above) in changed}
@@ -101,10 +101,10 @@ class Nesting:
 
     def _write(self, table: Table, key: Key, values: Row) -> None:
         place = (table.name, key)
-        if place not in self.waiting and place not in self.found:
+        if place not in self.waiting and place not in self.originals:
             before = self.database.fetch_locked(table, key)
             if before is not None:
-                self.found[place] = before
+                self.originals[place] = before
                 self.moved[place] = None
         self.database.update(table, key, values)
 

@@ -45,7 +45,7 @@ class Placing:
     database: Database
     tables: Mapping[str, Table]
     number: Callable[[str, str], Value]
-    found: dict[tuple[str, Key], Row]
+    originals: dict[tuple[str, Key], Row]
     side: Side
     moved: dict[tuple[str, Key], None] = field(default_factory=dict)  # rows that the operations do not name
     waiting: dict[tuple[str, Key], _Waiting] = field(default_factory=dict)
@@ -197,15 +197,15 @@ class _Tree:
         """What is not to change of a row's place but for what is above."""
         row = self.were[key]
         up = self._above(row)
-        found: Row = {}
+        kept: Row = {}
         for column in self.tree.placed:
             value, head = row.get(column), (up or {}).get(column)
             texts = isinstance(value, str) and isinstance(head, str)
             if column not in waits.columns and texts and str(value).startswith(str(head)):
-                found[column] = str(self._value(parent, column)) + str(value)[len(str(head)):]
+                kept[column] = str(self._value(parent, column)) + str(value)[len(str(head)):]
                 if column == self.tree.path:
-                    self.given.add(str(found[column]))
-        return found
+                    self.given.add(str(kept[column]))
+        return kept
 
     def _above(self, row: Row) -> Row | None:
         """The row above one, before anything is moved."""
@@ -265,8 +265,8 @@ class _Tree:
     def _taken(self, key: Key, path: str) -> bool:
         if path in self.given:
             return True
-        found = [self.table.key_of(row) for row in self.database.find(self.table, {self.tree.path: path})]
-        return any(k != key and self._stays(k, path) for k in found)
+        keys = [self.table.key_of(row) for row in self.database.find(self.table, {self.tree.path: path})]
+        return any(k != key and self._stays(k, path) for k in keys)
 
     def _stays(self, key: Key, path: str) -> bool:
         """Whether a row that is at a path now will be there."""
@@ -333,8 +333,8 @@ class _Tree:
 
     def _along(self, key: Key, before: Row) -> None:
         """Note a row that no operation names as touched."""
-        if (self.table.name, key) not in self.placing.found:
-            self.placing.found[self.table.name, key] = before
+        if (self.table.name, key) not in self.placing.originals:
+            self.placing.originals[self.table.name, key] = before
             self.placing.moved[self.table.name, key] = None
 
     def _prove(self) -> None:

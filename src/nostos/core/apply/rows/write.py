@@ -64,10 +64,10 @@ def apply_rows(plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Ta
     try:
         return work.run()
     except Exception as error:
-        said = target_db.explained(error, work.at)
-        if said is None:
+        explained = target_db.explained(error, work.at)
+        if explained is None:
             raise
-        raise said from error
+        raise explained from error
 
 
 _Update = tuple[str, str, Key, Any]  # item, table, key, and the values of some columns
@@ -98,9 +98,9 @@ class _Commit:
         self.writer = ValueWriter(rows.target_urls, self._number, rows.target_prefix)
         self.tables = tables
         self.verifier = Verifier(plan, target_db, rows.target)
-        self.found: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
-        self.placing = Placing(rows.profile, target_db, tables, self._number, self.found, rows.target)
-        self.nesting = Nesting(rows.profile, target_db, tables, self._number, self.found, self.placing.moved)
+        self.originals: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
+        self.placing = Placing(rows.profile, target_db, tables, self._number, self.originals, rows.target)
+        self.nesting = Nesting(rows.profile, target_db, tables, self._number, self.originals, self.placing.moved)
         self._tops: dict[str, int] = {}  # the newest numbers, before anything was written
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
 
@@ -116,12 +116,12 @@ class _Commit:
     def _may_lead(self, table: str, number: int) -> bool:
         """Whether a number that points at nothing any more where it comes from would point at something here, now or
         once that number is given out."""
-        there = self.tables.get(table)
-        if there is None or not there.surrogate or number > self.rows.given.get(table, 0):
+        target_table = self.tables.get(table)
+        if target_table is None or not target_table.surrogate or number > self.rows.given.get(table, 0):
             return False
         if table not in self._tops:
-            self._tops[table] = self.target_db.top(there) or 0
-        return number > self._tops[table] or self.target_db.fetch(there, (number,)) is not None
+            self._tops[table] = self.target_db.top(target_table) or 0
+        return number > self._tops[table] or self.target_db.fetch(target_table, (number,)) is not None
 
     def _as_nothing(self, table: str, column: str, value: object, written: Value) -> Value:
         """A written value, where it is a number that points at nothing any more: NULL where it may be."""
@@ -136,7 +136,7 @@ class _Commit:
             apply_schema(self.plan, self.rows, self.target_db)
             self.tables.clear()
             self.tables.update(self.target_db.tables())
-        self.found.update(self.verifier.locked(self.tables))
+        self.originals.update(self.verifier.locked(self.tables))
         self._remove_all()
         self._make_room()
         waiting = self._insert_all()
@@ -181,7 +181,7 @@ class _Commit:
             for operation in operations:
                 self._counts(name, operation.before)
                 self.placing.remove(name, operation.before)
-            self.loose.note(name, [(o.key, self.found[name, o.key], None) for o in operations])
+            self.loose.note(name, [(o.key, self.originals[name, o.key], None) for o in operations])
             self._some_at_once([(o.item, o.key) for o in operations], partial(remove, self.tables[name]))
 
     def _insert_all(self) -> list[_Update]:
@@ -224,7 +224,7 @@ class _Commit:
 
     def _was(self, table: str, key: Key) -> Row:
         """A row as it was before it is updated: also one that this merge has just added."""
-        return self.found.get((table, key)) or self.added.get((table, key)) or {}
+        return self.originals.get((table, key)) or self.added.get((table, key)) or {}
 
     def _some_at_once(self, rows: list[tuple[str, Any]], write: Callable[[list[tuple[str, Any]]], Any]) -> list[Any]:
         """Write rows, each with its item, many in one statement; where one is refused, each by itself, so that it can
@@ -250,7 +250,7 @@ class _Commit:
     def _changed(self) -> Iterator[RowChange]:
         """Every row that was touched, as it was and as it is now."""
         for operation in self.plan.of(RemoveRow):
-            yield RowChange(operation.table, operation.key, self.found[operation.table, operation.key], None)
+            yield RowChange(operation.table, operation.key, self.originals[operation.table, operation.key], None)
         written: dict[str, list[Key]] = {}
         for (name, _), key in self.done.inserted.items():
             written.setdefault(name, []).append(key)
@@ -262,7 +262,7 @@ class _Commit:
             table = self.tables[name]
             now = {table.key_of(row): row for row in self.target_db.fetch_many(table, keys)}
             for key in keys:
-                yield RowChange(name, key, self.found.get((name, key)), now.get(key))
+                yield RowChange(name, key, self.originals.get((name, key)), now.get(key))
 
     def _make_room(self) -> None:
         """Where one row is to have the very values that another, which must not be alike, still has: first let go."""
@@ -293,7 +293,7 @@ class _Commit:
                     return
         raise MergeRefused(f"{operation.item} is to change places with another in {table.name} ({', '.join(columns)}), "
                            "and there is no value that either could have meanwhile.",
-                           next_step=f"Make that change {self.rows.target.there} by hand, then merge.")
+                           next_step=f"Make that change {self.rows.target.where} by hand, then merge.")
 
     def _written(self, item: str, table: str, values: Any) -> Row:
         try:
@@ -336,7 +336,7 @@ class _Commit:
                 row[column] = self._as_nothing(operation.table, column, value, self.writer.value(value))
             except Unresolved:
                 if column in table.key:
-                    raise MergeRefused(f"{operation.item} rests on a row that is not {self.rows.target.there} yet.",
+                    raise MergeRefused(f"{operation.item} rests on a row that is not {self.rows.target.where} yet.",
                                        next_step="Take that item first, then this one.") from None
                 if not self.rows.profile.is_weak(operation.table, column):
                     later[column] = value

@@ -38,9 +38,9 @@ _lines: msgspec.json.Decoder[list[Any]] = msgspec.json.Decoder(list[Any])
 def values(text: bytes, width: int | None) -> tuple[Value, ...]:
     """The values of a line. width: how many there must be (None: any number). Raises ValueError."""
     try:
-        found = _lines.decode(text)
-        if width is None or len(found) == width:
-            return tuple([v if type(v) is str or type(v) is int or v is None else _in(v) for v in found])
+        rows = _lines.decode(text)
+        if width is None or len(rows) == width:
+            return tuple([v if type(v) is str or type(v) is int or v is None else _in(v) for v in rows])
     except (msgspec.DecodeError, binascii.Error, ValueError, RecursionError):
         pass
     raise ValueError("not a row")

@@ -107,6 +107,6 @@ def row_form(table: Table, columns: Sequence[str]) -> RowForm:
     """The form in which a table's rows are written over these columns."""
     if table.form == "packed":
         return PackedForm()
-    found = (table.column(c) for c in columns)
+    typed = (table.column(c) for c in columns)
     form = TextForm256 if table.form == "text-sha256" else TextForm
-    return form([c.kind if c else "other" for c in found])
+    return form([c.kind if c else "other" for c in typed])

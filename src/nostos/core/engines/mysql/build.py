@@ -20,7 +20,7 @@ def outline(database: MysqlWriting) -> Outline:
     """Tables, routines, views, triggers and counters of a database, names without its prefix."""
     prefix = database.prefix
     tables = database.tables()
-    counters = {name: int(found.group(1)) for name in tables if (found := NEXT.search(database.definition(name)))}
+    counters = {name: int(match.group(1)) for name in tables if (match := NEXT.search(database.definition(name)))}
     kinds = dict(database.run("SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = %s",
                               (database.name,)))
     sequences = [str(n) for n, kind in kinds.items() if kind == "SEQUENCE" and database.holds(n)]
@@ -38,7 +38,7 @@ def outline(database: MysqlWriting) -> Outline:
         (database.name,))
     return Outline(
         "mysql", database.name, prefix, tuple(tables.values()),
-        views=tuple((n.removeprefix(prefix), said) for n, said in _views(database) if database.holds(n)),
+        views=tuple((n.removeprefix(prefix), statement) for n, statement in _views(database) if database.holds(n)),
         triggers=tuple(Trigger(name, table.removeprefix(prefix), timing, event, str(body))
                        for name, table, timing, event, body, _ in triggers if database.holds(table)),
         counters=counters, before=tuple(before),
@@ -51,9 +51,9 @@ def _routines(database: MysqlWriting) -> Iterator[tuple[str, str, str]]:
     for name, kind in database.run("SELECT routine_name, routine_type FROM information_schema.routines "
                                    "WHERE routine_schema = %s AND routine_type IN ('FUNCTION', 'PROCEDURE') "
                                    "ORDER BY routine_type, routine_name", (database.name,)):
-        _, mode, said, *_ = database.run(f"SHOW CREATE {kind} {quote(name)}")[0]
-        if said is not None:  # else whoever asks may not read it
-            yield str(name), _DEFINER.sub("CREATE ", str(said), count=1), str(mode)
+        _, mode, statement, *_ = database.run(f"SHOW CREATE {kind} {quote(name)}")[0]
+        if statement is not None:  # else whoever asks may not read it
+            yield str(name), _DEFINER.sub("CREATE ", str(statement), count=1), str(mode)
 
 
 @contextmanager
@@ -61,13 +61,13 @@ def _reading_as(target: MysqlWriting, wanted: Outline, name: str) -> Iterator[No
     """Let the server read a body in the mode in which it was written: quotation marks and bars mean another thing in
     others."""
     mode = wanted.settings.get(f"{_MODE}{name}")
-    own = target.run("SELECT @@SESSION.sql_mode")[0][0]
+    session_mode = target.run("SELECT @@SESSION.sql_mode")[0][0]
     if mode is not None:
         target.run("SET SESSION sql_mode = %s", (str(mode),))
     try:
         yield
     finally:
-        target.run("SET SESSION sql_mode = %s", (own,))
+        target.run("SET SESSION sql_mode = %s", (session_mode,))
 
 
 def _views(database: MysqlWriting) -> Iterator[tuple[str, str]]:
@@ -87,8 +87,8 @@ def _views(database: MysqlWriting) -> Iterator[tuple[str, str]]:
 
 def parted(body: str) -> tuple[str, str]:
     """What is said of a view before its name, and what it reads."""
-    found = _HOW.match(body)
-    return (found.group(1), body[found.end():]) if found else ("", body)
+    match = _HOW.match(body)
+    return (match.group(1), body[match.end():]) if match else ("", body)
 
 
 def build(target: MysqlWriting, wanted: Outline) -> None:
@@ -102,14 +102,14 @@ def build(target: MysqlWriting, wanted: Outline) -> None:
 
 def _make_routines(target: MysqlWriting, wanted: Outline) -> None:
     """Sequences, and in a database of its own functions and procedures: in live's own these are there."""
-    there = set(target.all_names())
+    names = set(target.all_names())
     made = {str(n) for (n,) in target.run("SELECT routine_name FROM information_schema.routines WHERE routine_schema = "
                                           "%s", (target.name,))}
     for name, sql in wanted.before:
         if sql.startswith("CREATE SEQUENCE"):
-            own = target.prefix + name.removeprefix(wanted.prefix)
-            if own not in there:
-                target.run_one(f"CREATE SEQUENCE `{own}` {_NAMED.sub('', sql, count=1)}")
+            real_name = target.prefix + name.removeprefix(wanted.prefix)
+            if real_name not in names:
+                target.run_one(f"CREATE SEQUENCE `{real_name}` {_NAMED.sub('', sql, count=1)}")
         elif name not in made:
             # The server may not let us; what rests on it says so.
             with suppress(target.driver.MySQLError), _reading_as(target, wanted, name):
@@ -136,10 +136,10 @@ def make_views(target: MysqlWriting, wanted: Outline) -> None:
     while waiting:
         left = []
         for name, body in waiting:
-            how, said = parted(body)
+            how, statement = parted(body)
             try:
                 target.run_one(f"CREATE OR REPLACE {how} VIEW {in_quotes(target.prefix + name)} AS "
-                               + _carried(wanted, target, said))
+                               + _carried(wanted, target, statement))
             except target.driver.MySQLError:
                 left.append((name, body))
                 if len(left) == len(waiting):
@@ -160,11 +160,11 @@ def name_keys(database: MysqlWriting, wanted: Outline) -> None:
     database.run("SET SESSION foreign_key_checks = 0")
     for table in wanted.tables:
         now = keys_by_name(database.definition(table.name))
-        for name, said in keys_by_name(renamed(table.ddl, "", database.prefix, table.name)).items():
-            other = next((n for n, text in now.items() if text == said), None)
+        for name, line in keys_by_name(renamed(table.ddl, "", database.prefix, table.name)).items():
+            other = next((n for n, text in now.items() if text == line), None)
             if other is not None and name not in now:
                 database.run_one(f"ALTER TABLE {in_quotes(database.prefix + table.name)} DROP FOREIGN KEY `{other}`, "
-                                 f"ADD CONSTRAINT `{name}` {said}")
+                                 f"ADD CONSTRAINT `{name}` {line}")
     database.run("SET SESSION foreign_key_checks = 1")
 
 

@@ -35,7 +35,7 @@ def cautions(database: MysqlSession) -> Iterator[EngineCaution]:
 
 
 def _not_copied(database: MysqlSession) -> Iterator[EngineCaution]:
-    said = (
+    label = (
         ("SELECT event_name FROM information_schema.events WHERE event_schema = %s", "Events are not copied: {}.",
          "A copy that ran them would do live's jobs a second time.", "Make them in the copy by hand to try them."),
         ("SELECT routine_name FROM information_schema.routines WHERE routine_schema = %s",
@@ -45,23 +45,23 @@ def _not_copied(database: MysqlSession) -> Iterator[EngineCaution]:
         ("SELECT table_name FROM information_schema.tables WHERE table_schema = %s "
          "AND table_type = 'SYSTEM VERSIONED'", "The server keeps the history of rows of {}.",
          "A copy, and a backup, have the rows as they are now.", "Keep the server's own backups for the history."))
-    for sql, what, why, remedy in said:
-        found = sorted(str(n) for (n,) in database.run(sql, (database.name,)))
-        if found:
-            yield EngineCaution(what.format(", ".join(found[:10]) + (" and others" if len(found) > 10 else "")), why,
+    for sql, what, why, remedy in label:
+        names = sorted(str(n) for (n,) in database.run(sql, (database.name,)))
+        if names:
+            yield EngineCaution(what.format(", ".join(names[:10]) + (" and others" if len(names) > 10 else "")), why,
                                 remedy)
 
 
 def _version_and_clock(database: MysqlSession) -> Iterator[EngineCaution]:
-    said = database.version()
-    numbers = tuple(int(n) for n in re.findall(r"\d+", said)[:2])
-    least = (10, 3) if "MariaDB" in said else (5, 7)
+    version = database.version()
+    numbers = tuple(int(n) for n in re.findall(r"\d+", version)[:2])
+    least = (10, 3) if "MariaDB" in version else (5, 7)
     if numbers < least:
-        yield EngineCaution(f"The server's version is {said}; Nostos is made for {least[0]}.{least[1]} and newer.",
+        yield EngineCaution(f"The server's version is {version}; Nostos is made for {least[0]}.{least[1]} and newer.",
                       "Cloning or comparing may fail with an error of the server's.",
                       "Ask for a newer server.", host=True, obstacle=True)
-    there = float(database.run("SELECT UNIX_TIMESTAMP(NOW(6))")[0][0])
-    apart = abs(there - time.time())
+    clock = float(database.run("SELECT UNIX_TIMESTAMP(NOW(6))")[0][0])
+    apart = abs(clock - time.time())
     if apart > 60:
         yield EngineCaution(f"The server's clock is {apart:,.0f} seconds apart from this machine's.",
                       "Times in the history and in the site's own rows will not agree.",

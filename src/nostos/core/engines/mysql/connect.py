@@ -27,8 +27,8 @@ def driver() -> Any:
 
 
 def conversions(of: Any) -> dict[Any, Any]:
-    found: dict[Any, Any] = importlib.import_module(f"{of.__name__}.converters").conversions
-    return found
+    conversions: dict[Any, Any] = importlib.import_module(f"{of.__name__}.converters").conversions
+    return conversions
 
 
 def connect(location: Location, of: Any) -> Any:
@@ -63,9 +63,9 @@ def connect(location: Location, of: Any) -> Any:
     if tls:
         cursor = made.cursor()
         cursor.execute("SHOW SESSION STATUS LIKE 'Ssl_cipher'")
-        found = cursor.fetchone()
+        row = cursor.fetchone()
         cursor.close()
-        if not found or not found[1]:
+        if not row or not row[1]:
             made.close()
             raise SiteError(f"The database server at {location.shown} does not offer TLS, which its URL asks for.",
                             next_step="Ask the host for it, or leave the TLS options out of the URL.")
@@ -88,27 +88,27 @@ def _through_host(location: Location, options: dict[str, Any]) -> Forward:
 
 def _asked(location: Location, options: dict[str, Any], of: str) -> bool:
     """Put what the URL asks for into the options. Returns whether TLS is asked for."""
-    found: dict[str, Any] = {}
-    for name, said in location.url.query.items():
-        value = str(said)
+    arguments: dict[str, Any] = {}
+    for name, option in location.url.query.items():
+        value = str(option)
         if name in _SECONDS and value.isdigit():
             options[name] = int(value)
         elif name in ("ssl_verify_cert", "ssl_verify_identity") and value.lower() in ("true", "1", "false", "0"):
-            found[name] = value.lower() in ("true", "1")
+            arguments[name] = value.lower() in ("true", "1")
         elif name in _TLS and name not in ("ssl_verify_cert", "ssl_verify_identity"):
-            found[name] = value
+            arguments[name] = value
         elif name not in _IGNORED:
             raise SiteError(f"The option {name} in the database's URL is not known, or its value cannot be read.",
                             next_step=f"Known are: {', '.join((*_SECONDS, *_TLS, 'unix_socket'))}.")
-    if found and found.get("ssl_ca") and "ssl_verify_cert" not in found:
-        found["ssl_verify_cert"] = True
-    if of == "MySQLdb" and found:
-        options["ssl"] = {k: found[f"ssl_{k}"] for k in ("ca", "cert", "key") if f"ssl_{k}" in found}
-        options["ssl_mode"] = ("VERIFY_IDENTITY" if found.get("ssl_verify_identity") else
-                               "VERIFY_CA" if found.get("ssl_verify_cert") else "REQUIRED")
+    if arguments and arguments.get("ssl_ca") and "ssl_verify_cert" not in arguments:
+        arguments["ssl_verify_cert"] = True
+    if of == "MySQLdb" and arguments:
+        options["ssl"] = {k: arguments[f"ssl_{k}"] for k in ("ca", "cert", "key") if f"ssl_{k}" in arguments}
+        options["ssl_mode"] = ("VERIFY_IDENTITY" if arguments.get("ssl_verify_identity") else
+                               "VERIFY_CA" if arguments.get("ssl_verify_cert") else "REQUIRED")
     else:
-        options.update(found)
-    return bool(found)
+        options.update(arguments)
+    return bool(arguments)
 
 
 def _refused(location: Location, error: Any, tls: bool) -> SiteError:
@@ -131,14 +131,14 @@ def explained(of: Any, error: BaseException, at: str) -> NostosError | None:
     if not isinstance(error, of.MySQLError):
         return None
     number = error.args[0] if error.args and isinstance(error.args[0], int) else 0
-    said = str(error.args[-1]) if error.args and str(error.args[-1]).strip() else type(error).__name__
+    message = str(error.args[-1]) if error.args and str(error.args[-1]).strip() else type(error).__name__
     where = f" at {at}" if at else ""
     if number in _GONE:
-        return Disturbed(f"The connection to the database broke{where}: {said} ({number}).",
+        return Disturbed(f"The connection to the database broke{where}: {message} ({number}).",
                          left="The server has taken the changes back.", next_step="Try again.")
     if number in _BROKEN_OFF:
-        return Disturbed(f"The database broke the changes off{where}, for others were at work there: {said} "
+        return Disturbed(f"The database broke the changes off{where}, for others were at work there: {message} "
                          f"({number}).", left="They were all taken back.", next_step="Try again at a quieter moment.")
-    return MergeRefused(f"The database refused the changes{where}: {said} ({number}).",
+    return MergeRefused(f"The database refused the changes{where}: {message} ({number}).",
                         left="They were all taken back.",
                         next_step=f"Look at {at}, or leave it out." if at else "Look at what the message names.")

@@ -80,11 +80,11 @@ class MysqlEngine(ServerEngine):
     def asked(self, live: Location, wanted: str | None, prefix: str | None, folder: AnyPath) -> Location:
         if wanted is None:
             return replace(live, prefix=check_prefix(prefix or ""))
-        found = locate(wanted, folder, live.prefix if prefix is None else prefix)
-        if found.engine is not self:
+        location = locate(wanted, folder, live.prefix if prefix is None else prefix)
+        if location.engine is not self:
             raise SiteError(f"Live is kept in {self.kept}; its copy cannot be kept in another kind of database.",
                             next_step=f"Name one like {self.example} with --database, or leave it out.")
-        return found
+        return location
 
     def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
         if wanted.url.database != live.url.database or not live.on_server_of(wanted):
@@ -172,8 +172,8 @@ class MysqlEngine(ServerEngine):
         yield from (table.ddl for table in outline.tables)
         yield from (sql for _, sql in outline.before)
         for name, body in outline.views:
-            how, said = build.parted(body)
-            yield f"CREATE {how} VIEW `{name}` AS {said}"
+            how, statement = build.parted(body)
+            yield f"CREATE {how} VIEW `{name}` AS {statement}"
         yield from (f"CREATE TRIGGER `{t.name}` {t.timing} {t.event} ON `{t.table}` FOR EACH ROW {t.body}"
                     for t in outline.triggers)
 

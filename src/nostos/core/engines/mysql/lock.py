@@ -40,8 +40,8 @@ class MysqlLock(HeldLock[MysqlDatabase]):
     def _holds(self) -> bool:
         return str(self.database.run("SELECT IS_USED_LOCK(%s) = CONNECTION_ID()", (self._name,))[0][0]) == "1"
 
-    def _write(self, operation: str, said: str) -> None:
+    def _write(self, operation: str, text: str) -> None:
         place = self.database.real(MARKS)
         self.database.run(f"CREATE TABLE IF NOT EXISTS {place} (operation VARCHAR(64) PRIMARY KEY, "
                           "said TEXT NOT NULL) ENGINE=InnoDB")
-        self.database.run(f"REPLACE INTO {place} VALUES (%s, %s)", (operation, said))
+        self.database.run(f"REPLACE INTO {place} VALUES (%s, %s)", (operation, text))

@@ -40,8 +40,8 @@ class MysqlReading(MysqlSession):
     def counter(self, table: Table) -> int | None:
         if re.match(r"5\.[0-7]\.\d+(?!.*MariaDB)", str(self._connection.get_server_info())):
             return None  # that forgets, when it is started anew
-        found = NEXT.search(self.definition(table.name))
-        return int(found.group(1)) - 1 if found else None
+        match = NEXT.search(self.definition(table.name))
+        return int(match.group(1)) - 1 if match else None
 
     def scan(self, table: Table, columns: Sequence[str]) -> Iterator[tuple[Value, ...]]:
         wanted, kinds = self._of(table).select(columns)
@@ -82,10 +82,10 @@ class MysqlReading(MysqlSession):
             cursor = self._cursor(
                 f"SELECT COUNT(*), GROUP_CONCAT(LPAD({key}, {_DIGITS}, '0'), {sql.payload(table.stored)} SEPARATOR "
                 f"'{between}') FROM {sql.real} WHERE {key} BETWEEN {at} AND {at + step - 1}")
-            said, value = cursor.fetchone()
+            result, value = cursor.fetchone()
             cursor.close()
             parts = value.split(between.encode()) if value is not None else []
-            if len(parts) != int(said):
+            if len(parts) != int(result):
                 return at - 1  # they are too long to be told at once
             for part in parts:
                 yield int(part[:_DIGITS]) // ROWS_PER_BLOCK, part[_DIGITS:]
@@ -99,16 +99,16 @@ class MysqlReading(MysqlSession):
         return self.blocks_of([(table, columns)])[0]
 
     def blocks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
-        said = self.run_all([(self._of(table).blocks(columns), ()) for table, columns in wanted])
-        return [{int(b): Block(int(n), int(total)) for b, n, total in rows} for rows in said]
+        results = self.run_all([(self._of(table).blocks(columns), ()) for table, columns in wanted])
+        return [{int(b): Block(int(n), int(total)) for b, n, total in rows} for rows in results]
 
     def has_fingerprints(self, table: Table) -> bool:
         version = re.search(r"(\d+)\.(\d+)\.\d+-MariaDB", str(self._connection.get_server_info()))
         return version is not None and (int(version[1]), int(version[2])) >= _CHECKSUMS
 
     def fingerprints_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int) -> list[dict[int, Block]]:
-        said = self.run_all([(self._of(table).fingerprints(columns, seed), ()) for table, columns in wanted])
-        return [{int(b): Block(int(n), int(found)) for b, n, found in rows} for rows in said]
+        results = self.run_all([(self._of(table).fingerprints(columns, seed), ()) for table, columns in wanted])
+        return [{int(b): Block(int(n), int(sums)) for b, n, sums in rows} for rows in results]
 
     def row_digests(self, table: Table, columns: Sequence[str],
                     numbers: Collection[int] | None = None) -> Iterator[tuple[Key, bytes]]:
@@ -124,9 +124,9 @@ class MysqlReading(MysqlSession):
                     yield row[:-1], bytes.fromhex(str(row[-1]))
         form = row_form(table, columns)
         for key in long:
-            found = self.fetch(table, key)
-            if found is not None:
-                yield key, form.digest(form.write([found.get(c) for c in columns]))
+            fetched = self.fetch(table, key)
+            if fetched is not None:
+                yield key, form.digest(form.write([fetched.get(c) for c in columns]))
 
     def rows_where_set(self, table: Table, columns: Sequence[Column]) -> Iterator[Row]:
         # A column that may not be empty and has no default is told none.
@@ -171,11 +171,11 @@ class MysqlReading(MysqlSession):
             sql = f"SELECT {wanted} FROM {self.real(table.name)} WHERE {where} FOR UPDATE"
             cursor = self._cursor(f"{sql} NOWAIT" if self._may_refuse_to_wait() else sql, values)
             try:
-                found = cursor.fetchall()
+                rows = cursor.fetchall()
             finally:
                 cursor.close()
-            columns = [READERS[k](column) for k, column in zip(kinds, zip(*found, strict=True), strict=True)
-                       ] if found else []
+            columns = [READERS[k](column) for k, column in zip(kinds, zip(*rows, strict=True), strict=True)
+                       ] if rows else []
             for row in zip(*columns, strict=True):
                 yield dict(zip(table.stored, row, strict=True))
 
@@ -216,23 +216,24 @@ class MysqlReading(MysqlSession):
     def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str],
                    words: Collection[str] = ()) -> Iterator[Row]:
         more, texts = self._texts(table, where)
-        first, said = "", sorted(words)
+        first, first_text = "", sorted(words)
         if words:  # looked at first, for it costs the least
             first = f"({' OR '.join([f'INSTR(CAST({quote(column)} AS BINARY), %s)'] * len(words))}) AND "
-        own, kinds = self._of(table).select(table.key)
+        select, kinds = self._of(table).select(table.key)
         if len(numbers) <= PATTERNS:
             any_of = "|".join(str(n) for n in sorted(numbers))
-            found = list(self._stream(
-                f"SELECT {own} FROM {self.real(table.name)} WHERE {first}{quote(column)} REGEXP %s{more}",
-                [*said, f"(^|[^0-9])({any_of})([^0-9]|$)", *texts], kinds))
+            rows = list(self._stream(
+                f"SELECT {select} FROM {self.real(table.name)} WHERE {first}{quote(column)} REGEXP %s{more}",
+                [*first_text, f"(^|[^0-9])({any_of})([^0-9]|$)", *texts], kinds))
         else:
             wanted = {str(n) for n in numbers}
-            found = [row[:-1] for row in self._stream(
-                f"SELECT {own}, {quote(column)} FROM {self.real(table.name)} WHERE {first}{quote(column)} IS NOT NULL"
+            rows = [row[:-1] for row in self._stream(
+                f"SELECT {select}, {quote(column)} FROM {self.real(table.name)} "
+                f"WHERE {first}{quote(column)} IS NOT NULL"
                 f"{more}",
-                [*said, *texts], [*kinds, "text"]) if not wanted.isdisjoint(re.findall(r"\d+", str(row[-1])))]
-        for at in range(0, len(found), AT_ONCE):  # not while the answer is read: more is asked about each row
-            yield from list(self.fetch_many(table, found[at:at + AT_ONCE]))
+                [*first_text, *texts], [*kinds, "text"]) if not wanted.isdisjoint(re.findall(r"\d+", str(row[-1])))]
+        for at in range(0, len(rows), AT_ONCE):  # not while the answer is read: more is asked about each row
+            yield from list(self.fetch_many(table, rows[at:at + AT_ONCE]))
 
     def _triggers(self) -> list[Trigger]:
         return [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
@@ -241,8 +242,8 @@ class MysqlReading(MysqlSession):
 
     def programs(self) -> set[tuple[str, str]]:
         # Routines are a database's, not a prefix's: of a copy beside live's tables they are live's own.
-        found = self._programs if self._programs is not None else self.run(PROGRAMS, (self.name,) * 3)
-        return {(str(what), str(name).removeprefix(self.prefix)) for what, name, of in found
+        programs = self._programs if self._programs is not None else self.run(PROGRAMS, (self.name,) * 3)
+        return {(str(what), str(name).removeprefix(self.prefix)) for what, name, of in programs
                 if what == "routine" or self.holds(str(of))}
 
     def running_code(self, called: Collection[str]) -> frozenset[str]:
@@ -271,7 +272,7 @@ class MysqlReading(MysqlSession):
             (self.name,))}
         return reached(triggers, written, {n[len(self.prefix):]: n for n in self._names()}, routines)
 
-    def there(self, table: Table, keys: Sequence[Key]) -> Iterator[Key]:
+    def existing(self, table: Table, keys: Sequence[Key]) -> Iterator[Key]:
         wanted, kinds = self._of(table).select(table.key)
         for where, values in self._keyed(table, sorted(keys, key=repr)):
             for row in self.run(f"SELECT {wanted} FROM {self.real(table.name)} WHERE {where} LOCK IN SHARE MODE",

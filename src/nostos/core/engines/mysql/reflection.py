@@ -94,16 +94,16 @@ def with_sequences(sql: str, old: str, new: str) -> str:
     return _SEQUENCE_OF.sub(lambda m: f"{m.group(1)}`{new}{m.group(2).removeprefix(old)}`", sql)
 
 
-def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[Any, ...]]]) -> Table:
+def table_of(name: str, prefix: str, ddl: str, rows: Mapping[str, list[tuple[Any, ...]]]) -> Table:
     """A table from what the server says of it. name: without the prefix; ddl: as the server writes it."""
     columns = tuple(
-        Column(c, declared, nullable == "YES", None if (said := _literal(declared, default, extra)) is None else
-               with_sequences(said, prefix, ""),
+        Column(c, declared, nullable == "YES", None if (literal := _literal(declared, default, extra)) is None else
+               with_sequences(literal, prefix, ""),
                generated=re.search(r"\b(?:VIRTUAL|STORED|PERSISTENT) GENERATED|^GENERATED", extra.upper()) is not None,
                charset=charset, kind=kind_of(declared))
-        for c, declared, nullable, default, extra, charset in found.get("column", ()))
+        for c, declared, nullable, default, extra, charset in rows.get("column", ()))
     indexes: dict[str, list[tuple[str, bool, Any]]] = {}
-    for index, column, not_unique, part in found.get("index", ()):
+    for index, column, not_unique, part in rows.get("index", ()):
         indexes.setdefault(index, []).append((column, str(not_unique) == "0", part))
     key = tuple(c for c, _, _ in indexes.get("PRIMARY", ()))
     solid = {c.name for c in columns if not c.nullable}
@@ -112,12 +112,12 @@ def table_of(name: str, prefix: str, ddl: str, found: Mapping[str, list[tuple[An
     if not key:
         key = next((u for u in uniques if set(u) <= solid), ())
     foreign: dict[str, list[tuple[str, str, str]]] = {}
-    for constraint, column, target, target_column in found.get("foreign", ()):
+    for constraint, column, target, target_column in rows.get("foreign", ()):
         if target is not None and target.startswith(prefix):
             foreign.setdefault(constraint, []).append((column, target[len(prefix):], target_column))
     keys = tuple(ForeignKey(tuple(p[0] for p in parts), parts[0][1], tuple(p[2] for p in parts))
                  for parts in foreign.values())
-    automatic = {c for c, *_, extra, _ in found.get("column", ()) if "auto_increment" in extra}
+    automatic = {c for c, *_, extra, _ in rows.get("column", ()) if "auto_increment" in extra}
     surrogate = len(key) == 1 and key[0] in automatic and all(fk.columns != key for fk in keys)
     lines = {m.group(2).replace("``", "`"): m.group(1) for m in _INDEX.finditer(ddl)}
     plain = tuple((index, lines[index]) for index in sorted(indexes) if index in lines)
@@ -145,15 +145,15 @@ def constraints_of(ddl: str) -> dict[str, str]:
 
 def keys_by_name(ddl: str) -> dict[str, str]:
     """The foreign keys in a CREATE TABLE statement that have names, and what each says."""
-    return {name: said for name, said in CONSTRAINTS.findall(ddl) if said.startswith("FOREIGN KEY")}
+    return {name: key_name for name, key_name in CONSTRAINTS.findall(ddl) if key_name.startswith("FOREIGN KEY")}
 
 
 def column_line(table: Table, column: Column) -> str:
     """A column's definition as the server writes it, name included."""
     name = "`" + column.name.replace("`", "``") + "`"
-    found = re.search(rf"^\s*({re.escape(name)} .*?),?$", table.ddl, re.MULTILINE)
-    if found:
-        return found.group(1).replace("%", "%%")
+    match = re.search(rf"^\s*({re.escape(name)} .*?),?$", table.ddl, re.MULTILINE)
+    if match:
+        return match.group(1).replace("%", "%%")
     rest = "" if column.nullable else " NOT NULL"
     return f"{quote(column.name)} {column.declared}{rest}" + (
         f" DEFAULT {column.default}" if column.default is not None else "")

@@ -103,7 +103,7 @@ class MysqlSession(ServerSession):
             self._connection.set_server_option(0 if so else 1)
 
     def run_all(self, statements: Sequence[tuple[str, Sequence[Value]]]) -> list[list[tuple[Any, ...]]]:
-        found: list[list[tuple[Any, ...]]] = []
+        results: list[list[tuple[Any, ...]]] = []
         settings, self._settings = [(sql, ()) for sql in self._settings], []
         statements = [*settings, *statements]
         for at in range(0, len(statements), _IN_ONE):
@@ -113,13 +113,13 @@ class MysqlSession(ServerSession):
                 more: Any = True
                 while more:
                     rows = cursor.fetchall() if cursor.description else ()
-                    found.append([tuple(as_text(v) for v in row) for row in rows])
+                    results.append([tuple(as_text(v) for v in row) for row in rows])
                     more = cursor.nextset()
             finally:
                 cursor.close()
         if settings:
-            self._folds = str(found[len(settings) - 1][0][0]) != "0"
-        return found[len(settings):]
+            self._folds = str(results[len(settings) - 1][0][0]) != "0"
+        return results[len(settings):]
 
     def _batches(self, sql: str, values: Sequence[Value]) -> Iterator[Sequence[tuple[Any, ...]]]:
         """A statement's rows, streamed, as many at once as take a few megabytes."""
@@ -159,8 +159,8 @@ class MysqlSession(ServerSession):
                              (self.name, self.prefix + table)))
 
     def version(self) -> str:
-        said = str(self.run("SELECT VERSION()")[0][0])
-        return said if "MariaDB" in said else f"MySQL {said}"
+        version = str(self.run("SELECT VERSION()")[0][0])
+        return version if "MariaDB" in version else f"MySQL {version}"
 
     def _reflected(self) -> dict[str, Table]:
         return self._read_out(self.run_all(self._asked()))
@@ -171,24 +171,24 @@ class MysqlSession(ServerSession):
     def _read_out(self, answers: Sequence[list[tuple[Any, ...]]]) -> dict[str, Table]:
         """The tables out of what the server says to `_asked`."""
         info: dict[str, dict[str, list[tuple[Any, ...]]]] = {}
-        names, *said = answers
+        names, *row = answers
         self._every = frozenset(n for (n,) in names)
         self.__dict__.pop("_foreign", None)
-        for what, rows in zip(REFLECTION, said, strict=True):
+        for what, rows in zip(REFLECTION, row, strict=True):
             for name, *rest in rows:
                 if self.holds(name) and name[len(self.prefix):] not in (MARKS, COPY):
                     info.setdefault(name[len(self.prefix):], {}).setdefault(what, []).append(tuple(rest))
-        there = {name: found for name, found in sorted(info.items()) if "table" in found}
-        made = self.run_all([(f"SHOW CREATE TABLE {self.real(name)}", ()) for name in there])
-        return {name: table_of(name, self.prefix, str(rows[0][1]), found)
-                for (name, found), rows in zip(there.items(), made, strict=True)}
+        infos = {name: table for name, table in sorted(info.items()) if "table" in table}
+        made = self.run_all([(f"SHOW CREATE TABLE {self.real(name)}", ()) for name in infos])
+        return {name: table_of(name, self.prefix, str(rows[0][1]), table)
+                for (name, table), rows in zip(infos.items(), made, strict=True)}
 
     def _of(self, table: Table) -> RowSql:
         """The SQL for a table's rows, made once."""
-        found = self._sql.get(table.name)
-        if found is None or found.table is not table:
-            found = self._sql[table.name] = RowSql(table, self.real(table.name))
-        return found
+        sql = self._sql.get(table.name)
+        if sql is None or sql.table is not table:
+            sql = self._sql[table.name] = RowSql(table, self.real(table.name))
+        return sql
 
     def definition(self, table: str) -> str:
         """The statement that makes the table, as the server writes it."""
@@ -213,23 +213,23 @@ class MysqlSession(ServerSession):
         """The prefixes of other sites that begin with this one: of copies, by their mark, and of what has all that a
         site of this system has."""
         every = self._every or frozenset(self.all_names())
-        found = {n[:-len(COPY)] for n in every if n.endswith(COPY)}
+        copies = {n[:-len(COPY)] for n in every if n.endswith(COPY)}
         for name in every if self.location.own_set else ():
             if name.endswith(self.location.own_set[0]):
                 prefix = name[:-len(self.location.own_set[0])]
                 if all(prefix + part in every for part in self.location.own_set):
-                    found.add(prefix)
+                    copies.add(prefix)
         mine = self.prefix.lower() if self._folds else self.prefix
-        return tuple(sorted(p for p in found if len(p) > len(mine) and (p.lower() if self._folds else p).startswith(
+        return tuple(sorted(p for p in copies if len(p) > len(mine) and (p.lower() if self._folds else p).startswith(
             mine)))
 
     @contextmanager
     def reading(self) -> Iterator[None]:
-        _, self._programs, *said = self.run_all([
+        _, self._programs, *variable = self.run_all([
             ("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY", ()), (PROGRAMS, (self.name,) * 3),
             *self._asked()])
         try:
-            with self._one_state(lambda: self._read_out(said)):
+            with self._one_state(lambda: self._read_out(variable)):
                 yield
         finally:
             self._programs = None
@@ -245,9 +245,9 @@ class MysqlSession(ServerSession):
         except BaseException as error:
             with suppress(self.driver.MySQLError):
                 self.run("ROLLBACK")
-            said = self.explained(error)
-            if said is not None:
-                raise said from error
+            explained = self.explained(error)
+            if explained is not None:
+                raise explained from error
             raise
 
     def explained(self, error: BaseException, at: str = "") -> NostosError | None:

@@ -58,23 +58,23 @@ class TablesSwap(Swap):
 
     def _check_others(self, database: MysqlDatabase, tables: Collection[str]) -> None:
         """Tables that stay must not point at ones that are replaced: the server would let them follow the old ones."""
-        own = {self.location.prefix + t for t in tables}
+        names = {self.location.prefix + t for t in tables}
         for child, target in database.run(
                 "SELECT table_name, referenced_table_name FROM information_schema.key_column_usage "
                 "WHERE table_schema = %s AND referenced_table_schema = table_schema", (database.name,)):
-            if target in own and child not in own and not child.startswith((self.new.prefix, self.old.prefix)):
+            if target in names and child not in names and not child.startswith((self.new.prefix, self.old.prefix)):
                 raise MergeRefused(f"The table {child}, which the backup does not have, points at {target}.",
                                    next_step=f"Drop {child}, or its foreign key, then restore again.")
 
     def _moves(self, database: MysqlDatabase, tables: Collection[str]) -> list[tuple[str, str]]:
         """What is left to be renamed: each old table out of the way of its new one."""
-        there = self._names(database)
+        names = self._names(database)
         moves = []
         for name in sorted(tables):
-            own, new, old = (where.prefix + name for where in (self.location, self.new, self.old))
-            if new in there:
-                moves += [(quote(own), quote(old))] if own in there else []
-                moves.append((quote(new), quote(own)))
+            moved, new, old = (where.prefix + name for where in (self.location, self.new, self.old))
+            if new in names:
+                moves += [(quote(moved), quote(old))] if moved in names else []
+                moves.append((quote(new), quote(moved)))
         return moves
 
     def _names(self, database: MysqlDatabase) -> set[str]:

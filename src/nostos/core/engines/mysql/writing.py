@@ -86,27 +86,27 @@ class MysqlWriting(MysqlReading):
         return "" if (system if zone == "SYSTEM" else zone) in ("UTC", "+00:00") else zone
 
     def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
-        given = not table.surrogate or table.key[0] in columns
-        if len(rows) == 1 or not columns or not (given or self._tells_keys):
+        keyed = not table.surrogate or table.key[0] in columns
+        if len(rows) == 1 or not columns or not (keyed or self._tells_keys):
             return super().insert_rows(table, columns, rows)
         names = ", ".join(quote(c) for c in columns)
         head = f"INSERT INTO {self.real(table.name)} ({names}) VALUES "
-        tail = "" if given else f" RETURNING {quote(table.key[0])}"
+        tail = "" if keyed else f" RETURNING {quote(table.key[0])}"
         one = f"({self._marks(len(columns))})"
-        found: list[Key] = []
+        keys: list[Key] = []
         for part in parts(rows, AT_ONCE, _BYTES):
-            said = self.run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
-            found += [(int(number),) for (number,) in said]
-        if given:
+            result = self.run(head + ", ".join([one] * len(part)) + tail, [v for r in part for v in r])
+            keys += [(int(number),) for (number,) in result]
+        if keyed:
             places = [columns.index(k) for k in table.key]
             return [tuple(row[p] for p in places) for row in rows]
-        return found
+        return keys
 
     @cached_property
     def _tells_keys(self) -> bool:
         """Whether a statement that adds rows can give back their keys: MariaDB from 10.5 on."""
-        said = self.version()
-        return "MariaDB" in said and tuple(map(int, re.findall(r"\d+", said)[:2])) >= (10, 5)
+        version = self.version()
+        return "MariaDB" in version and tuple(map(int, re.findall(r"\d+", version)[:2])) >= (10, 5)
 
     def update_rows(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Key, Sequence[Value]]]) -> None:
         kinds = self._of(table).kinds
@@ -120,8 +120,8 @@ class MysqlWriting(MysqlReading):
         more = "SELECT " + self._marks(len(columns) + 1)
         sets = ", ".join(f"t.{quote(c)} = s.{n}" for c, n in zip(columns, names, strict=True))
         for part in parts([(*key, *values) for key, values in rows], _AT_A_TIME, _BYTES):
-            given = " UNION ALL ".join([first, *[more] * (len(part) - 1)])
-            self.run(f"UPDATE ({given}) s STRAIGHT_JOIN {self.real(table.name)} t FORCE INDEX (PRIMARY) "
+            union = " UNION ALL ".join([first, *[more] * (len(part) - 1)])
+            self.run(f"UPDATE ({union}) s STRAIGHT_JOIN {self.real(table.name)} t FORCE INDEX (PRIMARY) "
                      f"ON t.{quote(table.key[0])} = s.k SET {sets}", [v for row in part for v in row])
 
     def remove_rows(self, table: Table, keys: Sequence[Key]) -> None:
@@ -222,10 +222,10 @@ class MysqlWriting(MysqlReading):
         called = {text: n for n, text in keys_by_name(table.ddl).items()}.get(ddl, "" if "FOREIGN KEY" in ddl else name)
         # A check's name is its table's own on MariaDB.
         free = ("FOREIGN KEY" not in ddl and "MariaDB" in self.version()) or called not in self._constraint_names()
-        said = f"CONSTRAINT {quote(called)} " if called and free and called != ddl else ""
-        own = re.sub(r"REFERENCES `", lambda _: f"REFERENCES `{self.prefix}", ddl, count=1)
-        self.run_one(f"ALTER TABLE {self.real(table.name)} ADD {said}"
-                     + definitions.part(own, "mysql", f"{table.name}.{name}"))
+        prefix_sql = f"CONSTRAINT {quote(called)} " if called and free and called != ddl else ""
+        ddl_here = re.sub(r"REFERENCES `", lambda _: f"REFERENCES `{self.prefix}", ddl, count=1)
+        self.run_one(f"ALTER TABLE {self.real(table.name)} ADD {prefix_sql}"
+                     + definitions.part(ddl_here, "mysql", f"{table.name}.{name}"))
 
     def _drop_constraint(self, table: str, name: str) -> None:
         ddl = self.definition(table)

@@ -61,17 +61,17 @@ class NoSwap(Swap):
     """A file in the operation's folder says that it came to pass."""
 
     def __init__(self, folder: Path) -> None:
-        self.said = folder / "committed"
+        self.flag = folder / "committed"
 
     def load(self) -> Database:
         return NoDatabase()
 
     def commit(self, tables: Collection[str], check: Callable[[Database], None], last: Callable[[], None]) -> None:
         last()
-        self.said.touch(mode=0o600)
+        self.flag.touch(mode=0o600)
 
     def committed(self) -> bool:
-        return self.said.exists()
+        return self.flag.exists()
 
     def finish(self, outline: Outline, tables: Collection[str]) -> None:
         return

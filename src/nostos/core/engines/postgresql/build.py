@@ -43,10 +43,10 @@ _NOT_THERE = ("42704", "42883", "42P01")  # what it is about does not
 def outline(database: PostgresWriting) -> Outline:
     """Everything of a schema but its rows."""
     prefix = database.prefix
-    said = database.run_all([(sql, ()) for sql in (
+    results = database.run_all([(sql, ()) for sql in (
         *objects.STATEMENTS, *attached.STATEMENTS, *attached.RIGHTS, _VIEWS, _TRIGGERS, _COUNTERS,
         "SELECT current_schema()", objects.LEANING)])
-    before, rest = _listed(said[:len(objects.STATEMENTS)]), said[len(objects.STATEMENTS):]
+    before, rest = _listed(results[:len(objects.STATEMENTS)]), results[len(objects.STATEMENTS):]
     after, rest = _listed(rest[:len(attached.STATEMENTS)]), rest[len(attached.STATEMENTS):]
     rights, rest = _listed(rest[:len(attached.RIGHTS)]), rest[len(attached.RIGHTS):]
     views, triggers, counters, schema, leaning = rest
@@ -59,8 +59,8 @@ def outline(database: PostgresWriting) -> Outline:
         before=before, leaning=tuple((str(n), str(sql)) for _, n, sql in leaning), after=after, rights=rights)
 
 
-def _listed(found: Sequence[list[tuple[Any, ...]]]) -> tuple[tuple[str, str], ...]:
-    return tuple((str(n), str(sql)) for rows in found for n, sql in rows)
+def _listed(kinds: Sequence[list[tuple[Any, ...]]]) -> tuple[tuple[str, str], ...]:
+    return tuple((str(n), str(sql)) for rows in kinds for n, sql in rows)
 
 
 def _schema(database: PostgresWriting) -> str:
@@ -73,12 +73,12 @@ def placed(sql: str, old: str, new: str) -> str:
     if old == new:
         return sql
     name = rf"(?<![\w.\"$])(?:{re.escape(old)}|{re.escape(quote(old))})"
-    own = re.compile(rf"{name}(?=\.)")
+    pattern = re.compile(rf"{name}(?=\.)")
     if _ROUTINE.match(sql):
-        return own.sub(lambda _: quote(new), sql)
+        return pattern.sub(lambda _: quote(new), sql)
     if sql.startswith(("GRANT ", "ALTER DEFAULT PRIVILEGES ")):
-        own = re.compile(rf"{name}(?=\.)|(?<=SCHEMA ){name}(?= )")
-    return "".join(part if at % 2 else own.sub(lambda _: quote(new), part)
+        pattern = re.compile(rf"{name}(?=\.)|(?<=SCHEMA ){name}(?= )")
+    return "".join(part if at % 2 else pattern.sub(lambda _: quote(new), part)
                    for at, part in enumerate(_LITERAL.split(sql)))
 
 
@@ -125,14 +125,15 @@ def _said(error: psycopg.Error) -> str:
 def _not_there(target: PostgresWriting, schema: str, before: Sequence[tuple[str, str]]) -> list[str]:
     """Of statements, those whose object the site may not have; it has the same functions. Raises MergeRefused where it
     has another of that name."""
-    own = {str(sql) for _, sql in target.run(objects.FUNCTIONS.replace(HERE, "%s::regnamespace"), (quote(schema),))}
-    heads = {sql.partition("\n")[0] for sql in own}
+    functions = {str(sql) for _, sql in target.run(objects.FUNCTIONS.replace(HERE, "%s::regnamespace"),
+                                                   (quote(schema),))}
+    heads = {sql.partition("\n")[0] for sql in functions}
     missing = []
     for name, sql in before:
-        if _ROUTINE.match(sql) and sql not in own and sql.partition("\n")[0] in heads:
+        if _ROUTINE.match(sql) and sql not in functions and sql.partition("\n")[0] in heads:
             raise MergeRefused(f"The function {name} is another now than in the backup.",
                                next_step="Put it back by hand, then restore again.")
-        if sql not in own:
+        if sql not in functions:
             missing.append(sql)
     return missing
 
@@ -141,9 +142,10 @@ def finish(target: PostgresWriting, wanted: Outline) -> None:
     """Counters, indexes, foreign keys, views and triggers, and what is attached to all of these."""
     schema, here = str(wanted.settings.get("schema", "public")), _schema(target)
     beside = target.schema.partition(",")[2]
-    own = {str(n) for (n,) in target.run(f"SELECT relname FROM pg_class WHERE relkind = 'S' AND relnamespace = {HERE}")}
+    names = {str(n) for (n,
+        ) in target.run(f"SELECT relname FROM pg_class WHERE relkind = 'S' AND relnamespace = {HERE}")}
     for name, number in wanted.counters.items():
-        if number and name in own:
+        if number and name in names:
             target.run("SELECT setval(%s::regclass, %s)", (target.in_schema(name), number))
         elif number and beside:  # the site's own, which gives numbers out meanwhile: it goes on, and never back
             place = f"{quote(beside)}.{quote(name)}"

@@ -78,7 +78,7 @@ def cautions(database: PostgresWriting) -> Iterator[EngineCaution]:
                             "Ask for GRANT CREATE ON DATABASE, or for a database of the copy's own (--database).",
                             host=True)
     for sql, what, why, remedy in _SAID:
-        found = [str(n) for (n,) in database.run(sql)]
-        if found:
-            more = f" and {len(found) - 10} more" if len(found) > 10 else ""
-            yield EngineCaution(what.format(", ".join(found[:10]) + more), why, remedy)
+        names = [str(n) for (n,) in database.run(sql)]
+        if names:
+            more = f" and {len(names) - 10} more" if len(names) > 10 else ""
+            yield EngineCaution(what.format(", ".join(names[:10]) + more), why, remedy)

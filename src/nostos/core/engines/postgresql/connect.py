@@ -60,7 +60,7 @@ def _through_host(location: Location, options: dict[str, Any]) -> Forward:
 
 
 def _refused(location: Location, error: psycopg.OperationalError) -> SiteError:
-    said = str(error).lower()
+    message = str(error).lower()
     why = next((reason for words, reason in (
         ("password authentication failed", "it does not accept the user name or password"),
         ("does not exist", f"it has no such database or user ({location.url.database})"),
@@ -68,8 +68,8 @@ def _refused(location: Location, error: psycopg.OperationalError) -> SiteError:
         ("connection refused", "it does not answer"), ("timeout", "it does not answer"),
         ("no such file", "there is no server at that socket"), ("could not translate host", "its host is not known"),
         ("no pg_hba.conf entry", "it lets nobody in from here"), ("too many", "it has too many connections"),
-        ("ssl", "TLS could not be agreed upon as its URL asks for")) if words in said), "it cannot be connected to")
-    gone = "database" in said and "does not exist" in said
+        ("ssl", "TLS could not be agreed upon as its URL asks for")) if words in message), "it cannot be connected to")
+    gone = "database" in message and "does not exist" in message
     return (NoSuchDatabase if gone else SiteError)(
         f"The database server at {location.shown} cannot be used: {why}.",
         next_step="Check host, name, user and password in the site's configuration.")
@@ -80,19 +80,19 @@ def explained(error: BaseException, at: str) -> NostosError | None:
     if not isinstance(error, psycopg.Error):
         return None
     code = error.sqlstate or ""
-    said = (error.diag.message_primary or str(error) or type(error).__name__).strip().splitlines()[0]
+    lines = (error.diag.message_primary or str(error) or type(error).__name__).strip().splitlines()[0]
     where = f" at {at}" if at else ""
     if code in _BROKEN_OFF:
-        return Disturbed(f"The database broke the changes off{where}, for others were at work there: {said}.",
+        return Disturbed(f"The database broke the changes off{where}, for others were at work there: {lines}.",
                          left="They were all taken back.", next_step="Try again at a quieter moment.")
     if not code or code.startswith(("08", "57P")):
-        return Disturbed(f"The connection to the database broke{where}: {said}.",
+        return Disturbed(f"The connection to the database broke{where}: {lines}.",
                          left="The server has taken the changes back.", next_step="Try again.")
     if code == "42501":
-        return MergeRefused(f"The database refused the changes{where}: {said} ({code}).",
+        return MergeRefused(f"The database refused the changes{where}: {lines} ({code}).",
                             left="They were all taken back.",
                             next_step="Name a user in a site file who owns the tables; where row security hides rows "
                                       "from the owner, one with BYPASSRLS.")
-    return MergeRefused(f"The database refused the changes{where}: {said} ({code}).", left="They were all taken back.",
+    return MergeRefused(f"The database refused the changes{where}: {lines} ({code}).", left="They were all taken back.",
                         next_step=f"Look at {at}, or leave it out." if at else "Look at what the message names.")
 

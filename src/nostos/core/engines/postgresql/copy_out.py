@@ -69,14 +69,14 @@ def copied(connection: psycopg.Connection[tuple[Any, ...]], query: str, binary: 
 
 def fields(row: bytes) -> list[bytes | None]:
     """The fields of a row in the binary form."""
-    found: list[bytes | None] = []
+    fields: list[bytes | None] = []
     at = 2
     for _ in range(int.from_bytes(row[:2])):
         size = _LENGTH(row, at)[0]
         at += 4
-        found.append(None if size < 0 else row[at:at + size])
+        fields.append(None if size < 0 else row[at:at + size])
         at += max(size, 0)
-    return found
+    return fields
 
 
 def _without_head(row: bytes) -> bytes:

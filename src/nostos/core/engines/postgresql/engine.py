@@ -97,12 +97,12 @@ class PostgresEngine(ServerEngine):
         if prefix is not None or wanted is None:
             raise SiteError("On PostgreSQL copies are told apart by databases and schemas, not by prefixes.",
                             next_step=f"Name a place with --database: {self.example}?schema=trial.")
-        found = locate(wanted, folder, live.prefix)
-        if found.engine is not self:
+        location = locate(wanted, folder, live.prefix)
+        if location.engine is not self:
             raise SiteError("Live is kept in a PostgreSQL database; a copy cannot be kept in another kind of database: "
                             "moving a site to another one is not this tool's job.",
                             next_step=f"Name one like {self.example} with --database, or leave it out.")
-        return found
+        return location
 
     def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
         with suppress(NoSuchDatabase):
@@ -111,7 +111,7 @@ class PostgresEngine(ServerEngine):
             return self._empty(wanted)  # says that there is none
         source = PostgresDatabase(live)
         try:
-            own = str(source.run("SELECT current_schema()")[0][0])
+            current = str(source.run("SELECT current_schema()")[0][0])
             beside = not asked and places.rests_elsewhere(source)
             if not beside:
                 places.make_database(source, str(wanted.url.database))
@@ -123,7 +123,7 @@ class PostgresEngine(ServerEngine):
             source.close()
         if beside:
             return self._empty(replace(live, url=live.url.update_query_dict({"schema": str(wanted.url.database)})))
-        schema = str(wanted.url.query.get("schema") or own)
+        schema = str(wanted.url.query.get("schema") or current)
         if schema != "public":  # where whoever uses the copy looks for its tables, as live's do
             plain = PostgresDatabase(replace(wanted, url=wanted.url.update_query_dict({"schema": "public"})))
             try:
@@ -200,11 +200,11 @@ class PostgresEngine(ServerEngine):
                     raise refused(f"the statement for {name} makes something else")
         for table in outline.tables:
             made = table.ddl.split(AND_THEN)
-            own = of_table(made, (table.name, outline.prefix + table.name))
+            statement = of_table(made, (table.name, outline.prefix + table.name))
             for sql in made:
                 stays_inside(sql, table.name, "")
             for name, ddl in table.indexes:
-                makes(ddl, self.name, "index", name, own)
+                makes(ddl, self.name, "index", name, statement)
         for trigger in outline.triggers:
             makes(trigger.body, self.name, "trigger", trigger.name)
 

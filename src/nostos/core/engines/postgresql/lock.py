@@ -35,7 +35,7 @@ class PostgresLock(HeldLock[PostgresDatabase]):
         return bool(self.database.run("SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND pid = pg_backend_pid() "
                                       "AND granted AND (classid::bigint << 32) | objid::bigint = %s", (self._number,)))
 
-    def _write(self, operation: str, said: str) -> None:
+    def _write(self, operation: str, text: str) -> None:
         place = self.database.real(MARKS)
         try:
             self.database.run(f"CREATE TABLE IF NOT EXISTS {place} (operation varchar(64) PRIMARY KEY, "
@@ -44,4 +44,4 @@ class PostgresLock(HeldLock[PostgresDatabase]):
             raise SiteError(f"The user of {self.location.shown} may not make tables in its schema.",
                             next_step="Ask for GRANT CREATE ON SCHEMA, of that which the tables are in.") from error
         self.database.run(f"INSERT INTO {place} VALUES (%s, %s) ON CONFLICT (operation) DO UPDATE "
-                          "SET said = EXCLUDED.said", (operation, said))
+                          "SET said = EXCLUDED.said", (operation, text))

@@ -34,9 +34,9 @@ def make_database(database: PostgresDatabase, name: str) -> None:
                      f"LC_CTYPE {literal(ctype)}" + (f" LOCALE_PROVIDER {way} {literal(locale)}" if way else ""))
         if closed:  # as nobody but whom it was opened to sees live's, nobody sees the copy
             database.run(f"REVOKE ALL ON DATABASE {quote(name)} FROM PUBLIC")
-        for (said,) in database.run("SELECT unnest(setconfig) FROM pg_db_role_setting WHERE setdatabase = %s "
+        for (quoted,) in database.run("SELECT unnest(setconfig) FROM pg_db_role_setting WHERE setdatabase = %s "
                                     "AND setrole = 0", (number,)):
-            setting, _, value = str(said).partition("=")
+            setting, _, value = str(quoted).partition("=")
             # A list of schemas is kept as it is written: each name with its own quotes.
             written = value if setting == "search_path" else literal(value)
             with suppress(psycopg.Error):
@@ -86,8 +86,8 @@ def wipe(database: PostgresDatabase, names: Collection[str]) -> list[str]:
     if not left:
         for what, name in database.run(_ELSE):
             database.run(f"DROP {what} IF EXISTS {name} CASCADE")
-        here, said = database.run(f"SELECT quote_ident(current_schema()), obj_description({HERE}, 'pg_namespace')")[0]
-        if said == _MADE:
+        here, quoted = database.run(f"SELECT quote_ident(current_schema()), obj_description({HERE}, 'pg_namespace')")[0]
+        if quoted == _MADE:
             database.run(f"DROP SCHEMA {here}")
     return left
 

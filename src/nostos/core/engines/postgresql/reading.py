@@ -62,9 +62,9 @@ class PostgresReading(PostgresSession):
 
     def blocks_of(self, wanted: Sequence[tuple[Table, Sequence[str]]]) -> list[dict[int, Block]]:
         adds = [self._adds_up(table) for table, _ in wanted]
-        said = iter(self.run_all([(self._of(table).blocks(columns), ())
+        results = iter(self.run_all([(self._of(table).blocks(columns), ())
                                   for (table, columns), by_itself in zip(wanted, adds, strict=True) if by_itself]))
-        return [{int(b): Block(int(n), int(total) % _WHOLE) for b, n, total in next(said)} if by_itself else
+        return [{int(b): Block(int(n), int(total) % _WHOLE) for b, n, total in next(results)} if by_itself else
                 Sums().add_by_keys(self.row_digests(table, columns)).blocks()
                 for (table, columns), by_itself in zip(wanted, adds, strict=True)]
 
@@ -72,7 +72,7 @@ class PostgresReading(PostgresSession):
         return self._adds_up(table)
 
     def fingerprints_of(self, wanted: Sequence[tuple[Table, Sequence[str]]], seed: int) -> list[dict[int, Block]]:
-        return [{int(b): Block(int(n), int(found) % _WHOLE) for b, n, found in said} for said in self.run_all(
+        return [{int(b): Block(int(n), int(sums) % _WHOLE) for b, n, sums in results} for results in self.run_all(
             [(self._of(table).fingerprints(columns, seed), ()) for table, columns in wanted])]
 
     def row_digests(self, table: Table, columns: Sequence[str],
@@ -107,16 +107,16 @@ class PostgresReading(PostgresSession):
 
     def _comparable(self, table: Table, column: str) -> str:
         """A column as it can be compared: some types have no equality but that of their text."""
-        found = table.column(column)
-        return f"{quote(column)}::text" if found is not None and found.charset in INCOMPARABLE else quote(column)
+        info = table.column(column)
+        return f"{quote(column)}::text" if info is not None and info.charset in INCOMPARABLE else quote(column)
 
     @staticmethod
     def _own(table: Table, column: str, value: Value) -> Value:
         """A value as a column's type takes it in a comparison."""
-        found = table.column(column)
-        if value is None or found is None or isinstance(value, bytes):
+        info = table.column(column)
+        if value is None or info is None or isinstance(value, bytes):
             return value
-        if found.kind == "int":
+        if info.kind == "int":
             return int(value) if re.fullmatch(r"-?\d{1,18}", str(value)) else value
         return str(value)
 
@@ -167,9 +167,9 @@ class PostgresReading(PostgresSession):
     def _was_seen(self, transaction: int) -> bool:
         """Whether what a transaction has made is in this one's snapshot. transaction: as rows name it, in 32 bits; the
         server tells by 64 (https://www.postgresql.org/docs/current/functions-info.html, xid8)."""
-        own = int(self.run("SELECT pg_snapshot_xmax(pg_current_snapshot())::text")[0][0])
-        apart = (transaction - own) % (1 << 32)
-        whole = own + apart - (1 << 32 if apart >= 1 << 31 else 0)
+        snapshot = int(self.run("SELECT pg_snapshot_xmax(pg_current_snapshot())::text")[0][0])
+        apart = (transaction - snapshot) % (1 << 32)
+        whole = snapshot + apart - (1 << 32 if apart >= 1 << 31 else 0)
         return transaction < _FIRST_XID or whole < _FIRST_XID or bool(self.run(
             "SELECT pg_visible_in_snapshot(%s::text::xid8, pg_current_snapshot())", [str(whole)])[0][0])
 
@@ -192,12 +192,12 @@ class PostgresReading(PostgresSession):
 
     def find_any(self, table: Table, column: str, values: Sequence[Value], where: Mapping[str, str]) -> Iterator[Row]:
         more, texts = self._texts(table, where)
-        found = table.column(column)
+        info = table.column(column)
         some = {self._own(table, column, v) for v in values if v is not None}
-        if found is not None and found.kind == "int":
+        if info is not None and info.kind == "int":
             some = {v for v in some if isinstance(v, int)}
         every = sorted(some, key=repr)
-        place = f"{quote(column)}::text" if found is not None and found.kind == "text" and found.charset not in (
+        place = f"{quote(column)}::text" if info is not None and info.kind == "text" and info.charset not in (
             "text", "varchar") else quote(column)
         for at in range(0, len(every), 1000):
             part = every[at:at + 1000]
@@ -209,21 +209,21 @@ class PostgresReading(PostgresSession):
     def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str],
                    words: Collection[str] = ()) -> Iterator[Row]:
         more, texts = self._texts(table, where)
-        value, said = f"{quote(column)}::text", sorted(words)
+        value, first_text = f"{quote(column)}::text", sorted(words)
         if words:
             more += f" AND ({' OR '.join([f'position(%s in {value}) > 0'] * len(words))})"
-        own = self._of(table).select(table.key)
+        select = self._of(table).select(table.key)
         if len(numbers) <= PATTERNS:
             any_of = "|".join(str(n) for n in sorted(numbers))
-            found = list(self.stream(f"SELECT {own} FROM {self.held(table.name)} WHERE {value} ~ %s{more}",
-                                     [f"(^|[^0-9])({any_of})([^0-9]|$)", *texts, *said]))
+            rows = list(self.stream(f"SELECT {select} FROM {self.held(table.name)} WHERE {value} ~ %s{more}",
+                                     [f"(^|[^0-9])({any_of})([^0-9]|$)", *texts, *first_text]))
         else:
             wanted = {str(n) for n in numbers}
-            found = [row[:-1] for row in self.stream(
-                f"SELECT {own}, {value} FROM {self.held(table.name)} WHERE {quote(column)} IS NOT NULL{more}",
-                [*texts, *said]) if not wanted.isdisjoint(re.findall(r"\d+", str(row[-1])))]
-        for at in range(0, len(found), AT_ONCE):
-            yield from list(self.fetch_many(table, found[at:at + AT_ONCE]))
+            rows = [row[:-1] for row in self.stream(
+                f"SELECT {select}, {value} FROM {self.held(table.name)} WHERE {quote(column)} IS NOT NULL{more}",
+                [*texts, *first_text]) if not wanted.isdisjoint(re.findall(r"\d+", str(row[-1])))]
+        for at in range(0, len(rows), AT_ONCE):
+            yield from list(self.fetch_many(table, rows[at:at + AT_ONCE]))
 
     def _triggers(self) -> list[Trigger]:
         return [Trigger("", of[len(self.prefix):], "", event, body) for of, event, body in self.run(
@@ -234,7 +234,7 @@ class PostgresReading(PostgresSession):
             if of.startswith(self.prefix)]
 
     def programs(self) -> set[tuple[str, str]]:
-        found = self.run(
+        programs = self.run(
             "SELECT 'view', relname, relname FROM pg_class WHERE relkind IN ('v', 'm') "
             f"AND relnamespace = {HERE} UNION ALL "
             "SELECT 'trigger', t.tgname, c.relname FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid "
@@ -242,7 +242,7 @@ class PostgresReading(PostgresSession):
             "SELECT 'routine', p.proname, '' FROM pg_proc p "
             f"WHERE p.pronamespace = {HERE} "
             "AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.objid = p.oid AND d.deptype = 'e')")
-        return {(str(what), str(name).removeprefix(self.prefix)) for what, name, of in found
+        return {(str(what), str(name).removeprefix(self.prefix)) for what, name, of in programs
                 if what == "routine" or str(of).startswith(self.prefix)}
 
     def running_code(self, called: Collection[str]) -> frozenset[str]:
@@ -266,7 +266,7 @@ class PostgresReading(PostgresSession):
         return reached(triggers, written, {n[len(self.prefix):]: n for n in self.all_names()
                                            if n.startswith(self.prefix)}, routines)
 
-    def there(self, table: Table, keys: Sequence[Key]) -> Iterator[Key]:
+    def existing(self, table: Table, keys: Sequence[Key]) -> Iterator[Key]:
         wanted = self._of(table).select(table.key)
         for where, values in self._keyed(table, sorted(keys, key=repr)):
             for row in self.run(f"SELECT {wanted} FROM {self.held(table.name)} WHERE {where} FOR KEY SHARE", values):

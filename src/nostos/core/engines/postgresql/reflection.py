@@ -119,9 +119,9 @@ def at_home(sql: str, schema: str) -> str:
     return _OF_TABLE.sub(lambda m: f"{m.group(1)}{quote(schema)}.", sql, count=1)
 
 
-def tables_of(found: Sequence[list[tuple[Any, ...]]], prefix: str, hidden: Sequence[str]) -> dict[str, Table]:
-    """Every table by name, without the prefix. found: what `STATEMENTS` give. hidden: names that are no site's."""
-    tables, *rest = found
+def tables_of(rows: Sequence[list[tuple[Any, ...]]], prefix: str, hidden: Sequence[str]) -> dict[str, Table]:
+    """Every table by name, without the prefix. rows: what `STATEMENTS` give. hidden: names that are no site's."""
+    tables, *rest = rows
     by = [_by(part) for part in rest]
     result = {}
     for _, name, unlogged, _, partition_key, comment, options, parents in tables:
@@ -132,10 +132,10 @@ def tables_of(found: Sequence[list[tuple[Any, ...]]], prefix: str, hidden: Seque
 
 
 def _by(rows: Sequence[tuple[Any, ...]]) -> dict[str, list[tuple[Any, ...]]]:
-    found: dict[str, list[tuple[Any, ...]]] = {}
+    groups: dict[str, list[tuple[Any, ...]]] = {}
     for name, *rest in rows:
-        found.setdefault(name, []).append(tuple(rest))
-    return found
+        groups.setdefault(name, []).append(tuple(rest))
+    return groups
 
 
 def kind_of(base: str) -> str:
@@ -202,8 +202,8 @@ def _statements(head: _Head, partitions: list[tuple[Any, ...]], columns: list[tu
     parts += [f"ALTER SEQUENCE {quote(s)} OWNED BY {name}.{quote(c)}" for c, s, _, kind in sequences if kind == "a"]
     if head.parents:  # a column that is inherited may have a default of its own
         parts += [f"ALTER TABLE {name} ALTER COLUMN {quote(c)} SET DEFAULT {default}"
-                  for c, _, _, _, default, _, generated, _, own, *_ in columns
-                  if default is not None and not own and not generated]
+                  for c, _, _, _, default, _, generated, _, schema, *_ in columns
+                  if default is not None and not schema and not generated]
     late = []
     for child, above, bound, key, defaults, checks in partitions:
         parts.append(f"CREATE TABLE {quote(child)} PARTITION OF {quote(above)} {bound}"
@@ -213,7 +213,8 @@ def _statements(head: _Head, partitions: list[tuple[Any, ...]], columns: list[tu
     parts += [sql for sql in late if " FOREIGN KEY " not in sql]
     if head.comment:
         parts.append(f"COMMENT ON TABLE {name} IS {literal(head.comment)}")
-    parts += [f"COMMENT ON COLUMN {name}.{quote(c)} IS {literal(said)}" for c, *_, said in columns if said]
+    parts += [f"COMMENT ON COLUMN {name}.{quote(c)} IS {literal(statement)}" for c, *_, statement in columns
+              if statement]
     parts += [f"ALTER TABLE {name} ADD CONSTRAINT {quote(n)} {text}"
               for n, kind, text, *_ in constraints if _late(kind, text)]
     parts += [sql for sql in late if " FOREIGN KEY " in sql]

@@ -24,10 +24,10 @@ class RowSql:
 
     def value(self, column: str) -> str:
         """A column as it travels. One that is not there reads as NULL."""
-        found = self.table.column(column)
-        if found is None:
+        info = self.table.column(column)
+        if info is None:
             return "NULL"
-        plain = found.kind in ("int", "binary") or found.charset in _PLAIN
+        plain = info.kind in ("int", "binary") or info.charset in _PLAIN
         return quote(column) if plain else f"{quote(column)}::text"
 
     def select(self, columns: Sequence[str]) -> str:
@@ -64,12 +64,12 @@ class RowSql:
     def _hashed(self, column: str) -> str:
         """A column as its hash tells all values apart: some types, such as numbers with decimals, hold several that
         count as equal, and so does text under some collations."""
-        found, name = self.table.column(column), quote(column)
-        if found is None:
+        info, name = self.table.column(column), quote(column)
+        if info is None:
             return "NULL::text"
-        if found.kind in ("int", "binary") or found.charset in _EXACT:
+        if info.kind in ("int", "binary") or info.charset in _EXACT:
             return name
-        return f"{name}{'' if found.charset in _PLAIN else '::text'} COLLATE \"C\""
+        return f"{name}{'' if info.charset in _PLAIN else '::text'} COLLATE \"C\""
 
     def fingerprints(self, columns: Sequence[str], seed: int) -> str:
         """A statement for number, count and fingerprint of every block of a ranged table."""

@@ -137,9 +137,9 @@ class PostgresSession(ServerSession):
 
     def stream(self, sql: str, values: Sequence[Value] = ()) -> Iterator[tuple[Any, ...]]:
         """A statement's rows, fetched some thousands at a time."""
-        own = not self.in_transaction
+        outside = not self.in_transaction
         name = f"nostos_{next(self._names)}"
-        if own:
+        if outside:
             self.run("BEGIN READ ONLY")
         try:
             fetch = f"FETCH FORWARD {_FETCH} FROM {name}"
@@ -151,7 +151,7 @@ class PostgresSession(ServerSession):
                 yield from rows
         finally:
             with suppress(psycopg.Error):
-                if own:
+                if outside:
                     self.run("COMMIT")
                 elif self._connection.info.transaction_status is TransactionStatus.INTRANS:
                     self.run(f"CLOSE {name}")
@@ -193,10 +193,10 @@ class PostgresSession(ServerSession):
 
     def _of(self, table: Table) -> RowSql:
         """The SQL for a table's rows, made once."""
-        found = self._sql.get(table.name)
-        if found is None or found.table is not table:
-            found = self._sql[table.name] = RowSql(table, self.held(table.name))
-        return found
+        sql = self._sql.get(table.name)
+        if sql is None or sql.table is not table:
+            sql = self._sql[table.name] = RowSql(table, self.held(table.name))
+        return sql
 
     @contextmanager
     def reading(self) -> Iterator[None]:
@@ -220,9 +220,9 @@ class PostgresSession(ServerSession):
         except BaseException as error:
             with suppress(psycopg.Error):
                 self.run("ROLLBACK")
-            said = self.explained(error)
-            if said is not None:
-                raise said from error
+            explained = self.explained(error)
+            if explained is not None:
+                raise explained from error
             raise
 
     def explained(self, error: BaseException, at: str = "") -> NostosError | None:

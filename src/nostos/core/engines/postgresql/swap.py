@@ -51,13 +51,13 @@ class SchemaSwap(Swap):
         database = PostgresDatabase(self.location)
         try:
             with database.writing():
-                own = str(database.run("SELECT current_schema()")[0][0])
+                schema = str(database.run("SELECT current_schema()")[0][0])
                 self._check_others(database, tables)
                 for name in sorted(tables):
                     if name in database.tables():
                         database.run(f"LOCK TABLE {database.real(name)} IN ACCESS EXCLUSIVE MODE")
                 check(database)
-                self._exchange(database, own, tables)
+                self._exchange(database, schema, tables)
                 database.mark(MARKER, self.mark, "restored")
                 last()
         except psycopg.Error as error:
@@ -68,13 +68,13 @@ class SchemaSwap(Swap):
 
     def _check_others(self, database: PostgresDatabase, tables: Collection[str]) -> None:
         """What stays must not lead to tables that are replaced: it would go with those."""
-        own = {database.prefix + t for t in tables}
+        names = {database.prefix + t for t in tables}
         for child, target, inside in database.run(
                 "SELECT CASE WHEN c.relnamespace = f.relnamespace THEN c.relname ELSE c.oid::regclass::text END, "
                 "f.relname, c.relnamespace = f.relnamespace FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid "
                 "JOIN pg_class f ON f.oid = k.confrelid WHERE k.contype = 'f' AND k.conparentid = 0 "
                 f"AND f.relnamespace = {HERE}"):
-            if target in own and (child not in own or not inside):
+            if target in names and (child not in names or not inside):
                 raise MergeRefused(f"The table {child}, which the backup does not have, points at {target}.",
                                    next_step=f"Drop {child}, or its foreign key, then restore again.")
         for view, target in database.run(
@@ -82,11 +82,11 @@ class SchemaSwap(Swap):
                 "ON r.oid = d.objid JOIN pg_class v ON v.oid = r.ev_class JOIN pg_class c ON c.oid = d.refobjid "
                 "WHERE d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass AND v.oid <> c.oid "
                 f"AND v.relnamespace <> c.relnamespace AND c.relnamespace = {HERE}"):
-            if target in own:
+            if target in names:
                 raise MergeRefused(f"The view {view}, which is outside of the site, reads from {target}.",
                                    next_step=f"Drop {view}, restore again, and make it anew.")
 
-    def _exchange(self, database: PostgresDatabase, own: str, tables: Collection[str]) -> None:
+    def _exchange(self, database: PostgresDatabase, current: str, tables: Collection[str]) -> None:
         """Move the site's tables out of the way, and the new ones into their place."""
         database.run(f"CREATE SCHEMA {quote(self.old)}")
         names = {database.prefix + t for t in tables}
@@ -94,33 +94,34 @@ class SchemaSwap(Swap):
         coming = {(str(n), str(k)) for n, k in database.run(
             "SELECT relname, relkind::text FROM pg_class WHERE relnamespace = %s::regnamespace "
             "AND relkind IN ('r', 'p', 'v', 'm')", (quote(self.new),))}
-        there = {(str(n), str(k)) for n, k in database.run(
+        relations = {(str(n), str(k)) for n, k in database.run(
             "SELECT relname, relkind::text FROM pg_class WHERE relnamespace = %s::regnamespace "
-            "AND relkind IN ('r', 'p', 'v', 'm')", (quote(own),))}
+            "AND relkind IN ('r', 'p', 'v', 'm')", (quote(current),))}
         moved = {n for n, _ in coming} | names
         leaning = [(int(oid), str(sql)) for oid, _, sql in database.run(LEANING)]
-        said = [str(sql) for query in OF_ROUTINES for _, sql in database.run(query)] if leaning else []
+        statements = [str(sql) for query in OF_ROUTINES for _, sql in database.run(query)] if leaning else []
         # Statistics that are kept of several columns together do not move with their table.
-        kept = [(schema, str(n)) for schema in (own, self.new) for n, of in database.run(
+        kept = [(schema, str(n)) for schema in (current, self.new) for n, of in database.run(
             "SELECT s.stxname, c.relname FROM pg_statistic_ext s JOIN pg_class c ON c.oid = s.stxrelid "
             "WHERE s.stxnamespace = %s::regnamespace", (quote(schema),)) if of in moved]
-        for name, kind in there:
+        for name, kind in relations:
             if name in moved:
-                database.run(f"ALTER {kinds[kind]} {quote(own)}.{quote(name)} SET SCHEMA {quote(self.old)}")
+                database.run(f"ALTER {kinds[kind]} {quote(current)}.{quote(name)} SET SCHEMA {quote(self.old)}")
         for name, kind in coming:
-            database.run(f"ALTER {kinds[kind]} {quote(self.new)}.{quote(name)} SET SCHEMA {quote(own)}")
-        self._lean_anew(database, leaning, said)
+            database.run(f"ALTER {kinds[kind]} {quote(self.new)}.{quote(name)} SET SCHEMA {quote(current)}")
+        self._lean_anew(database, leaning, statements)
         for schema, name in kept:
             database.run(f"ALTER STATISTICS {quote(schema)}.{quote(name)} SET SCHEMA "
-                         f"{quote(self.old if schema == own else own)}")
+                         f"{quote(self.old if schema == current else current)}")
         left = database.run(f"{HOLDING_ON} LIMIT 1", (self.old, self.old, "", self.old))
         if left:
             raise MergeRefused(f"The database has something that would go with the tables it replaces: {left[0][0]}.",
                                next_step="Drop it, restore again, and make it anew.")
 
-    def _lean_anew(self, database: PostgresDatabase, leaning: Sequence[tuple[int, str]], said: Sequence[str]) -> None:
-        """Make functions that lean on the old tables lean on the new ones, whose names are the same. said: what is said
-        of functions, and who may use them."""
+    def _lean_anew(self, database: PostgresDatabase, leaning: Sequence[tuple[int, str]],
+                   statements: Sequence[str]) -> None:
+        """Make functions that lean on the old tables lean on the new ones, whose names are the same. statements: what
+        is said of functions, and who may use them."""
         for oid, sql in leaning:
             name = "SELECT p.oid::regprocedure::text FROM pg_proc p WHERE p.oid = %s"
             old = str(database.run(name, (oid,))[0][0])
@@ -132,7 +133,7 @@ class SchemaSwap(Swap):
                 database.run_one(sql)
             if f"{quote(self.old)}." in old or f"{self.old}." in old:  # it takes rows of the old table
                 database.run(f"DROP ROUTINE {old}")
-        for sql in said:
+        for sql in statements:
             with suppress(psycopg.Error), database.holding_on():
                 database.run_one(sql)
 

@@ -28,8 +28,8 @@ _MEASURED = re.compile(r"(?i)(character|varchar|char|numeric|decimal|smallint|in
 
 def _look_at(table: Table, column: Column) -> None:
     """Raise SiteError where a column's definition defines more than that."""
-    for said in (column.declared, column.default or ""):
-        definitions.part(said, "postgresql", f"{table.name}.{column.name}")
+    for value in (column.declared, column.default or ""):
+        definitions.part(value, "postgresql", f"{table.name}.{column.name}")
 
 
 class PostgresWriting(PostgresReading):
@@ -68,12 +68,12 @@ class PostgresWriting(PostgresReading):
                 f"INSERT INTO {self.real(table.name)} DEFAULT VALUES{tail}")]
         names = ", ".join(quote(c) for c in columns)
         one = f"({self._marks(len(columns))})"
-        found = self.run(f"INSERT INTO {self.real(table.name)} ({names}) OVERRIDING SYSTEM VALUE VALUES "
+        inserted = self.run(f"INSERT INTO {self.real(table.name)} ({names}) OVERRIDING SYSTEM VALUE VALUES "
                          + ", ".join([one] * len(rows)) + tail,
                          [v for row in rows for v in self._values(table, columns, row)])
         if table.surrogate and table.key[0] in columns:
             self._catch_up(table, table.key[0])
-        return found if table.key else [()] * len(rows)
+        return inserted if table.key else [()] * len(rows)
 
     def _catch_up(self, table: Table, column: str) -> None:
         """A sequence is never behind what was inserted with a key."""
@@ -83,14 +83,14 @@ class PostgresWriting(PostgresReading):
 
     def _sequence(self, table: Table, column: str) -> str:
         """The sequence that a column's values come from, as SQL."""
-        found = table.column(column)
-        named = re.fullmatch(r"nextval\((.*)\)", found.default or "") if found is not None else None
+        info = table.column(column)
+        named = re.fullmatch(r"nextval\((.*)\)", info.default or "") if info is not None else None
         return named.group(1) if named else self.text("pg_get_serial_sequence(%s, %s)",
                                                       (self.real(table.name), column))
 
     def counter(self, table: Table) -> int | None:
-        found = self.run(f"SELECT pg_sequence_last_value({self._sequence(table, table.key[0])}::regclass)")[0][0]
-        return None if found is None else int(found)
+        value = self.run(f"SELECT pg_sequence_last_value({self._sequence(table, table.key[0])}::regclass)")[0][0]
+        return None if value is None else int(value)
 
     @contextmanager
     def holding_on(self) -> Iterator[None]:
@@ -142,8 +142,8 @@ class PostgresWriting(PostgresReading):
         aliases = ", ".join(f"v{n}" for n in range(len(names)))
         which = " AND ".join(f"t.{quote(k)} = s.v{n}" for n, k in enumerate(table.key))
         for part in parts([(*key, *values) for key, values in rows], AT_ONCE, _BYTES):
-            given = ", ".join([f"({first})", *[rest] * (len(part) - 1)])
-            self.run(f"UPDATE {self.held(table.name)} t SET {sets} FROM (VALUES {given}) s({aliases}) WHERE {which}",
+            rows_sql = ", ".join([f"({first})", *[rest] * (len(part) - 1)])
+            self.run(f"UPDATE {self.held(table.name)} t SET {sets} FROM (VALUES {rows_sql}) s({aliases}) WHERE {which}",
                      [v for row in part for v in self._values(table, names, row)])
 
     def remove(self, table: Table, key: Key) -> None:
@@ -163,11 +163,11 @@ class PostgresWriting(PostgresReading):
 
     def create_table(self, table: Table) -> None:
         statements = table.ddl.split(AND_THEN)
-        own = definitions.of_table(statements, (table.name, self.prefix + table.name))
+        statement = definitions.of_table(statements, (table.name, self.prefix + table.name))
         for sql in statements:
             self.run_one(at_home(sql, self._schema))
         for name, ddl in table.indexes:
-            self._index(name, ddl, own)
+            self._index(name, ddl, statement)
         self._share(table)
 
     def _share(self, table: Table) -> None:
@@ -224,8 +224,8 @@ class PostgresWriting(PostgresReading):
         self.run(f"{place} {'DROP' if column.nullable else 'SET'} NOT NULL")
 
     def fits(self, table: Table, column: Column) -> bool:
-        there = self.tables().get(table.name)
-        now = there.column(column.name) if there is not None else None
+        target_table = self.tables().get(table.name)
+        now = target_table.column(column.name) if target_table is not None else None
         if now is None or now.declared == column.declared or not (
                 _MEASURED.match(now.declared) and _MEASURED.match(column.declared)):
             return True
@@ -245,9 +245,9 @@ class PostgresWriting(PostgresReading):
             (self.real(table),))}
         self._index(name, ddl, {table, self.prefix + table, *partitions})
 
-    def _index(self, name: str, ddl: str, own: Collection[str]) -> None:
-        """own: the names of the table and its partitions."""
-        self.run_one(at_home(definitions.whole(ddl, "postgresql", "index", name, own), self._schema))
+    def _index(self, name: str, ddl: str, statement: Collection[str]) -> None:
+        """statement: the names of the table and its partitions."""
+        self.run_one(at_home(definitions.whole(ddl, "postgresql", "index", name, statement), self._schema))
 
     def add_constraint(self, table: Table, name: str, ddl: str) -> None:
         self._due()

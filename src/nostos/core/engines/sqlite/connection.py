@@ -72,8 +72,8 @@ class SqliteDatabase(SqliteWriting):
         have stay. check: is given this database with everyone else kept from writing. last: done before the commit.
         """
         self._run("PRAGMA foreign_keys = OFF")
-        said = on_machine(file).replace("'", "''")
-        self._run(f"ATTACH DATABASE '{said}' AS incoming")
+        quoted_path = on_machine(file).replace("'", "''")
+        self._run(f"ATTACH DATABASE '{quoted_path}' AS incoming")
         try:
             with self.writing():
                 check(self)

@@ -129,8 +129,8 @@ class NearDriver:
     def relieve(self) -> None:
         with suppress(OSError, sqlite3.Error):
             if Path(f"{self.path}-wal").stat().st_size > LONG_LOG:
-                with closing(_near(self.path, "rw", 0)) as own:
-                    own.execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
+                with closing(_near(self.path, "rw", 0)) as own_connection:
+                    own_connection.execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
 
     def close(self) -> None:
         self._connection.close()
@@ -146,19 +146,19 @@ class FarDriver:
         self._talk = self._host.talk("sqlite", str(path.path), "new" if create else "ro" if readonly else "rw",
                                      LOCK_WAIT_SECONDS)
         self._channel = self._talk.__enter__()
-        with self._host.told():
-            found = self._channel.receive()
-        if found != "open":
+        with self._host.explaining():
+            answer = self._channel.receive()
+        if answer != "open":
             self.close()
-            raise SiteError(f"There is no database at {path}." if found == "missing" else
+            raise SiteError(f"There is no database at {path}." if answer == "missing" else
                             f"{path} is not a SQLite database.",
                             next_step="Check the database path in the configuration.")
 
     def ask(self, *words: Any) -> Any:
-        with self._host.told():
+        with self._host.explaining():
             self._channel.send(list(words))
-            said = self._channel.receive()
-        match said:
+            message = self._channel.receive()
+        match message:
             case ["done", answer, bool(under_way)]:
                 self.in_transaction = under_way
                 return answer
@@ -184,8 +184,8 @@ class FarDriver:
         return [[tuple(row) for row in rows] for rows in self.ask("all", list(statements))]
 
     def blocks(self, queries: Sequence[tuple[str, int]]) -> list[dict[int, Block]]:
-        return [{int(number): Block(int(rows), int(digest)) for number, rows, digest in found}
-                for found in self.ask("all_blocks", [list(q) for q in queries])]
+        return [{int(number): Block(int(rows), int(digest)) for number, rows, digest in blocks}
+                for blocks in self.ask("all_blocks", [list(q) for q in queries])]
 
     def digests(self, sql: str, keys: int, numbers: Collection[int] | None) -> Iterator[tuple[Key, bytes]]:
         some, more = self.ask("digests", sql, keys, None if numbers is None else sorted(numbers))
@@ -203,7 +203,7 @@ class FarDriver:
 
     def close(self) -> None:
         if not self._host.lost and not self._channel.ended:
-            with self._host.told():
+            with self._host.explaining():
                 self._channel.no_more()
                 self._channel.answer()
         self._talk.__exit__(None, None, None)
@@ -212,8 +212,8 @@ class FarDriver:
 class FarCursor:
     """A statement's rows, fetched as they are asked for."""
 
-    def __init__(self, driver: FarDriver, said: Any) -> None:
-        _, self.rowcount, self.lastrowid, rows, self._more = said
+    def __init__(self, driver: FarDriver, answer: Any) -> None:
+        _, self.rowcount, self.lastrowid, rows, self._more = answer
         self._driver = driver
         self._rows = [tuple(r) for r in rows]
         self._at = 0
@@ -237,9 +237,9 @@ class FarCursor:
     def fetchmany(self, size: int = 1, /) -> list[Any]:
         if not self._fill():
             return []
-        found = self._rows[self._at:self._at + size]
-        self._at += len(found)
-        return found
+        rows = self._rows[self._at:self._at + size]
+        self._at += len(rows)
+        return rows
 
     def fetchall(self) -> list[Any]:
         return list(self)

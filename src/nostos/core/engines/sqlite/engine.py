@@ -73,11 +73,11 @@ class SqliteEngine(Engine):
         if prefix or wanted is None:
             raise SiteError("A prefix tells sites in one server database apart; SQLite sites have files of their own.",
                             next_step="Leave --prefix out.")
-        found = locate(wanted, folder) if "://" in wanted else self.at_path(wanted, folder)
-        if found.engine is not self:
+        location = locate(wanted, folder) if "://" in wanted else self.at_path(wanted, folder)
+        if location.engine is not self:
             raise SiteError("Live is kept in SQLite; its copy cannot be kept in another kind of database.",
                             next_step="Name a SQLite file with --database, or leave it out.")
-        return found
+        return location
 
     def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
         return Place(wanted, Made.FILE)

@@ -121,8 +121,8 @@ class SqliteReading(SqliteSession):
         yield from self._rows(table, f"{more}nostos_mentions(CAST({quote(column)} AS TEXT))", texts)
 
     def top(self, table: Table) -> int | None:
-        found = self._run(f"SELECT MAX({quote(table.key[0])}) FROM {quote(table.name)}").fetchone()[0]
-        return found if isinstance(found, int) else None
+        row = self._run(f"SELECT MAX({quote(table.key[0])}) FROM {quote(table.name)}").fetchone()[0]
+        return row if isinstance(row, int) else None
 
     def counter(self, table: Table) -> int | None:
         if not self._run("SELECT 1 FROM sqlite_master WHERE name='sqlite_sequence'").fetchone():
@@ -134,9 +134,9 @@ class SqliteReading(SqliteSession):
         yield from self._rows(table, f"{quote(table.key[0])} > ?", [key])
 
     def _triggers(self) -> list[Trigger]:
-        found = self._run("SELECT tbl_name, sql FROM sqlite_master WHERE type='trigger' AND sql IS NOT NULL").fetchall()
+        rows = self._run("SELECT tbl_name, sql FROM sqlite_master WHERE type='trigger' AND sql IS NOT NULL").fetchall()
         triggers = []
-        for of, sql in found:
+        for of, sql in rows:
             event = re.search(r"\b(INSERT|UPDATE|DELETE)\b", sql, re.IGNORECASE)
             triggers.append(Trigger("", of, "", event.group(1).upper() if event else "", sql))
         return triggers
@@ -166,8 +166,8 @@ class SqliteReading(SqliteSession):
             yield (rowid,), ForeignColumn(table.name, column, parent)
 
     def has_null(self, table: Table, column: str) -> bool:
-        found = self._run(f"SELECT 1 FROM {quote(table.name)} WHERE {quote(column)} IS NULL LIMIT 1").fetchone()
-        return found is not None
+        rows = self._run(f"SELECT 1 FROM {quote(table.name)} WHERE {quote(column)} IS NULL LIMIT 1").fetchone()
+        return rows is not None
 
     def has_duplicates(self, table: Table, columns: Sequence[str]) -> bool:
         names = ", ".join(quote(c) for c in columns)

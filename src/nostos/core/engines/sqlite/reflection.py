@@ -23,20 +23,20 @@ _INDEXES = "SELECT tbl_name, name, sql FROM sqlite_master WHERE type='index' AND
 STATEMENTS = (_TABLES, _COLUMNS, _UNIQUES, _FOREIGN, _INDEXES)
 
 
-def tables_of(found: Sequence[list[tuple[Any, ...]]], shadows: Collection[str]) -> dict[str, Table]:
-    """Every table but virtual ones and those in which they keep what they know, by name. found: the rows that
+def tables_of(rows: Sequence[list[tuple[Any, ...]]], shadows: Collection[str]) -> dict[str, Table]:
+    """Every table but virtual ones and those in which they keep what they know, by name. rows: the rows that
     `STATEMENTS` give."""
-    made = {name: sql for name, sql in found[0] if name not in shadows}
-    columns, uniques, foreign, indexes = map(_by_table, found[1:])
-    keys = {name: _key(found) for name, found in columns.items()}
+    made = {name: sql for name, sql in rows[0] if name not in shadows}
+    columns, uniques, foreign, indexes = map(_by_table, rows[1:])
+    keys = {name: _key(rows) for name, rows in columns.items()}
     return {name: _table(name, ddl, columns.get(name, []), _grouped(uniques.get(name, [])),
                          _foreign_keys(foreign.get(name, []), keys), indexes.get(name, []))
             for name, ddl in made.items()}
 
 
-def _by_table(found: Iterable[tuple[Any, ...]]) -> dict[str, list[tuple[Any, ...]]]:
+def _by_table(rows: Iterable[tuple[Any, ...]]) -> dict[str, list[tuple[Any, ...]]]:
     by_table: dict[str, list[tuple[Any, ...]]] = {}
-    for name, *rest in found:
+    for name, *rest in rows:
         by_table.setdefault(name, []).append(tuple(rest))
     return by_table
 
@@ -45,17 +45,17 @@ def _key(columns: list[tuple[Any, ...]]) -> tuple[str, ...]:
     return tuple(c[1] for c in sorted((c for c in columns if c[5]), key=lambda c: c[5]))
 
 
-def _grouped(found: list[tuple[Any, ...]]) -> list[tuple[str, ...]]:
+def _grouped(rows: list[tuple[Any, ...]]) -> list[tuple[str, ...]]:
     """The columns of each unique index that has columns only."""
     by_index: dict[str, list[Any]] = {}
-    for _, index, column in found:
+    for _, index, column in rows:
         by_index.setdefault(index, []).append(column)
     return [tuple(columns) for columns in by_index.values() if None not in columns]
 
 
-def _foreign_keys(found: list[tuple[Any, ...]], keys: dict[str, tuple[str, ...]]) -> list[ForeignKey]:
+def _foreign_keys(rows: list[tuple[Any, ...]], keys: dict[str, tuple[str, ...]]) -> list[ForeignKey]:
     by_number: dict[int, list[tuple[Any, ...]]] = {}
-    for number, _, table, column, target in found:
+    for number, _, table, column, target in rows:
         by_number.setdefault(number, []).append((table, column, target))
     return [ForeignKey(tuple(c for _, c, _ in parts), parts[0][0],
                        # SQLite lets the target columns be left out: its primary key is meant.

@@ -91,8 +91,8 @@ class SqliteSession(Database):
 
     def _reflected(self) -> dict[str, Table]:
         if self._driver.version >= (3, 37):
-            *found, tables = self._driver.all([*STATEMENTS, "PRAGMA main.table_list"])
-            return tables_of(found, {r[1] for r in tables if r[0] == "main" and r[2] == "shadow"})
+            *reflected, tables = self._driver.all([*STATEMENTS, "PRAGMA main.table_list"])
+            return tables_of(reflected, {r[1] for r in tables if r[0] == "main" and r[2] == "shadow"})
         return tables_of(self._driver.all(STATEMENTS), self._shadows("main"))
 
     def _shadows(self, schema: str) -> set[str]:
@@ -141,9 +141,9 @@ class SqliteSession(Database):
         try:
             self._run("BEGIN IMMEDIATE")
         except sqlite3.OperationalError as error:
-            said = self.explained(error)
-            if isinstance(said, Disturbed):
-                raise said from error
+            explained = self.explained(error)
+            if isinstance(explained, Disturbed):
+                raise explained from error
             raise MergeRefused(f"The database {self.path.name} cannot be written: {error}.",
                                next_step="See to your rights there and to free space, and try again.") from error
         try:
@@ -155,9 +155,9 @@ class SqliteSession(Database):
             self._schema = None  # a version that was taken back may be counted again
             if self._driver.in_transaction:
                 self._run("ROLLBACK")
-            said = self.explained(error)
-            if said is not None:
-                raise said from error
+            explained = self.explained(error)
+            if explained is not None:
+                raise explained from error
             raise
 
     def explained(self, error: BaseException, at: str = "") -> NostosError | None:

@@ -52,12 +52,12 @@ class SqliteWriting(SqliteReading):
         return self._driver.many(sql, rows)
 
     def insert_rows(self, table: Table, columns: Sequence[str], rows: Sequence[Sequence[Value]]) -> list[Key]:
-        given = not table.surrogate or table.key[0] in columns
-        if len(rows) == 1 or (not given and self._fires(table.name)) or any(
+        keyed = not table.surrogate or table.key[0] in columns
+        if len(rows) == 1 or (not keyed and self._fires(table.name)) or any(
                 _bound(v)[0] != "?" for row in rows for v in row):
             return super().insert_rows(table, columns, rows)
         names = [*columns]
-        if not given:  # nobody else writes in this transaction
+        if not keyed:  # nobody else writes in this transaction
             last = self._last(table)
             if last is None:
                 return super().insert_rows(table, columns, rows)
@@ -74,11 +74,11 @@ class SqliteWriting(SqliteReading):
 
     def _last(self, table: Table) -> int | None:
         """The highest key that a table gave out; None where the next does not follow from it."""
-        found = self.top(table) or 0
+        last = self.top(table) or 0
         if self._run("SELECT 1 FROM sqlite_master WHERE name = 'sqlite_sequence'").fetchone():
             row = self._run("SELECT seq FROM sqlite_sequence WHERE name = ?", (table.name,)).fetchone()
-            found = max(found, int(row[0])) if row else found
-        return found if 0 <= found < _HIGHEST else None
+            last = max(last, int(row[0])) if row else last
+        return last if 0 <= last < _HIGHEST else None
 
     def update_rows(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Key, Sequence[Value]]]) -> None:
         bound = [(*values, *key) for key, values in rows]
@@ -128,12 +128,13 @@ class SqliteWriting(SqliteReading):
             more, values = self._matching(wanted)
             tests += (f" AND {quote(points)} IN (SELECT {quote(other.key[0])} FROM {quote(other.name)} WHERE {more})")
             bound += values
-        own = f"{quote(table.name)}.{quote(table.key[0])}"
+        column_sql = f"{quote(table.name)}.{quote(table.key[0])}"
         source = f"{quote(counted.name)} AS nostos_counted"
         for at in range(0, len(keys), _AT_ONCE):
             part = keys[at:at + _AT_ONCE]
             self._run(f"UPDATE {quote(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM {source} WHERE "
-                      f"nostos_counted.{quote(by)} = {own} AND {tests}) WHERE {own} IN ({', '.join('?' * len(part))})",
+                      f"nostos_counted.{quote(by)} = {column_sql} AND {tests}) "
+                      f"WHERE {column_sql} IN ({', '.join('?' * len(part))})",
                       [*bound, *part])
 
     def clear(self, table: str, column: str | None = None, patterns: Sequence[str] = ()) -> None:
@@ -179,13 +180,13 @@ class SqliteWriting(SqliteReading):
         every row, which is written into each, and then defined as it is to be."""
         declared = definitions.part(column.declared, "sqlite", f"{table.name}.{column.name}")
         plain = f"{quote(column.name)} {declared} NOT NULL"
-        said = str(value) if isinstance(value, int | float) else (
+        literal = str(value) if isinstance(value, int | float) else (
             f"X'{value.hex()}'" if isinstance(value, bytes) else "'" + str(value).replace("'", "''") + "'")
-        self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {plain} DEFAULT {said}")
+        self._run(f"ALTER TABLE {quote(table.name)} ADD COLUMN {plain} DEFAULT {literal}")
         self._run(f"UPDATE {quote(table.name)} SET {quote(column.name)} = {quote(column.name)}")
         ddl = str(self._run("SELECT sql FROM sqlite_master WHERE type='table' AND name=?", (table.name,)).fetchone()[0])
-        head, found, tail = ddl.rpartition(f"{plain} DEFAULT {said}")
-        if not found:
+        head, table_sql, tail = ddl.rpartition(f"{plain} DEFAULT {literal}")
+        if not table_sql:
             raise MergeRefused(f"SQLite wrote the column {table.name}.{column.name} otherwise than was expected.",
                                next_step="Make the change on live by hand, then merge.")
         self._define(table.name, head + plain + tail)
@@ -217,8 +218,8 @@ class SqliteWriting(SqliteReading):
 
     def replace_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:
         places = [columns.index(k) for k in table.key]
-        found = [self._matching(dict(zip(table.key, (row[p] for p in places), strict=True))) for row in rows]
-        for where, some in groupby(found, lambda one: one[0]):
+        matchings = [self._matching(dict(zip(table.key, (row[p] for p in places), strict=True))) for row in rows]
+        for where, some in groupby(matchings, lambda one: one[0]):
             self._many(f"DELETE FROM {quote(table.name)} WHERE {where}", [which for _, which in some])
         self.insert_many(table, columns, rows)
 

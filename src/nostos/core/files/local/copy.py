@@ -30,14 +30,14 @@ class _Held:
         self._open: OrderedDict[str, int] = OrderedDict()
 
     def at(self, folder: str) -> int:
-        found = self._open.pop(folder, None)
-        if found is None:
+        descriptor = self._open.pop(folder, None)
+        if descriptor is None:
             with self.tree.folder(folder) as opened:
-                found = os.dup(opened)
+                descriptor = os.dup(opened)
             if len(self._open) >= _HELD:
                 os.close(self._open.popitem(last=False)[1])
-        self._open[folder] = found
-        return found
+        self._open[folder] = descriptor
+        return descriptor
 
     def close(self) -> None:
         while self._open:
@@ -105,10 +105,10 @@ def take_tree(source: FileTree, target: LocalReading, entries: Sequence[FileEntr
     """`FileTree.copy_all` from a tree of another kind."""
     target.make_root()
     folders: set[str] = set()
-    for given in source.given_out(entries):
-        entry, owner, info = given.entry, given.owner, given.info
-        if given.error is not None or info is None or owner is None:
-            yield CopiedFile(entry, error=given.error)
+    for out in source.given_out(entries):
+        entry, owner, info = out.entry, out.owner, out.info
+        if out.error is not None or info is None or owner is None:
+            yield CopiedFile(entry, error=out.error)
             continue
         try:
             target.make_above(entry.path, lambda _: (0o700, None))
@@ -120,9 +120,9 @@ def take_tree(source: FileTree, target: LocalReading, entries: Sequence[FileEntr
                 yield CopiedFile(entry, digest)
                 continue
             if entry.kind == "link":
-                target.make_link(entry.path, given.led, owner)
+                target.make_link(entry.path, out.led, owner)
             else:
-                digest, head = _poured_in(given.pieces, target, entry, small)
+                digest, head = _poured_in(out.pieces, target, entry, small)
                 target.give(entry.path, owner, entry.mode)
                 target.times(entry.path, info)
             made = target.status(entry.path)
@@ -130,9 +130,9 @@ def take_tree(source: FileTree, target: LocalReading, entries: Sequence[FileEntr
         except OSError as error:
             yield CopiedFile(entry, error=error)
     for folder in sorted(folders, reverse=True):
-        there = source.status(folder)
-        if there is not None and target.is_folder(folder):
-            target.give(folder, source.owner(folder), there.rights)
+        status = source.status(folder)
+        if status is not None and target.is_folder(folder):
+            target.give(folder, source.owner(folder), status.rights)
 
 
 def _poured_in(pieces: Iterable[bytes], target: LocalReading, entry: FileEntry,

@@ -66,15 +66,15 @@ class LocalReading(Below, FileTree):
         return None if info is None else status_of(info)
 
     def names(self, path: str) -> list[str]:
-        found = super().names(path)
+        names = super().names(path)
         if not self.called:
-            return found
+            return names
         above = f"{path}/" if path else ""
-        return sorted(self.called.get(above + n, n).rpartition("/")[2] for n in found)
+        return sorted(self.called.get(above + n, n).rpartition("/")[2] for n in names)
 
     def led(self, path: str) -> tuple[str, Status] | None:
-        found = self.led_to(path)
-        return None if found is None else (found[0], status_of(found[1]))
+        target = self.led_to(path)
+        return None if target is None else (target[0], status_of(target[1]))
 
     @contextmanager
     def opened(self, path: str) -> Iterator[OpenFile]:
@@ -91,11 +91,11 @@ class LocalReading(Below, FileTree):
              ) -> Iterator[FileEntry]:
         if not self.has_files:
             return
-        for found in Scan(self, list(apart), *parted(ignore)).run():
-            if len(found) == 2:
-                passed(SkippedFile(*found))
+        for entries in Scan(self, list(apart), *parted(ignore)).run():
+            if len(entries) == 2:
+                passed(SkippedFile(*entries))
             else:
-                yield self.scanned(*found)
+                yield self.scanned(*entries)
 
     def free(self, path: str = "") -> int:
         return shutil.disk_usage(self.followed.get(self.disk_of(path), self.root)).free

@@ -99,10 +99,10 @@ class LocalTree(LocalReading):
             yield from super()._copies_plain(source, copies)
             return
         entries = [FileEntry(c.path, "file", c.size, c.mode, (0, 0)) for c in copies]
-        for copy, given in zip(copies, source.given_out(entries), strict=True):
-            if given.error is not None:
-                raise given.error
-            yield self._taken(given.pieces, given.info, copy.target, copy.mode, copy.owner or self.owner(copy.target))
+        for copy, copied in zip(copies, source.given_out(entries), strict=True):
+            if copied.error is not None:
+                raise copied.error
+            yield self._taken(copied.pieces, copied.info, copy.target, copy.mode, copy.owner or self.owner(copy.target))
 
     def copy_all(self, source: FileTree, entries: Sequence[FileEntry], small: int) -> Iterator[CopiedFile]:
         if isinstance(source, LocalTree):

@@ -46,8 +46,8 @@ class FarAsking(FileTree):
     def within(self, place: AnyPath) -> str | None:
         if not isinstance(place, FarPath) or place.host != self.root.host:
             return None
-        found = self._ask("within", on_machine(place))
-        return found if isinstance(found, str) else None
+        answer = self._ask("within", on_machine(place))
+        return answer if isinstance(answer, str) else None
 
     # --- asking
 
@@ -65,8 +65,8 @@ class FarAsking(FileTree):
             return self._given(self._ahead[what, *words])
         return self.connection.ask("tree", *self._where(), what, *words)
 
-    def _given(self, said: Any) -> Any:
-        match said:
+    def _given(self, value: Any) -> Any:
+        match value:
             case [True, found]:
                 return found
             case [False, str(reason), *details]:
@@ -79,9 +79,9 @@ class FarAsking(FileTree):
                                    for name, where, *rest in asked))
         for at in range(0, len(calls), AT_ONCE):
             some = calls[at:at + AT_ONCE]
-            found = self.connection.ask("many", *self._where(), [list(c) for c in some], False)
+            answers = self.connection.ask("many", *self._where(), [list(c) for c in some], False)
             with understanding(self.where):
-                self._ahead |= zip(some, found, strict=True)
+                self._ahead |= zip(some, answers, strict=True)
         try:
             yield
         finally:
@@ -89,18 +89,18 @@ class FarAsking(FileTree):
 
     def in_order(self, calls: Sequence[Call]) -> list[Any]:
         self._ahead.clear()
-        found: list[Any] = []
-        while len(found) < len(calls):
-            some = calls[len(found):len(found) + AT_ONCE]
-            said = self.connection.ask("many", *self._where(), [self._plain(c) for c in some], True)
-            for call, one in zip(some, said, strict=False):
-                given = self._given(one)
-                found.append(Signature.of(status_of(given)) if call.name == "signature" and given else given)
-                if call.expected is not ANYTHING and found[-1] != call.expected:
-                    return found
-            if len(said) < len(some):
+        answers: list[Any] = []
+        while len(answers) < len(calls):
+            some = calls[len(answers):len(answers) + AT_ONCE]
+            replies = self.connection.ask("many", *self._where(), [self._plain(c) for c in some], True)
+            for call, one in zip(some, replies, strict=False):
+                words = self._given(one)
+                answers.append(Signature.of(status_of(words)) if call.name == "signature" and words else words)
+                if call.expected is not ANYTHING and answers[-1] != call.expected:
+                    return answers
+            if len(replies) < len(some):
                 raise broken(self.where)
-        return found
+        return answers
 
     def _plain(self, call: Call) -> list[Any]:
         """A call as it is said: the helper stops where it does not give what is expected."""

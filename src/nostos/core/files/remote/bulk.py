@@ -26,10 +26,10 @@ def copied_there(talk: Talk, where: str, entries: Sequence[FileEntry]) -> Iterat
     with talk as channel, _sending(lambda: _listed(channel, entries)):
         for at in range(0, len(entries), _AT_ONCE):
             some = entries[at:at + _AT_ONCE]
-            found = channel.receive()
-            if not isinstance(found, list) or len(found) != len(some):
+            answer = channel.receive()
+            if not isinstance(answer, list) or len(answer) != len(some):
                 raise broken(where)
-            yield from (_copied(entry, said, where) for entry, said in zip(some, found, strict=True))
+            yield from (_copied(entry, result, where) for entry, result in zip(some, answer, strict=True))
         channel.answer()
 
 
@@ -39,8 +39,8 @@ def _listed(channel: Channel, entries: Sequence[FileEntry]) -> None:
     channel.send(None)
 
 
-def _copied(entry: FileEntry, said: Any, where: str) -> CopiedFile:
-    match said:
+def _copied(entry: FileEntry, result: Any, where: str) -> CopiedFile:
+    match result:
         case [int(number), str(text)]:
             return CopiedFile(entry, error=OSError(number, text, entry.path))
         case [bytes(digest), [int(modified), int(changed)], head, _]:
@@ -90,11 +90,11 @@ def taken_there(talk: Talk, where: str, source: FileTree, entries: Sequence[File
 
     def all_of_it(channel: Channel) -> None:
         try:
-            for given in source.given_out(entries):
-                if given.error is not None or given.info is None:
-                    order.put((given.entry, None, given.error or FileNotFoundError(2, os.strerror(2))))
+            for out in source.given_out(entries):
+                if out.error is not None or out.info is None:
+                    order.put((out.entry, None, out.error or FileNotFoundError(2, os.strerror(2))))
                 else:
-                    order.put((given.entry, _sent(channel, given, given.info, small), None))
+                    order.put((out.entry, _sent(channel, out, out.info, small), None))
             for folder in sorted({f for e in entries for f in _above(e.path)}, reverse=True):
                 info = source.status(folder)
                 if info is not None:
@@ -116,21 +116,21 @@ def taken_there(talk: Talk, where: str, source: FileTree, entries: Sequence[File
             if error is not None:
                 yield CopiedFile(entry, error=error)
                 continue
-            found = channel.receive()
+            answer = channel.receive()
             if entry.kind != "above":
-                yield _copied(entry, [*found[:2], head, found[2]] if len(found) == 3 else found, where)
+                yield _copied(entry, [*answer[:2], head, answer[2]] if len(answer) == 3 else answer, where)
         channel.answer()
 
 
-def _sent(channel: Channel, given: GivenFile, info: Status, small: int) -> bytes | None:
+def _sent(channel: Channel, call: GivenFile, info: Status, small: int) -> bytes | None:
     """Send a file. Returns its content, if it is a small one."""
-    entry = given.entry
-    channel.send([entry.path, entry.kind, entry.mode, owner_data(given.owner), [info.accessed, info.modified],
-                  given.led])
+    entry = call.entry
+    channel.send([entry.path, entry.kind, entry.mode, owner_data(call.owner), [info.accessed, info.modified],
+                  call.led])
     if entry.kind != "file":
         return None
     kept: list[bytes] = []
-    for piece in given.pieces:
+    for piece in call.pieces:
         for at in range(0, len(piece), _PIECE):
             channel.send(piece[at:at + _PIECE])
         if entry.size <= small:

@@ -21,11 +21,11 @@ def broken(where: str) -> HostError:
     return HostError(f"What comes from {where} cannot be understood.", next_step="Try again; if it goes on, report it.")
 
 
-def status_of(found: Any) -> Status:
-    if (not isinstance(found, list) or len(found) != 9 or found[0] not in _KINDS
-            or not all(isinstance(n, int) for n in found[1:])):
+def status_of(facts: Any) -> Status:
+    if (not isinstance(facts, list) or len(facts) != 9 or facts[0] not in _KINDS
+            or not all(isinstance(n, int) for n in facts[1:])):
         raise broken("the other machine")
-    return Status(*found)
+    return Status(*facts)
 
 
 def leads_out(path: str, led: str) -> bool:
@@ -34,8 +34,8 @@ def leads_out(path: str, led: str) -> bool:
     return led.startswith("/") or "\0" in led or target == ".." or target.startswith("../")
 
 
-def owner_of(found: Any) -> Owner:
-    match found:
+def owner_of(facts: Any) -> Owner:
+    match facts:
         case [int(user), int(group), list(attributes)]:
             return Owner(user, group, tuple((str(name), bytes(value)) for name, value in attributes))
     raise broken("the other machine")
@@ -57,7 +57,7 @@ def understanding(where: str) -> Iterator[None]:
 def understood(asking: Callable[Concatenate[T, P], R]) -> Callable[Concatenate[T, P], R]:
     """A method of a tree there that takes apart what it is told, with `understanding`."""
     @wraps(asking)
-    def told(tree: T, /, *words: P.args, **more: P.kwargs) -> R:
+    def value(tree: T, /, *words: P.args, **more: P.kwargs) -> R:
         with understanding(tree.where):
             return asking(tree, *words, **more)
-    return told
+    return value

@@ -45,7 +45,7 @@ class _FarFile:
 
     def __init__(self, tree: FarTree, channel: Channel) -> None:
         self._channel = channel
-        with tree.connection.told():
+        with tree.connection.explaining():
             self._status = status_of(channel.receive())
         self._tree = tree
         self._rest = b""
@@ -69,7 +69,7 @@ class _FarFile:
         if self._over:
             return False
         try:
-            with self._tree.connection.told():
+            with self._tree.connection.explaining():
                 piece = self._channel.receive()
         except EOFError:
             self._over = True
@@ -89,17 +89,17 @@ class FarTree(FarAsking):
             return
         self._ahead.clear()
         wanted = [[source._there(c.path), self._there(c.target), c.mode, owner_data(c.owner)] for c in copies]
-        given = self.connection.messages("copies", *self._where(), *source._where(), wanted)
-        for copy, found in zip(copies, given, strict=True):
-            self._noted(copy.target, found[1])
-            yield self._digest(found[0])
+        messages = self.connection.messages("copies", *self._where(), *source._where(), wanted)
+        for copy, results in zip(copies, messages, strict=True):
+            self._noted(copy.target, results[1])
+            yield self._digest(results[0])
 
     def talk(self, what: str, *words: Any) -> Any:
         """A call about this tree, whose messages go on."""
         return self.connection.talk(what, *self._where(), *words)
 
-    def _noted(self, path: str, given: Any) -> None:
-        if given is not True:
+    def _noted(self, path: str, copies: Any) -> None:
+        if copies is not True:
             self.not_given.append(path)
 
     # --- looking
@@ -114,17 +114,17 @@ class FarTree(FarAsking):
 
     @understood
     def status(self, path: str) -> Status | None:
-        found = self._ask("status", self._there(path))
-        return None if found is None else status_of(found)
+        facts = self._ask("status", self._there(path))
+        return None if facts is None else status_of(facts)
 
     @understood
     def names(self, path: str) -> list[str]:
-        found = self._ask("names", path)
-        if not isinstance(found, list) or not all(
-                isinstance(n, str) and n not in ("", ".", "..") and not {"/", "\0"} & {*n} for n in found):
+        names = self._ask("names", path)
+        if not isinstance(names, list) or not all(
+                isinstance(n, str) and n not in ("", ".", "..") and not {"/", "\0"} & {*n} for n in names):
             raise broken(self.where)
         above = f"{path}/" if path else ""
-        return sorted(self.called.get(above + n, n).rpartition("/")[2] for n in found)
+        return sorted(self.called.get(above + n, n).rpartition("/")[2] for n in names)
 
     @understood
     def link(self, path: str) -> str:
@@ -132,8 +132,8 @@ class FarTree(FarAsking):
 
     @understood
     def led(self, path: str) -> tuple[str, Status] | None:
-        found = self._ask("led", path)
-        return None if found is None else (str(found[0]), status_of(found[1]))
+        target = self._ask("led", path)
+        return None if target is None else (str(target[0]), status_of(target[1]))
 
     @contextmanager
     def opened(self, path: str) -> Iterator[OpenFile]:
@@ -150,47 +150,47 @@ class FarTree(FarAsking):
             return super().digest(path)
         return self._digest(self._ask("digest", self._there(path)))
 
-    def _digest(self, found: Any) -> bytes:
-        if not isinstance(found, bytes) or len(found) != 16:
+    def _digest(self, digest: Any) -> bytes:
+        if not isinstance(digest, bytes) or len(digest) != 16:
             raise broken(self.where)
-        return found
+        return digest
 
     @understood
     def digests(self, paths: Sequence[str]) -> dict[str, bytes]:
-        said = [p for p in paths if self.speaks(p)]
-        found = {p: digest for p, digest in zip(said, self._digests_said(said), strict=True) if digest is not None}
+        known = [p for p in paths if self.speaks(p)]
+        digests = {p: digest for p, digest in zip(known, self._digests_said(known), strict=True) if digest is not None}
         rest = [p for p in paths if not self.speaks(p)]
         for at in range(0, len(rest), AT_ONCE):
             some = rest[at:at + AT_ONCE]
             messages = self.connection.messages("digests", *self._where(), [self._there(p) for p in some])
-            given = [d for message in messages for d in message]
-            if len(given) != len(some):
+            message_digests = [d for message in messages for d in message]
+            if len(message_digests) != len(some):
                 raise broken(self.where)
-            found |= {p: self._digest(d) for p, d in zip(some, given, strict=True) if d is not None}
-        return found
+            digests |= {p: self._digest(d) for p, d in zip(some, message_digests, strict=True) if d is not None}
+        return digests
 
     def _digests_said(self, paths: Sequence[str]) -> Iterator[bytes | None]:
         """Of files in this site's words, as they are in live's; None of what is not there."""
-        for path, given in zip(paths, self._streamed(paths), strict=True):
-            if given.info is not None and given.info.is_file:
-                small = given.info.size <= LARGEST
-                yield digest_of(self._in_live_words(path, given)) if small else summed(given.pieces)
-            elif given.error is None or isinstance(given.error, FileNotFoundError):
+        for path, message_digests in zip(paths, self._streamed(paths), strict=True):
+            if message_digests.info is not None and message_digests.info.is_file:
+                small = message_digests.info.size <= LARGEST
+                yield digest_of(self._in_live_words(path, message_digests)) if small else summed(message_digests.pieces)
+            elif message_digests.error is None or isinstance(message_digests.error, FileNotFoundError):
                 yield None
             else:
-                raise given.error
+                raise message_digests.error
 
     def contents(self, paths: Sequence[str]) -> Iterator[tuple[bytes, Status]]:
-        for path, given in zip(paths, self._streamed(paths), strict=True):
-            if given.error is not None or given.info is None:
-                raise given.error or broken(self.where)
-            yield self._in_live_words(path, given), given.info
+        for path, pieces in zip(paths, self._streamed(paths), strict=True):
+            if pieces.error is not None or pieces.info is None:
+                raise pieces.error or broken(self.where)
+            yield self._in_live_words(path, pieces), pieces.info
 
     def _streamed(self, paths: Sequence[str]) -> Iterator[GivenFile]:
         return self.given_out([FileEntry(self._there(p), "file", 0, 0, (0, 0)) for p in paths]) if paths else iter(())
 
-    def _in_live_words(self, path: str, given: GivenFile) -> bytes:
-        content = b"".join(given.pieces)
+    def _in_live_words(self, path: str, wanted: GivenFile) -> bytes:
+        content = b"".join(wanted.pieces)
         if self.words is None or not self.speaks(path):
             return content
         return self.words.live(self.meant.get(path, path), content)
@@ -199,17 +199,17 @@ class FarTree(FarAsking):
     def entry(self, path: str, digest: bool = False) -> FileEntry | None:
         if digest and self.speaks(path):
             return super().entry(path, digest)
-        found = self._ask("entry", self._there(path), digest)
-        if found is None:
+        facts = self._ask("entry", self._there(path), digest)
+        if facts is None:
             return None
-        info = status_of(found[0])
-        stamp = (info.modified, info.changed) if found[3] is True else (0, 0)
+        info = status_of(facts[0])
+        stamp = (info.modified, info.changed) if facts[3] is True else (0, 0)
         if info.is_folder:
             return FileEntry(path, "folder", 0, info.rights, (0, 0), digest_of(b""))
         if info.is_link:
-            return FileEntry(path, "link", 0, 0o777, stamp, digest_of(str(found[1]).encode("utf-8", "surrogateescape")))
+            return FileEntry(path, "link", 0, 0o777, stamp, digest_of(str(facts[1]).encode("utf-8", "surrogateescape")))
         return FileEntry(path, "file", info.size, info.rights, stamp,
-                         None if found[2] is None else self._digest(found[2]))
+                         None if facts[2] is None else self._digest(facts[2]))
 
     def scan(self, apart: Iterable[str], ignore: Iterable[str], passed: Callable[[SkippedFile], None] = lambda _: None
              ) -> Iterator[FileEntry]:
@@ -219,7 +219,7 @@ class FarTree(FarAsking):
         for some in self.connection.messages("scan", *self._where(), sorted(set(apart)), *parted(ignore)):
             with understanding(self.where):
                 count += len(some)
-                believed = [self._believed(found) for found in some]
+                believed = [self._believed(facts) for facts in some]
             if count > _MOST:
                 raise HostError(f"{self.where} has more than {_MOST:,} files.", next_step="Leave folders out: --skip.")
             for one in believed:
@@ -228,12 +228,12 @@ class FarTree(FarAsking):
                 else:
                     yield one
 
-    def _believed(self, found: Any) -> FileEntry | SkippedFile:
-        if len(found) == 2:
-            return SkippedFile(str(found[0]), str(found[1]))
-        if found[1:2] == ["link"] and leads_out(str(found[0]), str(found[-1])):
-            return SkippedFile(str(found[0]), f"is a link out of the tree, to {found[-1]}")
-        path, kind, size, rights, modified, changed, led = found
+    def _believed(self, facts: Any) -> FileEntry | SkippedFile:
+        if len(facts) == 2:
+            return SkippedFile(str(facts[0]), str(facts[1]))
+        if facts[1:2] == ["link"] and leads_out(str(facts[0]), str(facts[-1])):
+            return SkippedFile(str(facts[0]), f"is a link out of the tree, to {facts[-1]}")
+        path, kind, size, rights, modified, changed, led = facts
         if kind not in ("file", "link", "folder") or not all(
                 isinstance(n, int) for n in (size, rights, modified, changed)):
             raise broken(self.where)
@@ -281,19 +281,19 @@ class FarTree(FarAsking):
                 for piece in pieces:
                     channel.send(piece)
                 channel.send(None)
-            found = channel.answer()
-        self._noted(path, found[1])
-        return self._digest(found[0])
+            answer = channel.answer()
+        self._noted(path, answer[1])
+        return self._digest(answer[0])
 
     def copy_in(self, source: FileTree, path: str, target: str, mode: int, owner: Owner | None = None) -> bytes:
         spoken = self.copy_spoken(source, path, target, mode, owner)
         if spoken is not None:
             return spoken
         if isinstance(source, FarTree) and source.host == self.host:
-            found = self.connection.ask("copy", *self._where(), *source._where(), source._there(path),
+            answer = self.connection.ask("copy", *self._where(), *source._where(), source._there(path),
                                         self._there(target), mode, owner_data(owner))
-            self._noted(target, found[1])
-            return self._digest(found[0])
+            self._noted(target, answer[1])
+            return self._digest(answer[0])
         with source.opened(path) as file:
             seen = file.status()
             return self._pour(target, iter(lambda: file.read(_PIECE), b""), mode, owner,
