@@ -163,7 +163,7 @@ def _method(number: int, real: Callable[..., Any], error: Exception) -> Callable
 class Cloning(SiteTest):
     def test_everything_is_removed_when_a_clone_fails(self) -> None:
         for target in ("nostos.core.files.local.tree.copy_tree", "nostos.core.clone.clone.set_guards",
-                       "nostos.core.clone.copy_rows._Table.prove"):
+                       "nostos.core.clone.copy_rows._TableCopy.prove"):
             with mock.patch(target, side_effect=OSError(errno.ENOSPC, "No space left on device")), \
                     self.assertRaises((NostosError, OSError)):
                 self.harbour()

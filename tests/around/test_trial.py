@@ -17,6 +17,7 @@ from nostos.around.trial.run import Options, Trial, VisitedPages, judged, rememb
 from nostos.around.trial.visit import Access, Pace, Visitor, may_follow
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.clone.clone import clone
+from nostos.core.clone.options import CloneOptions
 from nostos.core.errors import NostosError
 from nostos.core.plan.prepared import prepare
 from nostos.core.sites.guards import gate
@@ -115,7 +116,8 @@ class Stand(ServedTest):
 
     def test_a_copy_that_asks_for_a_password(self) -> None:
         home, url = Home(self.folder / "gated"), f"http://127.0.0.1:{free_port()}"
-        done = clone(home, self.h.live_folder, "shut", self.folder / "shut", url, gate=gate("colleague", "pass: word"))
+        done = clone(home, self.h.live_folder, "shut", self.folder / "shut", url,
+                     CloneOptions(gate=gate("colleague", "pass: word")))
         self.assertNotIn("pass: word", repr(done))
         self.assertNotIn("100000:", repr(done.guards))
         server = Server(self.folder / "shut")

@@ -324,7 +324,7 @@ class NotTaken(BackupTest):
         with mock.patch("os.link", side_effect=PermissionError(1, "Operation not permitted")):
             backup(site, self.folder / "no-links.tar.zst")
         self.assertEqual([p.name for p in self.folder.glob("no-links*")], ["no-links.tar.zst"])
-        with mock.patch("nostos.core.backup.archive._Counted.write", side_effect=OSError(28, "No space left")), \
+        with mock.patch("nostos.core.backup.archive._CountedStream.write", side_effect=OSError(28, "No space left")), \
                 self.assertRaisesRegex(NostosError, "could not be written: No space left"):
             backup(site, self.folder / "full.tar.zst")
         self.assertEqual(list(self.folder.glob("full*")), [])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 
 from nostos.core.clone.clone import afresh, clone
+from nostos.core.clone.options import CloneOptions
 from nostos.core.errors import SiteError
 from nostos.core.voyages.home import Home
 from tests.support import Harbour, SiteTest, rows
@@ -24,8 +25,8 @@ class LeftOut(SiteTest):
                                           'database = "sqlite:///made.db"\n')
         for wrong, said in (("pages", "visits.page points at them"), ("nothing", "There is no table nothing")):
             with self.assertRaisesRegex(SiteError, said):
-                clone(home, site, "trip", self.folder / "staging", "http://s.example", skip_rows=[wrong])
-        clone(home, site, "trip", self.folder / "staging", "http://s.example", skip_rows=["visits"])
+                clone(home, site, "trip", self.folder / "staging", "http://s.example", CloneOptions(skip_rows=[wrong]))
+        clone(home, site, "trip", self.folder / "staging", "http://s.example", CloneOptions(skip_rows=["visits"]))
         h = Harbour.__new__(Harbour)
         h.home, h.live_folder, h.staging_folder = home, site, self.folder / "staging"
         for turn in ("one", "two"):

@@ -14,6 +14,7 @@ from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import CloneResult, afresh, clone
 from nostos.core.clone.masking import Mask, Recipe, recognised
+from nostos.core.clone.options import CloneOptions
 from nostos.core.database.schema import Column, Table
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
@@ -32,7 +33,7 @@ class MaskedHarbour(Harbour):
         shutil.copytree(template(), folder / "live")
         self.live_folder, self.staging_folder = folder / "live", folder / "staging"
         self.cloned: CloneResult = clone(self.home, self.live_folder, "trip", self.staging_folder, STAGING_URL,
-                                         mask=True)
+                                         CloneOptions(mask=True))
 
 
 def everything(folder: Path) -> bytes:
@@ -82,7 +83,8 @@ class Masked(SiteTest):
         database = self.h.live.database
         rows(database, "CREATE VIRTUAL TABLE people USING fts5(name)")
         rows(database, "INSERT INTO people SELECT name FROM comments")
-        clone(self.h.home, self.h.live_folder, "second", self.folder / "second", "http://127.0.0.1:8998", mask=True)
+        clone(self.h.home, self.h.live_folder, "second", self.folder / "second", "http://127.0.0.1:8998",
+              CloneOptions(mask=True))
         copy = everything(self.folder / "second")
         for original in self.originals():
             self.assertNotIn(original.encode(), copy)
@@ -142,7 +144,8 @@ class Masked(SiteTest):
                  f"192.0.2.{n}", f"12:30:4{n}")
         (self.folder / "plain/nostos.toml").write_text('[site]\nname = "made"\nurl = "http://made.example"\n'
                                                        'files = "none"\ndatabase = "sqlite:///made.db"\n')
-        clone(Home(self.folder / "other"), self.folder / "plain", "trip", self.folder / "copy", STAGING_URL, mask=True)
+        clone(Home(self.folder / "other"), self.folder / "plain", "trip", self.folder / "copy", STAGING_URL,
+              CloneOptions(mask=True))
         found = rows(self.folder / "copy/made.db", "SELECT reply, seen, at FROM hints")
         self.assertFalse([r for r in found if "kestrel" in r[0] or r[1].startswith("192")])
         self.assertEqual([r[2] for r in found], [f"12:30:4{n}" for n in range(8)])
@@ -160,7 +163,7 @@ class Masked(SiteTest):
                 "INSERT INTO shelves_too VALUES (1, 'North', 'N')")
         connection.close()
         home = Home(self.folder / "other-home")
-        done = clone(home, site, "quiet", self.folder / "quiet", "http://127.0.0.1:8999", mask=True)
+        done = clone(home, site, "quiet", self.folder / "quiet", "http://127.0.0.1:8999", CloneOptions(mask=True))
         copy = everything(self.folder / "quiet")
         for original in (b"Marguerite", b"md@visitor.example", b"+44 20 1234", b"leave it with Jo", b"AB1 2CD"):
             self.assertNotIn(original, copy)

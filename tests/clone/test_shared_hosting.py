@@ -7,6 +7,7 @@ from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import read
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import afresh, clone
+from nostos.core.clone.options import CloneOptions
 from nostos.core.clone.remove import remove
 from nostos.core.errors import SiteError
 from nostos.core.plan.prepared import prepare
@@ -67,7 +68,7 @@ class Over(SiteTest):
         self.filled = tree(self.target)
 
     def clone(self) -> None:
-        clone(self.home, template(), "trip", self.target, "http://staging.example", over=True)
+        clone(self.home, template(), "trip", self.target, "http://staging.example", CloneOptions(over=True))
 
     def test_what_a_panel_has_filled_comes_back(self) -> None:
         with self.assertRaisesRegex(SiteError, "is not empty"):

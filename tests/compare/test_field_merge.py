@@ -13,7 +13,7 @@ from nostos.core.compare.field_merge import Standing, merge
 from nostos.core.profiles.policies import Policy, policy_named
 from nostos.core.values import alignment
 from nostos.core.values.merging import ABSENT, merge_sets, merge_text
-from nostos.core.values.structures import Tree
+from nostos.core.values.structures import StructuredValue
 
 
 def standings(policy: Policy, base: object, live: object, staging: object) -> dict[str, str]:
@@ -30,7 +30,7 @@ class Fields(unittest.TestCase):
 
     def test_lists_whose_entries_have_ids_merge_entry_by_entry(self) -> None:
         def merged(base: object, live: object, staging: object) -> object:
-            (found,) = merge(policy_named("structure"), *(Tree({"cards": v}) for v in (base, live, staging)))
+            (found,) = merge(policy_named("structure"), *(StructuredValue({"cards": v}) for v in (base, live, staging)))
             return found.result if found.standing is not Standing.CLASH else None
 
         a, b, c = ({"id": n, "title": n, "shown": True} for n in "abc")
@@ -42,20 +42,22 @@ class Fields(unittest.TestCase):
         self.assertEqual(merged([a], [mine], [{**a, "title": "staging's"}]), None)
 
     def test_structures_merge_key_by_key(self) -> None:
-        base = Tree({"colour": "red", "menu": {"top": 1}, "list": [1]})
-        live = Tree({"colour": "red", "menu": {"top": 1, "foot": 2}, "list": [1]})
-        staging = Tree({"colour": "blue", "menu": {"top": 3}, "list": [1, 2]})
+        base = StructuredValue({"colour": "red", "menu": {"top": 1}, "list": [1]})
+        live = StructuredValue({"colour": "red", "menu": {"top": 1, "foot": 2}, "list": [1]})
+        staging = StructuredValue({"colour": "blue", "menu": {"top": 3}, "list": [1, 2]})
         self.assertEqual(standings(policy_named("structure"), base, live, staging),
                          {"colour": "homeward", "menu.top": "homeward", "menu.foot": "kept", "list": "homeward"})
-        self.assertEqual(standings(policy_named("structure"), base, Tree({**base.data, "colour": "green"}),
+        self.assertEqual(standings(policy_named("structure"), base, StructuredValue({**base.data, "colour": "green"}),
                                    staging)["colour"],
                          "clash")
-        self.assertEqual([m.result for m in merge(policy_named("structure"), base, base, Tree({"colour": "red"}))],
+        self.assertEqual([m.result for m in merge(policy_named("structure"), base, base,
+                                                  StructuredValue({"colour": "red"}))],
                          [ABSENT, ABSENT])
 
     def test_sets(self) -> None:
         self.assertEqual(merge_sets(["a", "b"], ["b", "c"], ["a", "b", "d"]), ["b", "c", "d"])
-        found = next(merge(policy_named("set"), Tree(["a"]), Tree(["a", "l"]), Tree(["s", "a"])))
+        found = next(merge(policy_named("set"), StructuredValue(["a"]), StructuredValue(["a", "l"]),
+                           StructuredValue(["s", "a"])))
         self.assertEqual((found.standing, found.result), (Standing.BLENDED, ["a", "l", "s"]))
 
     def test_newest(self) -> None:

@@ -13,7 +13,7 @@ import msgspec
 
 from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Block, Database, ForeignColumn
-from nostos.core.database.registry import Engine, Location, Place, Swap
+from nostos.core.database.registry import CopyPlace, Engine, Location, Swap
 from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.rows.digests import block_of, row_digest
 from nostos.core.database.schema import Column, Key, Row, Table, Value
@@ -231,8 +231,8 @@ class TinyEngine(Engine):
     def asked(self, live: Location, wanted: str | None, prefix: str | None) -> Location:
         raise NotImplementedError
 
-    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
-        return Place(wanted, "file")
+    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> CopyPlace:
+        return CopyPlace(wanted, "file")
 
     def remove_place(self, location: Location, made: str, tables: Collection[str], user: str) -> list[str]:
         self.file(location).unlink(missing_ok=True)

@@ -10,6 +10,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
+from nostos.core.clone.options import CloneOptions
 from nostos.core.clone.remove import remove
 from nostos.core.errors import MergeRefused, SelectionError, SiteError
 from nostos.core.plan.prepared import compare_voyage, prepare
@@ -299,7 +300,7 @@ class Corners(SystemTest):
         before = there("kr_")
         staging = self.clone(prefix="kr_s_")
         second = clone(self.home, self.live.folder, "second", self.folder / "second", "http://127.0.0.1:8498",
-                       prefix="kr_s_t_")
+                       CloneOptions(prefix="kr_s_t_"))
         self.assertEqual(second.tables, len(before))
         self.ask(staging, "page('Own');")
         self.assertEqual(set(self.standings()), {"page/own"})

@@ -13,6 +13,7 @@ from nostos.core.apply.ledger import Ledger
 from nostos.core.apply.merge import merge
 from nostos.core.apply.verify import Removals
 from nostos.core.clone.clone import clone
+from nostos.core.clone.options import CloneOptions
 from nostos.core.clone.remove import remove
 from nostos.core.database.registry import locate
 from nostos.core.engines.mysql.connection import MysqlDatabase
@@ -86,7 +87,8 @@ class LibraryTest(SiteTest):
 
     def clone(self, **options: str) -> str:
         """Clone, and give the database that the copy is in."""
-        done = clone(self.home, self.site, "trip", self.folder / "staging", "https://staging.example", **options)
+        done = clone(self.home, self.site, "trip", self.folder / "staging", "https://staging.example",
+                     CloneOptions(**options))
         return done.voyage.place
 
     def dump(self, database: str, prefix: str = "kr_") -> dict[str, list[tuple[object, ...]]]:

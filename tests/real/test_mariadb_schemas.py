@@ -12,6 +12,7 @@ from nostos.core.apply.merge import merge
 from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
+from nostos.core.clone.options import CloneOptions
 from nostos.core.clone.remove import remove
 from nostos.core.database.registry import locate
 from nostos.core.engines.mysql.connection import MysqlDatabase
@@ -62,7 +63,7 @@ class Schemas(SiteTest):
         for how in ({}, {"prefix": "s_"}):
             with self.subTest(how):
                 place = clone(self.home, self.folder / "live", "trip", self.folder / "staging", "https://s.example",
-                              **how).voyage.place
+                              CloneOptions(**how)).voyage.place
                 with opened(self.home, self.home.read("trip")) as crew:
                     self.assertEqual(list(compare_voyage(crew)[0].items), [])
                 if not how:
@@ -86,7 +87,7 @@ class Schemas(SiteTest):
         for how in ({}, {"prefix": "s_"}):
             with self.subTest(how):
                 place = clone(self.home, self.folder / "live", "trip", self.folder / "staging", "https://s.example",
-                              **how).voyage.place
+                              CloneOptions(**how)).voyage.place
                 own = how.get("prefix", "")
                 self.server.run(f"ALTER TABLE {own}log ADD COLUMN shop int, ADD CONSTRAINT of_shop FOREIGN KEY (shop) "
                                 f"REFERENCES {own}shops (id) ON DELETE CASCADE", database=place)

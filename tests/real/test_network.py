@@ -9,6 +9,7 @@ from nostos.around.survey import survey
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
+from nostos.core.clone.options import CloneOptions
 from nostos.core.clone.remove import remove
 from nostos.core.errors import SiteError
 from nostos.core.plan.prepared import compare_voyage, prepare
@@ -55,7 +56,7 @@ class OfSeveralSites(SystemTest):
 
     def cloned(self, **options: Any) -> PhpSite:
         staging = PhpSite(self.folder / "staging", free_port())
-        clone(self.home, str(self.live.folder), "autumn", str(staging.folder), staging.url, **options)
+        clone(self.home, str(self.live.folder), "autumn", str(staging.folder), staging.url, CloneOptions(**options))
         return staging
 
     def rows_of(self, number: int) -> object:
@@ -141,7 +142,7 @@ class OfSeveralSites(SystemTest):
         remove(self.home, self.home.read("autumn"))
         here = "localhost:" + staging.url.rpartition(":")[2]
         made = clone(self.home, str(self.live.folder), "autumn", str(staging.folder), staging.url,
-                     addresses={there: here})
+                     CloneOptions(addresses={there: here}))
         self.assertEqual((made.elsewhere, made.left, self.standings()), ((), (), {}))
         staging.serve(self)
         shown = staging.get("/", here)

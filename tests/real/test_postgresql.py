@@ -20,6 +20,7 @@ from nostos.core.apply.merge import merge
 from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
+from nostos.core.clone.options import CloneOptions
 from nostos.core.clone.remove import remove
 from nostos.core.database.registry import locate
 from nostos.core.errors import MergeRefused, SiteError
@@ -99,7 +100,7 @@ class OnServer(SiteTest):
 
     def clone(self, **options: Any) -> str:
         return clone(self.home, self.folder / "live", "trip", self.folder / "staging", "https://staging.example",
-                     **options).voyage.place
+                     CloneOptions(**options)).voyage.place
 
     def rows(self, database: str, schema: str = "public") -> dict[str, list[tuple[object, ...]]]:
         return {t: sorted(self.server.run(f"SELECT t::text FROM {schema}.{t} t", database)) for t in TABLES}

@@ -13,6 +13,7 @@ from nostos.core.apply.merge import merge
 from nostos.core.backup.restore import inspect_backup, restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
+from nostos.core.clone.options import CloneOptions
 from nostos.core.clone.remove import remove
 from nostos.core.errors import MergeRefused, SiteError
 from nostos.core.plan.prepared import compare_voyage, prepare
@@ -84,7 +85,7 @@ class Schemas(SiteTest):
 
     def clone(self, **options: str) -> str:
         place = clone(self.home, self.folder / "live", "trip", self.folder / "staging", "https://s.example",
-                      **options).voyage.place
+                      CloneOptions(**options)).voyage.place
         with opened(self.home, self.home.read("trip")) as crew:
             self.assertEqual({i: str(x.standing) for i, x in compare_voyage(crew)[0].items.items()}, {})
         return place

@@ -13,6 +13,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
 from nostos.core.clone.clone import clone
+from nostos.core.clone.options import CloneOptions
 from nostos.core.clone.remove import remove
 from nostos.core.errors import SiteError
 from nostos.core.plan.prepared import compare_voyage, prepare
@@ -63,7 +64,7 @@ class SystemTest(SiteTest):
 
     def clone(self, **options: Any) -> PhpSite:
         staging = PhpSite(self.folder / "staging", free_port())
-        clone(self.home, self.at(self.live), "autumn", self.at(staging), staging.url, **options)
+        clone(self.home, self.at(self.live), "autumn", self.at(staging), staging.url, CloneOptions(**options))
         return staging
 
     @staticmethod

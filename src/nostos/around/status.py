@@ -14,7 +14,7 @@ from nostos.core.voyages.home import Home, Voyage
 
 
 @dataclass(frozen=True)
-class Status:
+class VoyageStatus:
     """One voyage: its age in seconds, how many items stand how, its last operation, what is wrong with it, and how many
     bytes its anchor and its journals take up."""
 
@@ -26,12 +26,12 @@ class Status:
     space: int = 0
 
 
-def status(home: Home, name: str | None = None) -> list[Status]:
+def status(home: Home, name: str | None = None) -> list[VoyageStatus]:
     """The named voyage, or all of them. Raises VoyageError when the named one does not exist."""
     return [_status(home, home.read(n)) for n in ([name] if name else home.names())]
 
 
-def _status(home: Home, voyage: Voyage) -> Status:
+def _status(home: Home, voyage: Voyage) -> VoyageStatus:
     standings: dict[str, int] = {}
     trouble = ""
     try:
@@ -43,4 +43,4 @@ def _status(home: Home, voyage: Voyage) -> Status:
     done = history.entries(home, voyage.name)
     last = f"{done[-1].verb} {done[-1].when[:16].replace('T', ' ')} {done[-1].result}" if done else ""
     taken = sum(s.bytes for s in housekeeping.space(home) if s.of == voyage.name and s.what != "backups")
-    return Status(voyage, voyage.age(), standings, last, trouble, taken)
+    return VoyageStatus(voyage, voyage.age(), standings, last, trouble, taken)

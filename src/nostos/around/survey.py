@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
-from nostos.around.version_heads import Part, parts
+from nostos.around.version_heads import VersionedPart, parts
 from nostos.core.database.protocol import Database, explaining
 from nostos.core.database.schema import Table
 from nostos.core.files.tree import SkippedFile
@@ -34,7 +34,7 @@ class Level(StrEnum):
     NOTICE = "notice"
 
 
-class Whose(StrEnum):
+class Responsible(StrEnum):
     """Whose job a remedy is."""
 
     YOU = "you"
@@ -43,14 +43,14 @@ class Whose(StrEnum):
 
 
 @dataclass(frozen=True)
-class Finding:
+class SurveyFinding:
     """One thing that was found: what it is, why it matters, what to do and whose job that is."""
 
     level: Level
     what: str
     why: str
     remedy: str
-    whose: Whose
+    whose: Responsible
 
 
 @dataclass(frozen=True)
@@ -78,12 +78,12 @@ class Survey:
     file_bytes: int
     free_bytes: int
     tables: tuple[TableFacts, ...]
-    parts: tuple[Part, ...]
-    findings: tuple[Finding, ...]
+    parts: tuple[VersionedPart, ...]
+    findings: tuple[SurveyFinding, ...]
     layers: tuple[tuple[str, int, int, int], ...] = ()  # who told how many references, kinds and parts, policies
 
     @property
-    def obstacles(self) -> list[Finding]:
+    def obstacles(self) -> list[SurveyFinding]:
         return [f for f in self.findings if f.level is Level.OBSTACLE]
 
 
@@ -121,44 +121,44 @@ def survey(site: Site, tell: Listener = silent) -> Survey:
                   tuple(counted for counted in Sources(site.profile, site.adds, (known,)).counts() if any(counted[1:])))
 
 
-def _left_out(database: Database, tables: Mapping[str, Table], profile: Profile) -> Iterator[Finding]:
+def _left_out(database: Database, tables: Mapping[str, Table], profile: Profile) -> Iterator[SurveyFinding]:
     """Rows that a copy may do without, and what that would save."""
     sizes = could_be(tables, profile, database.sizes())
     if sizes:
         some = ", ".join(f"{name} ({size >> 20} MB)" for name, size in sizes[:6])
-        yield Finding(
+        yield SurveyFinding(
             Level.NOTICE, f"Big, and nothing points at their rows: {some}.",
             "If that is a log or statistics, a copy may do without them.",
-            f"clone --skip-rows {sizes[0][0]} leaves the rows out; they are never compared then.", Whose.YOU)
+            f"clone --skip-rows {sizes[0][0]} leaves the rows out; they are never compared then.", Responsible.YOU)
 
 
-def _learned(known: Layer) -> Iterator[Finding]:
+def _learned(known: Layer) -> Iterator[SurveyFinding]:
     """What no profile says of the site, and what follows from it."""
     sure = [f for f in known.findings if f.certainty is Certainty.SURE]
     perhaps = [f for f in known.findings if f.certainty is Certainty.OPEN and f.bits > 0]  # more likely than not
     if known.visitors:
         some = ", ".join(known.visitors[:6]) + (" and others" if len(known.visitors) > 6 else "")
-        yield Finding(
+        yield SurveyFinding(
             Level.NOTICE, f"No profile names {some}; they count as visitors'.",
             "What staging has in them is taken for test data and stays there until it is named.",
-            "Nothing, if that is so. `nostos learn` shows why; a file of answers can say otherwise.", Whose.YOU)
+            "Nothing, if that is so. `nostos learn` shows why; a file of answers can say otherwise.", Responsible.YOU)
     if known.accounts:
-        yield Finding(
+        yield SurveyFinding(
             Level.NOTICE, f"No profile names {', '.join(known.accounts)}; their rows are people who may log in.",
             "An account that staging made or changed goes home only when it is named, by any system.",
-            "Nothing, if that is so.", Whose.YOU)
+            "Nothing, if that is so.", Responsible.YOU)
     if known.made:
         some = ", ".join(known.made[:6]) + (" and others" if len(known.made) > 6 else "")
-        yield Finding(
+        yield SurveyFinding(
             Level.NOTICE, f"Made from other rows, column by column: {some}.",
             "What follows from other rows is cloned, but not compared, and nothing of it goes home.",
             "Let the site make it anew after a merge, if it does not by itself. A file of answers can say otherwise.",
-            Whose.YOU)
+            Responsible.YOU)
     if sure or perhaps:
-        yield Finding(
+        yield SurveyFinding(
             Level.NOTICE, f"{len(sure)} places that no profile names point at rows of other tables, and "
             f"{len(perhaps)} may.", "The first are followed as references are. Of the others you are asked, once, when "
-            "a number of staging's stands there.", "Look at them with `nostos learn`.", Whose.YOU)
+            "a number of staging's stands there.", "Look at them with `nostos learn`.", Responsible.YOU)
 
 
 def _facts(database: Database, profile: Profile, table: Table) -> TableFacts:
@@ -173,34 +173,34 @@ def _facts(database: Database, profile: Profile, table: Table) -> TableFacts:
     return TableFacts(table.name, database.count(table.name), table.key, tuple(kinds))
 
 
-def _keys(tables: dict[str, Table], profile: Profile) -> Iterator[Finding]:
+def _keys(tables: dict[str, Table], profile: Profile) -> Iterator[SurveyFinding]:
     for name, table in tables.items():
         if not table.key and name not in profile.volatile:
-            yield Finding(
+            yield SurveyFinding(
                 Level.OBSTACLE, f"The table {name} has no key.",
                 "Its rows cannot be told apart. It is cloned, but it is not compared, and nothing in it can go home.",
-                f"Give {name} a primary key, or a unique index over columns that are never empty.", Whose.AUTHOR)
+                f"Give {name} a primary key, or a unique index over columns that are never empty.", Responsible.AUTHOR)
 
 
-def _references(database: Database, tables: dict[str, Table]) -> Iterator[Finding]:
+def _references(database: Database, tables: dict[str, Table]) -> Iterator[SurveyFinding]:
     for name, table in tables.items():
         unknown = sorted({fk.target for fk in table.foreign_keys if fk.target not in tables})
         if unknown:
-            yield Finding(Level.NOTICE, f"The table {name} refers to {', '.join(unknown)}, which is not there.",
+            yield SurveyFinding(Level.NOTICE, f"The table {name} refers to {', '.join(unknown)}, which is not there.",
                           "Such a reference is carried as a plain value.", "Nothing, or drop the reference.",
-                          Whose.AUTHOR)
+                          Responsible.AUTHOR)
             continue
         broken = list(database.broken_references(table))
         if broken:
             column = broken[0][1]
-            yield Finding(
+            yield SurveyFinding(
                 Level.NOTICE,
                 f"{len(broken)} rows of {name} point at nothing ({column.table}.{column.column} to {column.target}).",
                 "They were broken before Nostos. Merges leave them as they are, and break no others.",
-                "Mend or remove those rows on live when you can.", Whose.YOU)
+                "Mend or remove those rows on live when you can.", Responsible.YOU)
 
 
-def _values(database: Database, tables: dict[str, Table], profile: Profile) -> Iterator[Finding]:
+def _values(database: Database, tables: dict[str, Table], profile: Profile) -> Iterator[SurveyFinding]:
     for name, table in compared_tables(profile, tables).items():
         structured = [c for c in table.stored if any(
             p.table == name and p.column == c and p.policy.keyed and not p.path
@@ -217,76 +217,78 @@ def _values(database: Database, tables: dict[str, Table], profile: Profile) -> I
                 elif value[:1] in ("{", "[") and profile.policy(name, row, column).keyed:
                     broken += structures.read(value) is None
         if broken:
-            yield Finding(Level.NOTICE, f"{broken} structured values in {name} cannot be read as structures.",
+            yield SurveyFinding(Level.NOTICE, f"{broken} structured values in {name} cannot be read as structures.",
                           "Each is compared and carried as one piece of text, and never changed inside.",
-                          "Nothing, unless the site misreads them too.", Whose.AUTHOR)
+                          "Nothing, unless the site misreads them too.", Responsible.AUTHOR)
 
 
-def _engine(database: Database) -> Iterator[Finding]:
+def _engine(database: Database) -> Iterator[SurveyFinding]:
     for c in database.warnings():
-        yield Finding(Level.OBSTACLE if c.obstacle else Level.NOTICE, c.what, c.why, c.remedy,
-                      Whose.HOST if c.host else Whose.YOU)
+        yield SurveyFinding(Level.OBSTACLE if c.obstacle else Level.NOTICE, c.what, c.why, c.remedy,
+                      Responsible.HOST if c.host else Responsible.YOU)
 
 
-def _profile(profile: Profile, tables: dict[str, Table]) -> Iterator[Finding]:
+def _profile(profile: Profile, tables: dict[str, Table]) -> Iterator[SurveyFinding]:
     for c in profile.cautions:
         if set(c.tables) <= set(tables):
-            yield Finding(Level.NOTICE, c.what, c.why, c.remedy, Whose.YOU)
+            yield SurveyFinding(Level.NOTICE, c.what, c.why, c.remedy, Responsible.YOU)
     if profile.name == NO_PROFILE.name and tables:
-        yield Finding(
+        yield SurveyFinding(
             Level.NOTICE, "No profile fits this site.",
             "Every table is a kind of its own. Nothing is known of settings, so a staging copy gets no guards: "
             "it may send mail and run jobs like the live site.",
-            "Switch off mail and jobs in the copy by hand, or write a profile (docs/profiles.md).", Whose.YOU)
+            "Switch off mail and jobs in the copy by hand, or write a profile (docs/profiles.md).", Responsible.YOU)
 
 
-def _network(database: Database, profile: Profile, tables: dict[str, Table]) -> Iterator[Finding]:
+def _network(database: Database, profile: Profile, tables: dict[str, Table]) -> Iterator[SurveyFinding]:
     network = profile.network
     members = sites(network, database, tables) if network is not None else {}
     if network is not None and members:
         every = ", ".join(f"{n} {address}" for n, address in sorted(members.items())[:20])
         other = next((n for n in sorted(members) if n != network.first), network.first)
-        yield Finding(
+        yield SurveyFinding(
             Level.NOTICE, f"It is an installation of {len(members)} sites: {every}.",
             f"What is another's than the first one's has its number in its kind, such as {kind_in('page', other, 1)}. "
             "Extensions, themes, users and the installation's own settings are shared by all.",
             f"clone --site {other} makes a voyage of one of them: then what is another's, or shared, goes home only "
-            "when it is named.", Whose.YOU)
+            "when it is named.", Responsible.YOU)
 
 
-def _rights(site: Site) -> Iterator[Finding]:
+def _rights(site: Site) -> Iterator[SurveyFinding]:
     file = site.database.file
     places = [(site.files, "")] if site.has_files else []
     places += [(tree_at(file.parent), ""), (tree_at(file.parent), file.name)] if file else []
     for path in sorted({f"{tree.where}/{name}".rstrip("/") for tree, name in places if not tree.may_write(name)}):
-        yield Finding(Level.OBSTACLE, f"You may not write to {path}.",
+        yield SurveyFinding(Level.OBSTACLE, f"You may not write to {path}.",
                           "Cloning works, but nothing can be merged home.",
-                          "Run Nostos as the user that the site belongs to.", Whose.HOST)
+                          "Run Nostos as the user that the site belongs to.", Responsible.HOST)
     root = site.files if site.has_files else tree_at(site.home)
     owner = root.owner("")
     if not root.may_give(owner):
-        yield Finding(
+        yield SurveyFinding(
             Level.NOTICE,
             f"{root.where} belongs to user {owner.user}, group {owner.group}, and you may not give files to them.",
             "What a merge writes there will belong to you: the site may then be unable to update or change it.",
-            "Run it as the user that the site belongs to, or as root.", Whose.HOST)
+            "Run it as the user that the site belongs to, or as root.", Responsible.HOST)
 
 
-def _passed(passed: list[SkippedFile]) -> Iterator[Finding]:
+def _passed(passed: list[SkippedFile]) -> Iterator[SurveyFinding]:
     for entry in passed[:20]:
         unreadable = "cannot be read" in entry.reason
-        yield Finding(
+        yield SurveyFinding(
             Level.OBSTACLE if unreadable else Level.NOTICE, f"{entry.path} {entry.reason}.",
             "It is not cloned and not compared.",
             "Give your user the right to read it." if unreadable else "Nothing, if staging can do without it.",
-            Whose.HOST if unreadable else Whose.YOU)
+            Responsible.HOST if unreadable else Responsible.YOU)
     if len(passed) > 20:
-        yield Finding(Level.NOTICE, f"{len(passed) - 20} more files are passed over for such reasons.",
-                      "They are not cloned and not compared.", "Mend the first ones, then survey again.", Whose.YOU)
+        yield SurveyFinding(Level.NOTICE, f"{len(passed) - 20} more files are passed over for such reasons.",
+                      "They are not cloned and not compared.", "Mend the first ones, then survey again.",
+                      Responsible.YOU)
 
 
-def _space(free: int, need: int) -> Iterator[Finding]:
+def _space(free: int, need: int) -> Iterator[SurveyFinding]:
     if free < need:
-        yield Finding(Level.OBSTACLE, f"The disk has {free >> 20} MB free, and a clone needs about {need >> 20} MB.",
+        yield SurveyFinding(Level.OBSTACLE,
+                            f"The disk has {free >> 20} MB free, and a clone needs about {need >> 20} MB.",
                       "A clone on this disk would be refused.", "Free some space, or clone to another disk.",
-                      Whose.HOST)
+                      Responsible.HOST)

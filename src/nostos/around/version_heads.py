@@ -14,7 +14,7 @@ HEAD = 8192  # bytes of a file that are looked at, as the systems themselves do
 
 
 @dataclass(frozen=True)
-class Part:
+class VersionedPart:
     """A core, an extension or a theme: its kind and name, and the version that it says it has; empty: none."""
 
     kind: str
@@ -47,7 +47,7 @@ def is_part(folder: Folder, tree: FileTree, root: str) -> bool:
     return tree.is_folder(root) and (not folder.manifest or tree.is_file(f"{root}/{folder.manifest}"))
 
 
-def parts(profile: Profile, files: FileTree) -> Iterator[Part]:
+def parts(profile: Profile, files: FileTree) -> Iterator[VersionedPart]:
     """Every core, extension and theme in a tree, by its folders."""
     seen = set()
     for folder in profile.folders:
@@ -58,7 +58,7 @@ def parts(profile: Profile, files: FileTree) -> Iterator[Part]:
             version = version_in(folder, files, root)
             if folder.only and not version:
                 continue  # a core may have several folders; one of them says which it is
-            part = Part(folder.kind, name, version)
+            part = VersionedPart(folder.kind, name, version)
             if part not in seen:
                 seen.add(part)
                 yield part

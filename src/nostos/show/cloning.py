@@ -7,7 +7,7 @@ import json
 from rich.console import Console
 from rich.text import Text
 
-from nostos.core.clone.clone import CloneResult
+from nostos.core.clone.options import CloneResult
 from nostos.core.patterns import clean
 from nostos.core.voyages.home import Voyage
 from nostos.show.tables import count, heading, size, table

@@ -25,7 +25,7 @@ from nostos.core.profiles.policies import PLAIN
 from nostos.core.values.alignment import matches
 from nostos.core.values.merging import ABSENT
 from nostos.core.values.php import Raw
-from nostos.core.values.structures import Tree, jsonable
+from nostos.core.values.structures import StructuredValue, jsonable
 from nostos.show import learning
 from nostos.show.plain_markup import all_plain, made_plain
 from nostos.show.tables import count, heading, table
@@ -263,7 +263,7 @@ def value_text(value: Any, describe: Describe) -> str:
     """A portable value for people."""
     if value is ABSENT:
         return "(none)"
-    if isinstance(value, Tree | Raw | list | dict):
+    if isinstance(value, StructuredValue | Raw | list | dict):
         value = jsonable(value)
     if isinstance(value, dict | list):
         return describe(json.dumps(value, ensure_ascii=False, indent=2))

@@ -15,7 +15,7 @@ _LINES = frozenset(("address", "article", "aside", "blockquote", "br", "caption"
 _UNSEEN = frozenset(("script", "style", "template", "head"))
 
 
-class _Words(HTMLParser):
+class _MarkupReader(HTMLParser):
     def __init__(self) -> None:
         super().__init__(convert_charrefs=True)
         self.parts: list[str] = []
@@ -46,7 +46,7 @@ def made_plain(text: str) -> str:
     """A text without its markup; as it stands where it has none, or would say nothing."""
     if len(text) > _LONGEST or not _MARKUP.search(text):
         return text
-    reader = _Words()
+    reader = _MarkupReader()
     reader.feed(text)
     reader.close()
     lines = (" ".join(line.split()) for line in "".join(reader.parts).split("\n"))

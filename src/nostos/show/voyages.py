@@ -9,13 +9,13 @@ from rich.console import Console
 from rich.text import Text
 
 from nostos.around.housekeeping import Space
-from nostos.around.status import Status
+from nostos.around.status import VoyageStatus
 from nostos.core.patterns import clean
 from nostos.core.voyages.history import HistoryEntry
 from nostos.show.tables import age, count, heading, size, table
 
 
-def voyages(console: Console, statuses: list[Status]) -> None:
+def voyages(console: Console, statuses: list[VoyageStatus]) -> None:
     if not statuses:
         console.print("There is no voyage yet. `nostos clone SITE VOYAGE` makes one.")
     for n, status in enumerate(statuses):

@@ -46,6 +46,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     from nostos.core.anchor.open_voyage import answers_of
     from nostos.core.clone.clone import clone
+    from nostos.core.clone.options import CloneOptions
     from nostos.core.errors import SiteError
     from nostos.core.hosts.far_path import written
     from nostos.core.learning.findings import take_answers
@@ -71,8 +72,9 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
         take_answers(Path(args.answers).expanduser(), answers_of(home, live))
     with recorded(home, "clone", args.voyage, live.name) as record, shown(env.err) as tell, \
             site_commands.commands(args, env, live, "clone", record, written(args.into)) as ran:
-        result = clone(home, args.site, args.voyage, args.into, args.url, args.database, args.prefix, args.skip, tell,
-                       args.mask, gate, args.follow, args.skip_rows, args.over, args.of_site, addresses)
+        result = clone(home, args.site, args.voyage, args.into, args.url, CloneOptions(
+            args.database, args.prefix, args.skip, args.mask, gate, args.follow, args.skip_rows, args.over,
+            args.of_site, addresses), tell)
         record.note_route(live.url, result.voyage.url)
         record.counts = {"rows": result.rows, "files": result.files, "bytes": result.file_bytes}
     if env.json:

@@ -25,7 +25,7 @@ from nostos.core.values import references as refs
 from nostos.core.values import structures
 from nostos.core.values.merging import ABSENT
 from nostos.core.values.names import packed
-from nostos.core.values.structures import Tree
+from nostos.core.values.structures import StructuredValue
 
 
 def settle_rest(anchor: Anchor, comparison: Comparison, plan: Plan, tables: dict[str, Table],
@@ -377,9 +377,9 @@ class _Settler:
         for f in over:
             value = f.merged.source
             old = form.get(f.column)
-            if isinstance(old, Tree) and (f.merged.path or isinstance(value, dict | list | Tree)):
-                inner = value.data if isinstance(value, Tree) else value
-                form[f.column] = Tree(structures.put(old.data, f.merged.path, inner, ABSENT), old.style)
+            if isinstance(old, StructuredValue) and (f.merged.path or isinstance(value, dict | list | StructuredValue)):
+                inner = value.data if isinstance(value, StructuredValue) else value
+                form[f.column] = StructuredValue(structures.put(old.data, f.merged.path, inner, ABSENT), old.style)
             elif not f.merged.path:
                 form[f.column] = state.source.get(f.column)
         base = self._source_row(state, form)

@@ -46,7 +46,7 @@ class Readable(Protocol):
     def read(self, most: int, /) -> bytes: ...
 
 
-class _Counted(io.RawIOBase):
+class _CountedStream(io.RawIOBase):
     """What goes through it is counted."""
 
     def __init__(self, below: Any) -> None:
@@ -74,7 +74,7 @@ class ArchiveWriter:
         self._file = os.fdopen(descriptor, "wb")
         packed = zstandard.ZstdCompressor(level=3, write_checksum=True, threads=_THREADS)
         self._packer = packed.stream_writer(self._file, closefd=False)
-        self._counted = _Counted(self._packer)
+        self._counted = _CountedStream(self._packer)
         self._sums: dict[str, str] = {}
         self._members = 0
 

@@ -10,7 +10,7 @@ from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, Rows, read
 from nostos.core.backup.layout import BackupError
 from nostos.core.clone.copy_rows import Localiser
-from nostos.core.database.registry import NONE, Location, Made, engine, locate
+from nostos.core.database.registry import NONE, Location, MadePlace, engine, locate
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 from nostos.core.files.trees import tree_at
@@ -56,7 +56,7 @@ def make_place(path: Path, folder: AnyPath, url: str | None, database: str | Non
     except BaseException:
         with suppress(SiteError):
             names = [location.prefix + t.name for t in contents.outline.tables]
-            location.engine.remove_place(location, Made.TABLES, names, "")
+            location.engine.remove_place(location, MadePlace.TABLES, names, "")
         for name in set(tree.names("")) - beginning:
             tree.remove(name)
         if made:

@@ -186,7 +186,7 @@ class _Backup:
         expected = sum(rows for rows, _ in sizes.values()) if sizes else None
         for number, table in enumerate(outline.tables):
             self.tables += 1
-            pieces = _Pieces(self.writer, layout.ROWS + layout.folder_of(number, table.name), table.stored)
+            pieces = _ArchivePieces(self.writer, layout.ROWS + layout.folder_of(number, table.name), table.stored)
             for text in self._rows(database, table):
                 pieces.add(text)
                 self.rows += 1
@@ -195,7 +195,7 @@ class _Backup:
                                        "rows", self.writer.content))
             pieces.end()
         for number, name in enumerate(outline.raw):
-            pieces = _Pieces(self.writer, layout.RAW + layout.folder_of(number, name), ())
+            pieces = _ArchivePieces(self.writer, layout.RAW + layout.folder_of(number, name), ())
             for row in database.raw_rows(name):
                 pieces.add(rowlines.line(row))
             pieces.end()
@@ -256,7 +256,7 @@ class _Backup:
             self.writer.add_stream(name, BytesIO(small[0]), len(small[0]), entry.mode, small[1])
 
 
-class _Pieces:
+class _ArchivePieces:
     """Rows gathered into members of a few megabytes. Each begins with a line that names the columns."""
 
     def __init__(self, writer: ArchiveWriter, folder: str, columns: tuple[str, ...]) -> None:

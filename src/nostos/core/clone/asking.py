@@ -12,13 +12,13 @@ from nostos.core.database.registry import Location
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host
 from nostos.core.hosts.running import can_run, run
-from nostos.core.profiles.model import Question
+from nostos.core.profiles.model import ProgramQuestion
 
 _SECONDS = 60
 _MARK = "nostos:"
 
 
-def asked(question: Question, folder: AnyPath, url: str, location: Location) -> str:
+def asked(question: ProgramQuestion, folder: AnyPath, url: str, location: Location) -> str:
     """Ask a copy. Returns why it could not be asked; empty: it was, and all is its own. Raises SiteError when it says
     that it would act on another site."""
     if not can_run(folder, question.program):

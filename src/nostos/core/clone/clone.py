@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import re
 import secrets
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from time import monotonic
-from types import MappingProxyType
 from urllib.parse import urlsplit
 
 from nostos.core.anchor.alike import alike
@@ -22,10 +21,11 @@ from nostos.core.clone.asking import asked
 from nostos.core.clone.checks import check_names, check_places
 from nostos.core.clone.copy_rows import Localiser, RowCopier
 from nostos.core.clone.masking import Mask, recipe
+from nostos.core.clone.options import PLAIN, CloneOptions, CloneResult, Leftover
 from nostos.core.clone.other_machines import OtherMachine, machines_in, says_settings
 from nostos.core.clone.remove import check_removable, remove, set_aside
 from nostos.core.database.protocol import Database, explaining
-from nostos.core.database.registry import Location, Made, Place
+from nostos.core.database.registry import CopyPlace, Location, MadePlace
 from nostos.core.database.schema import Table
 from nostos.core.errors import NoSuchDatabase, SiteError, VoyageError
 from nostos.core.files.entry import STAMP, FileEntry, plain_text
@@ -61,63 +61,11 @@ _TEXTS = (".php", ".js", ".mjs", ".html", ".htm", ".xml", ".svg", ".txt", ".sql"
           ".env")
 
 
-@dataclass(frozen=True)
-class Leftover:
-    """Where the copy still speaks of live, for it is written there in a way that is not known: a file, or a column of a
-    table. count: in how many rows. said: the words, from one of them. acts: it names live's database, so that the copy
-    would act on live."""
-
-    place: str
-    count: int
-    text: str
-    acts: bool = False
-
-
-@dataclass(frozen=True)
-class CloneResult:
-    """What clone made. rewritten: rows in which live's URL became staging's. proved: rows found equal afterwards.
-
-    masked: how many values of which columns were made up (None: that was not asked for). left: where live is still
-    spoken of.
-    """
-
-    voyage: Voyage
-    tables: int
-    rows: int
-    files: int
-    file_bytes: int
-    rewritten: int
-    proved: int
-    guards: tuple[Guard, ...]
-    passed: tuple[SkippedFile, ...]
-    unkeyed: tuple[str, ...]
-    seconds: float
-    masked: dict[str, int] | None = None
-    left: tuple[Leftover, ...] = ()
-    unasked: str | None = None  # why the copy could not be asked about itself; empty: it was; None: nobody knows how
-    addresses: tuple[tuple[str, str], ...] = ()  # further ones, live's and the copy's
-    elsewhere: tuple[str, ...] = ()  # sites of the installation that answer on live only, at hosts of their own
-    machines: tuple[OtherMachine, ...] = ()  # others that its settings files name
-    program: str = ""  # what answers for the system: "php", "python"; empty: not known
-    inside: str = ""  # where the copy's tree is, in its folder
-    private: tuple[str, ...] = ()  # what in the copy's tree nobody is to fetch: its settings, its database
-
-
-def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, database: str | None = None,
-          prefix: str | None = None, skip: Sequence[str] = (), tell: Listener = silent, mask: bool = False,
-          gate: str = "", follow_links: Sequence[str] = (), skip_rows: Sequence[str] = (),
-          over: bool = False, of_site: str = "", addresses: Mapping[str, str] = MappingProxyType({})) -> CloneResult:
+def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str,
+          options: CloneOptions = PLAIN, tell: Listener = silent) -> CloneResult:
     """Make a staging copy of the site at `where` in the new folder `into`, answering at `url`.
 
-    database: staging's own, as a URL (or a path, for SQLite); prefix: what its tables' names begin with. Both left
-    out: for SQLite as live's file lies to live's; on a server a new database beside live's, if the rights allow it.
-    skip: patterns of files to leave out. mask: put made-up values in the place of personal data. gate: what the copy's
-    pages ask for, as `guards.gate` makes it. follow_links: links out of the tree that count as the folders that they
-    lead to. skip_rows: patterns of tables whose rows the copy does without. over: what the folder holds is set aside,
-    and comes back when the copy is removed. of_site: of an installation of several sites, the one that the voyage is
-    of, by its number, address or path; the rest is copied, too, and goes home only when it is named. addresses: further
-    ones that live answers at, and what each is in the copy. Raises SiteError or VoyageError, with everything removed
-    that was made.
+    Raises SiteError or VoyageError, with everything removed that was made.
     """
     check_name(name)
     start = monotonic()
@@ -127,29 +75,28 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str, 
         raise SiteError(f"{live.uncopyable}.", left="Nothing was made.",
                         next_step="Write it in the configuration as a text, or as what lies beside it, such as "
                                   "__DIR__ . '/wp-content'; then clone.")
-    follow(live.files, follow_links)
+    follow(live.files, options.follow_links)
     url = check_url(url)
-    further = _further(live, url, addresses)
+    further = _further(live, url, options.addresses)
     target = written(str(into)).resolve()
     home.make()
     with home.lock(name):
         _check_voyage(home, name)
-        staging_db = _staging_database(live, target, name, database, prefix)
+        copy = replace(live, home=target, files=tree_at(target),
+                       database=_staging_database(live, target, name, options))
         passed: list[SkippedFile] = []
-        entries = list(live.files.scan(live.foreign_paths(), (*ignored(live.profile), *skip), passed.append))
-        check_places(live, target, url, staging_db, entries, over)
+        entries = list(live.files.scan(live.foreign_paths(), (*ignored(live.profile), *options.skip), passed.append))
+        check_places(live, target, url, copy.database, entries, options.over)
         inside = below(target, live.files.at) if live.has_files else None
         if inside is not None:  # a folder that is there, for the copy, is no part of it
             entries = [e for e in entries if e.path != str(inside) and not e.path.startswith(f"{inside}/")]
         voyage = Voyage(name, secrets.token_hex(8), recognised_from(live), _called(home, live), live.url,
                         str(target / written(recognised_from(live)).name) if live.site_file else str(target),
-                        str(target), url, staging_db.shown, now())
-        asked = database is not None or prefix is not None
-        work = Cloning(home, voyage, live, target, staging_db, asked, skip, entries, passed, tell, mask, gate,
-                      skip_rows, over, of_site, further)
+                        str(target), url, copy.database.shown, now())
+        work = Cloning(home, voyage, live, copy, replace(options, addresses=dict(further)), (entries, passed), tell)
         home.write(voyage)
         try:
-            with fenced(live, replace(live, home=target, files=tree_at(target), database=staging_db)):
+            with fenced(live, copy):
                 result = work.run()
         except BaseException:
             remove(home, voyage)
@@ -164,36 +111,31 @@ def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
     """
     check_finished(recognise(voyage.live))
     check_removable(home, voyage.name)
-    skip: list[str] = []
-    links: list[str] = []
-    rows: list[str] = []
-    over = False
-    of_site = ""
-    addresses: dict[str, str] = {}
-    mask, gate = False, ""
+    options = CloneOptions()
     with suppress(VoyageError):
         anchor = Anchor(home.folder(voyage.name) / "anchor.db")
-        skip = list(anchor.fact("skip") or ())
-        links = list(anchor.fact("followed") or {})
-        rows = list(anchor.fact("skip_rows") or ())
-        over = bool(anchor.fact("over"))
-        of_site = str(anchor.fact("network_site") or "")
-        addresses = dict(zip(*further_addresses(anchor), strict=True))
-        mask, gate = bool(anchor.fact("mask")), str(anchor.fact("gate") or "")
+        options = _options_of(anchor)
         anchor.close()
-    database, prefix = None, None
     with suppress(SiteError):
         staging = recognise(voyage.staging)
-        if voyage.made == Made.TABLES:  # a place that the user named: only they can name it
-            database = staging.database.url.render_as_string(hide_password=False)
-            prefix = staging.database.prefix
+        if voyage.made == MadePlace.TABLES:  # a place that the user named: only they can name it
+            options = replace(options, database=staging.database.url.render_as_string(hide_password=False),
+                              prefix=staging.database.prefix)
     with home.lock(voyage.name):
         left = remove(home, voyage)
     if left:
         raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
                           next_step="Remove what is left by hand, then clone again.")
-    return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, database, prefix, skip, tell, mask, gate,
-                 links, rows, over, of_site, addresses)
+    return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, options, tell)
+
+
+def _options_of(anchor: Anchor) -> CloneOptions:
+    """How a copy was made, as its anchor remembers it; but for where its tables are."""
+    return CloneOptions(
+        skip=tuple(anchor.fact("skip") or ()), mask=bool(anchor.fact("mask")), gate=str(anchor.fact("gate") or ""),
+        follow_links=tuple(anchor.fact("followed") or {}), skip_rows=tuple(anchor.fact("skip_rows") or ()),
+        over=bool(anchor.fact("over")), of_site=str(anchor.fact("network_site") or ""),
+        addresses=dict(zip(*further_addresses(anchor), strict=True)))
 
 
 def _further(live: Site, url: str, addresses: Mapping[str, str]) -> list[tuple[str, str]]:
@@ -231,34 +173,25 @@ def _check_voyage(home: Home, name: str) -> None:
         remove(home, old)  # an interrupted clone leaves nothing that anyone relies on
 
 
-def _staging_database(live: Site, target: AnyPath, name: str, wanted: str | None, prefix: str | None) -> Location:
+def _staging_database(live: Site, target: AnyPath, name: str, options: CloneOptions) -> Location:
     """Where staging's tables go: as asked for, else beside live's."""
     engine = live.database.engine
-    if wanted is None and prefix is None:
+    if not options.names_database:
         return engine.beside(live.database, live.home, target, name)
-    return engine.asked(live.database, wanted, prefix, target if host_of(target) else Path.cwd())
+    return engine.asked(live.database, options.database, options.prefix, target if host_of(target) else Path.cwd())
 
 
 class Cloning:
-    def __init__(self, home: Home, voyage: Voyage, live: Site, target: AnyPath, staging_db: Location, asked: bool,
-                 skip: Sequence[str], entries: list[FileEntry], passed: list[SkippedFile], tell: Listener, mask: bool,
-                 gate: str, skip_rows: Sequence[str], over: bool, of_site: str = "",
-                 further: Sequence[tuple[str, str]] = ()) -> None:
-        self.of_site = of_site
-        self.over = over
-        self.gate = gate
-        self.skip_rows = skip_rows
-        self.mask = mask
+    """One clone. copy: where it goes, as a site. scanned: the files of live's that go along, and those passed over."""
+
+    def __init__(self, home: Home, voyage: Voyage, live: Site, copy: Site, options: CloneOptions,
+                 scanned: tuple[list[FileEntry], list[SkippedFile]], tell: Listener) -> None:
+        self.home, self.voyage, self.live, self.options, self.tell = home, voyage, live, options, tell
+        self.target = target = copy.home
+        self.database = self.location_for_copy = copy.database
+        self.entries, self.passed = scanned
+        self.skip_rows: tuple[str, ...] = tuple(options.skip_rows)
         self.masked: dict[str, int] = {}
-        self.home = home
-        self.voyage = voyage
-        self.live = live
-        self.target = target
-        self.database = staging_db
-        self.location_for_copy = staging_db
-        self.asked = asked
-        self.skip = tuple(skip)
-        self.tell = tell
         self.live_home, self.place = tree_at(live.home), tree_at(target)
         within = self.live_home.within(live.files.at)
         self.inside = "files" if within is None else within  # where the copy's tree is, in its folder
@@ -266,13 +199,11 @@ class Cloning:
         self.profile: Profile = live.profile
         mine, theirs = (on_machine(t.at) for t in (live.files, self.files)) if live.has_files else ("", "")
         self.mark = f"STAGING COPY of {live.name}: voyage {voyage.name}"
+        further = tuple(options.addresses.items())
         self.live_urls = UrlForms(live.url, folder=mine, further=[(tree,) for tree, _ in further])
         self.staging_urls = UrlForms(voyage.url, (live.url,), theirs, (mine,) if mine else (),
                                      [(here, tree) for tree, here in further])
-        self.further = tuple(further)
         self.elsewhere: tuple[str, ...] = ()
-        self.entries = entries
-        self.passed = passed
         self.databases = DatabaseWords.of(live.database), DatabaseWords.of(self.database)
         self.naming: set[str] = set()  # files that name the database, and have the copy's own
         self.words = words_of(self.live_urls, self.staging_urls)
@@ -288,7 +219,7 @@ class Cloning:
         self.place.make_root()
         self._closed(0o700)  # nobody looks in, and no server answers from here, until all is as it must be
         self.place.write(STAMP, self.voyage.id.encode() + b"\n", 0o600)
-        if self.over:
+        if self.options.over:
             set_aside(self.place)
         anchor = Anchor.create(self.home.folder(self.voyage.name) / "anchor.db")
         try:
@@ -298,11 +229,11 @@ class Cloning:
                 files, size = self._files(anchor)
                 laid = self._guard_file()
                 anchor.set_fact("since", self.voyage.since)
-                anchor.set_fact("skip", list(self.skip))
-                anchor.set_fact("over", self.over)
+                anchor.set_fact("skip", list(self.options.skip))
+                anchor.set_fact("over", self.options.over)
                 anchor.set_fact("skip_rows", list(self.skip_rows))
                 anchor.set_fact("followed", dict(self.live.files.followed))
-                anchor.set_fact("gate", self.gate)
+                anchor.set_fact("gate", self.options.gate)
                 remember(anchor, self.live_urls, self.staging_urls, self.naming)
             self._configuration()
             self._answers()
@@ -321,8 +252,9 @@ class Cloning:
         return CloneResult(done, len(tables), self.rows, files, size, self.rewritten, proved,
                            (*guards, *laid, *self._own_module()),
                       tuple(self.passed), tuple(n for n, t in tables.items() if not t.key), 0.0,
-                      self.masked if self.mask else None, tuple(self.left), unasked,
-                      self.further, self.elsewhere, tuple(self.machines), self._program(), self.inside, self._private())
+                      self.masked if self.options.mask else None, tuple(self.left), unasked,
+                      tuple(self.options.addresses.items()), self.elsewhere, tuple(self.machines), self._program(),
+                      self.inside, self._private())
 
     def _program(self) -> str:
         first = self.profile.serve[0] if self.profile.serve else ""
@@ -336,8 +268,8 @@ class Cloning:
         with self._moment() as (source, place, tables):
             network = self.profile.network
             members = network_sites(network, source, tables) if network is not None else {}
-            if self.of_site:
-                anchor.set_fact("network_site", number_of(members, self.of_site))
+            if self.options.of_site:
+                anchor.set_fact("network_site", number_of(members, self.options.of_site))
             self.elsewhere = tuple(outside(members, [base.rest for base in self.live_urls.bases]))
             self.tell(Progress("learning", 0, None, "tables"))
             learned = learn(source, tables, self.profile, address=self.live_urls.pieces())
@@ -350,7 +282,7 @@ class Cloning:
             return tables, self._rows_of(anchor, source, self._opened(place), tables)
 
     @contextmanager
-    def _moment(self) -> Iterator[tuple[Database, Place, dict[str, Table]]]:
+    def _moment(self) -> Iterator[tuple[Database, CopyPlace, dict[str, Table]]]:
         """Live's database as it is at one moment, a place made for the copy, and live's tables."""
         source = self.live.open(readonly=True)
         try:
@@ -366,15 +298,15 @@ class Cloning:
         finally:
             source.close()
 
-    def _make_place(self, source: Database) -> Place:
+    def _make_place(self, source: Database) -> CopyPlace:
         """Make the place for the copy's tables, and take down what it is before anything is put there."""
         if self._is_missing():  # a database is made by itself: between that and this record one may be stopped
             engine = self.database.engine
-            self.voyage = replace(self.voyage, place=engine.place_of(self.database), made=Made.BEGUN,
+            self.voyage = replace(self.voyage, place=engine.place_of(self.database), made=MadePlace.BEGUN,
                                   engine=engine.name)
             self.home.write(self.voyage)
         place = self.database.engine.make_place(
-            self.live.database, self.database, self.asked, self._fallback_prefix())
+            self.live.database, self.database, self.options.names_database, self._fallback_prefix())
         names = (*source.tables(), *source.views())  # the place is marked by now, if it is beside live's tables
         self.database, self.location_for_copy = place.location, place.for_copy
         self.voyage = replace(
@@ -398,7 +330,7 @@ class Cloning:
             return isinstance(error, NoSuchDatabase) and self.live.database.on_server_of(self.database)
         return False
 
-    def _opened(self, place: Place) -> Database:
+    def _opened(self, place: CopyPlace) -> Database:
         """Staging's database, open for filling. A file belongs to whom live's does: from the start, for whatever the
         engine lays beside it follows it."""
         file, live_file = self.database.file, self.live.database.file
@@ -451,7 +383,7 @@ class Cloning:
         return copier.proved
 
     def _mask(self, anchor: Anchor, source: Database, tables: dict[str, Table]) -> Mask | None:
-        if not self.mask:
+        if not self.options.mask:
             return None
         made = recipe(self.profile, source, tables)
         anchor.set_fact("mask", made.data())
@@ -544,7 +476,7 @@ class Cloning:
 
     def _guards(self, anchor: Anchor, tables: dict[str, Table]) -> list[Guard]:
         guards = guards_of(self.live, self._facts())
-        if self.gate and not (self.profile.gate_setting or self.profile.guard_file):
+        if self.options.gate and not (self.profile.gate_setting or self.profile.guard_file):
             raise SiteError("It is not known how this site's pages can ask for a password.",
                             left="Live was only read; the copy was removed.",
                             next_step="Leave --gate out, and protect the copy by the web server.")
@@ -564,10 +496,12 @@ class Cloning:
                     anchor.set_digest(Side.STAGING, table.name, move.key, move.digest)
         finally:
             database.close()
-        return [Guard(g.name, "asks for a name and a password") if g.value == self.gate else g for g in guards]
+        gate = self.options.gate
+        return [Guard(g.name, "asks for a name and a password") if g.value == gate else g for g in guards]
 
     def _facts(self) -> dict[str, str]:
-        return {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name, "gate": self.gate}
+        return {"voyage": self.voyage.name, "since": self.voyage.since, "live": self.live.name,
+                "gate": self.options.gate}
 
     def _own_module(self) -> list[Guard]:
         made = env_file.PROGRAM in self.live.configuration_files

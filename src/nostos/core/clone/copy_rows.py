@@ -180,7 +180,7 @@ class RowCopier:
             for side in Side:
                 self.anchor.remember_table(side, table)
             if table.key:
-                read.append(_Table(self, table, inside if table in keyed else None))
+                read.append(_TableCopy(self, table, inside if table in keyed else None))
                 read[-1].read()
             else:
                 self.insert_all(table)
@@ -208,7 +208,7 @@ class RowCopier:
         put()
 
 
-class _Table:
+class _TableCopy:
     """One keyed table on its way."""
 
     def __init__(self, copier: RowCopier, table: Table, inside: InsideCopy | None) -> None:

@@ -10,18 +10,20 @@ import secrets
 import shutil
 from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from nostos.core.clock import now
 from nostos.core.clone.asking import asked
 from nostos.core.clone.clone import Cloning
 from nostos.core.clone.copy_rows import differing
+from nostos.core.clone.options import PLAIN
 from nostos.core.clone.remove import remove
 from nostos.core.database.protocol import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import SiteError, VoyageError
 from nostos.core.files.entry import OWN_PREFIX, STAMP
 from nostos.core.files.tree import SkippedFile
+from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, written
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent
@@ -60,7 +62,8 @@ class ExactCopying(Cloning):
         voyage = Voyage(NAME, secrets.token_hex(8), recognised, live.name, live.url,
                         str(folder / written(recognised).name) if live.site_file else str(folder), str(folder),
                         live.url, database.shown, now(), alone=True)
-        work = cls(home, voyage, live, folder, database, False, (), entries, passed, tell, False, "", (), False)
+        copy = replace(live, home=folder, files=tree_at(folder), database=database)
+        work = cls(home, voyage, live, copy, PLAIN, (entries, passed), tell)
         home.write(voyage)
         work.mark = ""
         work.place.make_root()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from contextlib import suppress
 from dataclasses import replace
 
-from nostos.core.database.registry import Made, engine
+from nostos.core.database.registry import MadePlace, engine
 from nostos.core.errors import RecoverNeeded, SiteError
 from nostos.core.files.entry import OWN_PREFIX, STAMP
 from nostos.core.files.tree import FileTree
@@ -88,9 +88,9 @@ def put_back(tree: FileTree) -> None:
 
 def _remove_rows(voyage: Voyage) -> list[str]:
     """Remove staging's rows. Returns what had to be left."""
-    if voyage.made in ("", Made.NOTHING):
+    if voyage.made in ("", MadePlace.NOTHING):
         return []
-    if voyage.made == Made.FILE:
+    if voyage.made == MadePlace.FILE:
         location = engine(voyage.engine).at_path(voyage.place, on_host(host_of(written(voyage.into)), "/"))
     else:
         # Credentials are never kept in a voyage's record: they are read where the site itself has them.
@@ -103,12 +103,12 @@ def _remove_rows(voyage: Voyage) -> list[str]:
             if location.same_as(recognise(voyage.live).database):
                 return [f"{voyage.database}: it is live's own"]
     try:
-        if voyage.made == Made.BEGUN:
+        if voyage.made == MadePlace.BEGUN:
             return [f"{location.shown}: there is something in it, such as {name}"
                     for name in location.engine.remove_begun(location)[:1]]
-        left = location.engine.remove_place(location, Made(voyage.made), voyage.tables, voyage.user)
+        left = location.engine.remove_place(location, MadePlace(voyage.made), voyage.tables, voyage.user)
         if left and voyage.alone:
-            left = location.engine.remove_place(location, Made(voyage.made), left, "")
+            left = location.engine.remove_place(location, MadePlace(voyage.made), left, "")
     except SiteError as error:
         return [f"{voyage.database}: {error.what}"]
     return [f"the table {name}: it was not there when the copy was made; drop it by hand if it is staging's"

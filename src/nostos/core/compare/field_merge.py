@@ -9,7 +9,7 @@ from typing import Any
 
 from nostos.core.profiles.policies import PLAIN, Policy
 from nostos.core.values.merging import ABSENT, in_stretches, same
-from nostos.core.values.structures import Path, Tree, put
+from nostos.core.values.structures import Path, StructuredValue, put
 
 _IDS = ("id", "uid", "uuid", "_id", "key")  # how entries of lists name themselves
 
@@ -55,13 +55,13 @@ def merge(policy: Policy, base: Any, live: Any, staging: Any,
     A structure yields one result for each key that changed, however deep. paths: policies of single keys inside it.
     """
     trees = (base, live, staging)
-    if policy.keyed and any(isinstance(v, Tree) for v in trees) and not any(
-            v.rigid for v in trees if isinstance(v, Tree)):
-        known = [v.data if isinstance(v, Tree) else v for v in trees]
+    if policy.keyed and any(isinstance(v, StructuredValue) for v in trees) and not any(
+            v.rigid for v in trees if isinstance(v, StructuredValue)):
+        known = [v.data if isinstance(v, StructuredValue) else v for v in trees]
         yield from _structure((), known[0], known[1], known[2], paths or {})
         return
     if policy.unordered:
-        base, live, staging = (v.data if isinstance(v, Tree) else v for v in trees)
+        base, live, staging = (v.data if isinstance(v, StructuredValue) else v for v in trees)
     result = _whole((), policy, base, live, staging)
     if result is not None:
         yield result
@@ -96,7 +96,8 @@ def _structure(path: Path, base: Any, live: Any, staging: Any, paths: Mapping[Pa
     policy = paths.get(path, PLAIN)
     if not policy.compared:
         return
-    base, live, staging = (v.data if isinstance(v, Tree) and not v.rigid else v for v in (base, live, staging))
+    base, live, staging = (v.data if isinstance(v, StructuredValue) and not v.rigid else v
+                           for v in (base, live, staging))
     if live == [] and isinstance(staging, dict):
         live = {}  # PHP writes an empty map and an empty list alike
     elif staging == [] and isinstance(live, dict):
@@ -190,7 +191,7 @@ def _entry(base: Any, live: Any, staging: Any) -> Any:
 
 def _plain(value: Any) -> Any:
     """A value without the ways in which structures inside it are written."""
-    if isinstance(value, Tree):
+    if isinstance(value, StructuredValue):
         return _plain(value.data)
     if isinstance(value, dict):
         return {k: _plain(v) for k, v in value.items()}

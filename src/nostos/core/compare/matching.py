@@ -155,4 +155,4 @@ class Matcher:
             return None
         # An account is one whatever its role: what names it is unique for its table.
         name = table if kind.account else kind.named(row)
-        return (name, *(v.text() if isinstance(v, structures.Tree) else v for v in values))
+        return (name, *(v.text() if isinstance(v, structures.StructuredValue) else v for v in values))

@@ -29,7 +29,7 @@ _GROUP = 3  # digits in a folder's name, where a number is parted among several:
 
 
 @dataclass(frozen=True)
-class _Place:
+class _NumberPlace:
     """Where a number stands in a path. rest: from its name on; folder: above it; before, after: what stands around it
     in the same name. joined: the digits of the folders above that are part of the number."""
 
@@ -41,7 +41,7 @@ class _Place:
     joined: str = ""
 
 
-def _places(path: str) -> Iterator[_Place]:
+def _places(path: str) -> Iterator[_NumberPlace]:
     """Every number of a path that stands by itself in a name."""
     parts = path.split("/")
     for at, part in enumerate(parts):
@@ -57,7 +57,7 @@ def _places(path: str) -> Iterator[_Place]:
                 joined = above + joined
             if _is_date(parts[:at], match.group()):
                 continue
-            yield _Place("/".join(parts[at:]), folder, part[:match.start()], part[match.end():][:1],
+            yield _NumberPlace("/".join(parts[at:]), folder, part[:match.start()], part[match.end():][:1],
                          int(joined + match.group()), joined)
 
 
@@ -72,7 +72,7 @@ def _is_date(above: Sequence[str], number: str) -> bool:
 
 
 @dataclass
-class _Evidence:
+class _NumberEvidence:
     """What is known of places and of tables, each asked once."""
 
     rows: Rows
@@ -81,7 +81,7 @@ class _Evidence:
     listed: dict[str, list[str]] = field(default_factory=dict)
     keys: dict[tuple[str, str, str, str], set[int]] = field(default_factory=dict)
 
-    def numbers_at(self, place: _Place) -> set[int] | None:
+    def numbers_at(self, place: _NumberPlace) -> set[int] | None:
         """The numbers that stand at such a place on live; None where they are written as days and months are."""
         groups = len(place.joined) // _GROUP
         above = [("/".join(place.folder.split("/")[:-groups]) if groups else place.folder, "")]
@@ -104,7 +104,7 @@ class _Evidence:
                 self.listed[folder] = []
         return self.listed[folder]
 
-    def are_keys(self, table: Table, place: _Place, numbers: Collection[int]) -> set[int]:
+    def are_keys(self, table: Table, place: _NumberPlace, numbers: Collection[int]) -> set[int]:
         """Which of these are keys of a table on live."""
         asked = (table.name, place.folder, place.before, place.after)
         if asked not in self.keys:
@@ -112,7 +112,7 @@ class _Evidence:
                 table, [(n,) for n in sorted(numbers)])} if numbers else set()
         return self.keys[asked]
 
-    def says(self, place: _Place, path: str, name: str, raws: Sequence[Row]) -> bool:
+    def says(self, place: _NumberPlace, path: str, name: str, raws: Sequence[Row]) -> bool:
         """Whether a number in a path is that of a row of a table. raws: the row, as the sides have it."""
         table = self.rows.table(name)
         on_live = self.rows.target_tables if self.rows.target is Side.LIVE else self.rows.source_tables
@@ -139,7 +139,7 @@ def _names(raws: Iterable[Row], path: str) -> bool:
                and not v.isdigit() for raw in raws for v in raw.values())
 
 
-def _called_after(place: _Place, table: Table) -> bool:
+def _called_after(place: _NumberPlace, table: Table) -> bool:
     """Whether what stands right before a number is what the rows of a table are called."""
     path_words = words(place.before) or words(place.folder.rpartition("/")[2])
     if place.joined:
@@ -166,7 +166,7 @@ def numbered(rows: Rows, files: Sequence[FileState], databases: Mapping[Side, Da
         for name, number, called in keys[side].renamed():
             if number in wanted and isinstance(number, int) and called.isdigit() and name in tables[side]:
                 by_number[side].setdefault(number, {}).setdefault((name, (called,)), None)
-    evidence = _Evidence(rows, databases[Side.LIVE], live)
+    evidence = _NumberEvidence(rows, databases[Side.LIVE], live)
     owners = {c.table: c.owner for c in rows.profile.children}
     known = {(o.folder.split("/")[0], t) for o in rows.profile.files for t in (o.table, owners.get(o.table))}
     places = {}

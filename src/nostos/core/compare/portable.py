@@ -19,7 +19,7 @@ from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.model import Profile, Reference
 from nostos.core.values import names, rewriting, shapes, structures
 from nostos.core.values import references as refs
-from nostos.core.values.structures import Tree
+from nostos.core.values.structures import StructuredValue
 from nostos.core.values.tokens import CLOSE, OPEN, escape, unescape
 from nostos.core.values.urls import UrlForms
 
@@ -31,7 +31,7 @@ def plain(form: Mapping[str, Any]) -> Row:
     """A portable row with its structures as text: for conditions on its columns, not for writing."""
     if isinstance(form, Deferred):
         return dict(form.raw)
-    return {c: v.text() if isinstance(v, Tree) else v for c, v in form.items()}
+    return {c: v.text() if isinstance(v, StructuredValue) else v for c, v in form.items()}
 
 
 class Deferred(Mapping[str, Any]):
@@ -79,7 +79,7 @@ class Unresolved(Exception):
 
 
 @dataclass(frozen=True)
-class _Column:
+class _PortableColumn:
     whole: tuple[Reference, ...]
     paths: tuple[Reference, ...]
     patterns: tuple[Reference, ...]
@@ -110,17 +110,17 @@ class Translator:
         self._tables = tables
         self.urls = urls
         self.keys = keys
-        self._columns: dict[tuple[str, str], _Column] = {}
+        self._columns: dict[tuple[str, str], _PortableColumn] = {}
         self.files: Mapping[str, tuple[str, frozenset[Value]]] = {}  # whose rows hold names of files alone, by a column
         for r in profile.references:
             if r.to and r.to_column is None and r.to in tables and tables[r.to].surrogate:
-                now = self._columns.get((r.table, r.column), _Column((), (), ()))
+                now = self._columns.get((r.table, r.column), _PortableColumn((), (), ()))
                 if r.path:
-                    now = _Column(now.whole, (*now.paths, r), now.patterns)
+                    now = _PortableColumn(now.whole, (*now.paths, r), now.patterns)
                 elif r.pattern:
-                    now = _Column(now.whole, now.paths, (*now.patterns, r))
+                    now = _PortableColumn(now.whole, now.paths, (*now.patterns, r))
                 else:
-                    now = _Column((*now.whole, r), now.paths, now.patterns)
+                    now = _PortableColumn((*now.whole, r), now.paths, now.patterns)
                 self._columns[r.table, r.column] = now
 
     @property
@@ -228,7 +228,7 @@ class Translator:
         if inner is not None:
             tree = structures.read(inner) if structures.may_be_structure(inner) else None
             made = self._within(inner, paths, patterns, at) if tree is None else self._tree(tree, paths, patterns, at)
-            return text if made in (inner, tree) else Tree(made, structures.Base64Style())
+            return text if made in (inner, tree) else StructuredValue(made, structures.Base64Style())
         return rewriting.opened(text, lambda part: self._text(part, patterns, paths, at))
 
     def _is_plain(self, table: str, column: str) -> bool:
@@ -295,8 +295,8 @@ class Translator:
                 done = end
         return "".join([*parts, text[done:]])
 
-    def _tree(self, tree: Tree, paths: tuple[Reference, ...], patterns: tuple[Reference, ...],
-              at: structures.Path = ()) -> Tree:
+    def _tree(self, tree: StructuredValue, paths: tuple[Reference, ...], patterns: tuple[Reference, ...],
+              at: structures.Path = ()) -> StructuredValue:
         """A structure with its references as tokens. at: where it is itself, inside another."""
         def leaf(path: structures.Path, value: Any) -> Any:
             whole = (*at, *path)
@@ -318,7 +318,7 @@ class Translator:
                 r.path[:-1], (*at, *path)))
             return self._key(name, references)
 
-        return Tree(structures.change(tree.data, leaf, key), tree.style)
+        return StructuredValue(structures.change(tree.data, leaf, key), tree.style)
 
     def _key(self, name: Any, references: tuple[Reference, ...]) -> Any:
         """The key of a map, with the references in it as tokens."""

@@ -12,18 +12,18 @@ import re
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
-from nostos.core.database.sql_text import Mark, Token, balanced, meant, tokens, top_level
+from nostos.core.database.sql_text import Token, TokenKind, balanced, meant, tokens, top_level
 from nostos.core.errors import SiteError
 
 _READS = ("select", "with", "values", "(")  # how what a view shows begins
 _CLAUSES = ("include", "nulls", "with", "where", "comment", "tablespace")  # of an index, after its columns
 _OBEYED = re.compile(r"/\*M?!\d*(.*)\*/", re.DOTALL)
-_NONE = Token(Mark.BLANK, "")
+_NONE = Token(TokenKind.BLANK, "")
 _ENDS = {"begin": 1, "case": 1, "end": -1}
 
 
 @dataclass(frozen=True)
-class Made:
+class Definition:
     """What a statement makes. kind: "table", "index", "view", "trigger" or "virtual table". over: the table that an
     index or a trigger is on. rest: the tokens after these."""
 
@@ -34,10 +34,10 @@ class Made:
     rest: tuple[Token, ...]
 
 
-def made(sql: str, engine: str, called: str = "") -> Made:
+def made(sql: str, engine: str, called: str = "") -> Definition:
     """Read a statement that makes something. engine: whose SQL it is. called: what it is to make, for people. Raises
     SiteError where it is not one such statement, or more than one."""
-    words = _Words(_read(sql, engine, called), called)
+    words = _DefinitionReader(_read(sql, engine, called), called)
     words.take("create")
     unique = words.has("unique")
     words.has("constraint")
@@ -57,7 +57,7 @@ def made(sql: str, engine: str, called: str = "") -> Made:
         while not words.has("on"):
             words.next()
         over = words.name()
-    definition = Made(kind, name, over, unique, tuple(words.left))
+    definition = Definition(kind, name, over, unique, tuple(words.left))
     _check_rest(definition, called)
     return definition
 
@@ -78,7 +78,7 @@ def of_table(statements: Sequence[str], names: Collection[str]) -> set[str]:
     table_name, sequences = {*names}, set[str]()
     for sql in statements:
         called = next(iter(names), "")
-        words = _Words(_read(sql, "postgresql", called, comments=False), called)
+        words = _DefinitionReader(_read(sql, "postgresql", called, comments=False), called)
         if _stands(";", words.left):
             raise _refused(called, "something follows it")
         if not _is_of_table(words, table_name, sequences):
@@ -86,7 +86,7 @@ def of_table(statements: Sequence[str], names: Collection[str]) -> set[str]:
     return table_name
 
 
-def _is_of_table(words: _Words, table_name: set[str], sequences: set[str]) -> bool:
+def _is_of_table(words: _DefinitionReader, table_name: set[str], sequences: set[str]) -> bool:
     """Whether a statement is about a table's own parts; what it makes is one of them from then on."""
     if words.has("create"):
         if words.has("sequence"):
@@ -123,7 +123,7 @@ def part(sql: str, engine: str, name: str) -> str:
     return sql
 
 
-class _Words:
+class _DefinitionReader:
     """The tokens that are left of a statement, taken from the front."""
 
     def __init__(self, left: Sequence[Token], called: str) -> None:
@@ -162,15 +162,15 @@ class _Words:
         while self.left and self.left[0].text == ".":
             self.left.pop(0)
             names.append(self.next())
-        if any(token.mark not in (Mark.NAME, Mark.TEXT) for token in names):
+        if any(token.mark not in (TokenKind.NAME, TokenKind.TEXT) for token in names):
             raise _refused(self.called, "it makes something else")
-        return ["", *(t.word if t.mark is Mark.NAME and t.text[:1] in '"`[' else t.text.strip("'") for t in names)]
+        return ["", *(t.word if t.mark is TokenKind.NAME and t.text[:1] in '"`[' else t.text.strip("'") for t in names)]
 
 
 def _read(sql: str, engine: str, name: str, *, comments: bool = True) -> list[Token]:
     try:
         every = tokens(sql, engine)
-        if not comments and any(t.mark is Mark.COMMENT for t in every):
+        if not comments and any(t.mark is TokenKind.COMMENT for t in every):
             raise _refused(name, "")
         every = [one for t in every for one in (_obeyed(t) if engine == "mysql" else (t,))]
     except SiteError:
@@ -183,11 +183,11 @@ def _read(sql: str, engine: str, name: str, *, comments: bool = True) -> list[To
 
 def _obeyed(token: Token) -> Sequence[Token]:
     """A token; of a comment that servers of some age read as if what is in it stood there by itself, what is in it."""
-    match = _OBEYED.fullmatch(token.text) if token.mark is Mark.COMMENT else None
+    match = _OBEYED.fullmatch(token.text) if token.mark is TokenKind.COMMENT else None
     return (token,) if match is None else tokens(match.group(1), "mysql")
 
 
-def _check_rest(definition: Made, called: str) -> None:
+def _check_rest(definition: Definition, called: str) -> None:
     """Raise SiteError where what follows the head of a statement is not what belongs to it."""
     rest = list(definition.rest)
     while rest and rest[-1].text == ";" and definition.kind != "trigger":
@@ -221,7 +221,7 @@ def _has_columns(rest: Sequence[Token]) -> bool:
 
 
 def _stands(sign: str, tokens: Sequence[Token]) -> bool:
-    return any(t.text == sign and t.mark is Mark.SIGN for t in tokens)
+    return any(t.text == sign and t.mark is TokenKind.SIGN for t in tokens)
 
 
 def _one_body(words: Sequence[str]) -> bool:

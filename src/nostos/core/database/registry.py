@@ -81,7 +81,7 @@ class Location:
         return self.engine.open(self, readonly)
 
 
-class Made(StrEnum):
+class MadePlace(StrEnum):
     """What was made for a copy's tables."""
 
     FILE = "file"
@@ -92,14 +92,14 @@ class Made(StrEnum):
 
 
 @dataclass(frozen=True)
-class Place:
+class CopyPlace:
     """A new place for a copy's tables, and what was made for it.
 
     user: name, host and password of a user of the server's who was made for it, and who may use it and nothing else.
     """
 
     location: Location
-    made: Made
+    made: MadePlace
     user: tuple[str, str, str] | None = None
 
     @property
@@ -228,7 +228,7 @@ class Engine(ABC):
         starts. Raises SiteError."""
 
     @abstractmethod
-    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
+    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> CopyPlace:
         """Make a place for a copy, as far as it must be made before it is opened.
 
         asked: the user named the place; where not, and the rights do not allow a new database, tables in live's
@@ -240,7 +240,7 @@ class Engine(ABC):
         return []
 
     @abstractmethod
-    def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
+    def remove_place(self, location: Location, made: MadePlace, tables: Collection[str], user: str) -> list[str]:
         """Remove what was made for a place. Returns the names of tables beside it that had to be left.
 
         tables: the full names of what was made in a database that is not the copy's alone. user: the one who was made

@@ -14,7 +14,7 @@ from enum import StrEnum
 from nostos.core.errors import SiteError
 
 
-class Mark(StrEnum):
+class TokenKind(StrEnum):
     """What a token is."""
 
     NAME = "name"  # a word, or a name in its quotes
@@ -29,14 +29,14 @@ class Mark(StrEnum):
 class Token:
     """mark: what it is. text: as it stands there."""
 
-    mark: Mark
+    mark: TokenKind
     text: str
 
     @property
     def word(self) -> str:
         """A name without its quotes, in small letters where it has none."""
         first = self.text[:1]
-        if self.mark is not Mark.NAME or first not in '"`[':
+        if self.mark is not TokenKind.NAME or first not in '"`[':
             return self.text.lower()
         last = "]" if first == "[" else first
         return self.text[1:-1].replace(last * 2, last)
@@ -85,7 +85,7 @@ def tokens(sql: str, engine: str) -> list[Token]:
         if kind == "sign" and (text in _ENDLESS or text < " " or text == "\x7f" or (
                 engine != "postgresql" and sql.startswith("/*", at))):
             raise SiteError("A definition is not read: something in it never ends.", left="Nothing of it was done.")
-        tokens.append(Token(Mark.NAME if kind == "quoted" else Mark(kind), text))
+        tokens.append(Token(TokenKind.NAME if kind == "quoted" else TokenKind(kind), text))
         at += len(text)
     return tokens
 
@@ -105,16 +105,16 @@ def _nested(sql: str, at: int) -> str:
 
 def meant(tokens: Sequence[Token]) -> list[Token]:
     """Tokens without blanks and comments."""
-    return [t for t in tokens if t.mark not in (Mark.BLANK, Mark.COMMENT)]
+    return [t for t in tokens if t.mark not in (TokenKind.BLANK, TokenKind.COMMENT)]
 
 
 def balanced(tokens: Sequence[Token]) -> bool:
     """Whether every bracket is closed by its own kind, in order."""
     due: list[str] = []
     for token in tokens:
-        if token.mark is Mark.SIGN and token.text in _OPENING:
+        if token.mark is TokenKind.SIGN and token.text in _OPENING:
             due.append(_CLOSING[_OPENING.index(token.text)])
-        elif token.mark is Mark.SIGN and token.text in _CLOSING and (not due or due.pop() != token.text):
+        elif token.mark is TokenKind.SIGN and token.text in _CLOSING and (not due or due.pop() != token.text):
             return False
     return not due
 
@@ -123,8 +123,8 @@ def top_level(tokens: Sequence[Token]) -> Iterator[Token]:
     """The tokens that stand in no bracket, without brackets."""
     depth = 0
     for token in tokens:
-        opens = token.mark is Mark.SIGN and token.text in _OPENING
-        depth -= token.mark is Mark.SIGN and token.text in _CLOSING
+        opens = token.mark is TokenKind.SIGN and token.text in _OPENING
+        depth -= token.mark is TokenKind.SIGN and token.text in _CLOSING
         if not depth and not opens and token.text not in _CLOSING:
             yield token
         depth += opens
@@ -136,10 +136,10 @@ def calls(sql: str, engine: str) -> frozenset[str]:
     words = meant(tokens(sql, engine))
     called = set()
     for at, token in enumerate(words[:-1]):
-        if token.mark is not Mark.NAME or words[at + 1].text != "(":
+        if token.mark is not TokenKind.NAME or words[at + 1].text != "(":
             continue
         start = at  # of a name in its schema
-        while start >= 2 and words[start - 1].text == "." and words[start - 2].mark is Mark.NAME:
+        while start >= 2 and words[start - 1].text == "." and words[start - 2].mark is TokenKind.NAME:
             start -= 2
         before = words[start - 1].word if start else ""
         if before not in _NO_CALL_AFTER:

@@ -23,7 +23,7 @@ _MEDIA = words.listed("media")
 
 
 @dataclass(frozen=True)
-class _Kinds:
+class _KindColumns:
     """Where the kind of a table's rows stands: in which table, under which column is the row's key, in which its kind.
     """
 
@@ -39,10 +39,10 @@ class Kinds:
         self.database = database
         self.tables = tables
         self.samples = dict(samples)
-        self._known: dict[str, _Kinds | None] = {}
+        self._known: dict[str, _KindColumns | None] = {}
         self._in_order: dict[str, list[tuple[int, str]]] = {}  # keys and kinds
 
-    def of(self, table: str) -> _Kinds | None:
+    def of(self, table: str) -> _KindColumns | None:
         if table not in self._known:
             self._known[table] = self._own(self.tables[table]) or self._beside(self.tables[table])
         return self._known[table]
@@ -75,23 +75,23 @@ class Kinds:
             self.samples[table.name] = self.database.sample(table, _SAMPLE)
         return self.samples[table.name]
 
-    def _own(self, table: Table) -> _Kinds | None:
+    def _own(self, table: Table) -> _KindColumns | None:
         for column in table.stored:
             if words.words(column)[-1:] and words.words(column)[-1] in _SAYS_KIND:
                 values = Counter(str(row[column]) for row in self._rows(table))
                 if 1 < len(values) <= _MOST and all(_KIND.fullmatch(v) for v in values):
                     total = sum(values.values())
-                    return _Kinds(table, table.key[0], column, {k: n / total for k, n in values.items()})
+                    return _KindColumns(table, table.key[0], column, {k: n / total for k, n in values.items()})
         return None
 
-    def _beside(self, table: Table) -> _Kinds | None:
+    def _beside(self, table: Table) -> _KindColumns | None:
         """The kinds that another table gives to a table's rows: which it names by the very name of their key."""
         for other in self.tables.values():
             key = table.key[0]
             if other.name != table.name and key not in ("id", "ID") and key in other.stored and key not in other.key:
                 kind = self._own(other) if any({key} < {*u} for u in (*other.uniques, other.key)) else None
                 if kind is not None and any({key, kind.column} == {*u} for u in (*other.uniques, other.key)):
-                    return _Kinds(other, key, kind.column, kind.shares)
+                    return _KindColumns(other, key, kind.column, kind.shares)
         return None
 
     def among(self, table: str, numbers: Sequence[int]) -> Counter[str]:

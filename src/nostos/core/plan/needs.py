@@ -28,7 +28,7 @@ from nostos.core.plan.tree_places import TreePlaces
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.model import Reference
 from nostos.core.values.names import written
-from nostos.core.values.structures import Tree, fits, leaves
+from nostos.core.values.structures import StructuredValue, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
 
 _FILE_URL = re.compile(f"{OPEN}u:[^{CLOSE}]*{CLOSE}(?:/|\\\\+/|%2[Ff])([^\"'<>{OPEN}{CLOSE}\n]{{1,1024}})")
@@ -343,7 +343,7 @@ class _Finder(TreePlaces):
                 yield Need(item.id, owner, f"its {', '.join(fk.columns)} points at it")
 
     def _by_value(self, item: Item, r: Reference, value: Any) -> Iterator[Need]:
-        if value is None or isinstance(value, Tree) or r.to_column is None:
+        if value is None or isinstance(value, StructuredValue) or r.to_column is None:
             return
         owner = self.new_rows.get((r.to, r.to_column, value))
         if owner is not None:
@@ -379,7 +379,7 @@ class _Finder(TreePlaces):
 
 
 def _names(r: Reference, value: Any) -> Iterator[str]:
-    if isinstance(value, Tree):
+    if isinstance(value, StructuredValue):
         pattern = r.path or ()
         for path, leaf in leaves(value.data):
             if isinstance(leaf, str) and (fits(pattern, path) or not path):
@@ -391,7 +391,7 @@ def _names(r: Reference, value: Any) -> Iterator[str]:
 
 
 def _texts(value: Any) -> Iterator[str]:
-    if isinstance(value, Tree):
+    if isinstance(value, StructuredValue):
         yield from (leaf for _, leaf in leaves(value.data) if isinstance(leaf, str))
     elif isinstance(value, str):
         yield value

@@ -15,7 +15,7 @@ from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.values import references as refs
 from nostos.core.values import structures
 from nostos.core.values.merging import ABSENT, same
-from nostos.core.values.structures import Tree
+from nostos.core.values.structures import StructuredValue
 
 
 class WriteAction(StrEnum):
@@ -77,7 +77,7 @@ def _row_write(rows: Rows, item: Item, state: RowState, fields: list[Field]) -> 
         return RowWrite(item.id, WriteAction.INSERT, state, _inserted(rows, state, state.source))
     values: Portable = {}
     for f in going:
-        if f.merged.path or isinstance(state.target.get(f.column), Tree):
+        if f.merged.path or isinstance(state.target.get(f.column), StructuredValue):
             values[f.column] = _structured(values.get(f.column, state.target.get(f.column)), f, state)
         elif f.column and f.merged.result is not ABSENT:
             values[f.column] = f.merged.result
@@ -87,15 +87,15 @@ def _row_write(rows: Rows, item: Item, state: RowState, fields: list[Field]) -> 
 def _structured(target: Any, f: Field, state: RowState) -> Any:
     """Live's structure with one key set, or as a whole where live has none."""
     result = f.merged.result
-    if not isinstance(target, Tree):
+    if not isinstance(target, StructuredValue):
         return result
-    if isinstance(result, Tree):
+    if isinstance(result, StructuredValue):
         if result.rigid and not f.merged.path:
             return result
         result = result if result.rigid else result.data
     if not f.merged.path and not isinstance(result, dict | list):
         return result
-    return Tree(structures.put(target.data, f.merged.path, result, ABSENT), target.style)
+    return StructuredValue(structures.put(target.data, f.merged.path, result, ABSENT), target.style)
 
 
 def _inserted(rows: Rows, state: RowState, source: Portable) -> Portable:
@@ -114,8 +114,8 @@ def _inserted(rows: Rows, state: RowState, source: Portable) -> Portable:
         if not policy.travels and optional:
             continue
         for path, inner in rows.profile.path_policies(state.table, raw, column).items():
-            if inner.sides_own and isinstance(value, Tree):
-                value = Tree(structures.put(value.data, path, ABSENT, ABSENT), value.style)
+            if inner.sides_own and isinstance(value, StructuredValue):
+                value = StructuredValue(structures.put(value.data, path, ABSENT, ABSENT), value.style)
         values[column] = value
     return values
 

@@ -89,7 +89,7 @@ def _with(table: Table, what: str, named: Mapping[str, str]) -> Table:
 
 def ancestors(database: Database) -> Ancestors:
     """Stands where a comparison has its anchor, for comparisons that have none."""
-    return _Ancestors(database, database.tables())
+    return _StoredAncestors(database, database.tables())
 
 
 def _rows(live: Site, database: Database, entries: list[dict[str, Any]], layers: Iterable[Layer]) -> Rows:
@@ -154,7 +154,7 @@ def _same(one: FileEntry | None, other: FileEntry | None) -> bool:
     return (one is None and other is None) or (one is not None and one.same_as(other))
 
 
-class _Ancestors:
+class _StoredAncestors:
     """Stands where a comparison has its anchor: what is not part of the undo is as live has it."""
 
     def __init__(self, database: Database, tables: Mapping[str, Table]) -> None:

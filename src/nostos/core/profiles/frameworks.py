@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 
 from nostos.core.database.schema import Table
-from nostos.core.profiles.model import Closed, Framework, Join, Profile, Reference, Written
+from nostos.core.profiles.model import Closed, Framework, Join, Profile, Reference, WrittenRows
 from nostos.core.profiles.places import Place
 
 
@@ -113,7 +113,7 @@ class _WrittenRows:
             for target in {fk.target for fk in table.foreign_keys} if table.surrogate else ():
                 self.onto.setdefault(target, []).append(name)
 
-    def of(self, written: Written, name: str, where: tuple[tuple[str, str], ...]) -> Iterator[Reference]:
+    def of(self, written: WrittenRows, name: str, where: tuple[tuple[str, str], ...]) -> Iterator[Reference]:
         """In a row of a table. where: by which it is known that it is of that one."""
         at = Reference(written.table, written.column, to=base_of(self.tables, name), where=where, path=(written.key,))
         yield at

@@ -22,7 +22,7 @@ from nostos.core.profiles.model import (
     Child,
     Closed,
     Configuration,
-    Derived,
+    CounterRule,
     FieldPolicy,
     Folder,
     Framework,
@@ -34,12 +34,12 @@ from nostos.core.profiles.model import (
     Pointers,
     Profile,
     ProfileCaution,
-    Question,
+    ProgramQuestion,
     Reference,
     SettingsTable,
     Through,
     Version,
-    Written,
+    WrittenRows,
 )
 from nostos.core.profiles.network import Network
 from nostos.core.profiles.places import Place
@@ -253,7 +253,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "volatile": volatile,
         "policies": (*(FieldPolicy(*_column(p), policy_named(p["policy"]), _where(p), tuple(_path(p)))
                     for p in data.get("policy", [])), *_setting_policies(data.get("setting-policy", []), settings)),
-        "derived": tuple(Derived(*_column(d), d["counts"], d["by"], _where(d), _through(d))
+        "derived": tuple(CounterRule(*_column(d), d["counts"], d["by"], _where(d), _through(d))
                       for d in data.get("derived", [])),
         "clear": tuple(data.get("clear", {}).get("tables", [])),
         "clear_settings": tuple(data.get("clear", {}).get("settings", [])),
@@ -265,7 +265,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "guard_file": _guard_file(data.get("guards", {}).get("file")),
         "network": _network(data["network"]) if "network" in data else None,
         "serve": _names(data.get("serve", {}).get("command", [])),
-        "question": Question(data["ask"]["program"], _template(data["ask"])) if "ask" in data else None,
+        "question": ProgramQuestion(data["ask"]["program"], _template(data["ask"])) if "ask" in data else None,
         "gate_setting": data.get("guards", {}).get("gate", ""),
         "cautions": tuple(ProfileCaution(tuple(c["tables"]), c["what"], c["why"], c["remedy"])
                        for c in data.get("caution", [])),
@@ -283,7 +283,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                                _names(c.get("steps", [])), _names(c.get("having", [])))
                         for c in data.get("closed", []) for column in _names(c["column"])),
         "framework": _framework(data["framework"]) if "framework" in data else None,
-        "written": tuple(Written(*_column(w), w["key"], w["strip"]) for w in data.get("written", [])),
+        "written": tuple(WrittenRows(*_column(w), w["key"], w["strip"]) for w in data.get("written", [])),
         "pointers": Pointers(**data["pointers"]) if "pointers" in data else None,
         "protects": tuple((p["table"], _where(p)) for p in data.get("protects", [])),
         "history": _names(data.get("tables", {}).get("history", [])),

@@ -188,7 +188,7 @@ class FieldPolicy:
 
 
 @dataclass(frozen=True)
-class Derived:
+class CounterRule:
     """A counter: the number of rows of `counts` whose `by` is this row's key."""
 
     table: str
@@ -282,7 +282,7 @@ class Framework:
 
 
 @dataclass(frozen=True)
-class Written:
+class WrittenRows:
     """A column that holds rows of other tables, written down: `key` is a row's own number, a column `strip`ped of that
     ending is called so, and lists in it are rows that point at it."""
 
@@ -313,7 +313,7 @@ class GuardFile:
 
 
 @dataclass(frozen=True)
-class Question:
+class ProgramQuestion:
     """How a copy is asked about itself: a program, and what it is given to run in the copy's folder."""
 
     program: str
@@ -408,12 +408,12 @@ class Profile:
     ignore: tuple[str, ...] = ()
     volatile: tuple[str, ...] = ()
     policies: tuple[FieldPolicy, ...] = ()
-    derived: tuple[Derived, ...] = ()
+    derived: tuple[CounterRule, ...] = ()
     clear: tuple[str, ...] = ()
     clear_settings: tuple[str, ...] = ()
     joins: tuple[Join, ...] = ()
     guard_file: GuardFile | None = None
-    question: Question | None = None
+    question: ProgramQuestion | None = None
     network: Network | None = None  # how an installation keeps several sites
     networked: bool = False  # what it says is said of each of them
     serve: tuple[str, ...] = ()  # a command by which a copy answers on this machine; see around/rehearsal/serving
@@ -429,7 +429,7 @@ class Profile:
     numbers: frozenset[Place] = frozenset()  # places (see learning) whose numbers are known to point at nothing
     closed: tuple[Closed, ...] = ()
     framework: Framework | None = None
-    written: tuple[Written, ...] = ()
+    written: tuple[WrittenRows, ...] = ()
     pointers: Pointers | None = None
     protects: tuple[tuple[str, Where], ...] = ()  # table, and which rows keep others from seeing or doing something
     of_types: frozenset[str] = frozenset()  # tables with numbers whose table a row of the framework's types says

@@ -24,7 +24,7 @@ from nostos.core.clone.exact_copy import clear_copies
 from nostos.core.clone.remove import remove
 from nostos.core.database.marker import marked
 from nostos.core.database.protocol import Database
-from nostos.core.database.registry import Made
+from nostos.core.database.registry import MadePlace
 from nostos.core.database.schema import NAMED
 from nostos.core.errors import LockHeld, NostosError, NoSuchDatabase, SiteError, VoyageError
 from nostos.core.files.entry import NO_FILES
@@ -121,7 +121,7 @@ def _operation(home: Home, voyage: Voyage, folder: Path) -> RecoveryResult:
 def _is_gone(voyage: Voyage) -> bool:
     """Whether a staging copy's folder is gone, or its database's file."""
     into = written(voyage.staging)
-    return not into.exists() or (voyage.made == Made.FILE and not on_host(host_of(into), voyage.place).exists())
+    return not into.exists() or (voyage.made == MadePlace.FILE and not on_host(host_of(into), voyage.place).exists())
 
 
 def _clear_marks(home: Home) -> None:

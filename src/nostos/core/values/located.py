@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from nostos.core.values import shapes, structures
-from nostos.core.values.structures import Path, Tree
+from nostos.core.values.structures import Path, StructuredValue
 
 Clean = Callable[[str], str]
 
@@ -14,7 +14,7 @@ Clean = Callable[[str], str]
 def numbers(value: Any, path: Path = (), clean: Clean = str) -> Iterator[tuple[Path, int]]:
     """The numbers of a value that may be rows', each with its path: see `shapes` for the steps into texts and keys.
     clean: takes out of a text what is not to be looked at."""
-    if isinstance(value, Tree):
+    if isinstance(value, StructuredValue):
         value = value.data if isinstance(value.data, dict | list) else str(value.data)
     if isinstance(value, bool) or value is None:
         return
@@ -37,7 +37,7 @@ def numbers(value: Any, path: Path = (), clean: Clean = str) -> Iterator[tuple[P
 def maps(value: Any, path: Path = ()) -> Iterator[tuple[Path, frozenset[str]]]:
     """Every map in a value, structures inside strings too: the path of what is in it, but for the last step, and its
     keys."""
-    if isinstance(value, Tree):
+    if isinstance(value, StructuredValue):
         value = value.data
     if isinstance(value, str):
         value = tree.data if structures.may_be_structure(value) and (tree := structures.read(value)) else None

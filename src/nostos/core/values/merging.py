@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any, TypeVar
 
 from nostos.core.values.alignment import matches
-from nostos.core.values.structures import Tree
+from nostos.core.values.structures import StructuredValue
 
 
 class _Absent:
@@ -27,7 +27,7 @@ def same(one: Any, other: Any) -> bool:
     """Equal, and of one type: 1, 1.0 and True are three values here, at any depth."""
     if type(one) is not type(other):
         return False
-    if isinstance(one, Tree):
+    if isinstance(one, StructuredValue):
         return same(one.data, other.data)
     if isinstance(one, dict):
         return list(one) == list(other) and all(same(v, other[k]) for k, v in one.items())

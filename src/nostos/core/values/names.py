@@ -15,7 +15,7 @@ from typing import Any
 from urllib.parse import quote
 
 from nostos.core.values import structures
-from nostos.core.values.structures import Tree
+from nostos.core.values.structures import StructuredValue
 from nostos.core.values.tokens import CLOSE, OPEN
 
 _BETWEEN = "\ufdd2"  # between the two names; a noncharacter, as the marks are
@@ -157,10 +157,10 @@ class Names:
     def numbered(self, value: Any, setting: str, staging: bool) -> Any:
         """A setting in portable form whose parts have numbers: those that are others on the other side as tokens."""
         known = self.numbers.get(setting, {})
-        if not isinstance(value, Tree) or not isinstance(value.data, dict) or not known:
+        if not isinstance(value, StructuredValue) or not isinstance(value.data, dict) or not known:
             return value
         parts = value.data.items()
-        return Tree({self._number(k, known, staging) if k in known else k: v for k, v in parts}, value.style)
+        return StructuredValue({self._number(k, known, staging) if k in known else k: v for k, v in parts}, value.style)
 
     @staticmethod
     def _number(key: int, known: Mapping[int, int], staging: bool) -> str:
@@ -178,9 +178,9 @@ class Names:
             other = str(known[int(patterns)])
             return f"{name}-" + (token(other, patterns) if staging else token(patterns, other))
 
-        if not isinstance(value, Tree):
+        if not isinstance(value, StructuredValue):
             return value
-        return Tree(structures.change(value.data, leaf, lambda _, k: k), value.style)
+        return StructuredValue(structures.change(value.data, leaf, lambda _, k: k), value.style)
 
     def _slug(self, slug: str, staging: bool) -> str:
         other = self.slugs[slug]
@@ -196,7 +196,8 @@ class Names:
         def text(part: str) -> str:
             return self._bare.sub(lambda m: called.get(m.group(), m.group()), part)
 
-        if isinstance(value, Tree):
-            return Tree(structures.change(value.data, leaf, lambda _, k: text(k) if isinstance(k, str) else k),
+        if isinstance(value, StructuredValue):
+            return StructuredValue(structures.change(value.data, leaf, lambda _, k: text(k) if isinstance(k, str)
+                                                     else k),
                         value.style)
         return text(value) if isinstance(value, str) else value

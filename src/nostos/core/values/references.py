@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from nostos.core.values.structures import Tree
+from nostos.core.values.structures import StructuredValue
 from nostos.core.values.tokens import CLOSE, OPEN
 
 _TOKEN = re.compile(f"{OPEN}([rR]):([^{OPEN}{CLOSE}]*):([0-9a-z-]+){CLOSE}")
@@ -67,7 +67,7 @@ def inside(value: Any) -> Iterator[Named]:
                 yield up.table, up.name
             for match in _TOKEN.finditer(value):
                 yield match.group(2), match.group(3)
-    elif isinstance(value, Tree):
+    elif isinstance(value, StructuredValue):
         yield from inside(value.data)
     elif isinstance(value, dict):
         for key, part in value.items():

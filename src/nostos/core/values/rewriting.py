@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection
 from typing import Any
 
 from nostos.core.values import php, structures
-from nostos.core.values.structures import Tree
+from nostos.core.values.structures import StructuredValue
 from nostos.core.values.tokens import escape
 from nostos.core.values.urls import UrlForms
 
@@ -21,7 +21,7 @@ def opened(text: str, plain: Callable[[str], Any], broken: Callable[[str], str] 
     tree = None
     if (inner := structures.from_base64(text)) is not None:
         made = opened(inner, plain, broken)
-        return text if made == inner else Tree(made, structures.Base64Style())
+        return text if made == inner else StructuredValue(made, structures.Base64Style())
     if php.looks_serialised(text):
         tree = structures.read_serialised(text)
         if tree is None:
@@ -33,18 +33,20 @@ def opened(text: str, plain: Callable[[str], Any], broken: Callable[[str], str] 
     return deeper(tree, lambda _, leaf: opened(leaf, plain, broken), plain)
 
 
-def deeper(tree: Tree, leaf: Callable[[structures.Path, str], Any], key: Callable[[str], Any]) -> Tree:
+def deeper(tree: StructuredValue, leaf: Callable[[structures.Path, str], Any],
+           key: Callable[[str], Any]) -> StructuredValue:
     """A tree with every string in it replaced by `leaf(path, string)`."""
     def one(path: structures.Path, value: Any) -> Any:
         return leaf(path, value) if isinstance(value, str) else value
 
-    return Tree(structures.change(tree.data, one, lambda _, k: key(k) if isinstance(k, str) else k), tree.style)
+    return StructuredValue(structures.change(tree.data, one, lambda _, k: key(k) if isinstance(k, str) else k),
+                           tree.style)
 
 
 def closed(value: Any, plain: Callable[[str], Any]) -> Any:
     """The raw value of a portable one; `plain` writes the texts in it."""
-    if isinstance(value, Tree):
-        return Tree(_closed(value.data, plain), value.style).text()
+    if isinstance(value, StructuredValue):
+        return StructuredValue(_closed(value.data, plain), value.style).text()
     return plain(value) if isinstance(value, str) else value
 
 

@@ -27,14 +27,14 @@ _ODD = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")
 _KIND = re.compile(r"[A-Za-z][\w./:-]{0,59}")
 
 
-class Written(float):
+class WrittenNumber(float):
     """A number of JSON's that is not written as Python would: `1.10`, `1e5`, more digits than a float holds. Equal to
     another by all of its digits."""
 
     __slots__ = ("text",)
     text: str
 
-    def __new__(cls, text: str) -> Written:
+    def __new__(cls, text: str) -> WrittenNumber:
         made = super().__new__(cls, text)
         made.text = text
         return made
@@ -42,7 +42,7 @@ class Written(float):
     def __eq__(self, other: object) -> bool:
         if not isinstance(other, int | float):
             return NotImplemented
-        return Decimal(self.text) == Decimal(other.text if isinstance(other, Written) else repr(other))
+        return Decimal(self.text) == Decimal(other.text if isinstance(other, WrittenNumber) else repr(other))
 
     def __hash__(self) -> int:
         return super().__hash__()
@@ -50,13 +50,13 @@ class Written(float):
 
 def _number(text: str) -> float:
     plain = float(text)
-    return plain if repr(plain) == text else Written(text)
+    return plain if repr(plain) == text else WrittenNumber(text)
 
 
 def _has_written(tree: Any) -> bool:
     if isinstance(tree, dict):
         return any(map(_has_written, tree.values()))
-    return any(map(_has_written, tree)) if isinstance(tree, list) else isinstance(tree, Written)
+    return any(map(_has_written, tree)) if isinstance(tree, list) else isinstance(tree, WrittenNumber)
 
 
 def _marked(tree: Any) -> Any:
@@ -65,7 +65,7 @@ def _marked(tree: Any) -> Any:
         return {k: _marked(v) for k, v in tree.items()}
     if isinstance(tree, list):
         return [_marked(v) for v in tree]
-    return f"{_MARK}{tree.text}{_MARK}" if isinstance(tree, Written) else tree
+    return f"{_MARK}{tree.text}{_MARK}" if isinstance(tree, WrittenNumber) else tree
 
 
 @dataclass(frozen=True)
@@ -121,7 +121,7 @@ def _styles() -> tuple[Style, ...]:
 
 
 @dataclass(frozen=True)
-class Tree:
+class StructuredValue:
     """A structured value: equal to another when the data is, however each is written."""
 
     data: Any
@@ -139,34 +139,34 @@ class Tree:
 
 def _texts(data: Any) -> Any:
     """The data with structures inside strings written out."""
-    if isinstance(data, Tree):
+    if isinstance(data, StructuredValue):
         return data.text()
     if isinstance(data, dict):
         return {k: _texts(v) for k, v in data.items()}
     return [_texts(v) for v in data] if isinstance(data, list) else data
 
 
-def read(text: str) -> Tree | None:
+def read(text: str) -> StructuredValue | None:
     """The structure in a text, or None: neither JSON nor serialised, too deep, or not to be written back as it was."""
     return read_serialised(text) if php.looks_serialised(text) else read_json(text)
 
 
-def read_serialised(text: str) -> Tree | None:
+def read_serialised(text: str) -> StructuredValue | None:
     try:
-        return Tree(php.read(text), php.PhpStyle())
+        return StructuredValue(php.read(text), php.PhpStyle())
     except ValueError:
         return None
 
 
-def read_json(text: str) -> Tree | None:
+def read_json(text: str) -> StructuredValue | None:
     stripped = text.rstrip()
     if not stripped:
         return None
-    odd: list[Written] = []
+    odd: list[WrittenNumber] = []
 
     def number(digits: str) -> float:
         value = _number(digits)
-        if isinstance(value, Written):
+        if isinstance(value, WrittenNumber):
             odd.append(value)
         return value
 
@@ -182,7 +182,8 @@ def read_json(text: str) -> Tree | None:
     plain = _marked(data) if marked else data
     for style in _styles():
         if style.written(plain, marked) == stripped:
-            return Tree(data, Style(style.item, style.colon, style.ascii_only, style.slashes, style.indent, tail))
+            return StructuredValue(data, Style(style.item, style.colon, style.ascii_only, style.slashes, style.indent,
+                                               tail))
     return None
 
 
@@ -202,11 +203,11 @@ def _depth(tree: Any) -> int:
 
 def jsonable(value: Any) -> Any:
     """A value, structure or not, as JSON can say it: for showing and journaling, not for writing back."""
-    if isinstance(value, Tree):
+    if isinstance(value, StructuredValue):
         return jsonable(value.data)
     if isinstance(value, php.Raw):
         return value.text
-    if isinstance(value, Written):
+    if isinstance(value, WrittenNumber):
         return float(value)
     if isinstance(value, bytes):
         return {"bytes": value.hex()}
@@ -255,7 +256,7 @@ def change(tree: Any, leaf: Callable[[Path, Any], Any], key: Callable[[Path, Any
 
 def leaves(tree: Any, path: Path = ()) -> Iterator[tuple[Path, Any]]:
     """Every leaf with its path."""
-    if isinstance(tree, Tree):
+    if isinstance(tree, StructuredValue):
         yield from leaves(tree.data, path)
     elif isinstance(tree, dict):
         kind = kind_in(tree)
@@ -287,8 +288,8 @@ def put(tree: Any, path: Path, value: Any, missing: object) -> Any:
     """A copy of the tree with `value` at `path`; the key goes away when the value is `missing`."""
     if not path:
         return value
-    if isinstance(tree, Tree):
-        return Tree(put(tree.data, path, value, missing), tree.style)
+    if isinstance(tree, StructuredValue):
+        return StructuredValue(put(tree.data, path, value, missing), tree.style)
     data = dict(tree) if isinstance(tree, dict) else dict(enumerate(tree)) if isinstance(tree, list) else {}
     # Keys of PHP arrays may be numbers, which paths hold as text.
     key = next((k for k in data if str(k) == path[0]), path[0])
@@ -312,7 +313,7 @@ def as_bytes(text: str) -> bytes:
 
 def builtins(value: Any) -> Any:
     """Dataclasses as dicts, at any depth; values as JSON can say them."""
-    if isinstance(value, Tree | php.Raw):
+    if isinstance(value, StructuredValue | php.Raw):
         return jsonable(value)
     if is_dataclass(value) and not isinstance(value, type):
         return {f.name: builtins(getattr(value, f.name)) for f in fields(value)}

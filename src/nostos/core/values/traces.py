@@ -81,7 +81,7 @@ class Traces:
         """The first trace in a value, with what is around it; empty: there is none."""
         if isinstance(value, bytes):
             value = value.decode("latin-1")
-        if isinstance(value, structures.Tree | Mapping | list):
+        if isinstance(value, structures.StructuredValue | Mapping | list):
             return next((f for _, leaf in structures.leaves(value) if (f := self.trace_in(leaf))), "")
         if not isinstance(value, str) or not self._parts:
             return ""

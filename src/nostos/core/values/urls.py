@@ -60,7 +60,7 @@ class BaseUrl:
         return list(forms.items())
 
 
-class Folder:
+class FolderPath:
     """The absolute path of a site's folder, in the ways it is written."""
 
     def __init__(self, path: str) -> None:
@@ -84,12 +84,12 @@ class UrlForms:
     def __init__(self, url: str, also: tuple[str, ...] = (), folder: str = "", folders: tuple[str, ...] = (),
                  further: Sequence[Sequence[str]] = ()) -> None:
         self.own = BaseUrl(url)
-        self.folder = Folder(folder)
+        self.folder = FolderPath(folder)
         self.bases = (self.own, *(BaseUrl(first) for first, *_ in further))
-        self._all: list[tuple[BaseUrl | Folder, str]] = [
+        self._all: list[tuple[BaseUrl | FolderPath, str]] = [
             *((BaseUrl(u), "") for u in (url, *also)),
             *((BaseUrl(u), str(number)) for number, every in enumerate(further, start=1) for u in every),
-            *((Folder(f), "") for f in (folder, *folders))]
+            *((FolderPath(f), "") for f in (folder, *folders))]
         self._written: dict[UrlForms, dict[str, str]] = {}
         self.called = Names()
         self.staging = False

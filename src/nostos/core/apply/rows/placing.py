@@ -79,12 +79,12 @@ class Placing:
         with self.database.locking():
             for tree in self.profile.trees:
                 if tree.table in names and tree.table in self.tables:
-                    work = _Tree(self, tree, self.tables[tree.table])
+                    work = _TreeInPlace(self, tree, self.tables[tree.table])
                     written.update({(tree.table, key): frozenset(values) for key, values in work.run().items()})
         return written
 
 
-class _Tree:
+class _TreeInPlace:
     def __init__(self, placing: Placing, tree: RowTree, table: Table) -> None:
         self.placing, self.tree, self.table = placing, tree, table
         self.database = placing.database

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from nostos.core.database.outline import Outline, check_names, makes, refused, stays_inside
 from nostos.core.database.protocol import Database, ServerLock
-from nostos.core.database.registry import Location, Made, Place, Swap, check_prefix, locate, register
+from nostos.core.database.registry import CopyPlace, Location, MadePlace, Swap, check_prefix, locate, register
 from nostos.core.database.schema import Column, Value
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.engines.mysql import build, lock, places
@@ -86,7 +86,7 @@ class MysqlEngine(ServerEngine):
                             next_step=f"Name one like {self.example} with --database, or leave it out.")
         return location
 
-    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
+    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> CopyPlace:
         if wanted.url.database != live.url.database or not live.on_server_of(wanted):
             with suppress(SiteError):
                 return self._empty(wanted)
@@ -94,7 +94,7 @@ class MysqlEngine(ServerEngine):
                 source = MysqlDatabase(live)
                 try:
                     places.make_database(source, str(wanted.url.database))
-                    return Place(wanted, Made.DATABASE, places.make_user(source, str(wanted.url.database)))
+                    return CopyPlace(wanted, MadePlace.DATABASE, places.make_user(source, str(wanted.url.database)))
                 except SiteError:
                     if asked:
                         raise
@@ -103,7 +103,7 @@ class MysqlEngine(ServerEngine):
                 wanted = replace(live, prefix=fallback)
         return self._empty(wanted)
 
-    def _empty(self, wanted: Location) -> Place:
+    def _empty(self, wanted: Location) -> CopyPlace:
         """An existing database with room for the tables. Raises SiteError when there is none, or tables are in the way.
         """
         database = MysqlDatabase(wanted)
@@ -115,7 +115,7 @@ class MysqlEngine(ServerEngine):
             places.mark_copy(database)
         finally:
             database.close()
-        return Place(wanted, Made.TABLES)
+        return CopyPlace(wanted, MadePlace.TABLES)
 
     def remove_begun(self, location: Location) -> list[str]:
         with suppress(NoSuchDatabase), closing(MysqlDatabase(location)) as database:
@@ -125,7 +125,7 @@ class MysqlEngine(ServerEngine):
             return left
         return []
 
-    def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
+    def remove_place(self, location: Location, made: MadePlace, tables: Collection[str], user: str) -> list[str]:
         try:
             database = MysqlDatabase(location)
         except NoSuchDatabase:
@@ -133,7 +133,7 @@ class MysqlEngine(ServerEngine):
         try:
             if user:
                 places.drop_user(database, user)
-            if made is Made.DATABASE:
+            if made is MadePlace.DATABASE:
                 places.drop_database(database, str(location.url.database))
                 return []
             return places.wipe(database, {*tables, *own_tables(location.prefix)})

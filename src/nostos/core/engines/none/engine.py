@@ -7,7 +7,7 @@ from pathlib import Path
 
 from nostos.core.database.outline import Outline, check_names
 from nostos.core.database.protocol import Database
-from nostos.core.database.registry import NONE, Engine, Location, Made, Place, Swap, register
+from nostos.core.database.registry import NONE, CopyPlace, Engine, Location, MadePlace, Swap, register
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.engines.none.connection import NoDatabase
 from nostos.core.errors import SiteError
@@ -41,10 +41,10 @@ class NoEngine(Engine):
         raise SiteError("The site has no database, so its copy has none.",
                         next_step="Leave --database and --prefix out.")
 
-    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
-        return Place(wanted, Made.NOTHING)
+    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> CopyPlace:
+        return CopyPlace(wanted, MadePlace.NOTHING)
 
-    def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
+    def remove_place(self, location: Location, made: MadePlace, tables: Collection[str], user: str) -> list[str]:
         return []
 
     def check_free(self, location: Location) -> None:

@@ -13,7 +13,7 @@ import psycopg
 from nostos.core.database.definitions import of_table
 from nostos.core.database.outline import Outline, check_names, makes, refused, stays_inside
 from nostos.core.database.protocol import Database, ServerLock
-from nostos.core.database.registry import Location, Made, Place, Swap, locate, register
+from nostos.core.database.registry import CopyPlace, Location, MadePlace, Swap, locate, register
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.engines.postgresql import build, lock, places
 from nostos.core.engines.postgresql.connect import PORT, servers
@@ -104,7 +104,7 @@ class PostgresEngine(ServerEngine):
                             next_step=f"Name one like {self.example} with --database, or leave it out.")
         return location
 
-    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
+    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> CopyPlace:
         with suppress(NoSuchDatabase):
             return self._empty(wanted)
         if not live.on_server_of(wanted):
@@ -130,9 +130,9 @@ class PostgresEngine(ServerEngine):
                 places.make_schema(plain, schema)
             finally:
                 plain.close()
-        return Place(wanted, Made.DATABASE)
+        return CopyPlace(wanted, MadePlace.DATABASE)
 
-    def _empty(self, wanted: Location) -> Place:
+    def _empty(self, wanted: Location) -> CopyPlace:
         """An existing database with room for the tables; a schema that is named is made. Raises SiteError when tables
         are in the way."""
         schema = str(wanted.url.query.get("schema") or "")
@@ -151,7 +151,7 @@ class PostgresEngine(ServerEngine):
             places.mark_copy(database)
         finally:
             database.close()
-        return Place(wanted, Made.TABLES)
+        return CopyPlace(wanted, MadePlace.TABLES)
 
     def remove_begun(self, location: Location) -> list[str]:
         # Whatever its schema: it may not have been made yet.
@@ -160,10 +160,10 @@ class PostgresEngine(ServerEngine):
             left = places.everything(database)
             if left:
                 return left
-        return self.remove_place(location, Made.DATABASE, (), "")
+        return self.remove_place(location, MadePlace.DATABASE, (), "")
 
-    def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
-        if made is Made.DATABASE:
+    def remove_place(self, location: Location, made: MadePlace, tables: Collection[str], user: str) -> list[str]:
+        if made is MadePlace.DATABASE:
             server = PostgresDatabase(replace(location, url=location.url.set(database=_other(location))))
             try:
                 places.drop_database(server, str(location.url.database))

@@ -9,7 +9,7 @@ from pathlib import Path, PurePosixPath
 
 from nostos.core.database.outline import Outline, bare, check_names, makes, refused
 from nostos.core.database.protocol import Database
-from nostos.core.database.registry import Engine, Location, Made, Place, Swap, locate, register
+from nostos.core.database.registry import CopyPlace, Engine, Location, MadePlace, Swap, locate, register
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.engines.sqlite.connection import SqliteDatabase
 from nostos.core.engines.sqlite.swap import FileSwap
@@ -79,10 +79,10 @@ class SqliteEngine(Engine):
                             next_step="Name a SQLite file with --database, or leave it out.")
         return location
 
-    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> Place:
-        return Place(wanted, Made.FILE)
+    def make_place(self, live: Location, wanted: Location, asked: bool, fallback: str) -> CopyPlace:
+        return CopyPlace(wanted, MadePlace.FILE)
 
-    def remove_place(self, location: Location, made: Made, tables: Collection[str], user: str) -> list[str]:
+    def remove_place(self, location: Location, made: MadePlace, tables: Collection[str], user: str) -> list[str]:
         for path in self.companions(location):
             tree_at(path.parent).remove(path.name)
         return []

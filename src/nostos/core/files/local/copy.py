@@ -22,7 +22,7 @@ _FILES_A_ROUND = 2048
 _HELD = 16  # open folders a thread
 
 
-class _Held:
+class _OpenFolders:
     """Open folders of a tree, the last few that were asked for: files of one folder come one after another."""
 
     def __init__(self, tree: LocalReading) -> None:
@@ -47,8 +47,8 @@ class _Held:
 class _Copier(threading.local):
     """What one thread holds open of both trees."""
 
-    def __init__(self, source: LocalReading, target: LocalReading, every: list[_Held]) -> None:
-        self.source, self.target = _Held(source), _Held(target)
+    def __init__(self, source: LocalReading, target: LocalReading, every: list[_OpenFolders]) -> None:
+        self.source, self.target = _OpenFolders(source), _OpenFolders(target)
         every += [self.source, self.target]
 
 
@@ -65,7 +65,7 @@ def copy_tree(source: LocalReading, target: LocalReading, entries: Sequence[File
     for folder in sorted(folders):  # private until all is in them
         with target.place(folder) as (parent, name), suppress(FileExistsError):
             os.mkdir(name, 0o700, dir_fd=parent)
-    every: list[_Held] = []
+    every: list[_OpenFolders] = []
     held = _Copier(source, target, every)
 
     def one(entry: FileEntry) -> CopiedFile:
