@@ -433,7 +433,7 @@ class Declared(SiteTest):
         h = self.harbour()
         page = h.staging.find("page", "visit")["id"]
         h.staging.remove(h.staging.find("page", "winter-closing")["id"])
-        h.staging.add("page", "talks", "Talks", parent=page)
+        h.staging.add("page", "talks", "Talks", parent_id=page)
         real = Switch.stage
 
         def stage(switch: Switch, *more: Any) -> None:  # live removes the parent when all has been looked at

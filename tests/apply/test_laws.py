@@ -48,7 +48,7 @@ def take(site: Observatory, side: str, step: Step) -> None:
     if what == "page":
         site.add("page", f"p-{name}", f"Page {name}", f'<p><a data-content="{page}" href="{site.address}/x">x</a></p>')
     elif what == "child page":
-        site.add("page", f"c-{name}", f"Child {name}", parent=page, terms=[n % 4 + 1])
+        site.add("page", f"c-{name}", f"Child {name}", parent_id=page, terms=[n % 4 + 1])
     elif what == "picture page":
         picture = site.add_picture(f"pic-{name}", "A picture", f"<svg><!-- {name} --></svg>\n")
         site.add("page", f"pp-{name}", "Pictured", site.picture_tag(picture), fields={"picture": picture})

@@ -25,7 +25,7 @@ class Merging(SiteTest):
         parent = staging.add("page", "evenings", "Evenings")
         picture = staging.add_picture("new", "New", "<svg/>\n")
         term = staging.add_term("season", "autumn", "Autumn")
-        page = staging.add("page", "talks", "Talks", parent=parent, fields={"picture": picture}, terms=[term])
+        page = staging.add("page", "talks", "Talks", parent_id=parent, fields={"picture": picture}, terms=[term])
         link = f'<a data-content="{page}" href="{staging.address}/talks">'
         staging.edit(page, body=staging.picture_tag(picture) + link)
         menu = staging.setting("menu.main")
@@ -64,10 +64,10 @@ class Merging(SiteTest):
         h.live.order("kr-1", "A Visitor", [(13, 1, 900)])
         h.merge()
         self.assertEqual(h.homeward(), [])
-        h.staging.add("page", "talks", "Talks", parent=page)
+        h.staging.add("page", "talks", "Talks", parent_id=page)
         home = h.live.find("page", "evenings")
         h.live.edit(home["id"], body=home["body"].replace("two", "zwei"))
-        h.live.add("page", "live-child", "Below", parent=home["id"])
+        h.live.add("page", "live-child", "Below", parent_id=home["id"])
         h.staging.edit(page, title="Long evenings")
         self.assertEqual(h.homeward(), ["page/evenings", "page/talks"])
         h.merge()
@@ -111,7 +111,7 @@ class Merging(SiteTest):
     def test_needs_and_what_forbids_them(self) -> None:
         h = self.harbour()
         parent = h.staging.add("page", "evenings", "Evenings")
-        h.staging.add("page", "talks", "Talks", parent=parent)
+        h.staging.add("page", "talks", "Talks", parent_id=parent)
         with h.crew() as crew:
             chosen = {c.item.id: c.because for c in prepare(crew, Choice(("page/talks",))).plan.selection.chosen}
             self.assertIsNone(chosen["page/talks"])

@@ -165,7 +165,7 @@ class ChoosingPage(SiteTest):
         site = self.h.staging
         parent = None
         for number in range(6):  # pages below pages
-            parent = site.add("page", f"deep-{number}", f"Deep {number}", parent=parent)
+            parent = site.add("page", f"deep-{number}", f"Deep {number}", parent_id=parent)
         self.open()
         entries = self.browser.find_elements("css selector", ".entry[data-item]")
         offered = [e.get_attribute("data-item") for e in entries]

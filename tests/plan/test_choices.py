@@ -180,7 +180,7 @@ class Files(SiteTest):
         self.h.staging.edit(visit, title="Staging's")
         self.h.live.edit(visit, title="Live's")
         parent = self.h.staging.add("page", "evenings", 'The "long" evenings\n# x')
-        self.h.staging.add("page", "talks", "Talks", parent=parent)
+        self.h.staging.add("page", "talks", "Talks", parent_id=parent)
         self.h.staging.set("tagline", "Up here")
 
     def save(self, choice: Choice) -> None:

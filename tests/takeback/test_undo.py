@@ -105,7 +105,7 @@ class Undo(SiteTest):
         first = h.staging.add("page", "first", "First")
         h.staging.set("tagline", "One")
         h.merge()
-        h.staging.add("page", "second", "Second", parent=first)
+        h.staging.add("page", "second", "Second", parent_id=first)
         h.staging.edit(h.staging.find("page", "visit")["id"], title="Two")
         h.merge()
         merges = [d.id for d in done(h.home, "trip")]

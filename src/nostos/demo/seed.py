@@ -69,9 +69,9 @@ def _fill(site: Observatory) -> None:
     site.add("page", "school-groups", "School groups", (
         "<p>Groups of up to twenty-four come on Tuesday mornings, to look at the sun through a filter.</p>\n\n"
         f"<p>Write to office@kestrel-ridge.example, or see <a data-content=\"{programme}\" "
-        f"href=\"{site.address}/programme\">the programme</a>.</p>\n"), parent=programme, terms=[school])
+        f"href=\"{site.address}/programme\">the programme</a>.</p>\n"), parent_id=programme, terms=[school])
     site.add("page", "winter-closing", "Closed in deep winter", (
-        "<p>The path is closed while it is icy, mostly in January.</p>\n"), parent=programme)
+        "<p>The path is closed while it is icy, mostly in January.</p>\n"), parent_id=programme)
     visit = site.add("page", "visit", "How to find us", (
         "<p>Take the upper road to the water tower, then walk for ten minutes.</p>\n\n" + site.picture_tag(hill) +
         "\n\n<p>The gate closes at midnight.</p>\n"), fields={"picture": hill})
@@ -84,9 +84,9 @@ def _fill(site: Observatory) -> None:
                           fields={"cents": 1450, "picture": wheel}, terms=[family])
     saturn_note = site.add("note", "saturn-at-its-best", "Saturn at its best", (
         "<p>The rings are open wide this month. " + "At 120 times one sees the dark gap between them.</p>\n\n"
-        + site.picture_tag(saturn) + "\n"), terms=[planets], author=2, fields={"picture": saturn})
+        + site.picture_tag(saturn) + "\n"), terms=[planets], author_id=2, fields={"picture": saturn})
     still = site.add("note", "a-still-night", "A still night", (
-        "<p>No wind at all. The stars did not twinkle until two.</p>\n"), author=2)
+        "<p>No wind at all. The stars did not twinkle until two.</p>\n"), author_id=2)
     site.comment(saturn_note, "Ines Barreto", "We saw the gap! The children will not stop drawing it.")
     site.comment(saturn_note, "Kofi Adair", "Which eyepiece was it?")
     site.comment(still, "Runa Solheim", "Even the foxes were quiet.")

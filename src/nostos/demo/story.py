@@ -166,7 +166,7 @@ class Story:
         picture = site.add_picture("autumn-sky", "The autumn sky over the dome", draw("comet", "dusk", 21))
         season = site.add_term("season", "autumn", "Autumn")
         page = site.add("page", "autumn-programme", "Autumn evenings", "",
-                        parent=site.find("page", "programme")["id"], fields={"picture": picture, "season": "autumn"},
+                        parent_id=site.find("page", "programme")["id"], fields={"picture": picture, "season": "autumn"},
                         terms=[season])
         site.edit(page, body=(
             "<p>From October we open at six, while the light still goes.</p>\n\n" + site.picture_tag(picture) +
@@ -200,7 +200,7 @@ class Story:
         site.comment(saturn, "Bo Castellan", "Booked two tickets because of this note.")
         site.join("alva", "Alva Renn")
         site.add("note", "a-fireball-at-ten", "A fireball at ten",
-                 "<p>Greenish, slow, from the north. Did you see it too?</p>\n", author=2)
+                 "<p>Greenish, slow, from the north. Did you see it too?</p>\n", author_id=2)
         programme = site.find("page", "programme")
         site.edit(programme["id"], body=programme["body"].replace(
             "Please bring a coat.", "Please bring a warm coat and a red lamp."))
@@ -248,4 +248,4 @@ class Story:
         parent = self.staging.find("page", "autumn-programme")["id"]
         self.staging.add("page", "autumn-talks", "Autumn talks", (
             f"<p>Each Sunday at seven, below the dome. See <a data-content=\"{parent}\" "
-            f"href=\"{self.staging.address}/autumn-programme\">the evenings</a>.</p>\n"), parent=parent)
+            f"href=\"{self.staging.address}/autumn-programme\">the evenings</a>.</p>\n"), parent_id=parent)

@@ -60,16 +60,16 @@ class Observatory:
 
     # --- content
 
-    def add(self, kind: str, slug: str, title: str, body: str = "", *, parent: int | None = None,
-            author: int | None = 1, fields: Mapping[str, Any] | None = None, terms: Sequence[int] = (),
-            file: str | None = None, status: str = "public", when: str | None = None) -> int:
-        """Add a piece of content with its fields and terms. Returns its id."""
-        when = when or moment()
+    def add(self, kind: str, slug: str, title: str, body: str = "", *, fields: Mapping[str, Any] | None = None,
+            terms: Sequence[int] = (), **columns: Any) -> int:
+        """Add a piece of content with its fields and terms. columns: status, parent_id, author_id, file, created.
+        Returns its id."""
+        created = columns.pop("created", None) or moment()
+        row = {"kind": kind, "slug": slug, "title": title, "body": body, "status": "public", "author_id": 1,
+               "created": created, "modified": created, **columns}
         with self.database_open() as db:
-            number = db.execute(
-                "INSERT INTO content (kind, slug, title, body, status, parent_id, author_id, file, created, modified) "
-                "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (kind, slug, title, body, status, parent, author, file, when, when)).lastrowid
+            number = db.execute(f"INSERT INTO content ({', '.join(row)}) VALUES ({', '.join('?' * len(row))})",
+                                tuple(row.values())).lastrowid
             assert number is not None
             for name, value in (fields or {}).items():
                 db.execute("INSERT INTO content_fields (content_id, name, value) VALUES (?, ?, ?)",
@@ -140,7 +140,7 @@ class Observatory:
         """Place an order: (product, quantity, cents each) a line. Sends a confirmation when mail is on."""
         email = f"{name.split()[0].lower()}@visitor.example"
         total = sum(quantity * cents for _, quantity, cents in lines)
-        number = self.add("order", reference, f"Order of {name}", author=None, status="paid",
+        number = self.add("order", reference, f"Order of {name}", author_id=None, status="paid",
                           fields={"name": name, "email": email, "total": total})
         with self.database_open() as db:
             db.executemany("INSERT INTO order_lines (order_id, product_id, quantity, cents) VALUES (?, ?, ?, ?)",

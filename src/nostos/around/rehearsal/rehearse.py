@@ -117,7 +117,7 @@ def rehearse(home: Home, crew: Crew, choice: Choice | ChoiceOf, options: Rehears
             if not prepared.acts:
                 return prepared, None
             made = copying.finish()
-            rehearsal = _on_copy(inner, crew, prepared, options, made, number, monotonic() - begun, tell)
+            rehearsal = _on_copy(inner, crew, prepared, options, made, monotonic() - begun, tell)
             write_private(home.path / PLACE / f"{number}.json", msgspec.json.format(msgspec.json.encode(rehearsal)))
             return prepared, rehearsal
         finally:
@@ -135,13 +135,14 @@ def _place(live: Site, inner: Home, number: str) -> AnyPath:
 
 
 def _on_copy(inner: Home, crew: Crew, prepared: PreparedMerge, options: RehearsalOptions, made: ExactCopy,
-             number: str, copying: float, tell: Listener) -> Rehearsal:
+             copying: float, tell: Listener) -> Rehearsal:
     copy = replace(made.site, profile=crew.live.profile, commands=None, further=crew.live.further)
     on_copy = replace(crew, live=copy)
     make_private(inner.path / "journals")
     result = merge(inner, on_copy, replace(prepared, journals=inner.path / "journals"), tell)
     pages, left, everywhere = _visited(crew, on_copy, prepared, options, made, tell) if options.command else ((), 0, ())
-    return Rehearsal(number, crew.voyage.name, now(), digest_of(prepared), len(prepared.plan.selection.chosen), pages,
+    return Rehearsal(inner.path.name, crew.voyage.name, now(), digest_of(prepared),
+                     len(prepared.plan.selection.chosen), pages,
                      left, result.seconds, result.locked, copying, _space(prepared),
                      all(line.holds for line in result.ledger), bool(options.command), options.choice,
                      len(result.clashes), everywhere)

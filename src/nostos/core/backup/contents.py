@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TypeVar
@@ -72,7 +72,12 @@ def read(reader: ArchiveReader, rows: Callable[[Table, Rows], None] | None = Non
         elif contents is None:
             raise damaged("its parts are not in their order")
         elif name.startswith((layout.ROWS, layout.RAW)) and member.kind == "file":
-            _rows(contents, member, body, tables, raws, rows, raw, wanted)
+            table = _table_of(member, tables, raws)
+            if isinstance(table, Table):
+                if rows is not None and wanted(table.name):
+                    rows(table, _rows(contents, body, table))
+            elif raw is not None:
+                raw(table, [_values(line, None) for line in _lines(body)[1:]])
         elif name.startswith(layout.CONFIGURATION) and member.kind == "file":
             contents.configuration[name[len(layout.CONFIGURATION):]] = body.read_all(_LARGEST_TEXT)
         elif name.startswith(layout.FILES):
@@ -129,29 +134,31 @@ def _decoded(body: Body, member: Member, kind: type[T]) -> T:
         raise damaged(f"its {member.name} cannot be read") from error
 
 
-def _rows(contents: Contents, member: Member, body: Body, tables: dict[str, Table], raws: dict[str, str],
-          rows: Callable[[Table, Rows], None] | None, raw: Callable[[str, Rows], None] | None,
-          wanted: Callable[[str], bool]) -> None:
-    area = layout.ROWS if member.name.startswith(layout.ROWS) else layout.RAW
-    folder = member.name[len(area):].partition("/")[0]
-    known = tables.get(folder) if area == layout.ROWS else raws.get(folder)
-    if known is None:
+def _table_of(member: Member, tables: Mapping[str, Table], raws: Mapping[str, str]) -> Table | str:
+    """The table that a member holds rows of; of a raw one only its name."""
+    described: Mapping[str, Table | str] = tables
+    area = layout.ROWS
+    if not member.name.startswith(area):
+        described, area = raws, layout.RAW
+    table = described.get(member.name[len(area):].partition("/")[0])
+    if table is None:
         raise damaged("it holds rows of a table that it does not describe")
-    if (rows if area == layout.ROWS else raw) is None or (isinstance(known, Table) and not wanted(known.name)):
-        return
+    return table
+
+
+def _lines(body: Body) -> list[bytes]:
     lines = body.read_all(layout.LARGEST_PIECE).split(b"\n")
     if lines[-1:] != [b""]:
         raise damaged("a row in it is cut short")
-    if isinstance(known, Table):
-        if _values(lines[0], None) != known.stored:
-            raise damaged(f"the rows of {known.name} have other columns than it says")
-        assert rows is not None
-        some = [_values(line, len(known.stored)) for line in lines[1:-1]]
-        contents.rows += len(some)
-        rows(known, some)
-    else:
-        assert raw is not None
-        raw(known, [_values(line, None) for line in lines[1:-1]])
+    return lines[:-1]
+
+
+def _rows(contents: Contents, body: Body, table: Table) -> Rows:
+    head, *lines = _lines(body)
+    if _values(head, None) != table.stored:
+        raise damaged(f"the rows of {table.name} have other columns than it says")
+    contents.rows += len(lines)
+    return [_values(line, len(table.stored)) for line in lines]
 
 
 def _values(text: bytes, width: int | None) -> tuple[Value, ...]:

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import shutil
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
 from time import monotonic
@@ -275,8 +275,8 @@ class _Restore:
                 raise explained from error
             try:
                 journal.write(journals.Step.COMMITTED)
-                late = finish_restore(self.site, self.folder, place, switch, self.outlook.contents.outline, self.tables,
-                              safety.path, self.outlook.contents.folders, journal)
+                late = _finish(_Committed(self.site, self.folder, place, switch, self.outlook.contents.outline,
+                                          self.tables, safety.path, self.outlook.contents.folders), journal)
                 journal.write(journals.Step.SETTLED)
                 hold.end(self.id)
             except BaseException as error:
@@ -396,17 +396,30 @@ def late_rows(database: Database, blocks: Blocks) -> int:
     return count
 
 
-def finish_restore(site: Site, folder: Path, place: Swap, switch: Switch, outline: Outline, tables: list[str],
-           safety: Path, folders: Mapping[str, int], journal: journals.Journal, kept: Mapping[str, Any] | None = None
-           ) -> int:
+@dataclass(frozen=True)
+class _Committed:
+    """A restore whose rows are on the site. folder: its journal's. safety: the backup of what it replaced. folders: the
+    rights of folders that it makes, by their paths."""
+
+    site: Site
+    folder: Path
+    place: Swap
+    switch: Switch
+    outline: Outline
+    tables: Sequence[str]
+    safety: Path
+    folders: Mapping[str, int] = field(default_factory=dict)
+
+
+def _finish(restore: _Committed, journal: journals.Journal, kept: Mapping[str, Any] | None = None) -> int:
     """After the commit: what could not be part of it, the late rows, and tidying. Can be done again. kept: what the
     journal says of the late rows, if they were kept already: the old tables may be going. Returns how many late blocks
     of rows were found and backed up."""
-    place.finish(outline, tables)
+    restore.place.finish(restore.outline, list(restore.tables))
     late = int(kept["late"]) if kept else 0
-    old = place.replaced()
+    old = restore.place.replaced()
     if old is not None and kept is None:
-        totals = msgspec.json.decode((folder / "totals.json").read_bytes())
+        totals = msgspec.json.decode((restore.folder / "totals.json").read_bytes())
         blocks = {t: {int(n): Block(count, int(digest)) for n, (count, digest) in some.items()}
                   for t, some in totals.items()}
         database = old.open(readonly=True)
@@ -416,19 +429,20 @@ def finish_restore(site: Site, folder: Path, place: Swap, switch: Switch, outlin
         finally:
             database.close()
         if late:
-            again = safety.with_name(safety.name.replace(".tar", "-last.tar"))
+            again = restore.safety.with_name(restore.safety.name.replace(".tar", "-last.tar"))
             again.unlink(missing_ok=True)
-            backup(site, again, rows_of=old, rest_of=safety)
-            again.replace(safety)
+            backup(restore.site, again, rows_of=old, rest_of=restore.safety)
+            again.replace(restore.safety)
         journal.write(journals.Step.KEPT, late=late)
+    switch = restore.switch
     for path in switch.makes:
-        mode = folders.get(path)
+        mode = restore.folders.get(path)
         if mode is not None and switch.target.is_folder(path):
             switch.target.give(path, switch.target.owner(path), mode)
     switch.forward()
     switch.tidy()
-    place.discard()
-    _clear_copies(folder)
+    restore.place.discard()
+    _clear_copies(restore.folder)
     return late
 
 
@@ -464,8 +478,9 @@ def _recover(site: Site, folder: Path, begun: Mapping[str, Any], steps: Mapping[
     try:
         if journals.Step.COMMITTED in steps or (journals.Step.STAGED in steps and place.committed()):
             outline = msgspec.json.decode((folder / "outline.json").read_bytes(), type=Outline)
-            finish_restore(site, folder, place, switch, outline, tables,
-                   Path(steps.get(journals.Step.SAFETY, begun)["safety"]), {}, journal, steps.get(journals.Step.KEPT))
+            _finish(_Committed(site, folder, place, switch, outline, tables,
+                               Path(steps.get(journals.Step.SAFETY, begun)["safety"])),
+                    journal, steps.get(journals.Step.KEPT))
             journal.write(journals.Step.SETTLED, recovered=True)
             return "finished"
         switch.back(journals.Step.STAGED in steps)

@@ -13,10 +13,8 @@ from typing import Any
 
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, Side, canonical, of_anchor
 from nostos.core.anchor.rows import RowMove
-from nostos.core.anchor.store import Anchor
-from nostos.core.clone.masking import Mask
 from nostos.core.compare.portable import Translator
-from nostos.core.database.protocol import Database
+from nostos.core.compare.sides import Moves, Sides
 from nostos.core.database.schema import Row, Table
 from nostos.core.profiles.model import Profile
 
@@ -25,19 +23,14 @@ _APART = 0.7  # which part of a column's values are different, where they tell r
 _SOME = 3  # rows
 _LEAST = 2  # columns that have to be others: one alone may always be edited
 
-Moves = Mapping[Side, dict[str, list[RowMove]]]
 
-
-def take_apart(profile: Profile, anchor: Anchor, databases: Mapping[Side, Database],
-               tables: Mapping[Side, Mapping[str, Table]], translators: Mapping[Side, Translator], base: Translator,
-               moves: Moves, mask: Mask | None = None) -> None:
-    """Make a removal and a birth of every edit that may be none, in moves. mask: how staging's rows are masked."""
+def take_apart(sides: Sides, moves: Moves) -> None:
+    """Make a removal and a birth of every edit that may be none, in moves."""
     for side in Side:
-        for name, pairs in moves[side].items():
-            table = tables[side].get(name)
+        for name, every in moves[side].items():
+            table = sides.tables[side].get(name)
             if table is not None and table.surrogate:
-                again = _GivenAgain(profile, anchor, databases[side], side, table, translators[side], base, mask)
-                moves[side][name] = list(again.apart(pairs))
+                moves[side][name] = list(_GivenAgain(sides, side, table).apart(every))
 
 
 def are_two(profile: Profile, table: Table, rows: Mapping[Side, Row], translators: Mapping[Side, Translator]) -> bool:
@@ -75,10 +68,10 @@ def split(keys: Keys, side: Side, table: str, move: RowMove) -> Iterator[RowMove
 class _GivenAgain:
     """The keys of one table on one side."""
 
-    def __init__(self, profile: Profile, anchor: Anchor, database: Database, side: Side, table: Table,
-                 translator: Translator, base: Translator, mask: Mask | None) -> None:
-        self.profile, self.anchor, self.database, self.side, self.table = profile, anchor, database, side, table
-        self.translator, self.base, self.mask = translator, base, mask
+    def __init__(self, sides: Sides, side: Side, table: Table) -> None:
+        self.profile, self.anchor, self.side, self.table = sides.profile, sides.anchor, side, table
+        self.database, self.translator, self.base = sides.databases[side], sides.translators[side], sides.base
+        self.mask = sides.mask
         self._old: list[Row] = []  # what the rows that moved were
 
     @cached_property

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from nostos.core.anchor.names import CanonicalName, Keys, Origin, Side
-from nostos.core.anchor.rows import RowMove
-from nostos.core.anchor.store import Anchor
+from nostos.core.anchor.names import CanonicalName, Origin, Side
 from nostos.core.compare.portable import Portable, Translator, plain
 from nostos.core.compare.row_states import T, base_key, canonical_key
+from nostos.core.compare.sides import Moves, Sides
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.model import Profile
 from nostos.core.values import structures
@@ -39,18 +38,10 @@ def _identity_columns(profile: Profile, table: str) -> set[str]:
 class Matcher:
     """Finds rows born apart that are the same thing, by identity, and gives them one canonical name."""
 
-    def __init__(self, profile: Profile, tables: Mapping[str, Table], anchor: Anchor, keys: Mapping[Side, Keys],
-                 translators: Mapping[Side, Translator], base: Translator,
-                 moves: Mapping[Side, Mapping[str, list[RowMove]]],
-                 paths: Mapping[Side, Mapping[tuple[str, Value], str]]) -> None:
-        self.profile = profile
-        self.tables = tables
-        self.anchor = anchor
-        self.keys = keys
-        self.translators = translators
-        self.base = base
-        self.moves = moves
-        self.paths = paths
+    def __init__(self, sides: Sides, moves: Moves, paths: Mapping[Side, Mapping[tuple[str, Value], str]]) -> None:
+        self.profile, self.anchor, self.tables = sides.profile, sides.anchor, sides.both
+        self.keys, self.translators, self.base = sides.keys, sides.translators, sides.base
+        self.moves, self.paths = moves, paths
         self._by_key: dict[tuple[Side, str], dict[Value, Row]] = {}
 
     def match(self, table: str) -> None:

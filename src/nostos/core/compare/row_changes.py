@@ -22,6 +22,7 @@ from nostos.core.compare.matching import Matcher, by_identity
 from nostos.core.compare.places import Places
 from nostos.core.compare.portable import Portable, Translator
 from nostos.core.compare.row_states import Rows, RowState, base_key, canonical_key, is_twin, side_key, twin_name
+from nostos.core.compare.sides import Moves, Sides
 from nostos.core.compare.two_names import give_names, owners, paths_of, renumbered
 from nostos.core.database.protocol import Block, Database
 from nostos.core.database.schema import Key, Row, Table, Value
@@ -73,25 +74,26 @@ def compare_rows(anchor: Anchor, live: Site, live_db: Database, staging: Site, s
             moves[side][name] += _below_another(profile, translators[side], base, databases[side], both[name],
                                                 {m.key for m in moves[side].get(name, ())})
     stored = Recipe.of(anchor.fact("mask"))
-    mask = Mask(stored, profile, both) if stored else None
-    take_apart(profile, anchor, databases, tables, translators, base, moves, mask)
+    sides = Sides(profile, anchor, databases, tables, translators, base,
+                  Mask(stored, profile, both) if stored else None)
+    take_apart(sides, moves)
     paths = {s: paths_of(profile, moves[s], names, s is Side.STAGING) for s in Side}
-    matcher = Matcher(profile, both, anchor, keys, translators, base, moves, paths)
+    matcher = Matcher(sides, moves, paths)
     for name in by_identity(profile, both):
         matcher.match(name)
-    names = replace(names, numbers=renumbered(anchor, profile, both, keys, moves))
-    names = names.with_slugs(give_names(anchor, profile, both, keys, translators, moves, databases))
+    names = replace(names, numbers=renumbered(sides, moves))
+    names = names.with_slugs(give_names(sides, moves))
     for side in Side:
         urls[side].called = names
 
-    states = _states(profile, anchor, both, keys, translators, base, moves, mask)
+    states = _states(sides, moves)
     unkeyed = [n for n, t in {**staging_all, **live_all}.items() if not t.key and n not in profile.volatile]
     tops = anchor.fact(TOPS) or {}
     born = {s: _born_uncompared(databases[s], every, tops, tables[s])
             for s, every in ((Side.LIVE, live_all), (Side.STAGING, staging_all))}
     return Rows(profile, live.database.engine, live_all, staging_all, anchor.tables(Side.LIVE), states, keys[Side.LIVE],
                 keys[Side.STAGING], translators, base, urls[Side.LIVE], live_db.prefix,
-                staging_db.prefix, unkeyed, mask=mask, names=names, uncompared=born)
+                staging_db.prefix, unkeyed, mask=sides.mask, names=names, uncompared=born)
 
 
 def _born_uncompared(database: Database, tables: Mapping[str, Table], tops: Mapping[str, int],
@@ -105,35 +107,33 @@ def _born_uncompared(database: Database, tables: Mapping[str, Table], tops: Mapp
     return born
 
 
-def _states(profile: Profile, anchor: Anchor, both: Mapping[str, Table], keys: Mapping[Side, Keys],
-            translators: Mapping[Side, Translator], base: Translator,
-            moves: Mapping[Side, Mapping[str, list[RowMove]]], mask: Mask | None) -> dict[RowName, RowState]:
+def _states(sides: Sides, moves: Moves) -> dict[RowName, RowState]:
     """Every row that moved, as all sides have it."""
     states: dict[RowName, RowState] = {}
-    for name, table in both.items():
-        found_rows: dict[Key, dict[Side, RowMove]] = {}
+    for name, table in sides.both.items():
+        moved: dict[Key, dict[Side, RowMove]] = {}
         stale: dict[Key, list[tuple[Side, Key]]] = {}
         for side in Side:
             for move in moves[side].get(name, ()):
-                canonical = canonical_key(table, move, keys[side], translators[side])
-                mine = found_rows.setdefault(canonical, {})
+                canonical = canonical_key(table, move, sides.keys[side], sides.translators[side])
+                mine = moved.setdefault(canonical, {})
                 other = mine.get(side)
                 if other is not None:  # deleted and made anew: it is there, under another key
                     gone, move = (other, move) if other.row is None else (move, other)
                     stale.setdefault(canonical, []).append((side, gone.key))
                 mine[side] = move
-        for canonical, mine in [t for c, m in found_rows.items() for t in _twins(profile, table, c, m, translators)]:
-            state = _state(name, table, canonical, mine, anchor, translators, base, mask)
+        for canonical, mine in [t for c, m in moved.items() for t in _twins(sides, table, c, m)]:
+            state = _state(sides, table, canonical, mine)
             if state is not None:
                 states[state.id] = replace(state, stale=tuple(stale[canonical])) if canonical in stale else state
     return states
 
 
-def _twins(profile: Profile, table: Table, name: Key, mine: dict[Side, RowMove],
-           translators: Mapping[Side, Translator]) -> Iterator[tuple[Key, dict[Side, RowMove]]]:
+def _twins(sides: Sides, table: Table, name: Key, mine: dict[Side, RowMove]
+           ) -> Iterator[tuple[Key, dict[Side, RowMove]]]:
     """What moved under one name: two things where both sides gained one under the same number."""
     rows = {s: m.row for s, m in mine.items() if m.row is not None and m.born}
-    if len(rows) == len(Side) and are_two(profile, table, rows, translators):
+    if len(rows) == len(Side) and are_two(sides.profile, table, rows, sides.translators):
         yield name, {Side.LIVE: mine[Side.LIVE]}
         yield twin_name(name), {Side.STAGING: mine[Side.STAGING]}
     else:
@@ -238,8 +238,9 @@ def _birth(keys: Keys, side: Side, table: str, key: Value) -> None:
         keys.born(table, key)
 
 
-def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove], anchor: Anchor,
-           translators: Mapping[Side, Translator], base: Translator, mask: Mask | None) -> RowState | None:
+def _state(sides: Sides, table: Table, canonical: Key, mine: Mapping[Side, RowMove]) -> RowState | None:
+    """One row that moved, in its versions. mine: what moved of it, by side. None where no version is left."""
+    name, base, mask, translators = table.name, sides.base, sides.mask, sides.translators
     gained = mine.get(Side.LIVE) if len(mine) == 1 else None
     if gained is not None and gained.born and gained.row is not None and table.surrogate and canonical == (
             str(gained.key[0]),):  # it was not there before, and staging knows nothing of it
@@ -248,7 +249,7 @@ def _state(name: str, table: Table, canonical: Key, mine: Mapping[Side, RowMove]
         return RowState(name, canonical, None, alone, None, gained.row, None, _LIVE, gained.key, None,
                         target_digest=gained.digest, joined=joined or _NOTHING)
     ancestor_key = base_key(table, canonical, base)
-    ancestor = anchor.base_row(name, ancestor_key) if ancestor_key is not None else None
+    ancestor = sides.anchor.base_row(name, ancestor_key) if ancestor_key is not None else None
     base_form = base.row(name, ancestor) if ancestor is not None else None
     raw: dict[Side, Row | None] = {}
     form: dict[Side, Portable | None] = {}

@@ -16,7 +16,7 @@ from nostos.core.anchor.names import Keys, Side
 from nostos.core.anchor.rows import RowMove
 from nostos.core.anchor.store import Anchor
 from nostos.core.compare.file_changes import FileState
-from nostos.core.compare.portable import Translator
+from nostos.core.compare.sides import Moves, Sides
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.files.tree import FileTree
@@ -133,19 +133,18 @@ def paths_of(profile: Profile, moves: Mapping[str, list[RowMove]], names: Names,
     return paths
 
 
-def renumbered(anchor: Anchor, profile: Profile, tables: Mapping[str, Table], keys: Mapping[Side, Keys],
-               moves: Mapping[Side, Mapping[str, list[RowMove]]]) -> dict[str, dict[int, int]]:
+def renumbered(sides: Sides, moves: Moves) -> dict[str, dict[int, int]]:
     """Parts of settings that both sides made under one number: what each is called on the other side, by the settings'
     names; and what is known of that already."""
-    numbers_of = {name: dict(numbers) for name, numbers in keys[Side.STAGING].numbers.items()}
-    settings = profile.settings
-    if settings is None or settings.table not in tables or not profile.numbered:
+    numbers_of = {name: dict(numbers) for name, numbers in sides.keys[Side.STAGING].numbers.items()}
+    settings, numbered = sides.profile.settings, sides.profile.numbered
+    if settings is None or settings.table not in sides.both or not numbered:
         return numbers_of
     changed = {s: {str(m.row[settings.name]): m for m in moves[s].get(settings.table, ()) if m.row is not None and any(
-        fnmatchcase(str(m.row[settings.name]), n.setting) for n in profile.numbered)} for s in Side}
+        fnmatchcase(str(m.row[settings.name]), n.setting) for n in numbered)} for s in Side}
     for name in sorted(changed[Side.LIVE].keys() & changed[Side.STAGING].keys()):
         live, staging = (_parts(changed[s][name].row, settings.value) for s in (Side.LIVE, Side.STAGING))
-        base = _parts(anchor.base_row(settings.table, changed[Side.LIVE][name].key), settings.value)
+        base = _parts(sides.anchor.base_row(settings.table, changed[Side.LIVE][name].key), settings.value)
         known = numbers_of.setdefault(name, {})
         for number in sorted((live.keys() & staging.keys()) - base.keys() - known.keys()):
             if not same(live[number], staging[number]):
@@ -171,24 +170,23 @@ class _Claim:
     place: tuple[object, ...]
 
 
-def give_names(anchor: Anchor, profile: Profile, tables: Mapping[str, Table], keys: Mapping[Side, Keys],
-               translators: Mapping[Side, Translator], moves: Mapping[Side, Mapping[str, list[RowMove]]],
-               databases: Mapping[Side, Database]) -> Iterator[tuple[str, str]]:
-    """Find names to which two things would answer, and take down in `keys` what they are called on either side. Yields
-    what live and what staging calls each of staging's."""
-    for slug in profile.slugs:
-        table = tables.get(slug.table)
+def give_names(sides: Sides, moves: Moves) -> Iterator[tuple[str, str]]:
+    """Find names to which two things would answer, and take down in the sides' keys what they are called on either
+    side. Yields what live and what staging calls each of staging's."""
+    keys = sides.keys
+    for slug in sides.profile.slugs:
+        table = sides.both.get(slug.table)
         if table is None or not table.surrogate:
             continue
-        claims = {c.place: c for c in _claims(slug, Side.LIVE, table, keys, translators, moves)}
+        claims = {c.place: c for c in _claims(sides, Side.LIVE, slug, moves)}
         taken: set[str] = set()
-        for mine in _claims(slug, Side.STAGING, table, keys, translators, moves):
+        for mine in _claims(sides, Side.STAGING, slug, moves):
             other = claims.get(mine.place)
             if other is None or other.canonical == mine.canonical or not fit(mine.value) or _had(
-                    anchor, slug, keys[Side.STAGING], mine):
+                    sides.anchor, slug, keys[Side.STAGING], mine):
                 continue
             new = next(name for n in range(2, 10_000) if (name := f"{mine.value}-{n}") not in taken and not any(
-                d.find(table, {slug.column: name}) for d in databases.values()))
+                d.find(table, {slug.column: name}) for d in sides.databases.values()))
             taken.add(new)
             keys[Side.STAGING].call(table.name, slug.column, mine.key, new, mine.value)
             keys[Side.LIVE].call(table.name, slug.column, other.key, mine.value, new)
@@ -202,15 +200,14 @@ def _had(anchor: Anchor, slug: Slug, keys: Keys, claim: _Claim) -> bool:
     return row is not None and row.get(slug.column) == claim.value
 
 
-def _claims(slug: Slug, side: Side, table: Table, keys: Mapping[Side, Keys],
-            translators: Mapping[Side, Translator], moves: Mapping[Side, Mapping[str, list[RowMove]]]
-            ) -> Iterable[_Claim]:
-    for move in moves[side].get(table.name, ()):
+def _claims(sides: Sides, side: Side, slug: Slug, moves: Moves) -> Iterable[_Claim]:
+    keys, translator, table = sides.keys[side], sides.translators[side], slug.table
+    for move in moves[side].get(table, ()):
         row = move.row
         value = row.get(slug.column) if row is not None else None
         if row is None or not isinstance(value, str) or not value or slug.excludes(row):
             continue
-        if keys[side].called(table.name, slug.column, move.key[0]) is not None:
+        if keys.called(table, slug.column, move.key[0]) is not None:
             continue  # it has another name already
-        within = tuple(str(translators[side].value(table.name, row, c)) for c in slug.within)
-        yield _Claim(move.key[0], keys[side].name(table.name, move.key[0]), value, (value, *within))
+        within = tuple(str(translator.value(table, row, c)) for c in slug.within)
+        yield _Claim(move.key[0], keys.name(table, move.key[0]), value, (value, *within))

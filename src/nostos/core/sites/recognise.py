@@ -128,9 +128,7 @@ def _recognise(path: AnyPath) -> Site:
             raise refused
         raise SiteError(f"No site is recognised in {path}.",
                         next_step=f"Write a site file, {configuration.SITE_FILE}, there (docs/guide.md shows one).")
-    return replace(_site(path, system.name, system.url, system.database, system.profile, path,
-                         (system.own, *system.included),
-                         looked=system.looked), uncopyable=system.uncopyable)
+    return _checked(_described(path, system), looked=system.looked)
 
 
 @dataclass(frozen=True)
@@ -237,10 +235,9 @@ def _from_site_file(path: AnyPath) -> Site:
     data = {k: v for k, v in data.items() if k not in (BEFORE, AFTER, SERVE)}
     section = data.get("site")
     if section is None and (beside := _system_at(path.parent)) is not None:  # it merely adds to what is recognised
-        return replace(
-            _site(path.parent, beside.name, beside.url, beside.database, beside.profile, path.parent,
-                  (beside.own, *beside.included, path.name), looked=beside.looked),
-            adds=_adds(data, path), uncopyable=beside.uncopyable, commands=said_commands)
+        site = _described(path.parent, beside)
+        return _checked(replace(site, configuration_files=(*site.configuration_files, path.name),
+                                adds=_adds(data, path), commands=said_commands), looked=beside.looked)
     if not isinstance(section, dict):
         raise SiteError(f"{path} has no [site] part.", next_step="docs/guide.md shows a site file.")
     folder = path.parent
@@ -287,11 +284,16 @@ def _from_site_file(path: AnyPath) -> Site:
     if system and below(files, folder) is not None:
         names += [os.path.relpath(on_machine(files / name), on_machine(folder))
                 for name in (system.own, *system.included)]
-    site = _site(folder, name, url, database, profile, files, tuple(names), tuple(map(str, visitors)), guards,
-                 site_file=True, profile_file=profile_file, looked=looked)
     more = {k: v for k, v in data.items() if k not in ("site", "guards", "visitors")}
-    return replace(site, adds=_adds(more, path), uncopyable=system.uncopyable if system else "",
-                   commands=said_commands)
+    return _checked(Site(name, url, folder, tree_at(files), database, profile, tuple(names), guards, True, profile_file,
+                         _adds(more, path), system.uncopyable if system else "", said_commands),
+                    tuple(map(str, visitors)), looked)
+
+
+def _described(path: AnyPath, system: _SystemFacts) -> Site:
+    """The site that a system's own configuration describes."""
+    return Site(system.name, system.url, path, tree_at(path), system.database, system.profile,
+                (system.own, *system.included), uncopyable=system.uncopyable)
 
 
 def _own_machine(folder: AnyPath, host: str) -> None:
@@ -320,21 +322,18 @@ def _adds(data: Mapping[str, Any], path: AnyPath) -> Layer | None:
         raise SiteError(f"{path} cannot be used: {error}.", next_step="Mend the file.") from error
 
 
-def _site(home: AnyPath, name: str, url: str, location: Location, profile: Profile, files: AnyPath,
-          names: tuple[str, ...], visitors: tuple[str, ...] = (), guards: Mapping[str, Any] | None = None,
-          site_file: bool = False, profile_file: str = "", looked: bool = False) -> Site:
-    """looked: the database has been opened already."""
-    full = profile
+def _checked(site: Site, visitors: tuple[str, ...] = (), looked: bool = False) -> Site:
+    """A site as it was described, whose database and address are looked at. visitors: further kinds that count as
+    visitors'. looked: the database has been opened already. Raises SiteError."""
+    profile = site.profile
     if visitors or not looked:
-        database = location.open(readonly=True)  # says so when it is missing or is no database
+        database = site.open(readonly=True)  # says so when it is missing or is no database
         try:
             # Kinds that no profile names are known only with the schema, and `visitors` may name those.
             with explaining(database):
-                full = deduce.complete(profile, database.tables()) if visitors else profile
+                profile = deduce.complete(profile, database.tables()).with_visitors(visitors) if visitors else profile
         finally:
             database.close()
-    location = replace(location, own_set=profile.recognise_tables)
-    tree = tree_at(files)
-    tree.followed = dict(own_links(tree, profile))
-    return Site(name, check_url(url), home, tree, location,
-                full.with_visitors(visitors) if visitors else profile, names, guards or {}, site_file, profile_file)
+    site.files.followed = dict(own_links(site.files, site.profile))
+    return replace(site, url=check_url(site.url), profile=profile,
+                   database=replace(site.database, own_set=site.profile.recognise_tables))
