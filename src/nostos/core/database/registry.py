@@ -18,6 +18,7 @@ from importlib import metadata
 from pathlib import Path
 
 from nostos.core.database import column_types
+from nostos.core.database.marker import marked
 from nostos.core.database.outline import Outline
 from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.schema import Column, Value
@@ -137,8 +138,15 @@ class Swap(ABC):
     def committed(self) -> bool:
         """Whether it came to pass; told until `discard`."""
 
-    @abstractmethod
-    def finish(self, outline: Outline, tables: Collection[str]) -> None:
+    @staticmethod
+    def _is_marked(database: Database, mark: str) -> bool:
+        """Whether a database, which is closed then, has the mark of an operation that was committed."""
+        try:
+            return marked(database, mark)
+        finally:
+            database.close()
+
+    def finish(self, outline: Outline, tables: Collection[str]) -> None:  # noqa: B027 - most have nothing left to do
         """After the commit: what could not be part of it."""
 
     def replaced(self) -> Location | None:

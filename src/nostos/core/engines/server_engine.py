@@ -24,10 +24,31 @@ def own_tables(prefix: str) -> set[str]:
 
 
 class ServerEngine(Engine):
-    """socket: what a URL's query calls the server's socket. emptied: what to do where a place has tables."""
+    """socket: what a URL's query calls the server's socket. emptied: what to do where a place has tables. port: where a
+    server answers that nobody has moved."""
 
     socket: ClassVar[str]
     emptied: ClassVar[str]
+    port: ClassVar[int]
+
+    def parse(self, url: DatabaseUrl, folder: AnyPath) -> DatabaseUrl:
+        if not url.database:
+            raise SiteError("The database URL names no database.", next_step=f"Write it like {self.example}.")
+        return url.set(drivername=self.name)
+
+    def shown(self, location: Location) -> str:
+        url = location.url
+        where = url.query.get(self.socket) or f"{url.host or 'localhost'}:{url.port or self.port}"
+        where = f"{where}, as {location.host} sees it" if location.host else where
+        schema = f", schema {url.query['schema']}" if "schema" in url.query else ""
+        prefix = f", tables {location.prefix}*" if location.prefix else ""
+        return f"{url.database} on {where}{schema}{prefix}"
+
+    def address(self, location: Location) -> tuple[object, ...]:
+        """Where a server is reached: alike for two locations of which the words alone say that it is one server."""
+        host = (location.url.host or "localhost").lower()
+        return (location.host, "this machine" if host in HERE else host, location.url.port or self.port,
+                location.url.query.get(self.socket))
 
     @abstractmethod
     def session(self, location: Location) -> held_lock.Session:

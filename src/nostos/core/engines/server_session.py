@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import cache, cached_property
 from typing import Any, Protocol
 
@@ -41,6 +41,35 @@ class ServerSession(Database):
     @abstractmethod
     def run_all(self, statements: Sequence[tuple[str, Sequence[Value]]]) -> list[list[tuple[Any, ...]]]:
         """Run statements one after another, in one request; the rows of each."""
+
+    @contextmanager
+    def _committing(self, begin: str, failures: type[Exception]) -> Iterator[None]:
+        """A transaction on this connection. begin: the statement that starts it, with its isolation. failures: the
+        driver's errors. Committed when the block ends; whatever is raised, in it or by the commit, is raised after
+        everything was taken back, with the server's words where they say more. A crash in it leaves nothing; a commit
+        whose answer is lost may have come to pass, which only the marker says."""
+        self.run(begin)
+        try:
+            yield
+            self.run("COMMIT")
+        except BaseException as error:
+            with suppress(failures):
+                self.run("ROLLBACK")
+            explained = self.explained(error)
+            if explained is not None:
+                raise explained from error
+            raise
+
+    @contextmanager
+    def _saved_point(self, failures: type[Exception]) -> Iterator[None]:
+        """What is written in the block is taken back, and nothing else, where it raises."""
+        self.run("SAVEPOINT nostos_rows")
+        try:
+            yield
+        except BaseException:
+            with suppress(failures):  # after a deadlock there is no transaction any more
+                self.run("ROLLBACK TO SAVEPOINT nostos_rows")
+            raise
 
     @abstractmethod
     def _reflected(self) -> dict[str, Table]:

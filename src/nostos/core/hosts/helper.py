@@ -28,7 +28,7 @@ import threading
 import time
 import zlib
 from contextlib import closing, contextmanager
-from typing import Any, BinaryIO, Callable, Dict, Iterator, List, Mapping, Optional, Sequence, Set, Tuple
+from typing import Any, BinaryIO, Callable, Dict, Iterable, Iterator, List, Mapping, Optional, Sequence, Set, Tuple
 from urllib.parse import quote as url_quote
 from urllib.parse import unquote
 
@@ -856,6 +856,72 @@ class Below:
             if error.errno not in (errno.ENOENT, errno.ENOTDIR, errno.EINVAL, errno.ENOTSUP, errno.EBADF):
                 raise
 
+    # --- making; what could not be given away is told by the answer
+
+    def lay_folder(self, path: str, mode: int, owner: Optional[Sequence[Any]]) -> bool:
+        owner = owner or self.whose(path)
+        with self.place(path) as (parent, name):
+            os.mkdir(name, 0o700, dir_fd=parent)
+        return self.hand_over(path, owner, mode)
+
+    def lay_file(self, path: str, pieces: Iterable[bytes], mode: int, owner: Optional[Sequence[Any]],
+              times: Optional[Sequence[int]], flush: bool = True) -> List[Any]:
+        """Write a new file. Returns its digest, whether it could be given, and its facts."""
+        owner = owner or self.whose(path)
+        digest = hashlib.blake2b(digest_size=16)
+        opened = self.create(path)
+        try:
+            for piece in pieces:
+                digest.update(piece)
+                put(opened, piece)
+            done = finish(opened, mode, owner)
+            if times is not None:
+                os.utime(opened, ns=(times[0], times[1]))
+            if flush:
+                os.fsync(opened)
+            return [digest.digest(), done, facts_of(os.fstat(opened))]
+        finally:
+            os.close(opened)
+
+    def lay_copy(self, source: "Below", path: str, target: str, mode: int, owner: Optional[Sequence[Any]],
+             flush: bool = True) -> List[Any]:
+        """A file of another tree of this machine, as `lay_file` does; one that is written meanwhile is read again."""
+        owner = owner or self.whose(target)
+        read = source.open(path)
+        try:
+            opened = self.create(target)
+            try:
+                digest, times, head = pour(read, opened)
+                done = finish(opened, mode, owner)
+                os.utime(opened, ns=times)
+                if flush:
+                    os.fsync(opened)
+                return [digest, done, facts_of(os.fstat(opened)), head]
+            finally:
+                os.close(opened)
+        finally:
+            os.close(read)
+
+    def lay_link(self, path: str, to: str, owner: Optional[Sequence[Any]]) -> bool:
+        owner = owner or self.whose(path)
+        with self.place(path) as (parent, name):
+            os.symlink(to, name, dir_fd=parent)
+        return self.hand_over(path, owner, None)
+
+    def lay_again(self, path: str, target: str) -> bool:
+        if self.second_name(path, target):
+            return True
+        info = self.stat(path)
+        if info is None:
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), path)
+        if stat.S_ISLNK(info.st_mode):
+            return self.lay_link(target, self.link(path), self.whose(path))
+        return bool(self.lay_copy(self, path, target, stat.S_IMODE(info.st_mode), self.whose(path))[1])
+
+    def set_times(self, path: str, accessed: int, modified: int) -> None:
+        with self.place(path) as (parent, name):
+            os.utime(name, ns=(accessed, modified), dir_fd=parent, follow_symlinks=False)
+
 
 class Fence:
     """What of this machine may be touched: all that its user may, until it is said, once, what; from then on, that.
@@ -1052,74 +1118,9 @@ class Tree(Below):
     def within(self, place: str) -> Optional[str]:
         return self.inside(place)
 
-    # --- writing; what could not be given away is told by the answer
-
-    def give(self, path: str, owner: Sequence[Any], mode: Optional[int]) -> bool:
-        return self.hand_over(path, owner, mode)
-
-    def make_folder(self, path: str, mode: int, owner: Optional[Sequence[Any]]) -> bool:
-        owner = owner or self.owner(path)
-        with self.place(path) as (parent, name):
-            os.mkdir(name, 0o700, dir_fd=parent)
-        return self.give(path, owner, mode)
-
-    def write(self, path: str, pieces: Iterator[bytes], mode: int, owner: Optional[Sequence[Any]],
-              times: Optional[Sequence[int]], flush: bool = True) -> List[Any]:
-        """Write a new file. Returns its digest, whether it could be given, and its facts."""
-        owner = owner or self.owner(path)
-        digest = hashlib.blake2b(digest_size=16)
-        opened = self.create(path)
-        try:
-            for piece in pieces:
-                digest.update(piece)
-                put(opened, piece)
-            done = finish(opened, mode, owner)
-            if times is not None:
-                os.utime(opened, ns=(times[0], times[1]))
-            if flush:
-                os.fsync(opened)
-            return [digest.digest(), done, facts_of(os.fstat(opened))]
-        finally:
-            os.close(opened)
-
-    def copy(self, source: "Tree", path: str, target: str, mode: int, owner: Optional[Sequence[Any]],
-             flush: bool = True) -> List[Any]:
-        """A file of another tree of this machine, as `write` does; one that is written meanwhile is read again."""
-        owner = owner or self.owner(target)
-        read = source.open(path)
-        try:
-            opened = self.create(target)
-            try:
-                digest, times, head = pour(read, opened)
-                done = finish(opened, mode, owner)
-                os.utime(opened, ns=times)
-                if flush:
-                    os.fsync(opened)
-                return [digest, done, facts_of(os.fstat(opened)), head]
-            finally:
-                os.close(opened)
-        finally:
-            os.close(read)
-
-    def make_link(self, path: str, to: str, owner: Optional[Sequence[Any]]) -> bool:
-        owner = owner or self.owner(path)
-        with self.place(path) as (parent, name):
-            os.symlink(to, name, dir_fd=parent)
-        return self.give(path, owner, None)
-
-    def again(self, path: str, target: str) -> bool:
-        if self.second_name(path, target):
-            return True
-        info = self.stat(path)
-        if info is None:
-            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), path)
-        if stat.S_ISLNK(info.st_mode):
-            return self.make_link(target, self.link(path), self.owner(path))
-        return bool(self.copy(self, path, target, stat.S_IMODE(info.st_mode), self.owner(path))[1])
-
-    def times(self, path: str, accessed: int, modified: int) -> None:
-        with self.place(path) as (parent, name):
-            os.utime(name, ns=(accessed, modified), dir_fd=parent, follow_symlinks=False)
+    give = Below.hand_over
+    make_folder, make_link, write, copy, again, times = (
+        Below.lay_folder, Below.lay_link, Below.lay_file, Below.lay_copy, Below.lay_again, Below.set_times)
 
 
 def _signed(name: str, signed: Any) -> Any:

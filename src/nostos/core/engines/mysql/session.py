@@ -238,17 +238,8 @@ class MysqlSession(ServerSession):
 
     @contextmanager
     def writing(self, unchecked: bool = False) -> Iterator[None]:
-        self.run("START TRANSACTION")
-        try:
+        with self._committing("START TRANSACTION", self.driver.MySQLError):
             yield
-            self.run("COMMIT")
-        except BaseException as error:
-            with suppress(self.driver.MySQLError):
-                self.run("ROLLBACK")
-            explained = self.explained(error)
-            if explained is not None:
-                raise explained from error
-            raise
 
     def explained(self, error: BaseException, at: str = "") -> NostosError | None:
         return connecting.explained(self.driver, error, at)

@@ -57,13 +57,8 @@ class MysqlWriting(MysqlReading):
 
     @contextmanager
     def holding_on(self) -> Iterator[None]:
-        self.run("SAVEPOINT nostos_rows")
-        try:
+        with self._saved_point(self.driver.MySQLError):
             yield
-        except BaseException:
-            with suppress(self.driver.MySQLError):  # after a deadlock there is no transaction any more
-                self.run("ROLLBACK TO SAVEPOINT nostos_rows")
-            raise
 
     @contextmanager
     def own_clock(self, table: Table, columns: Sequence[str]) -> Iterator[None]:

@@ -73,9 +73,6 @@ class NoSwap(Swap):
     def committed(self) -> bool:
         return self.flag.exists()
 
-    def finish(self, outline: Outline, tables: Collection[str]) -> None:
-        return
-
     def discard(self) -> None:
         return
 

@@ -210,20 +210,11 @@ class PostgresSession(ServerSession):
 
     @contextmanager
     def writing(self, unchecked: bool = False) -> Iterator[None]:
-        self.run("BEGIN ISOLATION LEVEL REPEATABLE READ")
-        try:
+        with self._committing("BEGIN ISOLATION LEVEL REPEATABLE READ", psycopg.Error):
             self.run("SET CONSTRAINTS ALL DEFERRED")
             if self._whole_path:
                 self.run(f"SET LOCAL search_path = {self._whole_path}")
             yield
-            self.run("COMMIT")
-        except BaseException as error:
-            with suppress(psycopg.Error):
-                self.run("ROLLBACK")
-            explained = self.explained(error)
-            if explained is not None:
-                raise explained from error
-            raise
 
     def explained(self, error: BaseException, at: str = "") -> NostosError | None:
         return connecting.explained(error, at)

@@ -9,8 +9,7 @@ from dataclasses import replace
 
 import psycopg
 
-from nostos.core.database.marker import MARKER, marked
-from nostos.core.database.outline import Outline
+from nostos.core.database.marker import MARKER
 from nostos.core.database.protocol import Database
 from nostos.core.database.registry import Location, Swap
 from nostos.core.engines.postgresql.attached import OF_ROUTINES
@@ -138,14 +137,7 @@ class SchemaSwap(Swap):
                 database.run_one(sql)
 
     def committed(self) -> bool:
-        database = PostgresDatabase(self.location)
-        try:
-            return marked(database, self.mark)
-        finally:
-            database.close()
-
-    def finish(self, outline: Outline, tables: Collection[str]) -> None:
-        return
+        return self._is_marked(PostgresDatabase(self.location), self.mark)
 
     def replaced(self) -> Location | None:
         return self._at(self.old)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from functools import cached_property
 
 import psycopg
@@ -94,13 +94,8 @@ class PostgresWriting(PostgresReading):
 
     @contextmanager
     def holding_on(self) -> Iterator[None]:
-        self.run("SAVEPOINT nostos_rows")
-        try:
+        with self._saved_point(psycopg.Error):
             yield
-        except BaseException:
-            with suppress(psycopg.Error):
-                self.run("ROLLBACK TO SAVEPOINT nostos_rows")
-            raise
         self.run("RELEASE SAVEPOINT nostos_rows")
 
     def insert_many(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Value, ...]]) -> None:

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import re
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
-from contextlib import closing, suppress
 from pathlib import Path
 from typing import Any, Protocol
-from urllib.parse import quote as url_quote
 
 from nostos.core.database.protocol import Block
 from nostos.core.database.rows.block_sums import Sums
@@ -17,6 +14,7 @@ from nostos.core.database.schema import Key, Value
 from nostos.core.errors import HostError, SiteError
 from nostos.core.hosts.connection import reach
 from nostos.core.hosts.far_path import FarPath
+from nostos.core.hosts.helper import Sqlite
 
 LOCK_WAIT_SECONDS = 10.0
 LONG_LOG = 4 << 20  # bytes
@@ -77,26 +75,14 @@ class Driver(Protocol):
     def close(self) -> None: ...
 
 
-def _text(data: bytes) -> str:
-    return data.decode("utf-8", "surrogateescape")
-
-
-def _near(path: Path, mode: str, wait: float) -> sqlite3.Connection:
-    # The driver must not open transactions on its own (isolation_level None): ours are explicit.
-    return sqlite3.connect(f"file:{url_quote(str(path))}?mode={mode}", uri=True, timeout=wait, isolation_level=None)
-
-
 class NearDriver:
     """A file on this machine."""
 
     version: tuple[int, ...] = sqlite3.sqlite_version_info
 
     def __init__(self, path: Path, readonly: bool) -> None:
-        self.path = path
-        self._connection = _near(path, "ro" if readonly else "rw", LOCK_WAIT_SECONDS)
-        self._connection.text_factory = _text
-        self._connection.execute("PRAGMA foreign_keys = ON")
-        self._connection.execute("SELECT count(*) FROM sqlite_master").fetchone()  # says so when it is no database
+        self._served = Sqlite(str(path), "ro" if readonly else "rw", LOCK_WAIT_SECONDS)
+        self._connection = self._served.connection
         self.execute = self._connection.execute
 
     @property
@@ -121,16 +107,10 @@ class NearDriver:
                     yield values[:keys], row_digest(values[keys:])
 
     def mentions(self, numbers: Collection[str]) -> None:
-        wanted = frozenset(numbers)
-        self._connection.create_function(
-            "nostos_mentions", 1, lambda t: isinstance(t, str) and not wanted.isdisjoint(re.findall(r"\d+", t)),
-            deterministic=True)
+        self._served.mentions(list(numbers))
 
     def relieve(self) -> None:
-        with suppress(OSError, sqlite3.Error):
-            if Path(f"{self.path}-wal").stat().st_size > LONG_LOG:
-                with closing(_near(self.path, "rw", 0)) as own_connection:
-                    own_connection.execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
+        self._served.relieve(LONG_LOG)
 
     def close(self) -> None:
         self._connection.close()

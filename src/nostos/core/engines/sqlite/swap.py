@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection
 from pathlib import Path
 
-from nostos.core.database.marker import MARKER, marked
-from nostos.core.database.outline import Outline
+from nostos.core.database.marker import MARKER
 from nostos.core.database.protocol import Database
 from nostos.core.database.registry import Swap
 from nostos.core.engines.sqlite.connection import SqliteDatabase
@@ -40,14 +39,7 @@ class FileSwap(Swap):
             database.close()
 
     def committed(self) -> bool:
-        database = SqliteDatabase(self.file)
-        try:
-            return marked(database, self.mark)
-        finally:
-            database.close()
-
-    def finish(self, outline: Outline, tables: Collection[str]) -> None:
-        return
+        return self._is_marked(SqliteDatabase(self.file), self.mark)
 
     def discard(self) -> None:
         for ending in ("", "-wal", "-shm", "-journal"):

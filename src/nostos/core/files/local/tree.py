@@ -7,8 +7,6 @@ of ownership, flushing, links and free space.
 
 from __future__ import annotations
 
-import errno
-import hashlib
 import os
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -18,7 +16,7 @@ from nostos.core.files.entry import FileEntry
 from nostos.core.files.local.copy import copy_tree, take_tree
 from nostos.core.files.local.reading import LocalReading
 from nostos.core.files.tree import CHUNK, CopiedFile, Copy, FileTree, Owner, Status
-from nostos.core.hosts.helper import finish, hold, pour, put
+from nostos.core.hosts.helper import hold
 
 
 class LocalTree(LocalReading):
@@ -27,31 +25,19 @@ class LocalTree(LocalReading):
     # --- whose it is
 
     def give(self, path: str, owner: Owner, mode: int | None = None) -> None:
-        if not self.hand_over(path, data_of(owner), mode):
-            self.not_given.append(path)
+        self._note(path, self.hand_over(path, data_of(owner), mode))
 
     # --- writing: nothing is ever written over, and nothing through a link
 
     def make_folder(self, path: str, mode: int, owner: Owner | None = None) -> None:
-        owner = owner or self.owner(path)
-        with self.place(path) as (parent, name):
-            os.mkdir(name, 0o700, dir_fd=parent)
-        self.give(path, owner, mode)
+        self._note(path, self.lay_folder(path, mode, self._data(path, owner)))
 
     def write(self, path: str, content: bytes, mode: int, owner: Owner | None = None, like: Status | None = None
               ) -> None:
         owner = owner or self.owner(path)
         if self.words is not None and self.speaks(path):
             content = self.words.own(self.meant.get(path, path), content)
-        opened = self.create(path)
-        try:
-            put(opened, content)
-            self._finish(opened, path, mode, owner)
-            if like is not None:
-                os.utime(opened, ns=(like.accessed, like.modified))
-            os.fsync(opened)
-        finally:
-            os.close(opened)
+        self._taken((content,), like, path, mode, owner)
 
     def copy_in(self, source: FileTree, path: str, target: str, mode: int, owner: Owner | None = None) -> bytes:
         owner = owner or self.owner(target)
@@ -59,40 +45,25 @@ class LocalTree(LocalReading):
         if spoken is not None:
             return spoken
         if not isinstance(source, LocalTree):
-            return self._take_in(source, path, target, mode, owner)
-        read = source.open(path)
-        try:
-            write = self.create(target)
-            try:
-                digest, times, _ = pour(read, write)
-                self._finish(write, target, mode, owner)
-                os.utime(write, ns=times)
-                os.fsync(write)
-            finally:
-                os.close(write)
-        finally:
-            os.close(read)
-        return digest
-
-    def _take_in(self, source: FileTree, path: str, target: str, mode: int, owner: Owner) -> bytes:
-        """`copy_in` from a tree of another kind, whose content comes in pieces."""
-        with source.opened(path) as file:
-            return self._taken(iter(lambda: file.read(CHUNK), b""), file.status(), target, mode, owner)
+            with source.opened(path) as file:
+                return self._taken(iter(lambda: file.read(CHUNK), b""), file.status(), target, mode, owner)
+        digest, given, *_ = self.lay_copy(source, path, target, mode, data_of(owner))
+        self._note(target, given)
+        return bytes(digest)
 
     def _taken(self, pieces: Iterable[bytes], info: Status | None, target: str, mode: int, owner: Owner) -> bytes:
-        digest = hashlib.blake2b(digest_size=16)
-        write = self.create(target)
-        try:
-            for piece in pieces:
-                digest.update(piece)
-                put(write, piece)
-            self._finish(write, target, mode, owner)
-            if info is not None:
-                os.utime(write, ns=(info.accessed, info.modified))
-            os.fsync(write)
-        finally:
-            os.close(write)
-        return digest.digest()
+        """A new file with this content, and the times of another. Returns its digest."""
+        times = None if info is None else (info.accessed, info.modified)
+        digest, given, _ = self.lay_file(target, pieces, mode, data_of(owner), times)
+        self._note(target, given)
+        return bytes(digest)
+
+    def _data(self, path: str, owner: Owner | None) -> tuple[int, int, tuple[tuple[str, bytes], ...]]:
+        return data_of(owner or self.owner(path))
+
+    def _note(self, path: str, given: bool) -> None:
+        if not given:
+            self.not_given.append(path)
 
     def _copies_plain(self, source: FileTree, copies: Sequence[Copy]) -> Iterator[bytes]:
         if isinstance(source, LocalTree):
@@ -109,30 +80,14 @@ class LocalTree(LocalReading):
             return copy_tree(source, self, entries, small)
         return take_tree(source, self, entries, small)
 
-    def _finish(self, opened: int, path: str, mode: int | None, owner: Owner, flush: bool = False) -> None:
-        if not finish(opened, mode, data_of(owner), flush=flush):
-            self.not_given.append(path)
-
     def make_link(self, path: str, to: str, owner: Owner | None = None) -> None:
-        owner = owner or self.owner(path)
-        with self.place(path) as (parent, name):
-            os.symlink(to, name, dir_fd=parent)
-        self.give(path, owner)
+        self._note(path, self.lay_link(path, to, self._data(path, owner)))
 
     def again(self, path: str, target: str) -> None:
-        if self.second_name(path, target):
-            return
-        info = self.status(path)
-        if info is None:
-            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), path)
-        if info.is_link:
-            self.make_link(target, self.link(path), self.owner(path))
-        else:
-            self.copy_in(self, path, target, info.rights, self.owner(path))
+        self._note(target, self.lay_again(path, target))
 
     def times(self, path: str, info: Status) -> None:
-        with self.place(path) as (parent, name):
-            os.utime(name, ns=(info.accessed, info.modified), dir_fd=parent, follow_symlinks=False)
+        self.set_times(path, info.accessed, info.modified)
 
     @contextmanager
     def lock(self, seconds: float) -> Iterator[None]:
