@@ -3,6 +3,7 @@
 import sqlite3
 
 from nostos.core.clone.clone import clone
+from nostos.core.database.registry import locate
 from nostos.core.errors import SiteError
 from nostos.core.sites import env_file
 from nostos.core.sites.recognise import recognise
@@ -42,5 +43,10 @@ class EnvFile(SiteTest):
         self.assertEqual(recognise(self.folder / "staging").url, "https://staging.example/a")
 
     def test_values_as_usual_readers_take_them(self) -> None:
+        location = locate("sqlite:///data/site.db", self.live)
+        kept = b"# site\nDATABASE_URL=sqlite:///old.db # its own\r\nKEY=a#b\nLONG='one\ntwo'\nnoise\n\n"
+        self.assertEqual(env_file.values_in(kept)["KEY"], "a#b")
+        self.assertEqual(env_file.rewritten(kept, "https://s.example", location, self.live),
+                         kept.replace(b"old.db", b"data/site.db"))
         self.assertEqual(env_file.values_in(b"A=1 # x\nexport B = 'a b'\nC=\"q\\\"q\"\n#D=1\nE=\nA=2\nnoise\n"),
                          {"A": "2", "B": "a b", "C": 'q"q', "E": ""})

@@ -5,9 +5,11 @@ Lines are `NAME=value`, with or without `export` and quotes, as the usual reader
 
 from __future__ import annotations
 
+import io
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from nostos.core.database.registry import Location, locate
 from nostos.core.database.url import DatabaseUrl
@@ -15,12 +17,15 @@ from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, on_machine
 from nostos.core.sites.site_file import read_bounded
 
+if TYPE_CHECKING:
+    from dotenv.parser import Binding
+
 NAME = ".env"
 PROGRAM = "manage.py"  # by which such a project's folder is known
 _DATABASE = "DATABASE_URL"
 ADDRESSES = ("WAGTAILADMIN_BASE_URL", "BASE_URL", "SITE_URL")
-_LINE = re.compile(r"(?m)^(?P<head>[ \t]*(?:export[ \t]+)?(?P<name>[A-Za-z_]\w*)[ \t]*=[ \t]*)"
-                   r"(?P<value>'[^'\n]*'|\"(?:[^\"\\\n]|\\.)*\"|[^\n#]*?)(?P<tail>[ \t]*(?:#[^\n]*)?)$")
+_VALUE = re.compile(r"""(?P<head>[^=]*=[ \t]*)(?P<value>'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*"|.*?)"""
+                    r"(?P<tail>(?:[ \t]+#[^\r\n]*)?\s*)", re.DOTALL)
 _SCHEMES = {"postgres": "postgresql", "psql": "postgresql", "pgsql": "postgresql", "mariadb": "mysql",
             "mysql2": "mysql"}
 
@@ -34,17 +39,16 @@ class EnvFacts:
     database: Location
 
 
-def _plain(value: str) -> str:
-    if len(value) >= 2 and value[0] == value[-1] and value[0] in "'\"":
-        inner = value[1:-1]
-        return inner if value[0] == "'" else re.sub(r"\\(.)", r"\1", inner)
-    return value
+def _bindings(content: bytes) -> Iterator[Binding]:
+    """The file's lines, as the usual reader takes them apart: names and values, and what stands for each."""
+    from dotenv.parser import parse_stream
+
+    return parse_stream(io.StringIO(content.decode("utf-8", "surrogateescape")))
 
 
 def values_in(content: bytes) -> dict[str, str]:
     """The values by their names; of one that is set twice, the last."""
-    text = content.decode("utf-8", "surrogateescape")
-    return {m["name"]: _plain(m["value"]) for m in _LINE.finditer(text)}
+    return {b.key: b.value for b in _bindings(content) if b.key is not None and b.value is not None}
 
 
 def read(folder: AnyPath) -> EnvFacts | None:
@@ -79,20 +83,21 @@ def rewritten(content: bytes, url: str, location: Location, folder: AnyPath,
               written: Callable[[str], str] = str) -> bytes:
     """The file in a copy's words: its database and address, and what else of its texts `written` changes; every other
     line, comments too, stays as it is."""
-    text = content.decode("utf-8", "surrogateescape")
-    addresses = {n for n in ADDRESSES if n in values_in(content)}
-    new: Mapping[str, str] = {**dict.fromkeys(addresses, url),
-                              _DATABASE: _database(values_in(content)[_DATABASE], location,
-                                                                                   folder)}
+    values = values_in(content)
+    new: Mapping[str, str] = {**dict.fromkeys((n for n in ADDRESSES if n in values), url),
+                              _DATABASE: _database(values[_DATABASE], location, folder)}
 
-    def line(match: re.Match[str]) -> str:
-        old = _plain(match["value"])
-        value = new.get(match["name"], written(old))
-        if value == old:
-            return match.group()
-        return match["head"] + _quoted(value) + match["tail"]
+    def line(binding: Binding) -> str:
+        original = binding.original.string
+        if binding.key is None or binding.value is None:
+            return original
+        value = new.get(binding.key, written(binding.value))
+        parts = _VALUE.fullmatch(original)
+        if value == binding.value or parts is None:
+            return original
+        return parts["head"] + _quoted(value) + parts["tail"]
 
-    return _LINE.sub(line, text).encode("utf-8", "surrogateescape")
+    return "".join(map(line, _bindings(content))).encode("utf-8", "surrogateescape")
 
 
 def _quoted(value: str) -> str:
