@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from nostos.core.clone.clone import clone
 from nostos.core.compare.joins import Joins
-from nostos.core.profiles.model import Join, Profile
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Join
 from nostos.core.sites.recognise import recognise
 from tests.apply.test_live_differs import SmallTest
 

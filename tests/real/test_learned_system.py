@@ -15,7 +15,8 @@ from nostos.core.database.schema import Table
 from nostos.core.learning.findings import Certainty
 from nostos.core.learning.learn import learn
 from nostos.core.profiles.from_schema import NO_PROFILE, complete
-from nostos.core.profiles.model import Profile, Reference
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Reference
 from nostos.core.sites.recognise import recognise
 from nostos.core.values.urls import UrlForms
 from tests.real.servers import missing

@@ -19,7 +19,8 @@ from nostos.core.database.protocol import Database, explaining
 from nostos.core.database.schema import Table, Value
 from nostos.core.errors import SiteError
 from nostos.core.profiles.conditions import holds
-from nostos.core.profiles.model import Activity, Profile
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Activity
 from nostos.core.progress import Listener, Progress, silent
 from nostos.core.sites.recognise import Site
 from nostos.core.values import structures

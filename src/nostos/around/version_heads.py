@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from nostos.core.files.tree import FileTree
-from nostos.core.profiles.model import Folder, Profile
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Folder
 
 HEAD = 8192  # bytes of a file that are looked at, as the systems themselves do
 

@@ -17,7 +17,8 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import NAMED
 from nostos.core.files.entry import FileEntry
 from nostos.core.plan.prepared import compare_voyage
-from nostos.core.profiles.model import Folder, Profile
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Folder
 from nostos.core.progress import Listener, silent
 from nostos.core.sites.recognise import Site
 from nostos.core.values import structures

@@ -20,7 +20,7 @@ from nostos.core.patterns import clean
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.reading_order import group_of, in_reading_order
 from nostos.core.plan.selection import stays
-from nostos.core.profiles.model import GROUPS
+from nostos.core.profiles.parts import GROUPS
 from nostos.core.profiles.policies import PLAIN
 from nostos.core.values.alignment import matches
 from nostos.core.values.merging import ABSENT

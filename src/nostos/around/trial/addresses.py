@@ -16,8 +16,9 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Table
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.profiles.conditions import holds
-from nostos.core.profiles.model import Kind, Profile
+from nostos.core.profiles.model import Profile
 from nostos.core.profiles.network import sites
+from nostos.core.profiles.parts import Kind
 from nostos.core.sites.recognise import Site
 
 _PART = re.compile(r"\{(\w+)\}")

@@ -12,7 +12,7 @@ from nostos.core.database.registry import Location
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host
 from nostos.core.hosts.running import can_run, run
-from nostos.core.profiles.model import ProgramQuestion
+from nostos.core.profiles.parts import ProgramQuestion
 
 _SECONDS = 60
 _MARK = "nostos:"

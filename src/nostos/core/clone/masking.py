@@ -19,7 +19,8 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Column, Row, Table, Value
 from nostos.core.patterns import matches
 from nostos.core.profiles.conditions import holds
-from nostos.core.profiles.model import MASK_KINDS, MaskRule, Profile
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import MASK_KINDS, MaskRule
 
 _FIRST = ("Ada", "Bela", "Cato", "Dena", "Emil", "Fay", "Gil", "Hedy", "Ivo", "Jana", "Kit", "Lena", "Milo", "Nia",
           "Otis", "Pia", "Quin", "Rhea", "Sol", "Tess", "Una", "Vito", "Wanda", "Xeno", "Yara", "Zeno")

@@ -14,7 +14,8 @@ from nostos.core.compare.field_merge import Role, Standing
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of
 from nostos.core.files.tree import SkippedFile
-from nostos.core.profiles.model import Folder, Profile, ignored
+from nostos.core.profiles.model import Profile, ignored
+from nostos.core.profiles.parts import Folder
 from nostos.core.sites.recognise import Site
 from nostos.core.values.merging import merge_text
 

@@ -21,7 +21,7 @@ from nostos.core.files.entry import FileEntry
 from nostos.core.patterns import spoken
 from nostos.core.profiles.compared import Locals
 from nostos.core.profiles.conditions import Where, holds
-from nostos.core.profiles.model import Child, Kind, OwnedFile
+from nostos.core.profiles.parts import Child, Kind, OwnedFile
 from nostos.core.profiles.policies import PLAIN, TEXT
 from nostos.core.values import references as refs
 from nostos.core.values.merging import ABSENT

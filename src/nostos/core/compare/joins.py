@@ -8,7 +8,8 @@ from copy import copy
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.conditions import holds, plain_values
-from nostos.core.profiles.model import Join, Profile
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Join
 
 
 class Joins:

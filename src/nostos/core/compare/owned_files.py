@@ -14,7 +14,7 @@ from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.database.protocol import Database
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
-from nostos.core.profiles.model import OwnedFile
+from nostos.core.profiles.parts import OwnedFile
 
 _SHORTEST, _LONGEST = 5, 500  # letters of a value that may be a path
 # What stands in the name of a file made from another, in another size: mill-120x80.png, mill.png.64x64_q85.jpg.

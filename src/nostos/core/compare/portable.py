@@ -16,7 +16,8 @@ from nostos.core.anchor.names import Keys
 from nostos.core.compare.places import Places
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.conditions import holds
-from nostos.core.profiles.model import Profile, Reference
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Reference
 from nostos.core.values import names, rewriting, shapes, structures
 from nostos.core.values import references as refs
 from nostos.core.values.structures import StructuredValue

@@ -22,7 +22,8 @@ from nostos.core.database.schema import Row, Table, Value
 from nostos.core.files.tree import FileTree
 from nostos.core.profiles.conditions import holds, plain_values
 from nostos.core.profiles.habits import Slug
-from nostos.core.profiles.model import OwnedFile, Profile
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import OwnedFile
 from nostos.core.values import structures
 from nostos.core.values.merging import same
 from nostos.core.values.names import Names, fit

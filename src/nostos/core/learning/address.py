@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from nostos.core.database.schema import Row, Table
 from nostos.core.learning.places import key_columns
-from nostos.core.profiles.model import Piece
+from nostos.core.profiles.parts import Piece
 from nostos.core.values import words
 
 _CALLED = {"host": frozenset({"host", "hostname", "domain", "server", "servername", "vhost", "netloc", "fqdn"}),

@@ -17,7 +17,8 @@ from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
 from nostos.core.profiles.conditions import Where
 from nostos.core.profiles.loader import ADDITIONS, additions, extended
-from nostos.core.profiles.model import Child, FieldPolicy, Join, Kind, Piece, Profile, Reference
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Child, FieldPolicy, Join, Kind, Piece, Reference
 from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import STRUCTURE, policy_named
 from nostos.core.profiles.row_trees import NestedTree, RowTree

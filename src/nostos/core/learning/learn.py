@@ -13,8 +13,9 @@ from itertools import pairwise
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.learning.address import pieces_in
+from nostos.core.learning.bits import SURE
 from nostos.core.learning.by_name import named_rows_in
-from nostos.core.learning.evidence import SURE, Weigher
+from nostos.core.learning.evidence import Weigher
 from nostos.core.learning.findings import Certainty, Finding, Layer, learned
 from nostos.core.learning.made import repeats
 from nostos.core.learning.parts import parts
@@ -25,7 +26,8 @@ from nostos.core.learning.trees import nested_of, tree_of
 from nostos.core.learning.whose import by_values, whose
 from nostos.core.patterns import matches
 from nostos.core.profiles.conditions import holds
-from nostos.core.profiles.model import Kind, Profile
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Kind
 from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import COUNTED, NEWEST, TEXT
 from nostos.core.profiles.row_trees import RowTree

@@ -11,7 +11,7 @@ from collections.abc import Collection, Mapping, Sequence
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.learning.findings import Certainty, Finding
 from nostos.core.learning.places import is_link
-from nostos.core.profiles.model import Child
+from nostos.core.profiles.parts import Child
 from nostos.core.profiles.places import Place
 from nostos.core.values import words
 

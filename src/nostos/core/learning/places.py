@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.profiles.model import Join
+from nostos.core.profiles.parts import Join
 from nostos.core.profiles.places import Place
 from nostos.core.values import located, shapes, words
 

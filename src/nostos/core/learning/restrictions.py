@@ -13,7 +13,7 @@ from nostos.core.learning.parts import goals_of
 from nostos.core.learning.places import is_link
 from nostos.core.learning.whose import by_values
 from nostos.core.profiles.conditions import Where
-from nostos.core.profiles.model import Child
+from nostos.core.profiles.parts import Child
 from nostos.core.values import words
 
 _SECRETS = frozenset(("password", "passwd", "pwd", "passphrase", "passcode"))

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from nostos.core.database.schema import Row
 from nostos.core.learning.findings import LIST, Certainty, Layer
 from nostos.core.profiles.conditions import holds
-from nostos.core.profiles.model import Profile, Reference
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Reference
 from nostos.core.profiles.places import Place
 
 SAID, SCHEMA = "its administrator", "the schema"

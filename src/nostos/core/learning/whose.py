@@ -15,7 +15,8 @@ from ipaddress import ip_address
 from itertools import pairwise
 
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.learning.evidence import WEIGHTS, are_people
+from nostos.core.learning.bits import WEIGHTS
+from nostos.core.learning.evidence import are_people
 from nostos.core.learning.findings import Certainty, Finding
 from nostos.core.learning.places import is_link
 from nostos.core.profiles.conditions import holds

@@ -26,7 +26,7 @@ from nostos.core.plan.removed_together import removed_with
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.plan.tree_places import TreePlaces
 from nostos.core.profiles.conditions import holds
-from nostos.core.profiles.model import Reference
+from nostos.core.profiles.parts import Reference
 from nostos.core.values.names import written
 from nostos.core.values.structures import StructuredValue, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN

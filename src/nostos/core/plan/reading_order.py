@@ -7,7 +7,8 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.plan.needs import Needs
-from nostos.core.profiles.model import GROUPS, Profile
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import GROUPS
 
 _AFTER = len(GROUPS)
 

@@ -15,7 +15,7 @@ from nostos.core.database.schema import ForeignKey, Row, Table, Value
 from nostos.core.patterns import matches
 from nostos.core.plan.row_writes import WriteAction, row_writes
 from nostos.core.profiles.conditions import Where, holds, plain_values
-from nostos.core.profiles.model import Reference
+from nostos.core.profiles.parts import Reference
 from nostos.core.profiles.row_trees import parents
 from nostos.core.values.literals import needed
 

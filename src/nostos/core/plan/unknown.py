@@ -19,7 +19,8 @@ from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
-from nostos.core.learning.evidence import SURE, YES_OR_NO, PointersAt, Weighed, Weigher
+from nostos.core.learning.bits import SURE, Weighed
+from nostos.core.learning.evidence import YES_OR_NO, PointersAt, Weigher
 from nostos.core.learning.findings import Certainty, Finding, Layer
 from nostos.core.learning.places import Held, called, discriminator, key_columns, kind_said
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes

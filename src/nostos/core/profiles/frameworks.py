@@ -7,7 +7,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 
 from nostos.core.database.schema import Table
-from nostos.core.profiles.model import Closed, Framework, Join, Profile, Reference, WrittenRows
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Closed, Framework, Join, Reference, WrittenRows
 from nostos.core.profiles.places import Place
 
 

@@ -8,8 +8,9 @@ from fnmatch import fnmatchcase
 
 from nostos.core.database.schema import Table
 from nostos.core.profiles.frameworks import of_tables
-from nostos.core.profiles.model import Child, FieldPolicy, Kind, Profile, Reference
+from nostos.core.profiles.model import Profile
 from nostos.core.profiles.networked import networked
+from nostos.core.profiles.parts import Child, FieldPolicy, Kind, Reference
 from nostos.core.profiles.policies import STRUCTURE
 from nostos.core.values.words import says_weakly
 

@@ -14,7 +14,9 @@ from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath
 from nostos.core.profiles.conditions import Where
 from nostos.core.profiles.habits import Along, Job, Numbered, Slug, Together
-from nostos.core.profiles.model import (
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.network import Network
+from nostos.core.profiles.parts import (
     GROUPS,
     MASK_KINDS,
     Activity,
@@ -32,7 +34,6 @@ from nostos.core.profiles.model import (
     MaskRule,
     OwnedFile,
     Pointers,
-    Profile,
     ProfileCaution,
     ProgramQuestion,
     Reference,
@@ -41,7 +42,6 @@ from nostos.core.profiles.model import (
     Version,
     WrittenRows,
 )
-from nostos.core.profiles.network import Network
 from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import policy_named
 from nostos.core.profiles.row_trees import NestedTree, RowTree

@@ -13,7 +13,7 @@ from nostos.core.files.tree import Owner
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, below, on_machine
 from nostos.core.profiles.loader import built_in
-from nostos.core.profiles.model import Configuration
+from nostos.core.profiles.parts import Configuration
 from nostos.core.sites import env_file, php_configuration, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.values.urls import UrlForms

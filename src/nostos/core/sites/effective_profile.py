@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from nostos.core.database.schema import Table
 from nostos.core.learning.findings import Layer
-from nostos.core.profiles.model import FieldPolicy, Profile
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import FieldPolicy
 from nostos.core.profiles.policies import LOCAL
 from nostos.core.sites.recognise import Site
 

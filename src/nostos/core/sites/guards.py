@@ -15,7 +15,8 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
-from nostos.core.profiles.model import Profile, SettingsTable
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import SettingsTable
 from nostos.core.sites.recognise import Site
 from nostos.core.values import structures
 
