@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV   ?= .venv
 BIN     = $(VENV)/bin
 
-.PHONY: demo serve test faults waits fuzz servers systems check screenshots venv dev clean
+.PHONY: demo serve test quick mutants bench faults waits fuzz servers systems check screenshots venv dev clean
 
 demo: venv            ## play the whole story on made-up data
 	$(BIN)/nostos demo
@@ -21,6 +21,15 @@ servers:
 	@if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && ! dpkg -s $(PACKAGES) >/dev/null 2>&1; then \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $(PACKAGES) \
 	    >/dev/null || echo "Some servers could not be installed; their tests will be skipped."; fi
+
+quick: dev            ## what a change in one room needs, in under a minute (ROOM=plan; else where something differs)
+	$(BIN)/python -m tests.quick $(ROOM)
+
+mutants: dev          ## change critical lines one at a time: which changes does no test notice? (SECONDS=600)
+	$(BIN)/python -m tests.mutants $(or $(SECONDS),600)
+
+bench: dev servers    ## the performance bars, each against a plain tool in one run (long)
+	for bar in database postgresql files merge changes visitors remote; do $(BIN)/python -m bench.$$bar || exit 1; done
 
 faults: dev           ## kill every operation at every point, recover, and look (some minutes)
 	$(BIN)/python -m tests.faults

@@ -8,6 +8,14 @@ from pathlib import Path
 SRC = Path(__file__).parent.parent / "src"
 ORDER = ("values", "hosts", "files", "database", "engines", "profiles", "learning", "sites", "voyages", "anchor",
          "clone", "compare", "plan", "apply", "backup", "takeback")
+# Lines of each room, `around/` and the rest, when they were last looked over. A room may grow by a tenth; more is a
+# decision, which this table is changed for.
+LINES = {
+    "around": 2865, "cli": 2290, "core/anchor": 1059, "core/apply": 3464, "core/backup": 1857, "core/clone": 1708,
+    "core/compare": 3439, "core/database": 1992, "core/engines": 6580, "core/files": 1736, "core/hosts": 2737,
+    "core/learning": 2568, "core/plan": 3198, "core/profiles": 1878, "core/sites": 2391, "core/takeback": 342,
+    "core/values": 2016, "core/voyages": 551, "demo": 982, "show": 2263,
+}
 FLAT = ("errors", "progress", "clock", "private_files", "patterns", "undisturbed")  # above all rooms
 
 
@@ -33,10 +41,11 @@ def room(module: str) -> int:
 
 
 class Rooms(unittest.TestCase):
-    def setUp(self) -> None:
+    @classmethod
+    def setUpClass(cls) -> None:
         parsed = modules()
-        self.imports = {m: set(imports(tree, set(parsed))) for m, tree in parsed.items()}
-        self.core = {m: found for m, found in self.imports.items() if m.startswith("nostos.core.")}
+        cls.imports = {m: set(imports(tree, set(parsed))) for m, tree in parsed.items()}
+        cls.core = {m: found for m, found in cls.imports.items() if m.startswith("nostos.core.")}
 
     def test_every_module_has_a_room(self) -> None:
         loose = {m for m in self.core if room(m) == 0 and m.split(".")[2] not in FLAT}
@@ -53,6 +62,17 @@ class Rooms(unittest.TestCase):
                        if m.count(".") and other.count(".") and other.split(".")[1] not in
                        allowed.get(m.split(".")[1], (other.split(".")[1],)))
         self.assertEqual(wrong, [])
+
+    def test_no_room_grows_by_a_tenth_unseen(self) -> None:
+        lines: dict[str, int] = {}
+        for path in (SRC / "nostos").rglob("*.py"):
+            parts = path.relative_to(SRC / "nostos").parts
+            room = "/".join(parts[:2] if parts[0] == "core" and len(parts) > 2 else parts[:1])
+            lines[room] = lines.get(room, 0) + len(path.read_text().splitlines())
+        flat = sum(lines.pop(r) for r in [*lines] if r.endswith(".py") or r == "core")
+        self.assertEqual(lines.keys(), LINES.keys())
+        self.assertEqual({r: n for r, n in lines.items() if n > LINES[r] * 1.1}, {})
+        self.assertLess(flat, 400)
 
     def test_no_circle(self) -> None:
         done: set[str] = set()
