@@ -63,7 +63,7 @@ class HalfWay(SiteTest):
         return OSError(errno.ENOSPC, "No space left on device")
 
     def test_copying_a_file(self) -> None:
-        self.assertGreaterEqual(self.broken("nostos.core.files.local.tree.pour", self.full()), 7)
+        self.assertGreaterEqual(self.broken("nostos.core.hosts.helper.pour", self.full()), 7)
 
     def test_the_mark_stays_behind(self) -> None:
         """A line that is cut while a merge is taken back: it says that live is marked still, and what takes it away."""

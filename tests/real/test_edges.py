@@ -23,6 +23,7 @@ from nostos.core.engines.mysql.connection import MysqlDatabase
 from nostos.core.errors import MergeRefused, RecoverNeeded, SiteError, VoyageError
 from nostos.core.files.local import tree as local
 from nostos.core.files.local.tree import LocalTree
+from nostos.core.hosts import helper
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.lock import check_finished, holding
@@ -45,7 +46,7 @@ class Idle(LibraryTest):
 
     def test_clone_merge_backup_and_restore(self) -> None:
         (self.site / "a.txt").write_text("one")
-        real_copy, real_pour = local.copy_tree, local.pour
+        real_copy, real_pour = local.copy_tree, helper.pour
 
         def slow(*args: Any, **options: Any) -> Any:
             time.sleep(4)
@@ -60,11 +61,11 @@ class Idle(LibraryTest):
         self.server.run("UPDATE kr_books SET title='New' WHERE id=1", database=staging)
         (self.folder / "staging/a.txt").write_text("two")
         file = self.folder / "site.tar.zst"
-        with mock.patch.object(local, "pour", pour), opened(self.home, self.home.read("trip")) as crew:
+        with mock.patch.object(helper, "pour", pour), opened(self.home, self.home.read("trip")) as crew:
             backup(crew.live, file)
             self.assertTrue(merge(self.home, crew, prepare(crew)).id)
         self.assertEqual((self.site / "a.txt").read_text(), "two")
-        with mock.patch.object(local, "pour", pour):
+        with mock.patch.object(helper, "pour", pour):
             restore(self.home, look_into(file, recognise(self.site)))
         self.assertEqual((self.site / "a.txt").read_text(), "one")
 

@@ -81,6 +81,7 @@ class MergeInterrupted(NostosError):
 
 
 def leaves(path: str) -> SiteError:
+    """An error for a path that leads out of the folder that it is below."""
     return SiteError(f"The path {path!r} leaves its folder.", next_step="Rename the file, or leave it out.")
 
 

@@ -27,6 +27,8 @@ from nostos.core.values.names import packed, unpacked
 
 
 class Side(StrEnum):
+    """The two sites of a voyage. Sorts and prints as its word."""
+
     LIVE = "live"
     STAGING = "staging"
 
@@ -36,6 +38,7 @@ class Side(StrEnum):
 
     @property
     def where(self) -> str:
+        """The side with its preposition, for a sentence: `on live`, `in staging`."""
         return "on live" if self is Side.LIVE else "in staging"
 
 
@@ -50,6 +53,7 @@ class Origin(StrEnum):
 
     @classmethod
     def born(cls, side: Side) -> Origin:
+        """The origin of what a side has gained under a number that is its own."""
         return cls.STAGING if side is Side.STAGING else cls.LIVE
 
 

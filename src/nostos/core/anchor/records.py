@@ -68,6 +68,7 @@ class AnchorRecords:
 
     @classmethod
     def create(cls, path: Path) -> Self:
+        """A new, empty anchor in a file that nobody else may read. Raises FileExistsError where there is one."""
         path.touch(mode=0o600, exist_ok=False)
         file = sqlite3.connect(path)
         file.executescript(_SCHEMA)
@@ -79,6 +80,8 @@ class AnchorRecords:
 
     @contextmanager
     def changing(self) -> Iterator[None]:
+        """A transaction on the anchor's own file: all that is changed in the block, or nothing. It is flushed when the
+        block ends; a crash in it leaves the anchor as it was."""
         self._file.execute("BEGIN IMMEDIATE")
         try:
             yield
@@ -127,6 +130,7 @@ class AnchorRecords:
                 self._file.execute(f"UPDATE {table} SET {column}=? WHERE {column}=?", (name.partition(_ASIDE)[0], name))
 
     def set_fact(self, name: str, value: Any) -> None:
+        """Remember something of the voyage under a name: whatever JSON holds."""
         self._file.execute("INSERT OR REPLACE INTO facts VALUES (?, ?)", (name, msgspec.json.encode(value).decode()))
 
     def know_alike(self, pairs: Mapping[str, list[str]]) -> None:
@@ -135,5 +139,6 @@ class AnchorRecords:
             self.set_fact(ALIKE, {**(self.fact(ALIKE) or {}), **pairs})
 
     def fact(self, name: str) -> Any:
+        """What was remembered under a name; None where nothing was."""
         row = self._file.execute("SELECT value FROM facts WHERE name=?", (name,)).fetchone()
         return msgspec.json.decode(row[0]) if row else None

@@ -58,6 +58,7 @@ class AnchorRows(AnchorRecords):
         self._base_blocks.clear()
 
     def remember_table(self, side: Side, table: Table) -> None:
+        """Keep a table's definition, as one side has it from now on."""
         self._file.execute("INSERT OR REPLACE INTO tables VALUES (?, ?, ?)",
                            (side, table.name, msgspec.json.encode(table)))
 
@@ -329,6 +330,8 @@ class AnchorRows(AnchorRecords):
         self._file.execute("INSERT OR REPLACE INTO pairs VALUES (?, ?, ?, ?)", (side, table, key, name))
 
     def keys(self, side: Side) -> Keys:
+        """What the rows of one side are called, by their keys: names for those that have another key than at the
+        anchor, or were born since."""
         pairs: dict[str, dict[Value, str]] = {}
         for table, key, name in self._file.execute("SELECT tbl, key, name FROM pairs WHERE side=?", (side,)):
             pairs.setdefault(table, {})[key] = name

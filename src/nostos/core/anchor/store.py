@@ -52,6 +52,7 @@ class Anchor(UndoRecords):
         self._keep_text(entry, content)
 
     def files(self, side: Side) -> dict[str, FileEntry]:
+        """The files of one side as they were when the anchor last saw them, by their paths."""
         column = "live" if side is Side.LIVE else "staging"
         rows: Iterable[tuple[str, bytes]] = self._file.execute(
             f"SELECT path, {column} FROM files WHERE {column} IS NOT NULL")
@@ -65,6 +66,7 @@ class Anchor(UndoRecords):
         return int(row[0])
 
     def base_file(self, path: str) -> FileEntry | None:
+        """One file of the ancestor; None where it had none there."""
         row = self._file.execute("SELECT base FROM files WHERE path=?", (path,)).fetchone()
         return msgspec.msgpack.decode(row[0], type=FileEntry) if row and row[0] else None
 

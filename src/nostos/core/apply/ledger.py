@@ -48,6 +48,7 @@ class Line:
 
     @property
     def holds(self) -> bool:
+        """Whether everything of this kind that live gained is as it was before."""
         return self.before == self.after
 
 

@@ -23,7 +23,14 @@ from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows.foreign_keys import check_parents, may_check_itself
 from nostos.core.apply.rows.loose import LooseRows, put_back
 from nostos.core.apply.rows.write import CommitResult, apply_rows
-from nostos.core.apply.schema import add_constraints, apply_schema, drop_schema, fill, take_back_schema
+from nostos.core.apply.schema import (
+    TakenStep,
+    add_constraints,
+    apply_schema,
+    drop_schema,
+    fill,
+    take_back_schema,
+)
 from nostos.core.apply.settle import settle, settle_rest
 from nostos.core.apply.verify import Removals
 from nostos.core.clock import now
@@ -149,13 +156,17 @@ class _Merge:
         self.verb = "undo" if self.undoes else "merge" if self.toward is Side.LIVE else "refresh"
         self.between = self.locked = 0.0
         self.switched = False
-        self.steps: list[dict[str, Any]] = []
+        self.steps: list[TakenStep] = []
         self.stays: list[str] = []  # of these steps, what could not be taken back without a loss
         self.loose = LooseRows()
         self.notes = self.rest = AnchorNotes()
         self.result: CommitResult | None = None
 
     def run(self, tries: int, start: float) -> MergeResult:
+        """Carry the merge out: journal, files laid beside their targets, the transaction, the switch, what follows.
+        tries: how many it took to get here. start: `monotonic` when it began. Returns what it came to. Raises
+        MergeRefused with everything taken back, TargetMoved where it may start again, and MergeInterrupted where only
+        `recover` can say how it ended."""
         try:
             journal = journals.Journal(self.folder)
         except OSError as error:
@@ -358,7 +369,12 @@ class _Merge:
                      step.what == "table")
 
     def _commit(self, journal: journals.Journal, switch: Switch) -> None:
-        """Schema steps that no transaction covers, then the transaction; again where the database broke it off."""
+        """Schema steps that no transaction covers, then the transaction; again where the database broke it off.
+
+        Before: files are laid beside their targets and in the journal. One connection writes, and it is strict: a value
+        that would be cut is refused. Steps and loose rows are journaled before each is made, so that a crash leaves
+        what `recover` can take back; after a lost connection a new one puts loose rows back before it tries again.
+        """
         self.ledger = Ledger(self.comparison, self.plan)
         target_db = self.target.open()
         try:
@@ -366,8 +382,8 @@ class _Merge:
             if not target_db.transactional_schema:
                 target_db.prepare_mark(MARKER)
 
-                def note(step: dict[str, Any]) -> None:
-                    journal.write(journals.Step.SCHEMA, change=step)
+                def note(step: TakenStep) -> None:
+                    journal.write(journals.Step.SCHEMA, change=step.data())
                     self.steps.append(step)
 
                 apply_schema(self.plan, self.comparison.rows, target_db, note)
@@ -401,7 +417,15 @@ class _Merge:
     def _transaction(self, target_db: Database, journal: journals.Journal, switch: Switch,
                      removals: Removals, tables: dict[str, Table]) -> None:
         """Everything that happens on live, while visitors may have to wait: only rows and files that the merge itself
-        touches are looked at here, and what an index leads to."""
+        touches are looked at here, and what an index leads to.
+
+        One transaction, at the isolation that the engine's `writing` begins. It holds the rows that it touches from
+        `apply_rows` on. The marker is written in it, so it is there if and only if the rows are. Before the commit the
+        ledger is proved, the undo's records and the anchor's notes are on the disk, COMMITTING is in the journal, and
+        files are renamed, last. A crash up to here leaves the rows as they were, and `recover` renames files back; a
+        crash after the commit leaves rows and marker, and `recover` goes forward. Where the commit's answer is lost,
+        the marker says which it was.
+        """
         rows = self.comparison.rows
         unchecked = may_check_itself(self.plan, target_db, rows.target_tables, rows.profile.clear)
         with not_collecting(), ExitStack() as calm, target_db.writing(unchecked):

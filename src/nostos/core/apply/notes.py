@@ -33,27 +33,35 @@ class AnchorNotes:
     lines: list[list[Any]] = field(default_factory=list)
 
     def owned_by(self, *owner: Any) -> None:
+        """What follows is the record of one thing: a row by its table and live's key, or a file by its path."""
         self.lines.append(["owner", *owner])
 
     def advance_row(self, table: str, key: Key, row: Row | None) -> None:
+        """The ancestor of a row, by its key there, is this from now on; None: there is none."""
         self.lines.append(["row", table, list(key), row])
 
     def set_digest(self, side: Side, table: str, key: Key, digest: bytes | None) -> None:
+        """A side's row has this digest (16 bytes), so that it counts as unmoved; None: it is gone."""
         self.lines.append(["digest", str(side), table, list(key), digest])
 
     def pair(self, side: Side, table: str, key: Value, name: str) -> None:
+        """A side's row with this key is called so on both sides from now on."""
         self.lines.append(["pair", str(side), table, key, name])
 
     def remember_table(self, side: Side, table: Table) -> None:
+        """A side has this table now, so defined."""
         self.lines.append(["table", str(side), msgspec.to_builtins(table)])
 
     def know_alike(self, pairs: Mapping[str, list[str]]) -> None:
+        """Definitions that mean the same though the two sides' servers write them differently."""
         self.lines.append(["alike", dict(pairs)])
 
     def forget_table(self, name: str) -> None:
+        """The ancestor has no such table any more."""
         self.lines.append(["no table", name])
 
     def revert(self, operation: str, owners: list[tuple[Any, ...]]) -> None:
+        """What an earlier operation had changed in the anchor is as it was before, for these things alone."""
         self.lines.append(["revert", operation, [list(o) for o in owners]])
 
     def file(self, path: str, toward: Side, base: FileEntry | None, target: FileEntry | None, written: bool) -> None:
@@ -67,6 +75,7 @@ class AnchorNotes:
 
     @classmethod
     def read(cls, folder: Path) -> AnchorNotes:
+        """The notes that an operation left in its folder; none where it left none."""
         place = folder / FILE
         return cls(unsqueeze(place.read_bytes()) if place.is_file() else [])
 
@@ -106,6 +115,7 @@ class _Files:
         self.source = source
 
     def settle(self, path: str, toward: str, said_base: Any, said_target: Any, written: bool) -> None:
+        """Settle one file, with the stamps that it has by now on both sides."""
         base, now = _entry(said_base), _entry(said_target)
         side = Side(toward)
         self.anchor.owned_by(path)

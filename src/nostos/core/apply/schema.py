@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import msgspec
@@ -18,11 +18,42 @@ from nostos.core.plan.operations import Plan, SchemaOperation
 
 _AT_ONCE = 500  # rows written at once
 
-Note = Callable[[dict[str, Any]], None]
+
+@dataclass(frozen=True)
+class TakenStep:
+    """A schema step as it was taken, or was about to be: what it takes to take it back. what: table, column, index,
+    constraint. action: add, change, drop. ddl, before: its definition, now and as it was. old_table: the table of a
+    column that is changed, as it was. filled: what rows that were there got in a new column. made: False where it is
+    known that the server refused it."""
+
+    what: str
+    table: str
+    name: str
+    action: str
+    ddl: str | None = None
+    before: str | None = None
+    old_table: Table | None = None
+    filled: Value = None
+    made: bool = True
+
+    def data(self) -> dict[str, Any]:
+        """The step as the journal has it."""
+        made: dict[str, Any] = msgspec.to_builtins(self)
+        return made
+
+    @classmethod
+    def of(cls, data: Mapping[str, Any]) -> TakenStep:
+        """The step that `data` gave. Raises msgspec.ValidationError and TypeError."""
+        old = data.get("old_table")
+        return cls(**{**data, "old_table": None if old is None else msgspec.convert(old, Table)})
+
+
+Note = Callable[[TakenStep], None]
 
 
 def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambda _: None) -> None:
-    """Carry out the schema steps. note: is told of each step before it is taken, with what it takes to take it back."""
+    """Carry out the schema steps, on a connection that refuses what would be cut (`be_strict`). note: is told of each
+    step before it is taken: a crash between the two leaves a step that may have been taken, and what it holds tells."""
     verifier = Verifier(plan, target_db, rows.target)
     for operation in plan.of(SchemaOperation):
         step = operation.step
@@ -39,9 +70,8 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
             verifier.schema(step.table, step.name if step.what == "column" else None)
         changes = step.what == "column" and step.action is SchemaAction.CHANGE
         old = rows.target_tables.get(step.table) if changes else None
-        record = {"what": step.what, "table": step.table, "name": step.name, "action": step.action, "ddl": step.ddl,
-                  "before": step.before, "old_table": msgspec.to_builtins(old), "filled": step.filled}
-        note(record)
+        taken = TakenStep(step.what, step.table, step.name, str(step.action), step.ddl, step.before, old, step.filled)
+        note(taken)
         try:
             if step.what == "table":
                 target_db.create_table(replace(source, ddl=step.ddl or source.ddl))
@@ -61,18 +91,18 @@ def apply_schema(plan: Plan, rows: Rows, target_db: Database, note: Note = lambd
                 _define(target_db, step.what, source, step.name, step.ddl)
         except Exception as error:
             if isinstance(error, MergeRefused) or target_db.refused_a_row(error):  # it is known not to be there
-                note({**record, "made": False})
+                note(replace(taken, made=False))
             raise
 
 
-def steps_made(records: Iterable[Mapping[str, Any]]) -> list[Mapping[str, Any]]:
+def steps_made(steps: Iterable[TakenStep]) -> list[TakenStep]:
     """Of what `note` was told, the steps that were made, or may have been."""
-    made: list[Mapping[str, Any]] = []
-    for record in records:
-        if record.get("made") is False:
-            made.pop()
+    made: list[TakenStep] = []
+    for step in steps:
+        if step.made:
+            made.append(step)
         else:
-            made.append(record)
+            made.pop()
     return made
 
 
@@ -83,7 +113,7 @@ def _define(database: Database, what: str, table: Table, name: str, ddl: str) ->
         database.add_constraint(table, name, ddl)
 
 
-def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> list[str]:
+def take_back_schema(steps: Sequence[TakenStep], database: Database) -> list[str]:
     """Take back steps as `note` was told them, where no transaction does. The last one may not have been taken. What
     holds something by now is left: it cannot be ours; so is what would cut a value that came since. Returns what is
     left as the steps had made it, in words."""
@@ -92,16 +122,16 @@ def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> 
     database.be_strict()
     left = []
     for step in reversed(steps_made(steps)):
-        table = database.tables().get(step["table"])
+        table = database.tables().get(step.table)
         if table is None:
             continue
-        what, name = step["what"], step["name"]
-        if step["action"] == "add":
+        what, name = step.what, step.name
+        if step.action == SchemaAction.ADD:
             column = table.column(name)
             ours = {"table": database.count(table.name) == 0,
-                    "column": column is not None and all(row.get(name) == step.get("filled")
+                    "column": column is not None and all(row.get(name) == step.filled
                                                          for row in database.rows_where_set(table, [column])),
-                    **{n: table.named(n).get(name) == step["ddl"] for n in NAMED}}
+                    **{n: table.named(n).get(name) == step.ddl for n in NAMED}}
             if ours[what]:
                 database.drop(what, table.name, name)
             elif what == "table" or (what == "column" and column is not None):
@@ -110,9 +140,9 @@ def take_back_schema(steps: Sequence[Mapping[str, Any]], database: Database) -> 
         elif what in NAMED:
             if name in table.named(what):
                 database.drop(what, table.name, name)
-            _define(database, what, table, name, step["before"])
-        elif step["old_table"] is not None:
-            before = msgspec.convert(step["old_table"], Table)
+            _define(database, what, table, name, step.before or "")
+        elif step.old_table is not None:
+            before = step.old_table
             old = before.column(name)
             if old is not None and table.column(name) is not None:
                 if database.fits(before, old):

@@ -133,6 +133,7 @@ class _Settler:
         return key
 
     def row(self, state: RowState, fields: list[Field], taken: bool) -> None:
+        """Tell the anchor of one row that was decided: its ancestor, its digests, its name on both sides."""
         over = [f for f in fields if f.standing is Standing.SETTLED or (taken and f.standing in TRAVELS)
                 or f.merged.decided is Role.TARGET]
         if not over:

@@ -221,6 +221,7 @@ class ArchiveReader:
             raise
 
     def close(self) -> None:
+        """Close the file."""
         self._file.close()
 
     def _read_tail(self) -> Tail:

@@ -67,6 +67,7 @@ class Tail:
     sums: str
 
     def written(self) -> bytes:
+        """The tail, as the bytes that it is found by."""
         payload = msgspec.json.encode(self)
         return TAIL_MAGIC + (TAIL_SIZE - 8).to_bytes(4, "little") + payload.ljust(TAIL_SIZE - 8)
 
@@ -77,4 +78,5 @@ def folder_of(number: int, table: str) -> str:
 
 
 def damaged(why: str) -> BackupError:
+    """An error for a backup that cannot be relied on. why: as a clause."""
     return BackupError(f"The backup is not taken: {why}.", next_step="Use another one; this one cannot be trusted.")

@@ -233,6 +233,9 @@ class _Restore:
         self.rows = 0
 
     def run(self, hold: Hold) -> RestoreResult:
+        """Put the backup in place: what is there now is backed up first, then rows and files are laid beside the site's
+        and changed for them in one step. Raises BackupError or MergeRefused with everything taken back, and
+        MergeInterrupted where only `recover` can say how it ended."""
         safety = self._safety()
         journal = journals.Journal(self.folder)
         place = self.site.database.engine.swap(self.site.database, self.folder, self.id)

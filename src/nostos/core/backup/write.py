@@ -130,6 +130,7 @@ class _Backup:
 
     def run(self) -> Manifest:
         # Listed before the database is read: its snapshot is not held while files are looked at.
+        """Write the archive: rows of one moment, then files, then what it all adds up to."""
         entries = list(self.site.files.scan(self.site.foreign_paths(), ignored(self.site.profile), self.passed.append)
                        ) if self.site.has_files and self.rest is None else []
         database = self.location.open(readonly=True)

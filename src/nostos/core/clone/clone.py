@@ -215,6 +215,8 @@ class Cloning:
         self.rows = 0
 
     def run(self) -> CloneResult:
+        """Make the copy, and drop the anchor. Nobody can look into its folder until its guards are set. An error leaves
+        what was made to the caller, which removes it."""
         begun = self.target.stat().st_mode & 0o7777 if self.target.is_dir() else None
         self.place.make_root()
         self._closed(0o700)  # nobody looks in, and no server answers from here, until all is as it must be

@@ -50,10 +50,12 @@ class Recipe:
     keep: frozenset[Value]
 
     def data(self) -> dict[str, Any]:
+        """The recipe as JSON holds it."""
         return {"secret": self.secret.hex(), "keep": [*self.keep]}
 
     @classmethod
     def of(cls, data: Mapping[str, Any] | None) -> Recipe | None:
+        """The recipe that `data` gave; None where there is none."""
         return cls(bytes.fromhex(data["secret"]), frozenset(data["keep"])) if data else None
 
 

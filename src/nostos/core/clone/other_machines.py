@@ -33,6 +33,7 @@ class OtherMachine:
 
     @property
     def is_mail(self) -> bool:
+        """Whether the place is called as one that mail goes through."""
         return bool(re.search(r"(?i)smtp|mail", self.key))
 
 

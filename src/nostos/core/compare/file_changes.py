@@ -41,6 +41,7 @@ class FileState:
 
     @property
     def standing(self) -> Standing:
+        """How the file stands, from its three versions."""
         if _equal(self.target, self.source):
             return Standing.SETTLED
         if self.whole:

@@ -88,6 +88,7 @@ class _GivenAgain:
         return frozenset(names)
 
     def apart(self, moves: list[RowMove]) -> Iterator[RowMove]:
+        """The moves of the table, with a removal and a birth for each edit whose key was given out again."""
         before = [self._before(move) for move in moves]
         self._old = [old for old in before if old is not None]
         unlike = [old is not None and move.row is not None and self._is_unlike(old, move.row)

@@ -28,6 +28,7 @@ class Field:
 
     @property
     def standing(self) -> Standing:
+        """How the field stands: that of its merged value."""
         return self.merged.standing
 
 

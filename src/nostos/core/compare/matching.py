@@ -45,6 +45,7 @@ class Matcher:
         self._by_key: dict[tuple[Side, str], dict[Value, Row]] = {}
 
     def match(self, table: str) -> None:
+        """Find the rows of one table that are the same thing on both sides, and claim one name for each pair."""
         here, unmatched = (self.moves[s].get(table, ()) for s in (Side.LIVE, Side.STAGING))
         if not any(m.born for m in unmatched) and not (any(m.row is None for m in here) and any(m.born for m in here)):
             return  # what live alone has gained is nothing else

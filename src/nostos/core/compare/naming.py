@@ -73,6 +73,7 @@ class _Naming:
         self._named: frozenset[str] | None = None
 
     def name(self, items: Sequence[Item]) -> None:
+        """Give every item that has no name of its own a title from its rows, or from what it is part of."""
         for state in (r for i in items for r in i.rows):
             self.samples.setdefault(state.table, []).append(_raw(state))
         untitled = [i for i in items if not i.title]

@@ -351,6 +351,8 @@ class ValueWriter:
         self._number = number
 
     def row(self, row: Portable) -> Row:
+        """A row of portable values, as the target stores it. Raises Unresolved for a name that it has no number for
+        yet."""
         return {column: self.value(value) for column, value in row.items()}
 
     def value(self, value: Any) -> Value:

@@ -100,6 +100,7 @@ class Rows:
         return {c for c in known.names if any(t is not None and t.column(c) is None for t in sides)} if known else set()
 
     def table(self, name: str) -> Table:
+        """A table as the target has it; where it has none, as the source does."""
         return self.target_tables.get(name) or self.source_tables[name]
 
 

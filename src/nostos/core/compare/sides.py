@@ -38,4 +38,5 @@ class Sides:
 
     @property
     def keys(self) -> dict[Side, Keys]:
+        """What the rows of each side are called."""
         return {side: translator.keys for side, translator in self.translators.items()}

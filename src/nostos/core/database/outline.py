@@ -86,6 +86,7 @@ def stays_inside(sql: str, name: str, database: str) -> None:
 
 
 def refused(why: str) -> SiteError:
+    """An error for a definition that is not carried over. why: as a clause."""
     return SiteError(f"The schema is not taken: {why}.", left="Nothing of it was made.",
                      next_step="Look at it where it comes from, or use another backup.")
 

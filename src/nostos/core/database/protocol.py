@@ -44,7 +44,8 @@ class InsideCopy(ABC):
         return None
 
     @abstractmethod
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """End it, and let go what it holds."""
 
 
 class ServerLock(ABC):
@@ -67,7 +68,8 @@ class ServerLock(ABC):
         """What `write_mark` has written and nobody took back."""
 
     @abstractmethod
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """End it, and let go what it holds."""
 
 
 class Database(ABC):
@@ -76,7 +78,8 @@ class Database(ABC):
     url: str
 
     @abstractmethod
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """End the connection; what was not committed is gone."""
 
     @abstractmethod
     def version(self) -> str:
@@ -100,7 +103,8 @@ class Database(ABC):
         """
 
     @abstractmethod
-    def count(self, table: str) -> int: ...
+    def count(self, table: str) -> int:
+        """How many rows a table has."""
 
     def sample(self, table: Table, count: int) -> list[Row]:
         """Some rows: the first and the last by their key, without going through the table."""
@@ -273,7 +277,8 @@ class Database(ABC):
         return None
 
     @abstractmethod
-    def update(self, table: Table, key: Key, values: Row) -> None: ...
+    def update(self, table: Table, key: Key, values: Row) -> None:
+        """Set columns of the row with this key."""
 
     def update_rows(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Key, Sequence[Value]]]) -> None:
         """Set the same columns of rows that are there, some of them before one is refused: as `insert_rows`."""
@@ -281,7 +286,8 @@ class Database(ABC):
             self.update(table, key, dict(zip(columns, values, strict=True)))
 
     @abstractmethod
-    def remove(self, table: Table, key: Key) -> None: ...
+    def remove(self, table: Table, key: Key) -> None:
+        """Remove the row with this key."""
 
     def remove_rows(self, table: Table, keys: Sequence[Key]) -> None:
         """Remove rows that are there; as `insert_rows`."""
@@ -346,7 +352,8 @@ class Database(ABC):
         return
 
     @abstractmethod
-    def create_table(self, table: Table) -> None: ...
+    def create_table(self, table: Table) -> None:
+        """Make a table as it is described; see `transactional_schema` for what that does to a transaction."""
 
     @abstractmethod
     def add_column(self, table: Table, column: Column, filled: Value = None) -> None:
@@ -363,7 +370,8 @@ class Database(ABC):
         return True
 
     @abstractmethod
-    def create_index(self, table: str, name: str, ddl: str) -> None: ...
+    def create_index(self, table: str, name: str, ddl: str) -> None:
+        """Make an index by the statement that another database gave for it, written anew for this one."""
 
     @abstractmethod
     def drop(self, what: str, table: str, name: str) -> None:

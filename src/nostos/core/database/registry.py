@@ -48,6 +48,7 @@ class Location:
 
     @property
     def engine(self) -> Engine:
+        """The engine that the URL is of."""
         return engine(self.url.drivername)
 
     @property

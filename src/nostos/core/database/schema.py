@@ -90,6 +90,7 @@ class Table:
 
     @property
     def names(self) -> tuple[str, ...]:
+        """The names of all columns, in their order."""
         return tuple(c.name for c in self.columns)
 
     @property
@@ -106,6 +107,7 @@ class Table:
         return {c.name: c for c in self.columns}
 
     def column(self, name: str) -> Column | None:
+        """The column of this name; None where there is none."""
         return self._by_name.get(name)
 
     @property
@@ -120,4 +122,5 @@ class Table:
         return any(re.search(rf"\([`\"]?{re.escape(column)}[`\",) (]", ddl) for _, ddl in self.indexes)
 
     def key_of(self, row: Row) -> Key:
+        """The key of a row, in the order of the key's columns."""
         return tuple(row[c] for c in self.key)

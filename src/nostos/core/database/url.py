@@ -35,6 +35,7 @@ class DatabaseUrl:
         return self.render_as_string()
 
     def set(self, **parts: Any) -> DatabaseUrl:
+        """The URL with some parts changed; None takes a part out."""
         return replace(self, **parts)
 
     def update_query_dict(self, options: Mapping[str, str]) -> DatabaseUrl:
@@ -47,6 +48,7 @@ class DatabaseUrl:
         return replace(self, query={k: v for k, v in self.query.items() if k not in left_out})
 
     def render_as_string(self, hide_password: bool = True) -> str:
+        """The URL as text. hide_password: with `***` for the password."""
         text = f"{self.drivername}://"
         if self.username is not None:
             text += quote(self.username, safe=" +")

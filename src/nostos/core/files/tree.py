@@ -66,6 +66,7 @@ class Signature:
 
     @classmethod
     def of(cls, info: Status) -> Signature:
+        """What changes of a status with anything that is done to the file."""
         return cls(info.kind, info.inode, 0 if info.is_folder else info.size, 0 if info.is_folder else info.modified,
                    info.rights)
 
@@ -432,10 +433,12 @@ class FileTree(ABC):
             return file.read(most)
 
     def signature(self, path: str) -> Signature | None:
+        """The signature of what is at a path; None where nothing is."""
         info = self.status(path)
         return None if info is None else Signature.of(info)
 
     def is_folder(self, path: str) -> bool:
+        """Whether a folder is there, and no link to one."""
         info = self.status(path)
         return info is not None and info.is_folder
 

@@ -35,9 +35,11 @@ class Words:
         return bool(ending(path)) or path in self.also
 
     def live(self, path: str, content: bytes) -> bytes:
+        """A file's content in live's words."""
         return self._changed(self.to_live, path, content)
 
     def own(self, path: str, content: bytes) -> bytes:
+        """A file's content in this tree's own words."""
         return self._changed(self.to_own, path, content)
 
     @staticmethod

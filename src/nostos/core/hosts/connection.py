@@ -134,9 +134,11 @@ class Connection:
 
     @property
     def lost(self) -> bool:
+        """Whether the connection has broken; it is not mended."""
         return bool(self.wire.broken)
 
     def close(self) -> None:
+        """End the helper there, and the ssh that leads to it."""
         for forward in self._forwards.values():
             forward.close()
         self.wire.end("it was closed")

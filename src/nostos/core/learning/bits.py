@@ -52,6 +52,7 @@ class Weighed:
 
     @property
     def best(self) -> str:
+        """The table for which most speaks; empty where there is none."""
         return next(iter(self.tables), "")
 
     def sure(self) -> str:
@@ -63,6 +64,7 @@ class Weighed:
         return self.odds_of_any(tables) + self.blind <= -SURE
 
     def reasons(self, table: str) -> tuple[str, ...]:
+        """What speaks for and against a table, in sentences, the weightiest first."""
         bits, every = self.tables[table]
         return (f"for {table}: {bits + 0.0:+.0f} bits", *(
             str(e) for e in sorted(every, key=lambda e: -abs(e.bits)) if abs(e.bits) >= 0.5))

@@ -215,6 +215,7 @@ class Weigher:
         return len(alike) >= max(1, 0.04 * len(self.tables))
 
     def keys(self, table: str) -> TableKeys:
+        """The keys of a table, read once."""
         if table not in self._keys:
             self._keys[table] = TableKeys(self._database, self.tables[table])
         return self._keys[table]

@@ -34,6 +34,8 @@ class _KindColumns:
 
 
 class Kinds:
+    """Which kinds of rows a table's other tables keep by name: `content_type`, `object_type` and their like."""
+
     def __init__(self, database: Database, tables: Mapping[str, Table], samples: Mapping[str, Sequence[Row]]) -> None:
         """samples: rows of tables; what is not in it is read when it is asked for."""
         self.database = database
@@ -43,6 +45,7 @@ class Kinds:
         self._in_order: dict[str, list[tuple[int, str]]] = {}  # keys and kinds
 
     def of(self, table: str) -> _KindColumns | None:
+        """Where the kinds of a table's rows are read from."""
         if table not in self._known:
             self._known[table] = self._own(self.tables[table]) or self._beside(self.tables[table])
         return self._known[table]

@@ -43,6 +43,7 @@ class Held:
         return every if len(every) <= _LOOKED_UP else [every[n * len(every) // _LOOKED_UP] for n in range(_LOOKED_UP)]
 
     def add(self, values: Iterable[int]) -> None:
+        """Take down the numbers that one row holds in this place."""
         some = list(values)
         self.many = self.many or len(some) > 1
         for number in some:
@@ -75,6 +76,7 @@ def key_columns(table: Table) -> tuple[str, str] | None:
 
 
 def is_text(declared: str) -> bool:
+    """Whether a declared type holds texts."""
     return bool(re.search(r"(?i)char|text|json|clob|^$", declared))
 
 

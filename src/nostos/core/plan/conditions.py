@@ -95,6 +95,7 @@ _WORDS = {NoTable: "no such table", NoColumn: "no such column", RowAs: "row as i
 
 
 def in_words(condition: Condition) -> str:
+    """What a condition asks, in words, without the row or file that it asks of."""
     return _WORDS[type(condition)]
 
 

@@ -84,6 +84,8 @@ class PutFile:
 
 @dataclass(frozen=True)
 class RemoveFile:
+    """A file or a link goes. before: what it was when it was compared."""
+
     item: str
     path: str
     before: FileEntry
@@ -120,6 +122,7 @@ class Plan:
     needs: Needs = field(default_factory=dict)
 
     def of(self, *kinds: type) -> list[Any]:
+        """The operations of these classes, in the plan's order."""
         return [o for o in self.operations if isinstance(o, kinds)]
 
     def about(self, kind: type[C]) -> list[C]:

@@ -66,6 +66,7 @@ class Selection:
 
     @property
     def items(self) -> list[Item]:
+        """The items that go home, in the order in which they were chosen."""
         return [c.item for c in self.chosen]
 
 

@@ -41,6 +41,7 @@ class Locals:
         return known
 
     def is_local(self, table: Table, row: Row) -> bool:
+        """Whether a row is each side's own, so that it is neither compared nor carried."""
         return is_local(self._profile, table, row) if self.depends(table.name) else self.always(table)
 
 

@@ -32,6 +32,7 @@ class FirstThat(Generic[T]):
         self._known: dict[tuple[Value, ...], T | None] = {}
 
     def of(self, row: Mapping[str, Value]) -> T | None:
+        """The first value whose conditions hold for a row; None where none do."""
         if not self._columns:
             return self._entries[0] if self._entries else None
         asked = tuple([row.get(c) for c in self._columns])

@@ -21,6 +21,7 @@ class Slug:
     unless: tuple[tuple[str, tuple[str, ...]], ...] = ()
 
     def excludes(self, row: Mapping[str, Value]) -> bool:
+        """Whether a row needs no name of its own, for what it says of itself."""
         return any(fnmatchcase(str(row.get(c)), p) for c, patterns in self.unless for p in patterns)
 
 

@@ -157,10 +157,12 @@ class Profile:
         return frozenset((r.table, r.column) for r in self.references if r.weak)
 
     def kind_of(self, table: str, row: Mapping[str, Value]) -> Kind | None:
+        """The kind that a row of a table is; None where no kind is so."""
         kind = self._kinds.get(table)
         return None if kind is None else kind.of(row)
 
     def child_of(self, table: str, row: Mapping[str, Value]) -> Child | None:
+        """What makes a row of a table part of another's item; None where nothing does."""
         child = self._children.get(table)
         return None if child is None else child.of(row)
 
@@ -201,6 +203,7 @@ class Profile:
                      if any(fnmatchcase(table, p) for p in patterns)), "")
 
     def references_of(self, table: str) -> tuple[Reference, ...]:
+        """The references in the columns of a table, whatever rows they are for."""
         return self._references.get(table, ())
 
     def policy(self, table: str, row: Mapping[str, Value], column: str) -> Policy:
@@ -227,6 +230,7 @@ class Profile:
                      and (not p.beside or row.get(p.beside) == host)), "")
 
     def nested_of(self, table: str) -> NestedTree | None:
+        """The tree by intervals that a table keeps; None where it keeps none."""
         return next((t for t in self.nested if t.table == table), None)
 
     @property
@@ -240,6 +244,7 @@ class Profile:
         return frozenset(c for t, c in self.placed if t == table) if self.trees or self.nested else frozenset()
 
     def tree_of(self, table: str) -> RowTree | None:
+        """The tree by paths or parents that a table keeps; None where it keeps none."""
         return next(iter(self._trees.get(table, ())), None)
 
     def is_weak(self, table: str, column: str) -> bool:
@@ -251,6 +256,7 @@ class Profile:
         return {}
 
     def is_account(self, kind: str) -> bool:
+        """Whether rows of a kind can log in."""
         return kind in self._accounts
 
     @cached_property
@@ -258,6 +264,7 @@ class Profile:
         return frozenset(k.name for k in self.kinds if k.account)
 
     def is_visitors(self, kind: str) -> bool:
+        """Whether visitors make what is of this kind, so that it stays in staging unless it is named."""
         known = self._of_visitors.get(kind)
         if known is None:
             known = self._of_visitors[kind] = self._is_visitors(kind)

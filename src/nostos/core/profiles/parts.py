@@ -165,6 +165,8 @@ class Folder:
 
 @dataclass(frozen=True)
 class FieldPolicy:
+    """How a column's values are compared and merged, for some rows or all, whole or at a path inside them."""
+
     table: str
     column: str
     policy: Policy

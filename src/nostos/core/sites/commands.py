@@ -38,6 +38,7 @@ class Commands:
     distrust: str = ""
 
     def of(self, when: str, verb: str) -> tuple[Arguments, ...]:
+        """The commands for `before` or `after` a verb."""
         return self.named.get((when, verb), ())
 
 
@@ -79,6 +80,7 @@ class RanCommand:
 
     @property
     def failed(self) -> bool:
+        """Whether the command did not end well."""
         return self.status != 0
 
 

@@ -37,6 +37,8 @@ class DatabaseWords:
 
     @classmethod
     def of(cls, location: Location) -> DatabaseWords:
+        """The words by which a site's configuration names a database: a file's path, or a name, user,
+        password and prefix."""
         if location.none:
             return cls("")
         if location.file is not None:

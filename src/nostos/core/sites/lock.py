@@ -74,6 +74,7 @@ class Hold:
             self._tree.sync("")
 
     def marks(self) -> list[Mark]:
+        """The marks that are on the site while this is held."""
         mark = _read(self._tree)
         return [*([mark] if mark else []), *(_marks(self._server.unfinished()) if self._server else [])]
 
@@ -133,6 +134,7 @@ def _marks(written: list[str]) -> list[Mark]:
 
 
 def unfinished(site: Site, mark: Mark) -> RecoverNeeded:
+    """An error that says what is unfinished on a site, from the mark that it left there."""
     of = f" of voyage {mark.voyage}" if mark.voyage else ""
     again = f"nostos recover {mark.voyage}".strip()
     return RecoverNeeded(

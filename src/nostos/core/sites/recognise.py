@@ -59,6 +59,7 @@ class Site:
         return self.files.has_files
 
     def open(self, readonly: bool = False) -> Database:
+        """Open the site's database. Raises SiteError."""
         return self.database.open(readonly)
 
     def foreign_paths(self) -> tuple[str, ...]:

@@ -18,7 +18,7 @@ from nostos.core.anchor.store import Anchor
 from nostos.core.apply.files.switch import Switch
 from nostos.core.apply.notes import AnchorNotes
 from nostos.core.apply.rows.loose import put_back
-from nostos.core.apply.schema import take_back_schema
+from nostos.core.apply.schema import TakenStep, take_back_schema
 from nostos.core.backup import restore as restoring
 from nostos.core.clone.exact_copy import clear_copies
 from nostos.core.clone.remove import remove
@@ -161,12 +161,12 @@ class _Recovery:
         self.carried: tuple[str, ...] = ()
         self.stays: tuple[str, ...] = ()
         self.steps: dict[str, dict[str, Any]] = {}
-        self.schema: list[dict[str, Any]] = []
+        self.schema: list[TakenStep] = []
         self.loose: list[str] = []
         for line in journals.read(folder):
             self.steps[line["step"]] = line
             if line["step"] == journals.Step.SCHEMA:
-                self.schema.append(line["change"])
+                self.schema.append(TakenStep.of(line["change"]))
             elif line["step"] == journals.Step.LOOSE:
                 self.loose.append(line["rows"])
         undoes = self.steps.get(journals.Step.PLAN, {}).get("undoes")

@@ -45,6 +45,7 @@ def unpacked(text: str) -> tuple[str, str]:
 
 
 def token(live: str, staging: str) -> str:
+    """The token that stands for a name which the two sides call differently, with both."""
     return f"{OPEN}n:{live}{_BETWEEN}{staging}{CLOSE}"
 
 

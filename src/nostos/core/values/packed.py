@@ -69,4 +69,5 @@ def squeeze(values: Any) -> bytes:
 
 
 def unsqueeze(data: bytes) -> Any:
+    """What `squeeze` made small."""
     return unpack(zstandard.decompress(data))

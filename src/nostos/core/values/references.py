@@ -22,6 +22,7 @@ Named = tuple[str, str]  # (table, canonical name of the row)
 
 
 def token(table: str, name: str, textual: bool) -> str:
+    """The token that stands for a row, by its table and name."""
     return f"{OPEN}{'R' if textual else 'r'}:{table}:{name}{CLOSE}"
 
 
@@ -49,6 +50,7 @@ class Begun:
     rest: str
 
     def text(self) -> str:
+        """The portable value: the token of the row above, and the rest."""
         return above(self.table, self.column, self.name) + self.rest
 
 

@@ -80,6 +80,7 @@ class Style:
     tail: str = ""
 
     def write(self, tree: Any) -> str:
+        """A structure as text, in the style in which it was read."""
         return self.written(_marked(tree), True) if _has_written(tree) else self.written(tree, False)
 
     def written(self, tree: Any, marked: bool) -> str:
@@ -128,6 +129,7 @@ class StructuredValue:
     style: Style | php.PhpStyle | Base64Style = field(default=Style(), compare=False)
 
     def text(self) -> str:
+        """The value as text, as it was written, with what changed."""
         return self.style.write(_texts(self.data))
 
     @property
@@ -152,6 +154,7 @@ def read(text: str) -> StructuredValue | None:
 
 
 def read_serialised(text: str) -> StructuredValue | None:
+    """A PHP-serialised value; None where it is none, or is not written byte for byte as PHP would."""
     try:
         return StructuredValue(php.read(text), php.PhpStyle())
     except ValueError:

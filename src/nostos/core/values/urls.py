@@ -67,6 +67,7 @@ class FolderPath:
         self.path = path.rstrip("/")
 
     def written(self, slash: int, case: str) -> str:
+        """The folder's path in one of the ways in which it is written."""
         text = self.path.replace("/", _SLASHES[slash])
         return text.replace("%2F", "%2f").replace("u002F", "u002f") if case == "l" else text
 

@@ -80,6 +80,7 @@ def without_name(name: str) -> str:
 
 
 def says_person(name: str) -> bool:
+    """Whether a name says that what it points at is a person."""
     parts = pointing(name)
     return any(w in PERSONS for w in parts) or (parts[-1:] == ("by",) and bool(set(parts) & _DONE))
 
@@ -90,6 +91,7 @@ def says_weakly(name: str) -> bool:
 
 
 def says_parent(name: str) -> bool:
+    """Whether a name says that the row above stands there."""
     return bool(set(words(name)) & PARENTS)
 
 

@@ -86,6 +86,7 @@ def who() -> str:
 
 
 def append(home: Home, entry: HistoryEntry) -> None:
+    """Add an entry to the history of a home, and flush it. Raises OSError."""
     home.make()
     descriptor = os.open(home.history, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
     with os.fdopen(descriptor, "ab") as file:

@@ -23,6 +23,8 @@ _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 
 
 class VoyageState(StrEnum):
+    """How far a voyage has come."""
+
     CLONING = "cloning"
     READY = "ready"
 
@@ -71,9 +73,11 @@ class Home:
         self.path = path or Path(platformdirs.user_data_dir("nostos", appauthor=False))
 
     def make(self) -> None:
+        """Make the private folder, if it is not there."""
         make_private(self.path / "voyages")
 
     def folder(self, name: str) -> Path:
+        """The folder of a voyage, whether it is there or not."""
         return self.path / "voyages" / name
 
     @property
@@ -81,6 +85,7 @@ class Home:
         return self.path / "history.jsonl"
 
     def names(self) -> list[str]:
+        """The names of the voyages, sorted."""
         folder = self.path / "voyages"
         return sorted(p.name for p in folder.iterdir() if (p / "voyage.json").is_file()) if folder.is_dir() else []
 

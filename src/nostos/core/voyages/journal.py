@@ -103,6 +103,7 @@ class Journal:
         sync(path.parent)
 
     def close(self) -> None:
+        """Close the file; what was written is on the disk already."""
         with suppress(OSError):  # what counted was flushed line by line
             self._file.close()
 

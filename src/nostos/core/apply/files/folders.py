@@ -59,6 +59,7 @@ class FolderSwitch:
     _touched: dict[str, Signature | None] = field(default_factory=dict)
 
     def record(self) -> dict[str, Any]:
+        """What will happen to the folder, as data for the journal."""
         return {"puts": {p: d.hex() if d else None for p, d in self.puts.items()}, "removals": sorted(self.removals)}
 
     @classmethod

@@ -50,7 +50,12 @@ class Switch(Staging):
 
     def go(self) -> None:
         """Rename everything into place, and flush that. Raises TargetMoved when something there is not as it was when
-        it was staged; then `back` takes back what was done."""
+        it was staged; then `back` takes back what was done.
+
+        Before: all of it lies beside its targets, flushed and in the journal, and what it replaces is known by its
+        signature. After: each path is the old file or the new one, never between; a crash leaves some of each, which
+        `back` or `forward` makes one, by the journal alone. The caller's transaction is full but not committed.
+        """
         plain = [m for m in self.moves if not m.folder]
         self._do([(m, Call("signature", (m.target,), self._seen[m.target])) for m in plain])
         for path, mode, _ in self.modes:

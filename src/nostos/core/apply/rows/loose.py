@@ -35,7 +35,7 @@ class LooseRows:
 
 def put_back(notes: Iterable[str], database: Database) -> list[str]:
     """Put rows back that were written, the last ones first; what somebody has written there since stays. Returns what
-    is not as it was, in words."""
+    is not as it was, in words. Each row is put back by itself, so that a crash in it can be followed by another try."""
     tables = database.tables()
     kept: dict[str, None] = {}
     for text in reversed(list(notes)):

@@ -35,6 +35,7 @@ class Nesting:
         return {c: v for c, v in values.items() if up is None or tree is None or c != tree.tells}, up
 
     def wait(self, item: str, table: str, key: Key, up: Begun | None, new: bool = False) -> None:
+        """Note where a row is to be, until all rows are written: only then bounds can be given out."""
         tree = self.profile.nested_of(table)
         if tree is not None and (new or up is not None or tree.parent):
             self.waiting[table, key] = (item, up)

@@ -64,10 +64,12 @@ class Placing:
         return f"~{self.drafts}"
 
     def wait(self, item: str, table: str, key: Key, places: dict[str, Begun], new: bool = False) -> None:
+        """Note where a row is to be in its tree, until all rows are written."""
         if places:
             self.waiting[table, key] = _Waiting(item, places, new)
 
     def remove(self, table: str, row: Row) -> None:
+        """Note that a row goes, for what its tree counts of it."""
         if self.profile.tree_of(table) is not None:
             self.gone.append((table, row))
 

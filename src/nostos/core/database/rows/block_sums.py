@@ -36,4 +36,5 @@ class Sums:
             self.add(block_of(tuple(values[p] for p in places)), form.digest(form.write(values)))
 
     def blocks(self) -> dict[int, Block]:
+        """The blocks so far, by their numbers."""
         return {number: Block(count, digest) for number, (count, digest) in self._totals.items()}

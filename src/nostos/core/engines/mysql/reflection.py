@@ -47,6 +47,8 @@ REFLECTION = {
 
 
 def kind_of(declared: str) -> str:
+    """What a column's type holds, in the words that all engines share: int, float,
+    text, binary, other."""
     word = re.split(r"[ (]", declared.lower(), maxsplit=1)[0]
     if word in _INTEGERS:
         return "int"

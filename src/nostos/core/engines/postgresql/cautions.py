@@ -60,6 +60,7 @@ _SAID = (
 
 
 def cautions(database: PostgresWriting) -> Iterator[EngineCaution]:
+    """What is to be known of this database before it is cloned or merged into."""
     if database.run("SELECT pg_is_in_recovery()")[0][0]:
         yield EngineCaution("This server is a replica.", "Nothing can be written to it, and nothing merged home.",
                             "Name the server that it follows in the site's configuration.")

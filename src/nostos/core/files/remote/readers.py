@@ -18,6 +18,7 @@ _KINDS = ("file", "link", "folder", "other")
 
 
 def broken(where: str) -> HostError:
+    """An error for an answer of another machine's that cannot be understood."""
     return HostError(f"What comes from {where} cannot be understood.", next_step="Try again; if it goes on, report it.")
 
 
