@@ -140,8 +140,7 @@ class RealSystem(SystemTest):
                 self.assertEqual(remove(self.home, self.home.read("autumn")), [])
                 self.assertFalse(staging.folder.exists())
 
-    def test_work_goes_home_and_live_keeps_its_own(self) -> None:
-        staging = self.clone()
+    def week_of_work(self, staging: PhpSite) -> None:
         extension = staging.folder / "wp-content/plugins/star-chart"
         extension.mkdir()
         (extension / "star-chart.php").write_text("<?php\n/* Plugin Name: Star Chart\nVersion: 2.0 */\n")
@@ -165,7 +164,9 @@ class RealSystem(SystemTest):
             activate_plugin('star-chart/star-chart.php'); switch_theme('dusk');
             set_theme_mod('nav_menu_locations', ['primary' => wp_get_nav_menu_object('Main')->term_id]);
             set_theme_mod('custom_logo', $picture);""")
-        lived = self.ask(self.live, """
+
+    def life_on_live(self) -> Any:
+        return self.ask(self.live, """
             for ($i = 0; $i < 9; $i++)
               $ids[] = wp_insert_post(['post_title' => "Live $i", 'post_status' => 'publish']);
             $comment = wp_insert_comment(['comment_post_ID' => 1, 'comment_content' => 'late', 'comment_author' => 'y',
@@ -175,14 +176,9 @@ class RealSystem(SystemTest):
               'post_content' => get_post($page)->post_content . "\\n\\n<p>Three, live</p>"]);
             wp_insert_term('Tag', 'post_tag'); update_option('blogdescription', 'from live');
             echo json_encode([$ids, $comment, $user, array_map(fn($i) => get_post($i)->post_title, $ids)]);""")
-        result, left = self.merge()
-        self.assertEqual([i.id for i in result.clashes], [])
-        self.assertTrue(all(int(line.before, 16) for line in result.ledger))
-        self.assertEqual(set(left.values()), {"kept"})
-        self.assertEqual(left["page/programme"], "kept")
-        self.live.serve(self)
-        parent = self.ask(self.live, "echo get_page_by_path('programme')->ID;")
-        said = self.ask(self.live, """
+
+    def what_came(self) -> Any:
+        return self.ask(self.live, """
             $page = get_page_by_path('programme/autumn'); $parent = get_post($page->post_parent);
             $logo = get_theme_mod('custom_logo'); $meta = wp_get_attachment_metadata($logo);
             $dir = dirname(get_attached_file($logo));
@@ -198,6 +194,19 @@ class RealSystem(SystemTest):
               'mark' => function_exists('nostos_staging_mark'), 'public' => get_option('blog_public'),
               'comments' => get_post(1)->comment_count, 'locations' => get_theme_mod('nav_menu_locations'),
               'main' => wp_get_nav_menu_object('Main')->term_id]);""")
+
+    def test_work_goes_home_and_live_keeps_its_own(self) -> None:
+        staging = self.clone()
+        self.week_of_work(staging)
+        lived = self.life_on_live()
+        result, left = self.merge()
+        self.assertEqual([i.id for i in result.clashes], [])
+        self.assertTrue(all(int(line.before, 16) for line in result.ledger))
+        self.assertEqual(set(left.values()), {"kept"})
+        self.assertEqual(left["page/programme"], "kept")
+        self.live.serve(self)
+        parent = self.ask(self.live, "echo get_page_by_path('programme')->ID;")
+        said = self.what_came()
         ids, comment, user, titles = lived
         self.assertNotIn(said["id"], ids)
         self.assertEqual(said["parent"], "Our programme")

@@ -11,12 +11,10 @@ import msgspec
 from nostos.core.apply.verify import Verifier
 from nostos.core.compare.items import SchemaAction
 from nostos.core.compare.row_states import Rows
-from nostos.core.database.protocol import Database
+from nostos.core.database.protocol import AT_ONCE, Database
 from nostos.core.database.schema import NAMED, Table, Value
 from nostos.core.errors import MergeRefused
 from nostos.core.plan.operations import Plan, SchemaOperation
-
-_AT_ONCE = 500  # rows written at once
 
 
 @dataclass(frozen=True)
@@ -179,7 +177,7 @@ def fill(table: Table, database: Database, rows: Iterator[tuple[Value, ...]], wh
     for row in rows:
         if whole:
             batch.append(row)
-            if len(batch) == _AT_ONCE:
+            if len(batch) == AT_ONCE:
                 database.insert_many(table, columns, batch)
                 batch = []
         elif database.fetch(table, row[:-1]) is not None:

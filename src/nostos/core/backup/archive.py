@@ -21,8 +21,8 @@ import zstandard
 
 from nostos.core.backup.layout import FORMAT, SUMS, TAIL_MAGIC, TAIL_SIZE, VERSION, BackupError, Tail, damaged
 from nostos.core.errors import SiteError
+from nostos.core.files.tree import CHUNK
 
-_CHUNK = 1 << 20
 _WINDOW = 1 << 27  # bytes that a frame may make its reader hold
 _LARGEST_HEADER = 1 << 16
 _THREADS = min(4, os.cpu_count() or 1)
@@ -119,7 +119,7 @@ class ArchiveWriter:
     def _body(self, source: Readable, size: int, digest: Callable[[bytes], object]) -> None:
         left = size
         while left:
-            chunk = source.read(min(left, _CHUNK)) or b"\0" * min(left, _CHUNK)
+            chunk = source.read(min(left, CHUNK)) or b"\0" * min(left, CHUNK)
             digest(chunk)
             self._counted.write(chunk)
             left -= len(chunk)
@@ -184,7 +184,7 @@ class _Archive(io.RawIOBase):
 
     def read(self, size: int = -1) -> bytes:
         try:
-            data = self.reader.read(min(size, _CHUNK) if size >= 0 else _CHUNK)
+            data = self.reader.read(min(size, CHUNK) if size >= 0 else CHUNK)
         except zstandard.ZstdError as error:
             raise damaged("it cannot be unpacked") from error
         self.bytes += len(data)
@@ -265,7 +265,7 @@ class ArchiveReader:
                         if member.kind == "file":
                             digests[member.name] = body.digest.hexdigest()
                             listed += _SUM_LINE + 2 * len(member.name.encode("utf-8", "surrogateescape"))
-                while archive.read(_CHUNK):
+                while archive.read(CHUNK):
                     pass
         except BackupError:
             raise
@@ -295,7 +295,7 @@ class Body(io.RawIOBase):
             return b""
         data = b""
         with suppress(tarfile.TarError):
-            data = cast(bytes, self._source.read(min(self._left, _CHUNK if size < 0 else size)))
+            data = cast(bytes, self._source.read(min(self._left, CHUNK if size < 0 else size)))
         if not data:
             raise damaged("a file in it is cut short")
         self._left -= len(data)
@@ -307,12 +307,12 @@ class Body(io.RawIOBase):
         if self._left > limit:
             raise damaged("a part of it is too large")
         pieces = []
-        while piece := self.read(_CHUNK):
+        while piece := self.read(CHUNK):
             pieces.append(piece)
         return b"".join(pieces)
 
     def drain(self) -> None:
-        while self.read(_CHUNK):
+        while self.read(CHUNK):
             pass
 
 

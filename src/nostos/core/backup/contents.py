@@ -19,10 +19,10 @@ from nostos.core.database.registry import engine
 from nostos.core.database.rows import json_lines as rowlines
 from nostos.core.database.schema import Table, Value, in_todays_names
 from nostos.core.files.entry import OWN_PREFIX, FileEntry, inside
+from nostos.core.files.tree import CHUNK
 from nostos.core.private_files import make_private
 from nostos.core.progress import Listener, Progress, silent
 
-_CHUNK = 1 << 20
 _LARGEST_TEXT = 64 << 20
 Rows = Sequence[tuple[Value, ...]]
 T = TypeVar("T")
@@ -206,5 +206,5 @@ def _file(contents: Contents, member: Member, body: Body, place: Callable[[FileE
 
 
 def _chunks(body: Body) -> Iterator[bytes]:
-    while chunk := body.read(_CHUNK):
+    while chunk := body.read(CHUNK):
         yield chunk

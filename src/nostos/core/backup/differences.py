@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, Rows, read
 from nostos.core.clone.copy_rows import Localiser
-from nostos.core.database.protocol import Database
+from nostos.core.database.protocol import AT_ONCE, Database
 from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.rows.digests import block_of
 from nostos.core.database.rows.row_bytes import RowForm, row_form
@@ -19,8 +19,6 @@ from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, silent
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
-
-_AT_ONCE = 500
 
 
 @dataclass(frozen=True)
@@ -105,12 +103,12 @@ class Differences:
             read(self.reader, rows, tell=self.tell,
                  wanted=lambda name: name in self._shared and bool(self._shared[name].numbers))
         for name, rows_then in changes.items():
-            for at in range(0, len(rows_then), _AT_ONCE):
-                yield from self._both(self._shared[name], rows_then[at:at + _AT_ONCE])
+            for at in range(0, len(rows_then), AT_ONCE):
+                yield from self._both(self._shared[name], rows_then[at:at + AT_ONCE])
         for shared in self._shared.values():
             left = list(shared.known)
-            for at in range(0, len(left), _AT_ONCE):
-                for now in self.database.fetch_many(shared.live, left[at:at + _AT_ONCE]):
+            for at in range(0, len(left), AT_ONCE):
+                for now in self.database.fetch_many(shared.live, left[at:at + AT_ONCE]):
                     if self._counts(shared.live, now):
                         yield RowDifference(shared.live.name, shared.live.key_of(now), None, now)
 

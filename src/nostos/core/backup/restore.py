@@ -29,7 +29,7 @@ from nostos.core.clock import now
 from nostos.core.clone.copy_rows import Localiser
 from nostos.core.compare.file_changes import tree_of
 from nostos.core.database.outline import Outline
-from nostos.core.database.protocol import Block, Database, explaining
+from nostos.core.database.protocol import AT_ONCE, Block, Database, explaining
 from nostos.core.database.registry import Swap, engine
 from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.schema import Key, Table
@@ -42,6 +42,7 @@ from nostos.core.errors import (
     TargetMoved,
     explained,
 )
+from nostos.core.files.tree import SPARE
 from nostos.core.files.trees import tree_at
 from nostos.core.patterns import matches
 from nostos.core.plan.operations import Operation, PutFile, RemoveFile, files_as_seen
@@ -57,8 +58,6 @@ from nostos.core.voyages import kept
 from nostos.core.voyages.home import Home
 
 _TRIES = 3
-_SPARE = 64 << 20
-_AT_ONCE = 500
 
 
 @dataclass(frozen=True)
@@ -319,8 +318,8 @@ class _Restore:
         def rows(table: Table, some: Rows) -> None:
             staged = [local.change(table, values) for values in some]
             self.rows += len(staged)
-            for at in range(0, len(staged), _AT_ONCE):
-                target.insert_many(table, table.stored, staged[at:at + _AT_ONCE])
+            for at in range(0, len(staged), AT_ONCE):
+                target.insert_many(table, table.stored, staged[at:at + AT_ONCE])
             if table.key:
                 sums[table.name].add_rows(table, staged)
 
@@ -358,7 +357,7 @@ class _Restore:
 
     def _check_space(self, size: int) -> None:
         free = shutil.disk_usage(self.folder).free
-        if free < size + _SPARE:
+        if free < size + SPARE:
             raise MergeRefused(f"The disk has {free >> 20} MB free, and the files to come need {size >> 20} MB.",
                                left="The site is as it was.", next_step="Free some space, then restore again.")
 

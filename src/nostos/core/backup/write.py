@@ -28,7 +28,7 @@ from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry
-from nostos.core.files.tree import SkippedFile
+from nostos.core.files.tree import SPARE, SkippedFile
 from nostos.core.files.trees import tree_at
 from nostos.core.private_files import make_private
 from nostos.core.profiles.model import ignored
@@ -38,7 +38,6 @@ from nostos.core.sites.recognise import Site
 Blocks = Mapping[str, Mapping[int, Block]]  # by table: what its blocks of rows add up to
 _WHOLE = 32 << 20  # a file up to this size is read at once, so that it is of one moment
 _TRIES = 3
-_SPARE = 64 << 20  # bytes left free on the disk
 
 
 @dataclass(frozen=True)
@@ -111,7 +110,7 @@ def _check_place(site: Site, to: Path) -> None:
         make_private(to.parent)
     if not to.parent.is_dir() or not os.access(to.parent, os.W_OK):
         raise SiteError(f"You may not write in {to.parent}.", next_step="Name another place with --to.")
-    if shutil.disk_usage(to.parent).free < _SPARE:
+    if shutil.disk_usage(to.parent).free < SPARE:
         raise SiteError(f"The disk of {to.parent} is full.", next_step="Free some space, or name another place.")
 
 

@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from nostos.core.database.registry import Location
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import STAMP, FileEntry
+from nostos.core.files.tree import SPARE
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, below
 from nostos.core.sites.recognise import Site
 
 _STANDING_IN = 5  # files
-_SPARE = 64 * 1024 * 1024  # bytes left free on staging's disk
 
 
 def check_places(live: Site, target: AnyPath, url: str, staging_db: Location, entries: Sequence[FileEntry],
@@ -57,7 +57,7 @@ def check_places(live: Site, target: AnyPath, url: str, staging_db: Location, en
     need = live.database.file.stat().st_size * 2 if live.database.file else 0
     need += sum(e.size for e in entries)
     free = tree_at(parent).free()
-    if free < need + _SPARE:
+    if free < need + SPARE:
         raise SiteError(f"{parent} has {free >> 20} MB free, and the copy needs about {need >> 20} MB.",
                         next_step="Choose a folder on another disk, or leave folders out with --skip.")
 

@@ -11,6 +11,8 @@ from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.errors import Disturbed, MergeRefused, NostosError, SiteError
 
+AT_ONCE = 500  # rows, or keys, of one request
+
 
 @dataclass(frozen=True)
 class Block:

@@ -9,10 +9,9 @@ from functools import cache, cached_property
 from typing import Any, Protocol
 
 from nostos.core.database.outline import Trigger
-from nostos.core.database.protocol import Database, ForeignColumn
+from nostos.core.database.protocol import AT_ONCE, Database, ForeignColumn
 from nostos.core.database.schema import Key, Row, Table, Value
 
-AT_ONCE = 500  # rows, or keys, of a statement
 PATTERNS = 50  # so many numbers are looked for by one regular expression of the server's
 COPY = "nostos_copy"  # a table without rows, by which a copy is known in a database that holds other sites, too
 

@@ -23,6 +23,7 @@ from nostos.core.hosts.far_path import AnyPath, host_of
 
 _TRIES = 3
 CHUNK = 1 << 20  # bytes
+SPARE = 64 << 20  # bytes that are left free where a whole site is laid down
 SMALL = 1 << 17  # bytes, at most, of a file that is fetched ahead
 
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 
+from nostos.core.database.protocol import AT_ONCE
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
 from nostos.core.plan.operations import InsertRow, Plan, PutFile, SwitchFolder, UpdateRow, changes_of
@@ -13,7 +14,6 @@ from nostos.core.sites.database_words import DatabaseWords
 from nostos.core.values.traces import Traces
 
 _LARGEST = 4 << 20  # bytes of a file that is looked through
-_AT_ONCE = 500
 
 
 @dataclass(frozen=True)
@@ -34,8 +34,8 @@ def leftovers(planned: Plan, traces: Traces, source: FileTree, database: Databas
                 yield Trace(write.item, f"{write.table}.{column}", hits)
     puts = [put for operation in planned.of(PutFile, SwitchFolder) for put in changes_of(operation)
             if isinstance(put, PutFile) and put.entry.kind == "file" and put.entry.size <= _LARGEST]
-    for at in range(0, len(puts), _AT_ONCE):
-        some = puts[at:at + _AT_ONCE]
+    for at in range(0, len(puts), AT_ONCE):
+        some = puts[at:at + AT_ONCE]
         with source.looking_ahead(source.small(put.path) for put in some if put.content is None):
             yield from (Trace(put.item, put.path, hits) for put in some
                         if (hits := _said(put, traces, source, database)))

@@ -19,13 +19,11 @@ from nostos.core.apply.schema import apply_schema
 from nostos.core.apply.verify import Verifier
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter, number_by
 from nostos.core.compare.row_states import Rows
-from nostos.core.database.protocol import Database
+from nostos.core.database.protocol import AT_ONCE, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import MergeRefused
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
 from nostos.core.values import references as refs
-
-_AT_ONCE = 500  # rows of a statement
 
 
 @dataclass(frozen=True)
@@ -235,8 +233,8 @@ class _Commit:
         """Write rows, each with its item, many in one statement; where one is refused, each by itself, so that it can
         be said which."""
         done: list[Any] = []
-        for at in range(0, len(rows), _AT_ONCE):
-            part = rows[at:at + _AT_ONCE]
+        for at in range(0, len(rows), AT_ONCE):
+            part = rows[at:at + AT_ONCE]
             self.at = part[0][0]
             if len(part) == 1:
                 done += write(part) or ()

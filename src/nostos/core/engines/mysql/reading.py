@@ -7,14 +7,14 @@ import secrets
 from collections.abc import Collection, Generator, Iterator, Mapping, Sequence
 
 from nostos.core.database.outline import Trigger, reached
-from nostos.core.database.protocol import Block
+from nostos.core.database.protocol import AT_ONCE, Block
 from nostos.core.database.rows.digests import ROWS_PER_BLOCK, block_of
 from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.engines.mysql.reflection import NEXT, implied, quote
 from nostos.core.engines.mysql.row_sql import READERS, RowSql
 from nostos.core.engines.mysql.session import PROGRAMS, MysqlSession
-from nostos.core.engines.server_session import AT_ONCE, PATTERNS
+from nostos.core.engines.server_session import PATTERNS
 
 _FEW, _SPARSE = 2000, 16  # rows of a small table; keys to a row of a sparse one
 _WIDE = 512  # bytes of a row that costs no more when it is read by itself

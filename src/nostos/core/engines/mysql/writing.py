@@ -9,6 +9,7 @@ from contextlib import contextmanager, suppress
 from functools import cached_property
 
 from nostos.core.database import definitions
+from nostos.core.database.protocol import AT_ONCE
 from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.engines.mysql.reading import MysqlReading
@@ -22,7 +23,6 @@ from nostos.core.engines.mysql.reflection import (
     with_sequences,
 )
 from nostos.core.engines.mysql.row_sql import bound
-from nostos.core.engines.server_session import AT_ONCE
 
 _AT_A_TIME = 100  # rows of a statement that changes many
 _BYTES = 500_000  # of a statement

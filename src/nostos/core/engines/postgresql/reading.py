@@ -7,14 +7,14 @@ import struct
 from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from nostos.core.database.outline import Trigger, reached
-from nostos.core.database.protocol import Block
+from nostos.core.database.protocol import AT_ONCE, Block
 from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.rows.digests import block_of
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.engines.postgresql.copy_out import copied, fields
 from nostos.core.engines.postgresql.reflection import HERE, INCOMPARABLE, quote
 from nostos.core.engines.postgresql.session import PostgresSession
-from nostos.core.engines.server_session import AT_ONCE, PATTERNS
+from nostos.core.engines.server_session import PATTERNS
 from nostos.core.errors import Disturbed
 
 _BIT_XOR = 140000  # the version from which on the server adds digests up by itself, and hashes rows

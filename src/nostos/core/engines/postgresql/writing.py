@@ -11,12 +11,12 @@ import psycopg
 
 from nostos.core.database import definitions
 from nostos.core.database.column_types import empty_value
+from nostos.core.database.protocol import AT_ONCE
 from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.engines.postgresql.attached import IN_COMMON
 from nostos.core.engines.postgresql.reading import PostgresReading
 from nostos.core.engines.postgresql.reflection import AND_THEN, at_home, quote
-from nostos.core.engines.server_session import AT_ONCE
 from nostos.core.errors import MergeRefused
 
 _BYTES = 1_000_000  # of a statement

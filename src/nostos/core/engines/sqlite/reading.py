@@ -6,10 +6,10 @@ import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from nostos.core.database.outline import Trigger, reached
-from nostos.core.database.protocol import Block, ForeignColumn
+from nostos.core.database.protocol import AT_ONCE, Block, ForeignColumn
 from nostos.core.database.rows.digests import block_of
 from nostos.core.database.schema import Column, Key, Row, Table, Value
-from nostos.core.engines.sqlite.session import _AT_ONCE, SqliteSession, _bound, quote
+from nostos.core.engines.sqlite.session import SqliteSession, _bound, quote
 from nostos.core.values.packed import pack
 
 # What SQLite has, or is often given, that reaches out of the database. A program's own functions are unknown to us, and
@@ -60,8 +60,8 @@ class SqliteReading(SqliteSession):
         for key in odd:
             yield from self.find(table, dict(zip(table.key, key, strict=True)))
         plain = [key for key in keys if key not in odd] if odd else keys
-        for at in range(0, len(plain), _AT_ONCE):
-            part = plain[at:at + _AT_ONCE]
+        for at in range(0, len(plain), AT_ONCE):
+            part = plain[at:at + AT_ONCE]
             marks = ", ".join(["?" if len(table.key) == 1 else f"({', '.join('?' * len(table.key))})"] * len(part))
             columns = ", ".join(map(quote, table.key))
             where = f"{columns} IN ({marks})" if len(table.key) == 1 else f"({columns}) IN (VALUES {marks})"
@@ -101,8 +101,8 @@ class SqliteReading(SqliteSession):
 
     def find_any(self, table: Table, column: str, values: Sequence[Value], where: Mapping[str, str]) -> Iterator[Row]:
         more, texts = self._texts(table, where)
-        for at in range(0, len(values), _AT_ONCE):
-            part = values[at:at + _AT_ONCE]
+        for at in range(0, len(values), AT_ONCE):
+            part = values[at:at + AT_ONCE]
             yield from self._rows(table, f"{more}{quote(column)} IN ({', '.join('?' * len(part))})", [*texts, *part])
 
     def beginning(self, table: Table, column: str, text: str) -> Iterator[Row]:

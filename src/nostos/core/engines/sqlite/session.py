@@ -14,7 +14,6 @@ from nostos.core.engines.sqlite.reflection import STATEMENTS, tables_of
 from nostos.core.errors import Disturbed, MergeRefused, NostosError, SiteError
 from nostos.core.hosts.far_path import AnyPath, FarPath
 
-_AT_ONCE = 500  # values in one statement
 _MAGIC = b"SQLite format 3\x00"
 
 

@@ -9,9 +9,10 @@ from itertools import groupby
 
 from nostos.core.database import definitions
 from nostos.core.database.column_types import empty_value
+from nostos.core.database.protocol import AT_ONCE
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.engines.sqlite.reading import SqliteReading
-from nostos.core.engines.sqlite.session import _AT_ONCE, _bound, quote
+from nostos.core.engines.sqlite.session import _bound, quote
 from nostos.core.errors import MergeRefused
 
 _HIGHEST = 1 << 62  # of keys that the next one is counted on from
@@ -130,8 +131,8 @@ class SqliteWriting(SqliteReading):
             bound += values
         column_sql = f"{quote(table.name)}.{quote(table.key[0])}"
         source = f"{quote(counted.name)} AS nostos_counted"
-        for at in range(0, len(keys), _AT_ONCE):
-            part = keys[at:at + _AT_ONCE]
+        for at in range(0, len(keys), AT_ONCE):
+            part = keys[at:at + AT_ONCE]
             self._run(f"UPDATE {quote(table.name)} SET {quote(column)} = (SELECT COUNT(*) FROM {source} WHERE "
                       f"nostos_counted.{quote(by)} = {column_sql} AND {tests}) "
                       f"WHERE {column_sql} IN ({', '.join('?' * len(part))})",
