@@ -27,9 +27,11 @@ from nostos.around.rehearsal.rehearse import RehearsalOptions, rehearse
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
-from nostos.core.backup.restore import inspect_backup, restore
+from nostos.core.backup.outlook import inspect_backup
+from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
-from nostos.core.clone.clone import afresh, clone
+from nostos.core.clone.afresh import afresh
+from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.engines.mysql.connection import MysqlDatabase
 from nostos.core.engines.postgresql.session import PostgresSession

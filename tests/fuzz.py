@@ -25,7 +25,7 @@ from pathlib import Path
 from types import FunctionType
 from unittest import mock
 
-from nostos.core.backup.restore import inspect_backup
+from nostos.core.backup.outlook import inspect_backup
 from nostos.core.backup.write import backup
 from nostos.core.clone.other_machines import machines_in
 from nostos.core.database import definitions

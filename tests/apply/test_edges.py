@@ -19,7 +19,8 @@ from nostos.core.anchor.names import CanonicalName, Keys, Origin, canonical, of_
 from nostos.core.apply.files.switch import Switch
 from nostos.core.apply.merge import merge
 from nostos.core.apply.verify import Verifier
-from nostos.core.clone.clone import afresh, clone
+from nostos.core.clone.afresh import afresh
+from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.database.column_types import default_value
 from nostos.core.database.schema import Column

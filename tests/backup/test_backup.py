@@ -24,7 +24,8 @@ from nostos.core.backup import restore as restoring
 from nostos.core.backup.archive import ArchiveReader, ArchiveWriter, Member
 from nostos.core.backup.items import detached, prepare_things
 from nostos.core.backup.new_site import make_place
-from nostos.core.backup.restore import RestoreResult, inspect_backup, restore
+from nostos.core.backup.outlook import inspect_backup
+from nostos.core.backup.restore import RestoreResult, restore
 from nostos.core.backup.write import backup
 from nostos.core.errors import NostosError, SelectionError
 from nostos.core.plan.selection import Choice
@@ -330,7 +331,7 @@ class NotTaken(BackupTest):
         self.assertEqual(list(self.folder.glob("full*")), [])
         self.live_moves_on()
         before = state(self.h.live_folder)
-        with mock.patch("nostos.core.backup.restore._SPARE", 1 << 60), self.assertRaisesRegex(NostosError, "MB free"):
+        with mock.patch("nostos.core.backup.restore.SPARE", 1 << 60), self.assertRaisesRegex(NostosError, "MB free"):
             self.restore()
         self.assertTrue(before == state(self.h.live_folder))
 

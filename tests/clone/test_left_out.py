@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 
-from nostos.core.clone.clone import afresh, clone
+from nostos.core.clone.afresh import afresh
+from nostos.core.clone.clone import clone
 from nostos.core.clone.options import CloneOptions
 from nostos.core.errors import SiteError
 from nostos.core.voyages.home import Home

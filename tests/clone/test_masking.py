@@ -12,7 +12,8 @@ from hypothesis import HealthCheck, given, settings
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
-from nostos.core.clone.clone import CloneResult, afresh, clone
+from nostos.core.clone.afresh import afresh
+from nostos.core.clone.clone import CloneResult, clone
 from nostos.core.clone.masking import Mask, Recipe, recognised
 from nostos.core.clone.options import CloneOptions
 from nostos.core.database.schema import Column, Table

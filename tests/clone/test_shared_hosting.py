@@ -6,7 +6,8 @@ from nostos.core.apply.merge import merge
 from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import read
 from nostos.core.backup.write import backup
-from nostos.core.clone.clone import afresh, clone
+from nostos.core.clone.afresh import afresh
+from nostos.core.clone.clone import clone
 from nostos.core.clone.options import CloneOptions
 from nostos.core.clone.remove import remove
 from nostos.core.errors import SiteError

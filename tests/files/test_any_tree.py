@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nostos.core.apply.merge import merge
-from nostos.core.backup.restore import inspect_backup as look_into
+from nostos.core.backup.outlook import inspect_backup as look_into
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
 from nostos.core.files.trees import tree_at

@@ -17,7 +17,8 @@ from nostos.around.housekeeping import age_out
 from nostos.around.rehearsal.rehearse import RehearsalOptions, rehearse
 from nostos.around.rehearsal.serving import command_of
 from nostos.core.apply.merge import merge
-from nostos.core.backup.restore import inspect_backup, restore
+from nostos.core.backup.outlook import inspect_backup
+from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove

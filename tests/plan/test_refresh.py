@@ -3,7 +3,8 @@
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.merge import merge
-from nostos.core.clone.clone import afresh, clone
+from nostos.core.clone.afresh import afresh
+from nostos.core.clone.clone import clone
 from nostos.core.plan.prepared import prepare
 from nostos.demo.system import Observatory
 from tests.support import STAGING_URL, SiteTest, contents, dangling, rows, state, tree

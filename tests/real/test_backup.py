@@ -13,7 +13,8 @@ from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import begin
 from nostos.core.backup.items import detached, prepare_things
 from nostos.core.backup.new_site import make_place
-from nostos.core.backup.restore import inspect_backup, restore
+from nostos.core.backup.outlook import inspect_backup
+from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
 from nostos.core.database.schema import Value
 from nostos.core.engines.mysql.connection import MysqlDatabase

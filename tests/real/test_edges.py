@@ -14,7 +14,7 @@ import pymysql
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.files.switch import Switch
 from nostos.core.apply.merge import merge
-from nostos.core.backup.restore import inspect_backup as look_into
+from nostos.core.backup.outlook import inspect_backup as look_into
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
 from nostos.core.database.registry import locate

@@ -17,7 +17,8 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.apply.ledger import Ledger
 from nostos.core.apply.merge import merge
-from nostos.core.backup.restore import inspect_backup, restore
+from nostos.core.backup.outlook import inspect_backup
+from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
 from nostos.core.clone.clone import clone
 from nostos.core.clone.options import CloneOptions

@@ -9,7 +9,8 @@ from rich.console import Console
 from rich.text import Text
 
 from nostos.core.apply.merge import MergeResult
-from nostos.core.backup.restore import Outlook, RestoreResult
+from nostos.core.backup.outlook import Outlook
+from nostos.core.backup.restore import RestoreResult
 from nostos.core.backup.write import BackupResult
 from nostos.core.patterns import clean
 from nostos.core.plan.operations import PutFile

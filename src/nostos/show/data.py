@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from nostos.core.apply.merge import MergeResult
-from nostos.core.backup.restore import Outlook, RestoreResult
+from nostos.core.backup.outlook import Outlook
+from nostos.core.backup.restore import RestoreResult
 from nostos.core.backup.write import BackupResult
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.plan import conditions

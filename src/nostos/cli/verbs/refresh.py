@@ -69,7 +69,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
 
 
 def _afresh(args: argparse.Namespace, env: Environment, home: Home, voyage: Voyage) -> ExitStatus:
-    from nostos.core.clone.clone import afresh
+    from nostos.core.clone.afresh import afresh
     from nostos.core.errors import VoyageError
     from nostos.core.hosts.far_path import written
     from nostos.core.sites.recognise import recognise

@@ -73,7 +73,8 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
 
 def _whole(args: argparse.Namespace, env: Environment, home: Home, site: Site, anew: bool = False) -> ExitStatus:
     from nostos.cli.keeping import age_out
-    from nostos.core.backup.restore import inspect_backup, restore
+    from nostos.core.backup.outlook import inspect_backup
+    from nostos.core.backup.restore import restore
     from nostos.core.errors import MergeRefused
     from nostos.core.voyages.history import recorded
     from nostos.show import backups, data

@@ -18,7 +18,8 @@ from nostos.core.anchor.store import Anchor
 from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, begin, into, read
 from nostos.core.backup.differences import Differences
-from nostos.core.backup.restore import check_fits, check_free, file_operations, localiser
+from nostos.core.backup.outlook import check_fits, file_operations, localiser
+from nostos.core.backup.restore import check_free
 from nostos.core.clock import now
 from nostos.core.compare.file_changes import FileState
 from nostos.core.database.protocol import Database, explaining

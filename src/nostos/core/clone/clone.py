@@ -5,14 +5,13 @@ from __future__ import annotations
 import re
 import secrets
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from time import monotonic
 from urllib.parse import urlsplit
 
 from nostos.core.anchor.alike import alike
-from nostos.core.anchor.copy_words import further as further_addresses
 from nostos.core.anchor.copy_words import remember
 from nostos.core.anchor.names import Origin, Side, canonical
 from nostos.core.anchor.store import SMALL_TEXT, Anchor
@@ -102,40 +101,6 @@ def clone(home: Home, where: str | Path, name: str, into: str | Path, url: str,
             remove(home, voyage)
             raise
     return replace(result, seconds=monotonic() - start)
-
-
-def afresh(home: Home, voyage: Voyage, tell: Listener = silent) -> CloneResult:
-    """Replace a voyage's staging copy with a new one of live, in the same place, under the same name and URL.
-
-    What was not merged is gone. Raises as `clone` does; live is recognised before anything is removed.
-    """
-    check_finished(recognise(voyage.live))
-    check_removable(home, voyage.name)
-    options = CloneOptions()
-    with suppress(VoyageError):
-        anchor = Anchor(home.folder(voyage.name) / "anchor.db")
-        options = _options_of(anchor)
-        anchor.close()
-    with suppress(SiteError):
-        staging = recognise(voyage.staging)
-        if voyage.made == MadePlace.TABLES:  # a place that the user named: only they can name it
-            options = replace(options, database=staging.database.url.render_as_string(hide_password=False),
-                              prefix=staging.database.prefix)
-    with home.lock(voyage.name):
-        left = remove(home, voyage)
-    if left:
-        raise VoyageError(f"Staging could not be removed: {'; '.join(left)}.", left="Live was not touched.",
-                          next_step="Remove what is left by hand, then clone again.")
-    return clone(home, voyage.live, voyage.name, voyage.into, voyage.url, options, tell)
-
-
-def _options_of(anchor: Anchor) -> CloneOptions:
-    """How a copy was made, as its anchor remembers it; but for where its tables are."""
-    return CloneOptions(
-        skip=tuple(anchor.fact("skip") or ()), mask=bool(anchor.fact("mask")), gate=str(anchor.fact("gate") or ""),
-        follow_links=tuple(anchor.fact("followed") or {}), skip_rows=tuple(anchor.fact("skip_rows") or ()),
-        over=bool(anchor.fact("over")), of_site=str(anchor.fact("network_site") or ""),
-        addresses=dict(zip(*further_addresses(anchor), strict=True)))
 
 
 def _further(live: Site, url: str, addresses: Mapping[str, str]) -> list[tuple[str, str]]:
