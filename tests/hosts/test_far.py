@@ -9,6 +9,7 @@ import sys
 import tempfile
 import time
 import unittest
+from collections.abc import Iterator, Sequence
 from contextlib import closing
 from pathlib import Path
 from unittest import mock
@@ -17,6 +18,7 @@ from nostos.around.housekeeping import age_out
 from nostos.around.rehearsal.rehearse import RehearsalOptions, rehearse
 from nostos.around.rehearsal.serving import command_of
 from nostos.core.apply.merge import merge
+from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.outlook import inspect_backup
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
@@ -24,7 +26,9 @@ from nostos.core.clone.clone import clone
 from nostos.core.clone.remove import remove
 from nostos.core.database.registry import locate
 from nostos.core.errors import HostError, NostosError, SiteError
-from nostos.core.files.entry import STAMP
+from nostos.core.files.entry import STAMP, FileEntry
+from nostos.core.files.remote.tree import FarTree
+from nostos.core.files.tree import GivenFile
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts import connection
 from nostos.core.hosts.connection import Fence
@@ -204,6 +208,37 @@ class Elsewhere(unittest.TestCase):
         return mock.patch.dict(os.environ, {"NOSTOS_SSH": str(way)})
 
     @unittest.skipIf(shutil.which("pypy3") is None, "pypy3 is not installed")
+    def test_a_backup_takes_few_trips_and_whole_files(self) -> None:
+        """However many files there are; one that is written while they come is read again."""
+        make(self.there / "site", "http://127.0.0.1:8431")
+        pictures = self.there / "site/uploads/many"
+        pictures.mkdir()
+        for n in range(400):
+            (pictures / f"{n:03}.txt").write_text(f"picture {n}")
+        (pictures / "large.bin").write_bytes(os.urandom(3 << 20))
+        self.far.give(self.there)
+        site = recognise(f"{HOST}:{self.there}/site")
+        real, late = FarTree.given_out, pictures / "200.txt"
+
+        def meanwhile(tree: FarTree, entries: Sequence[FileEntry]) -> Iterator[GivenFile]:
+            for given in real(tree, entries):
+                yield given
+                if given.entry.path.endswith("200.txt"):
+                    late.write_text("another picture")
+
+        before = connection.traffic()[HOST].trips
+        file = self.here / "whole.tar.zst"
+        with mock.patch.object(FarTree, "given_out", meanwhile):
+            backup(site, file)
+        self.assertLessEqual(connection.traffic()[HOST].trips - before, 60)
+        held, reader = {}, ArchiveReader(file)
+        self.addCleanup(reader.close)
+        for member, body in reader.walk():
+            if member.kind == "file":
+                held[member.name] = body.read_all(member.size)
+        files = {f"files/{f.relative_to(self.there / 'site')}": f.read_bytes() for f in pictures.iterdir()}
+        self.assertEqual({name: held.get(name) for name in files}, files)
+
     def test_the_oldest_python_that_is_to_be_had(self) -> None:
         (self.here / "bin").mkdir()
         (self.here / "bin" / "python3").symlink_to(str(shutil.which("pypy3")))

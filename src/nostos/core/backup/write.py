@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from io import BytesIO
+from itertools import repeat
 from pathlib import Path
 from time import monotonic
 from typing import IO, cast
@@ -28,7 +31,7 @@ from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry
-from nostos.core.files.tree import SPARE, SkippedFile
+from nostos.core.files.tree import SPARE, GivenFile, SkippedFile, Status, above_it
 from nostos.core.files.trees import tree_at
 from nostos.core.private_files import make_private
 from nostos.core.profiles.model import ignored
@@ -128,8 +131,8 @@ class _Backup:
         self.blocks: dict[str, dict[int, Block]] = {}
 
     def run(self) -> Manifest:
-        # Listed before the database is read: its snapshot is not held while files are looked at.
         """Write the archive: rows of one moment, then files, then what it all adds up to."""
+        # Listed before the database is read: its snapshot is not held while files are looked at.
         entries = list(self.site.files.scan(self.site.foreign_paths(), ignored(self.site.profile), self.passed.append)
                        ) if self.site.has_files and self.rest is None else []
         database = self.location.open(readonly=True)
@@ -213,24 +216,55 @@ class _Backup:
         self.blocks[table.name] = sums.blocks()
 
     def _tree(self, entries: list[FileEntry]) -> None:
-        folders: set[str] = set()
-        for entry in entries:
-            parts = entry.path.split("/")
-            for n in range(1, len(parts)):
-                folder = "/".join(parts[:n])
-                if folder not in folders:
-                    folders.add(folder)
-                    info = self.files_of.status(folder)
-                    self.writer.add_folder(FILES + folder, 0o755 if info is None else info.rights)
-            try:
-                self._file(entry)
-            except FileNotFoundError:
-                self.passed.append(SkippedFile(entry.path, "vanished while it was being read"))
-            except PermissionError:
-                self.passed.append(SkippedFile(entry.path, "cannot be read: no permission"))
+        """All files, each after the folders above it. From another machine they come one after the other, without a
+        question for each; those that were written meanwhile are read again, and the later entry of a name counts."""
+        tree, streamed = self.files_of, bool(self.files_of.host) and self.files_of.words is None
+        above = dict.fromkeys(f for e in entries for f in above_it(e.path))
+        with tree.looking_ahead(("status", f) for f in above):
+            rights = {f: 0o755 if (info := tree.status(f)) is None else info.rights for f in above}
+        seen: dict[str, tuple[FileEntry, Status]] = {}
+        for entry, given in zip(entries, tree.given_out(entries) if streamed else repeat(None), strict=streamed):
+            for folder in above_it(entry.path):
+                if folder in rights:
+                    self.writer.add_folder(FILES + folder, rights.pop(folder))
+            with self._reading(entry):
+                if given is None:
+                    self._file(entry)
+                elif (info := self._given(entry, given)) is not None:
+                    seen[entry.path] = entry, info
             self.files += 1
             if self.files % 50 == 0:
                 self.tell(Progress("files", self.files, len(entries), "files", self.writer.content))
+        with tree.looking_ahead(("status", path) for path in seen):
+            again = [entry for entry, info in seen.values() if (now := tree.status(entry.path)) is not None
+                     and (now.size, now.modified) != (info.size, info.modified)]
+        for entry in again:
+            with self._reading(entry):
+                self._file(entry)
+
+    @contextmanager
+    def _reading(self, entry: FileEntry) -> Iterator[None]:
+        try:
+            yield
+        except FileNotFoundError:
+            self.passed.append(SkippedFile(entry.path, "vanished while it was being read"))
+        except PermissionError:
+            self.passed.append(SkippedFile(entry.path, "cannot be read: no permission"))
+
+    def _given(self, entry: FileEntry, given: GivenFile) -> Status | None:
+        """Add a file as another machine gives it out. Returns what it was then, if that has to be looked at again."""
+        info = given.info
+        if given.error is not None or info is None or info.kind != entry.kind:
+            raise given.error or FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), entry.path)
+        if entry.kind == "folder":
+            self.writer.add_folder(FILES + entry.path, entry.mode)
+        elif entry.kind == "link":
+            self.writer.add_link(FILES + entry.path, given.led)
+        else:
+            self.writer.add_stream(FILES + entry.path, _Poured(given.pieces), info.size, entry.mode,
+                                   info.modified / 1e9)
+            return info
+        return None
 
     def _file(self, entry: FileEntry) -> None:
         name = FILES + entry.path
@@ -254,6 +288,21 @@ class _Backup:
                 break  # else it was written while it was read; a later entry of a name stands for it
         if small is not None:
             self.writer.add_stream(name, BytesIO(small[0]), len(small[0]), entry.mode, small[1])
+
+
+class _Poured:
+    """Pieces that come by themselves, read as a file is."""
+
+    def __init__(self, pieces: Iterable[bytes]) -> None:
+        self._pieces = iter(pieces)
+        self._rest = b""
+
+    def read(self, most: int) -> bytes:
+        """The next bytes, at most so many; none at the end."""
+        if not self._rest:
+            self._rest = next(self._pieces, b"")
+        part, self._rest = self._rest[:most], self._rest[most:]
+        return part
 
 
 class _ArchivePieces:
