@@ -16,7 +16,8 @@ LINES = {
     "core/learning": 2568, "core/plan": 3198, "core/profiles": 1878, "core/sites": 2391, "core/takeback": 342,
     "core/values": 2016, "core/voyages": 551, "demo": 982, "show": 2263,
 }
-FLAT = ("errors", "progress", "clock", "private_files", "patterns", "undisturbed")  # above all rooms
+FLAT = ("errors", "expressions", "records", "progress", "clock", "private_files", "patterns",
+        "undisturbed")  # above all rooms
 
 
 def modules() -> dict[str, ast.Module]:
@@ -72,7 +73,7 @@ class Rooms(unittest.TestCase):
         flat = sum(lines.pop(r) for r in [*lines] if r.endswith(".py") or r == "core")
         self.assertEqual(lines.keys(), LINES.keys())
         self.assertEqual({r: n for r, n in lines.items() if n > LINES[r] * 1.1}, {})
-        self.assertLess(flat, 400)
+        self.assertLess(flat, 450)
 
     def test_no_circle(self) -> None:
         done: set[str] = set()

@@ -33,6 +33,11 @@ class Loading(SiteTest):
                 loader.parse(text, "file.toml")
             self.assertIn(says, caught.exception.what)
 
+    def test_what_every_command_asks_of_profiles_stands_at_their_beginning(self) -> None:
+        self.assertEqual(loader.configurations(), {
+            name: p.configuration for name, p in loader.built_in().items() if p.configuration is not None})
+        self.assertEqual([name for name, p in loader.built_in().items() if p.name != name], [])
+
     def test_the_first_that_fits_counts(self) -> None:
         profile = loader.built_in()["wordpress"]
         for name, policy in {"siteurl": policy_named("local"), "_transient_x": policy_named("volatile"),

@@ -10,7 +10,6 @@ import shutil
 import time
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 from nostos.core.anchor.store import Anchor
@@ -18,6 +17,7 @@ from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import begin
 from nostos.core.backup.layout import ENDING
 from nostos.core.errors import NostosError, VoyageError
+from nostos.core.records import dataclass
 from nostos.core.sites.site_file import dotted, read_toml
 from nostos.core.takeback.undo import done, undone
 from nostos.core.voyages import journal as journals

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
 
 from nostos.around import housekeeping
 from nostos.core.anchor.open_voyage import opened
 from nostos.core.errors import NostosError
 from nostos.core.plan.prepared import compare_voyage
+from nostos.core.records import dataclass
 from nostos.core.voyages import history
 from nostos.core.voyages.home import Home, Voyage
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from enum import StrEnum
 
 from nostos.around.version_heads import VersionedPart, parts
@@ -20,6 +19,7 @@ from nostos.core.profiles.from_schema import NO_PROFILE
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.profiles.network import kind_in, sites
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.left_out import could_be
 from nostos.core.sites.recognise import Site

@@ -11,24 +11,25 @@ import math
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta, timezone, tzinfo
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from nostos.core.database.protocol import Database, explaining
 from nostos.core.database.schema import Table, Value
 from nostos.core.errors import SiteError
+from nostos.core.expressions import expression
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.parts import Activity
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 from nostos.core.sites.recognise import Site
 from nostos.core.values import structures
 
 HOURS = 168  # of a week, from Monday 0:00
 COVERED = 0.90
 _FEW = HOURS  # fewer events than hours of the week cannot tell the hours apart
-_TIME = re.compile(r"(\d{4})-(\d\d)-(\d\d)[ T](\d\d):(\d\d)(?::(\d\d))?(?:\.\d+)?\s*(Z|[+-]\d\d:?\d\d)?")
+_TIME = expression(r"(\d{4})-(\d\d)-(\d\d)[ T](\d\d):(\d\d)(?::(\d\d))?(?:\.\d+)?\s*(Z|[+-]\d\d:?\d\d)?")
 
 
 @dataclass(frozen=True)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from nostos.core.files.tree import FileTree
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.parts import Folder
+from nostos.core.records import dataclass
 
 HEAD = 8192  # bytes of a file that are looked at, as the systems themselves do
 

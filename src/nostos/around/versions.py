@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from nostos.around.version_heads import HEAD, is_part, version_in
@@ -20,6 +19,7 @@ from nostos.core.plan.prepared import compare_voyage
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.parts import Folder
 from nostos.core.progress import Listener, silent
+from nostos.core.records import dataclass
 from nostos.core.sites.recognise import Site
 from nostos.core.values import structures
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import os
 import sys
-from dataclasses import dataclass, field
+from dataclasses import field
 from enum import IntEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
+
+from nostos.core.records import dataclass
 
 if TYPE_CHECKING:
     from rich.console import Console

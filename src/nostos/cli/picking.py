@@ -7,14 +7,12 @@ import io
 import os
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import field
+from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 
-from nostos.cli.environment import Environment
 from nostos.core.anchor.names import Side
-from nostos.core.anchor.open_voyage import Crew
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.gather import describe_reference
 from nostos.core.compare.items import Item
@@ -24,7 +22,12 @@ from nostos.core.plan.decisions import Decision
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.prepared import PreparedMerge, prepare
 from nostos.core.plan.selection import Choice
+from nostos.core.records import dataclass
 from nostos.show import comparing
+
+if TYPE_CHECKING:
+    from nostos.cli.environment import Environment
+    from nostos.core.anchor.open_voyage import Crew
 
 _HELP = "space take or leave   enter look   l live, s staging, n undecided   a whole kind   d done   q give up"
 

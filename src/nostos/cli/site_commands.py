@@ -6,10 +6,11 @@ import argparse
 import shlex
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import TYPE_CHECKING
 
 from nostos.core.patterns import clean
+from nostos.core.records import dataclass
 
 if TYPE_CHECKING:
     from nostos.cli.environment import Environment

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from nostos.core.records import dataclass
 
 
 @dataclass(frozen=True)

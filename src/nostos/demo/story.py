@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
+from nostos.core.records import dataclass
 from nostos.demo.past import live_through
 from nostos.demo.pictures import draw
 from nostos.demo.seed import make

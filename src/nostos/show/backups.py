@@ -4,19 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from rich.console import Console
 from rich.text import Text
 
-from nostos.core.apply.merge import MergeResult
-from nostos.core.backup.outlook import Outlook
-from nostos.core.backup.restore import RestoreResult
-from nostos.core.backup.write import BackupResult
 from nostos.core.patterns import clean
 from nostos.core.plan.operations import PutFile
-from nostos.core.plan.prepared import PreparedMerge
-from nostos.core.sites.recognise import Site
 from nostos.show.tables import count, heading, size, table
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from nostos.core.apply.merge import MergeResult
+    from nostos.core.backup.outlook import Outlook
+    from nostos.core.backup.restore import RestoreResult
+    from nostos.core.backup.write import BackupResult
+    from nostos.core.plan.prepared import PreparedMerge
+    from nostos.core.sites.recognise import Site
 
 
 def listed(counts: Mapping[str, int]) -> str:

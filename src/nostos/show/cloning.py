@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import json
+from typing import TYPE_CHECKING
 
-from rich.console import Console
 from rich.text import Text
 
-from nostos.core.clone.options import CloneResult
 from nostos.core.patterns import clean
-from nostos.core.voyages.home import Voyage
 from nostos.show.tables import count, heading, size, table
 from nostos.show.webserver import left_to_do
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from nostos.core.clone.options import CloneResult
+    from nostos.core.voyages.home import Voyage
 
 
 def cloned(console: Console, result: CloneResult) -> None:

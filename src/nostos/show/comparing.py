@@ -6,18 +6,15 @@ import json
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from difflib import SequenceMatcher
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
 from nostos.core.compare.field_merge import Standing
-from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.compare.naming import plain_name
 from nostos.core.patterns import clean
-from nostos.core.plan.needs import Needs
 from nostos.core.plan.reading_order import group_of, in_reading_order
 from nostos.core.plan.selection import stays
 from nostos.core.profiles.parts import GROUPS
@@ -29,6 +26,12 @@ from nostos.core.values.structures import StructuredValue, jsonable
 from nostos.show import learning
 from nostos.show.plain_markup import all_plain, made_plain
 from nostos.show.tables import count, heading, table
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from nostos.core.compare.items import Comparison, Field, Item
+    from nostos.core.plan.needs import Needs
 
 Describe = Callable[[str], str]
 _TEXT = 80  # letters of a text, where a title or a word is shorter

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from nostos.core.apply.merge import MergeResult
-from nostos.core.backup.outlook import Outlook
-from nostos.core.backup.restore import RestoreResult
-from nostos.core.backup.write import BackupResult
-from nostos.core.compare.items import Comparison, Item
 from nostos.core.plan import conditions
-from nostos.core.plan.needs import Needs
 from nostos.core.plan.operations import PutFile, as_data
-from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.values.merging import ABSENT
 from nostos.core.values.structures import jsonable
 from nostos.show.learning import question
 
 if TYPE_CHECKING:  # it brings along what visits sites
     from nostos.around.trial.watch import Watched
+    from nostos.core.apply.merge import MergeResult
+    from nostos.core.backup.outlook import Outlook
+    from nostos.core.backup.restore import RestoreResult
+    from nostos.core.backup.write import BackupResult
+    from nostos.core.compare.items import Comparison, Item
+    from nostos.core.plan.needs import Needs
+    from nostos.core.plan.prepared import PreparedMerge
 
 
 def item(shown: Item, needs: Needs, describe: Any = str, fields: bool = True) -> dict[str, Any]:

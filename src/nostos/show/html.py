@@ -12,40 +12,43 @@ import io
 import json
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from difflib import SequenceMatcher
 from importlib import resources
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import jinja2
 from markupsafe import Markup
 
 import nostos
-from nostos.around.rehearsal.rehearse import Rehearsal
 from nostos.around.trial.compare import Judged, PageFacts, count
-from nostos.around.trial.pictures import Pictured, Shots
-from nostos.around.trial.run import Trial
-from nostos.core.anchor.open_voyage import Crew
-from nostos.core.apply.ledger import Line
-from nostos.core.apply.merge import MergeResult
 from nostos.core.clock import now
 from nostos.core.compare.field_merge import Standing
-from nostos.core.compare.file_changes import FileState
-from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.compare.naming import plain_name
 from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of, plain_text
-from nostos.core.files.tree import FileTree
-from nostos.core.plan.needs import Needs
 from nostos.core.plan.offered import Offer
-from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.plan.reading_order import in_reading_order
 from nostos.core.private_files import write_private
+from nostos.core.records import dataclass
 from nostos.core.values.merging import ABSENT
-from nostos.core.voyages.home import Voyage
 from nostos.show.comparing import Describe, fields_of_new, is_new_thing, split, value_text
 from nostos.show.plain_markup import all_plain, made_plain
+
+if TYPE_CHECKING:
+    from nostos.around.rehearsal.rehearse import Rehearsal
+    from nostos.around.trial.pictures import Pictured, Shots
+    from nostos.around.trial.run import Trial
+    from nostos.core.anchor.open_voyage import Crew
+    from nostos.core.apply.ledger import Line
+    from nostos.core.apply.merge import MergeResult
+    from nostos.core.compare.file_changes import FileState
+    from nostos.core.compare.items import Comparison, Field, Item
+    from nostos.core.files.tree import FileTree
+    from nostos.core.plan.needs import Needs
+    from nostos.core.plan.prepared import PreparedMerge
+    from nostos.core.voyages.home import Voyage
 
 _OPENED = 12  # entries, up to which all are open at first
 _MOST_FIELDS = 60

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
-
-from rich.console import Console
+from typing import TYPE_CHECKING, Any
 
 from nostos.core.anchor.names import Side
 from nostos.core.learning.findings import Certainty, Finding, Layer
 from nostos.core.learning.places import ROWS
 from nostos.core.patterns import clean
-from nostos.core.plan.unknown import Question
 from nostos.core.profiles.places import Place
 from nostos.show.tables import count, heading, table
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from nostos.core.plan.unknown import Question
 
 _SHOWN = 3  # tables that a question names
 

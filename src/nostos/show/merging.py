@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Sequence
+from typing import TYPE_CHECKING
 
-from rich.console import Console
 from rich.text import Text
 
 from nostos.core.anchor.names import Side
-from nostos.core.apply.merge import MergeResult
 from nostos.core.compare.field_merge import Standing
-from nostos.core.compare.items import Item
 from nostos.core.patterns import clean
 from nostos.core.plan import conditions
-from nostos.core.plan.conditions import Condition
 from nostos.core.plan.operations import (
     InsertRow,
     PutFile,
@@ -25,12 +22,19 @@ from nostos.core.plan.operations import (
     UpdateRow,
     as_data,
 )
-from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.plan.reading_order import in_reading_order
-from nostos.core.takeback.undo import PastOperation
-from nostos.core.voyages.home import Voyage
 from nostos.show.comparing import SCREENFUL, grouped
 from nostos.show.tables import count, heading, table
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from nostos.core.apply.merge import MergeResult
+    from nostos.core.compare.items import Item
+    from nostos.core.plan.conditions import Condition
+    from nostos.core.plan.prepared import PreparedMerge
+    from nostos.core.takeback.undo import PastOperation
+    from nostos.core.voyages.home import Voyage
 
 
 def plan(console: Console, prepared: PreparedMerge, site: str) -> None:

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from rich.console import Console
 from rich.text import Text
 
-from nostos.around.versions import PartState, PartVersions
 from nostos.core.anchor.names import Side
 from nostos.core.patterns import clean
 from nostos.show.tables import heading, table
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from nostos.around.versions import PartState, PartVersions
 
 _NAMED = 3
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from html.parser import HTMLParser
 
-_MARKUP = re.compile(r"</?[A-Za-z][^<>]*>|<!--")
+from nostos.core.expressions import expression
+
+_MARKUP = expression(r"</?[A-Za-z][^<>]*>|<!--")
 _LONGEST = 400_000  # characters: a longer text is shown as it stands
 _LINES = frozenset(("address", "article", "aside", "blockquote", "br", "caption", "dd", "div", "dl", "dt", "fieldset",
                     "figcaption", "figure", "footer", "form", "h1", "h2", "h3", "h4", "h5", "h6", "header", "hr", "li",

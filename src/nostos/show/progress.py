@@ -7,11 +7,12 @@ from contextlib import contextmanager
 from time import monotonic
 from typing import TYPE_CHECKING
 
-from nostos.core.progress import Listener, Progress
 from nostos.show.tables import size
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+    from nostos.core.progress import Listener, Progress
 
 _AFTER = 1.0  # seconds
 _LINE_EVERY = 10.0  # seconds

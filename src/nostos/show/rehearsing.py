@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from rich.console import Console
+from typing import TYPE_CHECKING
+
 from rich.text import Text
 
-from nostos.around.rehearsal.rehearse import Rehearsal
 from nostos.around.trial.compare import Verdict
 from nostos.core.patterns import clean
 from nostos.show.tables import count, heading, size, table
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from nostos.around.rehearsal.rehearse import Rehearsal
 
 _REASONS = 4
 _GROUPS = (

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
 
-from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
 from nostos.core.patterns import clean
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 
 def table(console: Console, heads: Sequence[str], rows: Iterable[Sequence[str | Text]], indent: int = 2,

@@ -5,14 +5,17 @@ from __future__ import annotations
 import math
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from rich.console import Console
 from rich.text import Text
 
 from nostos.around.tide import DAYS, HOURS, Rate, Tide, label, visits
 from nostos.core.errors import SiteError
 from nostos.core.patterns import clean
 from nostos.show.tables import count, heading, table
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 _SHADES = " .:-=+*#%@"  # from nothing to the most, readable without colour
 

@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from rich.console import Console
 from rich.text import Text
 
 from nostos.around.trial.compare import Verdict, count
-from nostos.around.trial.pictures import Pictured
-from nostos.around.trial.run import Trial
-from nostos.around.trial.watch import Watched
-from nostos.core.apply.merge import MergeResult
 from nostos.core.patterns import clean
 from nostos.show.tables import count as number
 from nostos.show.tables import heading, table
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from nostos.around.trial.pictures import Pictured
+    from nostos.around.trial.run import Trial
+    from nostos.around.trial.watch import Watched
+    from nostos.core.apply.merge import MergeResult
 
 STYLES = {Verdict.BROKE: "bold red", Verdict.OPENED: "bold red",
           Verdict.CHANGED: "yellow", Verdict.SLOWER: "yellow",

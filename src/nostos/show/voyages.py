@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from rich.console import Console
 from rich.text import Text
 
-from nostos.around.housekeeping import Space
-from nostos.around.status import VoyageStatus
 from nostos.core.patterns import clean
-from nostos.core.voyages.history import HistoryEntry
 from nostos.show.tables import age, count, heading, size, table
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from nostos.around.housekeeping import Space
+    from nostos.around.status import VoyageStatus
+    from nostos.core.voyages.history import HistoryEntry
 
 
 def voyages(console: Console, statuses: list[VoyageStatus]) -> None:

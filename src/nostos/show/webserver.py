@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from nostos.core.hosts.far_path import host_of, on_machine, written
-from nostos.core.voyages.home import Voyage
+
+if TYPE_CHECKING:
+    from nostos.core.voyages.home import Voyage
 
 # What nobody is to fetch, in any system: hidden files, settings, databases, programs that are not run, what is noted of
 # them. Each as a regular expression of addresses.

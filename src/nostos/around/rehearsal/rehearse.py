@@ -10,7 +10,7 @@ import hashlib
 import os
 import secrets
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from time import monotonic
 
@@ -36,6 +36,7 @@ from nostos.core.plan.reading_order import is_of_the_whole_site
 from nostos.core.plan.selection import Choice
 from nostos.core.private_files import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 from nostos.core.sites.recognise import Site
 from nostos.core.undisturbed import undisturbed
 from nostos.core.values.structures import builtins

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from urllib.parse import quote, urlsplit
 
 from nostos.around.trial.compare import PageFacts
@@ -14,14 +14,16 @@ from nostos.core.compare.items import Comparison
 from nostos.core.compare.row_states import RowState
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Table
+from nostos.core.expressions import expression
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.network import sites
 from nostos.core.profiles.parts import Kind
+from nostos.core.records import dataclass
 from nostos.core.sites.recognise import Site
 
-_PART = re.compile(r"\{(\w+)\}")
+_PART = expression(r"\{(\w+)\}")
 
 
 @dataclass(frozen=True)

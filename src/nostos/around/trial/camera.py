@@ -8,14 +8,12 @@ take from other places comes from there.
 from __future__ import annotations
 
 import os
-import re
 import shutil
 import subprocess
 import tempfile
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -24,13 +22,15 @@ import requests
 
 from nostos.around.trial.visit import Visitor
 from nostos.core.errors import SiteError
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 
 _NAMES = ("chromium", "chromium-browser", "google-chrome")
 _TIMEOUT_SECONDS = 60
 _BUDGET = 4000  # milliseconds of a page's own time, until it is photographed
 _KEPT_BYTES = 64 << 20  # of what was fetched once: styles, scripts, pictures
 _LARGEST = 16 << 20
-_TEXTS = re.compile(r"(?i)^(?:text/|application/(?:json|javascript|xhtml))")
+_TEXTS = expression(r"(?i)^(?:text/|application/(?:json|javascript|xhtml))")
 
 
 def browser() -> str:

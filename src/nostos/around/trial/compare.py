@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from enum import StrEnum
 from urllib.parse import urlsplit
 
 from nostos.around.trial.page import Page
+from nostos.core.records import dataclass
 
 _SLOWER, _SLOWER_SECONDS = 2.0, 0.3  # so many times, and at least so much
 _HEAVIER_BYTES = 100_000

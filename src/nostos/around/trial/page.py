@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from urllib.parse import urldefrag, urljoin, urlsplit
 
 from bs4 import BeautifulSoup, Tag
+
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 
 _MOST_LINES = 3000
 _LONGEST_LINE = 400
@@ -15,9 +17,9 @@ _APART = ("script", "style", "noscript", "template", "svg", "nav", "header", "fo
 _BLOCKS = ("p", "li", "dt", "dd", "td", "th", "h1", "h2", "h3", "h4", "h5", "h6", "blockquote", "pre", "figcaption",
            "div", "section", "article", "main", "table", "tr", "ul", "ol", "dl", "figure", "br", "address", "details")
 _HEADS = ("h1", "h2", "h3")
-_MARK = re.compile(r"nostos-|staging-mark")
+_MARK = expression(r"nostos-|staging-mark")
 # What programs print into a page when something is wrong with them.
-_ERRORS = re.compile(
+_ERRORS = expression(
     r"(?:(?:Fatal|Parse|Recoverable fatal) error|Warning|Notice|Deprecated|Uncaught \w*(?:Error|Exception))\b"
     r"[^\n<]{0,300}\bon line \d+"
     r"|There has been a critical error on this website"

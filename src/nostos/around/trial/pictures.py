@@ -8,7 +8,6 @@ import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
-from dataclasses import dataclass
 from pathlib import Path
 from time import monotonic
 
@@ -21,6 +20,7 @@ from nostos.core.anchor.open_voyage import Crew
 from nostos.core.compare.items import Comparison
 from nostos.core.errors import SiteError
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 
 _SEEN = 24  # of 255: a smaller difference is not seen
 _MOST = 30  # pages of a trial

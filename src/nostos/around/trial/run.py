@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from time import monotonic
 
@@ -33,6 +33,7 @@ from nostos.core.plan.prepared import compare_voyage
 from nostos.core.plan.reading_order import is_of_the_whole_site
 from nostos.core.private_files import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 from nostos.core.values.packed import squeeze, unsqueeze
 from nostos.core.voyages.home import Home, check_name
 

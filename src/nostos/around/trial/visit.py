@@ -2,26 +2,27 @@
 
 from __future__ import annotations
 
-import re
 import threading
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from types import MappingProxyType
 from urllib.parse import parse_qsl, urlsplit
 
 import requests
 
 from nostos.around.trial.page import Page, inside, read
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 
 _TIMEOUT_SECONDS = 20
 _LARGEST = 5 << 20
 _REDIRECTS = 8
-_LOC = re.compile(r"<loc>\s*([^<\s]+)\s*</loc>")
+_LOC = expression(r"<loc>\s*([^<\s]+)\s*</loc>")
 _QUERIES = {"p", "page_id", "cat", "tag", "paged", "page", "m", "author", "attachment_id"}  # that only show something
-_ACTS = re.compile(r"(^|/)(wp-admin|wp-login|logout|log-out|signout|sign-out|xmlrpc|wp-json|feed|cart|checkout)"
+_ACTS = expression(r"(^|/)(wp-admin|wp-login|logout|log-out|signout|sign-out|xmlrpc|wp-json|feed|cart|checkout)"
                    r"(/|\.|$)")
-_FILE = re.compile(r"\.(?!html?$|php$)[A-Za-z0-9]{2,5}$")
+_FILE = expression(r"\.(?!html?$|php$)[A-Za-z0-9]{2,5}$")
 
 
 @dataclass(frozen=True)

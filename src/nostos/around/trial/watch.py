@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from time import monotonic
@@ -17,6 +17,7 @@ from nostos.core.anchor.open_voyage import Crew
 from nostos.core.errors import SiteError
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 
 _RATE = 8.0  # requests a second, as a trial's
 _TIMEOUT_SECONDS = 10.0

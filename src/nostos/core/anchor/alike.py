@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
 
 from nostos.core.database.schema import Table, definitions
+from nostos.core.records import dataclass
 
 ALIKE = "alike"  # the fact that says which definitions are one, by their places: see `Alike`
 

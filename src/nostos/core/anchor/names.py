@@ -18,11 +18,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from enum import StrEnum
 from functools import lru_cache
 
 from nostos.core.database.schema import Key, Value
+from nostos.core.records import dataclass
 from nostos.core.values.names import packed, unpacked
 
 

@@ -7,7 +7,7 @@ import os
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from nostos.core.anchor.copy_words import further, speak
@@ -18,6 +18,7 @@ from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.hosts.far_path import written
 from nostos.core.learning.findings import Layer, as_data, learned, of_data, read_layer
 from nostos.core.learning.learn import learn, with_answers
+from nostos.core.records import dataclass
 from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.fences import fenced
 from nostos.core.sites.left_out import without

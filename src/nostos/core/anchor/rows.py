@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
@@ -16,6 +15,7 @@ from nostos.core.database.protocol import Block, Database
 from nostos.core.database.rows.digests import add_digests, block_of
 from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Key, Row, Table, Value, in_todays_names
+from nostos.core.records import dataclass
 from nostos.core.values.packed import pack, squeeze, unpack, unsqueeze
 
 SEED = "fingerprint_seed"  # a fact: what the fingerprints of this anchor begin with

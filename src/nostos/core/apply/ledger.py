@@ -13,7 +13,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from nostos.core.apply.rows.write import CommitResult
 from nostos.core.compare.field_merge import Standing
@@ -26,6 +25,7 @@ from nostos.core.files.entry import FileEntry
 from nostos.core.files.tree import FileTree, Signature
 from nostos.core.plan.decisions import is_decided
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, UpdateRow
+from nostos.core.records import dataclass
 from nostos.core.values.merging import same
 
 _AT_ONCE = 1000  # rows

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import ExitStack, suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 from time import monotonic, sleep
 from typing import Any
@@ -62,6 +62,7 @@ from nostos.core.plan.operations import (
 )
 from nostos.core.plan.prepared import PreparedMerge, prepare
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 from nostos.core.sites.lock import Hold, holding
 from nostos.core.sites.recognise import recognised_from
 from nostos.core.undisturbed import not_collecting, undisturbed

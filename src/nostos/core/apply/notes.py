@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +21,7 @@ from nostos.core.errors import SiteError
 from nostos.core.files.entry import FileEntry, digest_of, plain_text
 from nostos.core.files.tree import FileTree
 from nostos.core.private_files import write_private
+from nostos.core.records import dataclass
 from nostos.core.values.packed import squeeze, unsqueeze
 
 FILE = "anchor.msgpack.zst"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import msgspec
@@ -15,6 +15,7 @@ from nostos.core.database.protocol import AT_ONCE, Database
 from nostos.core.database.schema import NAMED, Table, Value
 from nostos.core.errors import MergeRefused
 from nostos.core.plan.operations import Plan, SchemaOperation
+from nostos.core.records import dataclass
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,6 @@ import posixpath
 import tarfile
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any, Protocol, cast
 
@@ -22,6 +21,7 @@ import zstandard
 from nostos.core.backup.layout import FORMAT, SUMS, TAIL_MAGIC, TAIL_SIZE, VERSION, BackupError, Tail, damaged
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import CHUNK
+from nostos.core.records import dataclass
 
 _WINDOW = 1 << 27  # bytes that a frame may make its reader hold
 _LARGEST_HEADER = 1 << 16

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import TypeVar
 
@@ -22,6 +22,7 @@ from nostos.core.files.entry import OWN_PREFIX, FileEntry, inside
 from nostos.core.files.tree import CHUNK
 from nostos.core.private_files import make_private
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 
 _LARGEST_TEXT = 64 << 20
 Rows = Sequence[tuple[Value, ...]]

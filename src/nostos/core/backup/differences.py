@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from nostos.core.backup.archive import ArchiveReader
 from nostos.core.backup.contents import Contents, Rows, read
@@ -17,6 +17,7 @@ from nostos.core.patterns import matches
 from nostos.core.profiles.compared import OWN_TABLES, compared_tables, is_local
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, silent
+from nostos.core.records import dataclass
 from nostos.core.sites.effective_profile import effective_profile
 from nostos.core.sites.recognise import Site
 

@@ -9,11 +9,11 @@ the compressed archive stands a skippable frame of fixed length that tells how m
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
 import msgspec
 
 from nostos.core.errors import NostosError
+from nostos.core.records import dataclass
 
 FORMAT, VERSION = "nostos-backup", 1
 MANIFEST, README, SCHEMA_SQL, SCHEMA, SUMS = (

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 from nostos.core.backup.archive import ArchiveReader
@@ -20,6 +19,7 @@ from nostos.core.patterns import matches
 from nostos.core.plan.operations import PutFile, RemoveFile
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, silent
+from nostos.core.records import dataclass
 from nostos.core.sites.recognise import Site
 from nostos.core.values.urls import UrlForms
 

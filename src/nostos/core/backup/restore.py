@@ -9,7 +9,7 @@ from __future__ import annotations
 import shutil
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import partial
 from pathlib import Path
 from time import monotonic
@@ -45,6 +45,7 @@ from nostos.core.patterns import matches
 from nostos.core.plan.operations import Operation, PutFile, files_as_seen
 from nostos.core.private_files import make_private, write_private
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 from nostos.core.sites.lock import Hold, holding
 from nostos.core.sites.recognise import Site, recognise, recognised_from
 from nostos.core.undisturbed import undisturbed

@@ -7,7 +7,7 @@ import os
 import shutil
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from io import BytesIO
 from itertools import repeat
 from pathlib import Path
@@ -36,6 +36,7 @@ from nostos.core.files.trees import tree_at
 from nostos.core.private_files import make_private
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 from nostos.core.sites.recognise import Site
 
 Blocks = Mapping[str, Mapping[int, Block]]  # by table: what its blocks of rows add up to

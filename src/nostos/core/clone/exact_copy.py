@@ -10,7 +10,7 @@ import secrets
 import shutil
 from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from nostos.core.clock import now
 from nostos.core.clone.asking import asked
@@ -27,6 +27,7 @@ from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, written
 from nostos.core.profiles.model import ignored
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 from nostos.core.sites.recognise import Site, recognise, recognised_from
 from nostos.core.voyages.home import Home, Voyage
 

@@ -12,15 +12,17 @@ import hmac
 import re
 import secrets
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Column, Row, Table, Value
+from nostos.core.expressions import expression
 from nostos.core.patterns import matches
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.parts import MASK_KINDS, MaskRule
+from nostos.core.records import dataclass
 
 _FIRST = ("Ada", "Bela", "Cato", "Dena", "Emil", "Fay", "Gil", "Hedy", "Ivo", "Jana", "Kit", "Lena", "Milo", "Nia",
           "Otis", "Pia", "Quin", "Rhea", "Sol", "Tess", "Una", "Vito", "Wanda", "Xeno", "Yara", "Zeno")
@@ -39,7 +41,7 @@ _NAMES = ((r"e_?mails?|email_?address", "email"), (r"(first|given|fore)_?name", 
           (r"city|town", "city"), (r"zip|zip_?code|post_?code|postal_?code", "code"))
 _NAMES_OF_PEOPLE = r"(full_?|customer_?|contact_?|display_?|user_?|author_?)?name"
 _NOTES = r"(customer_?|order_?)?(notes?|remarks?|messages?)"
-_LONG = re.compile(r"\((\d+)\)")
+_LONG = expression(r"\((\d+)\)")
 
 
 @dataclass(frozen=True)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from nostos.core.clone.other_machines import OtherMachine
 from nostos.core.files.tree import SkippedFile
+from nostos.core.records import dataclass
 from nostos.core.sites.guards import Guard
 from nostos.core.voyages.home import Voyage
 

@@ -5,19 +5,21 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
 from ipaddress import ip_address
+
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 
 _SETTINGS = (".env", ".ini", ".cfg", ".conf", ".yml", ".yaml", ".toml", ".json", ".properties")
 _PROGRAMS = (".php", ".py", ".rb", ".xml")  # of these, those that are called settings
-_CALLED = re.compile(r"(?i)config|setting|environment|local|secret|credential")
+_CALLED = expression(r"(?i)config|setting|environment|local|secret|credential")
 _COMMENT = ("#", "//", ";", "*")
 _LONGEST = 400  # letters of a line
 _MOST = 20  # of a site
-_SCHEMES = re.compile(r"(?i)\b(smtps?|rediss?|amqps?|mongodb(?:\+srv)?|ldaps?|nats|kafka|memcached|elasticsearch)://"
+_SCHEMES = expression(r"(?i)\b(smtps?|rediss?|amqps?|mongodb(?:\+srv)?|ldaps?|nats|kafka|memcached|elasticsearch)://"
                       r"(?:[^@\s/\"']*@)?([\w.-]+)")
 # A key that says a machine, and what follows it: a name with a dot, or an address.
-_KEYS = re.compile(
+_KEYS = expression(
     r"(?i)(?<![\w.-])([\w.-]{0,60}(?:smtp|mail|redis|queue|broker|search|elastic|solr|cache|ldap|s3|storage|payment|webhook|gateway)[\w.-]{0,60}"
     r"(?:host|server|url|uri|endpoint|address|dsn)[\w.-]{0,60})[\"']?\s*(?:=>|[:=,])\s*[\"']?"
     r"(?:\w[\w+.-]*://)?(?:[^@\s/\"']*@)?((?:[a-z0-9-]+\.)+[a-z]{2,}|\d+\.\d+\.\d+\.\d+)")

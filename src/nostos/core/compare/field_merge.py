@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from enum import StrEnum
 from typing import Any
 
 from nostos.core.profiles.policies import PLAIN, Policy
+from nostos.core.records import dataclass
 from nostos.core.values.merging import ABSENT, in_stretches, same
 from nostos.core.values.structures import Path, StructuredValue, put
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from fnmatch import fnmatchcase
 
 from nostos.core.anchor.names import Side
@@ -16,6 +16,7 @@ from nostos.core.files.entry import FileEntry, digest_of
 from nostos.core.files.tree import SkippedFile
 from nostos.core.profiles.model import Profile, ignored
 from nostos.core.profiles.parts import Folder
+from nostos.core.records import dataclass
 from nostos.core.sites.recognise import Site
 from nostos.core.values.merging import merge_text
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import partial
 from typing import Any, TypeVar
 
@@ -23,6 +22,7 @@ from nostos.core.profiles.compared import Locals
 from nostos.core.profiles.conditions import Where, holds
 from nostos.core.profiles.parts import Child, Kind, OwnedFile
 from nostos.core.profiles.policies import PLAIN, TEXT
+from nostos.core.records import dataclass
 from nostos.core.values import references as refs
 from nostos.core.values.merging import ABSENT
 from nostos.core.values.names import for_people

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from enum import StrEnum
 from typing import Any, overload
 
@@ -13,6 +13,7 @@ from nostos.core.compare.file_changes import FileState
 from nostos.core.compare.row_states import Rows, RowState
 from nostos.core.database.schema import Value
 from nostos.core.learning.sources import Sources
+from nostos.core.records import dataclass
 
 TRAVELS = frozenset({Standing.HOMEWARD, Standing.BLENDED})
 

@@ -6,9 +6,8 @@ an item belongs to is what its columns point at: first what came or changed alon
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import lru_cache
 
 from nostos.core.anchor.names import RowName, Side
@@ -18,6 +17,8 @@ from nostos.core.compare.portable import Portable, Unresolved, plain
 from nostos.core.compare.row_states import RowState, side_key
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 from nostos.core.values.words import words
 
 _LEVELS = 4  # of what belongs to what belongs to what has a name
@@ -26,9 +27,9 @@ _FEW = 40  # of them, below which more are fetched
 _LONGEST = 160  # letters of what is still a title
 _MOST = 5_000  # items that are named: nobody reads more
 # Written for programs: addresses, paths, dotted names, hashes, moments, structures, markup.
-_CODE = re.compile(r"://|@[\w-]+\.|^[\w.-]*[/\\]|^\w+(?:\.\w+)+$|^[0-9a-fA-F-]{8,}$|^\d{4}-\d\d-\d\d|^[\[{]|^\w:\d+[:;]"
+_CODE = expression(r"://|@[\w-]+\.|^[\w.-]*[/\\]|^\w+(?:\.\w+)+$|^[0-9a-fA-F-]{8,}$|^\d{4}-\d\d-\d\d|^[\[{]|^\w:\d+[:;]"
                    r"|^<|^\S{40,}$|^\W*$")
-_WORD = re.compile(r"[^\W\d_]{2}")
+_WORD = expression(r"[^\W\d_]{2}")
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from nostos.core.anchor.names import RowName, Side
 from nostos.core.compare.file_changes import FileState
@@ -19,6 +19,7 @@ from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
+from nostos.core.records import dataclass
 from nostos.core.values.words import words
 
 _KEYS = 0.95  # of the numbers that stand there, those that have to be keys: a row may be gone, and its file not

@@ -9,15 +9,16 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from copy import copy
-from dataclasses import dataclass
 from typing import Any, cast
 
 from nostos.core.anchor.names import Keys
 from nostos.core.compare.places import Places
 from nostos.core.database.schema import Row, Table, Value
+from nostos.core.expressions import expression
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.parts import Reference
+from nostos.core.records import dataclass
 from nostos.core.values import names, rewriting, shapes, structures
 from nostos.core.values import references as refs
 from nostos.core.values.structures import StructuredValue
@@ -55,7 +56,7 @@ class Deferred(Mapping[str, Any]):
 
 
 # Neither an address nor a structure, nor long enough to hold one in base64.
-_DULL = re.compile(r"(?:[A-Za-z0-9 _-]{0,23}|\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)\Z").match
+_DULL = expression(r"(?:[A-Za-z0-9 _-]{0,23}|\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)\Z").match
 
 Joiner = Callable[[str, Row], Row]  # what a row of a table is joined to
 Above = Callable[[str, str, str], str]  # (table, column, canonical name) -> that row's value, which others begin with

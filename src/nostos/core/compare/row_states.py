@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, TypeVar
 
 from nostos.core.anchor.names import CanonicalName, Keys, Origin, RowName, Side, canonical, of_anchor, origin_of
@@ -13,6 +13,7 @@ from nostos.core.compare.portable import Portable, Translator, Unresolved, Value
 from nostos.core.database.registry import Engine
 from nostos.core.database.schema import Key, Row, Table
 from nostos.core.profiles.model import Profile
+from nostos.core.records import dataclass
 from nostos.core.values.names import Names
 from nostos.core.values.urls import UrlForms
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from nostos.core.anchor.alike import ALIKE, Alike
 from nostos.core.anchor.names import Side
@@ -16,6 +16,7 @@ from nostos.core.database.schema import NAMED, Column, definition
 from nostos.core.patterns import matches
 from nostos.core.profiles.compared import OWN_TABLES
 from nostos.core.profiles.policies import PLAIN
+from nostos.core.records import dataclass
 from nostos.core.values.merging import ABSENT, same
 from nostos.core.values.tokens import OPEN
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cached_property
 
 from nostos.core.anchor.names import Keys, Side
@@ -14,6 +13,7 @@ from nostos.core.compare.portable import Translator
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table
 from nostos.core.profiles.model import Profile
+from nostos.core.records import dataclass
 
 Moves = Mapping[Side, dict[str, list[RowMove]]]  # what moved on a side, by table
 

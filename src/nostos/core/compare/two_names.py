@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from fnmatch import fnmatchcase
 from typing import Any
 
@@ -24,6 +24,7 @@ from nostos.core.profiles.conditions import holds, plain_values
 from nostos.core.profiles.habits import Slug
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.parts import OwnedFile
+from nostos.core.records import dataclass
 from nostos.core.values import structures
 from nostos.core.values.merging import same
 from nostos.core.values.names import Names, fit

@@ -10,14 +10,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
 
 from nostos.core.database.sql_text import Token, TokenKind, balanced, meant, tokens, top_level
 from nostos.core.errors import SiteError
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 
 _READS = ("select", "with", "values", "(")  # how what a view shows begins
 _CLAUSES = ("include", "nulls", "with", "where", "comment", "tablespace")  # of an index, after its columns
-_OBEYED = re.compile(r"/\*M?!\d*(.*)\*/", re.DOTALL)
+_OBEYED = expression(r"/\*M?!\d*(.*)\*/", re.DOTALL)
 _NONE = Token(TokenKind.BLANK, "")
 _ENDS = {"begin": 1, "case": 1, "end": -1}
 

@@ -8,17 +8,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from nostos.core.database.definitions import whole
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 
-_QUOTED = re.compile(r"'(?:[^'\\]|''|\\.)*'|`(?:[^`]|``)*`|\"(?:[^\"\\]|\"\"|\\.)*\"", re.DOTALL)
-_DYNAMIC = re.compile(r"(?i)\bEXECUTE\b(?!\s+(?:FUNCTION|PROCEDURE|ON)\b)")  # of a text, as a statement
-_ELSEWHERE = re.compile(r"\b(?:OUTFILE|DUMPFILE|LOAD_FILE|LOAD\s+DATA|DIRECTORY|CONNECTION|ATTACH|LOAD_EXTENSION)\b",
+_QUOTED = expression(r"'(?:[^'\\]|''|\\.)*'|`(?:[^`]|``)*`|\"(?:[^\"\\]|\"\"|\\.)*\"", re.DOTALL)
+_DYNAMIC = expression(r"(?i)\bEXECUTE\b(?!\s+(?:FUNCTION|PROCEDURE|ON)\b)")  # of a text, as a statement
+_ELSEWHERE = expression(r"\b(?:OUTFILE|DUMPFILE|LOAD_FILE|LOAD\s+DATA|DIRECTORY|CONNECTION|ATTACH|LOAD_EXTENSION)\b",
                         re.IGNORECASE)
-_ENGINE = re.compile(r"\bENGINE\s*=\s*(\w+)", re.IGNORECASE)
+_ENGINE = expression(r"\bENGINE\s*=\s*(\w+)", re.IGNORECASE)
 _ENGINES = {"innodb", "myisam", "aria", "memory", "archive", "csv"}
 
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import dataclass
 
 from nostos.core.database.outline import Outline
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.errors import Disturbed, MergeRefused, NostosError, SiteError
+from nostos.core.records import dataclass
 
 AT_ONCE = 500  # rows, or keys, of one request
 

@@ -9,12 +9,10 @@ from __future__ import annotations
 import importlib
 import importlib.util
 import pkgutil
-import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from enum import StrEnum
-from importlib import metadata
 from pathlib import Path
 
 from nostos.core.database import column_types
@@ -24,12 +22,14 @@ from nostos.core.database.protocol import Database, ServerLock
 from nostos.core.database.schema import Column, Value
 from nostos.core.database.url import DatabaseUrl, read_url
 from nostos.core.errors import SiteError
+from nostos.core.expressions import expression
 from nostos.core.hosts.connection import Server
 from nostos.core.hosts.far_path import AnyPath, host_of
+from nostos.core.records import dataclass
 
 _ENGINES = "nostos.core.engines"  # looked through, not imported: an engine needs what stands here
 NONE = "none"  # what a site file writes for a site without a database, or without files
-_PREFIX = re.compile(r"[A-Za-z0-9_]{0,40}")
+_PREFIX = expression(r"[A-Za-z0-9_]{0,40}")
 
 
 @dataclass(frozen=True)
@@ -325,6 +325,8 @@ def _find(called: str = "", enough: Callable[[], bool] = lambda: False) -> None:
             importlib.import_module(f"{_ENGINES}.{name}.engine")
             if enough():
                 return
+    from importlib import metadata
+
     for point in metadata.entry_points(group="nostos.engines"):
         point.load()
 

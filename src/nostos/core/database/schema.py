@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cached_property
+
+from nostos.core.records import dataclass
 
 Value = None | int | float | str | bytes
 Row = dict[str, Value]

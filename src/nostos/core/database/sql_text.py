@@ -8,10 +8,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 
 from nostos.core.errors import SiteError
+from nostos.core.records import dataclass
 
 
 class TokenKind(StrEnum):

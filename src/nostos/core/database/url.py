@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 from urllib.parse import parse_qsl, quote, quote_plus, unquote
 
-_SCHEME = re.compile(r"([A-Za-z][\w+]*)://")
-_WHO = re.compile(r"([^:/]*)(?::([^@]*))?@")  # before a host; a password may hold anything but an @
-_WHERE = re.compile(r"(?:\[([^\]/?]+)\]|([^/:?]*))(?::([^/?]*))?(?=[/?]|$)")
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
+
+_SCHEME = expression(r"([A-Za-z][\w+]*)://")
+_WHO = expression(r"([^:/]*)(?::([^@]*))?@")  # before a host; a password may hold anything but an @
+_WHERE = expression(r"(?:\[([^\]/?]+)\]|([^/:?]*))(?::([^/?]*))?(?=[/?]|$)")
 
 
 @dataclass(frozen=True)

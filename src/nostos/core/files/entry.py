@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 
 from nostos.core.errors import SiteError
+from nostos.core.records import dataclass
 
 NO_FILES = ".nostos-none"  # the tree of a site without files: never made
 

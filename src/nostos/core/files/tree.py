@@ -13,13 +13,14 @@ import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext, suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, Protocol
 
 from nostos.core.errors import leaves
 from nostos.core.files.entry import NO_FILES, OWN_PREFIX, FileEntry, digest_of, summed
 from nostos.core.files.words import LARGEST, Words
 from nostos.core.hosts.far_path import AnyPath, host_of
+from nostos.core.records import dataclass
 
 _TRIES = 3
 CHUNK = 1 << 20  # bytes

@@ -7,7 +7,8 @@ reaches live in one of them.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from nostos.core.records import dataclass
 
 RULES = (".htaccess", ".ini", ".config", ".conf")  # of a web server
 KNOWN = (".css", ".json", ".webmanifest", *RULES)

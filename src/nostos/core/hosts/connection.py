@@ -9,7 +9,6 @@ import threading
 import weakref
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
@@ -30,6 +29,7 @@ from nostos.core.hosts.helper import (
 from nostos.core.hosts.helper import unpack as unpack_counting
 from nostos.core.hosts.ssh import Started
 from nostos.core.patterns import clean
+from nostos.core.records import dataclass
 from nostos.core.values.packed import pack, unpack
 
 _SOCKETS = ("/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock",

@@ -8,14 +8,15 @@ import re
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path, PurePath, PurePosixPath
 from typing import Any
 
 from nostos.core.errors import HostError
+from nostos.core.expressions import expression
 from nostos.core.hosts.connection import reach
+from nostos.core.records import dataclass
 
-_WRITTEN = re.compile(r"(?P<host>(?:[A-Za-z0-9_][\w.+-]*@)?(?:[A-Za-z0-9_][\w.-]*|\[[0-9A-Fa-f:.%]+\])):(?P<path>.*)",
+_WRITTEN = expression(r"(?P<host>(?:[A-Za-z0-9_][\w.+-]*@)?(?:[A-Za-z0-9_][\w.-]*|\[[0-9A-Fa-f:.%]+\])):(?P<path>.*)",
                       re.DOTALL)
 _READ = 1 << 24  # bytes, at most, of a file that is read as a whole
 

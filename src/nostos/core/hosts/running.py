@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 from nostos.core.errors import HostError
 from nostos.core.hosts.connection import reach
 from nostos.core.hosts.far_path import AnyPath, FarPath
 from nostos.core.hosts.helper import run_program
+from nostos.core.records import dataclass
 
 KEPT = 1 << 16  # bytes, at most, of what a program says
 

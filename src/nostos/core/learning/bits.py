@@ -6,12 +6,12 @@ import math
 import tomllib
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from importlib import resources
 from typing import Any
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table
+from nostos.core.records import dataclass
 
 WEIGHTS: dict[str, Any] = tomllib.loads((resources.files(__package__) / "weights.toml").read_text(encoding="utf-8"))
 SURE = 10.0  # bits: fewer than one in a thousand is wrong

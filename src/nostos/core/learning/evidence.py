@@ -18,6 +18,7 @@ from typing import Any
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Column, Row, Table
+from nostos.core.expressions import expression
 from nostos.core.learning.bits import WEIGHTS, Evidence, TableKeys, Weighed, weight
 from nostos.core.learning.findings import Certainty, Finding
 from nostos.core.learning.kinds import Kinds, says
@@ -41,7 +42,7 @@ _KIND = 0.83  # likeness of a name that is called as a kind of a table's rows
 _NONE: set[Place] = set()
 PointersAt = Mapping[tuple[str, str], Collection[tuple[frozenset[str], str]]]  # see `pointers`
 Feature = tuple[str, str, float, tuple[Any, ...]]  # source, category, what its weight is multiplied with, why
-YES_OR_NO = re.compile(r"(?i)bool|^tinyint\(1\)|^bit")  # types of columns
+YES_OR_NO = expression(r"(?i)bool|^tinyint\(1\)|^bit")  # types of columns
 
 
 def are_people(table: Table) -> bool:

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from enum import StrEnum
 from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
 
 import msgspec
-import tomlkit
 
 from nostos.core.errors import SiteError
 from nostos.core.private_files import make_private, write_private
@@ -22,6 +21,7 @@ from nostos.core.profiles.parts import Child, FieldPolicy, Join, Kind, Piece, Re
 from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import STRUCTURE, policy_named
 from nostos.core.profiles.row_trees import NestedTree, RowTree
+from nostos.core.records import dataclass
 from nostos.core.values import shapes
 from nostos.core.values.words import says_weakly
 
@@ -164,19 +164,21 @@ def from_data(data: Mapping[str, Any], name: str) -> Layer:
 def add_answers(path: Path, answers: Mapping[str, str], tables: Mapping[str, Any]) -> None:
     """Write answers into a file of answers, which keeps what else is in it. Raises ValueError for a place or a table
     that there is not."""
-    for text, lines in answers.items():
+    import tomlkit
+
+    for text, goal in answers.items():
         place = Place.parse(text)
         if place.table not in tables or tables[place.table].column(place.column) is None:
             raise ValueError(f"there is no column {place.table}.{place.column}")
-        if lines != "number" and lines not in tables:
-            raise ValueError(f"there is no table {lines}; an answer is a table's name, or `number`")
+        if goal != "number" and goal not in tables:
+            raise ValueError(f"there is no table {goal}; an answer is a table's name, or `number`")
     document = tomlkit.parse(path.read_text(encoding="utf-8")) if path.is_file() else tomlkit.document()
     if not path.is_file():
         document.add(tomlkit.comment("What numbers mean that nothing else tells. An answer is the table that a place "))
         document.add(tomlkit.comment("points at, or `number` where it points at none."))
     section = document.setdefault("answers", tomlkit.table())
-    for text, lines in answers.items():
-        section[text] = lines
+    for text, goal in answers.items():
+        section[text] = goal
     make_private(path.parent)
     write_private(path, tomlkit.dumps(document).encode())
 
@@ -184,6 +186,8 @@ def add_answers(path: Path, answers: Mapping[str, str], tables: Mapping[str, Any
 def take_answers(source: Path, path: Path) -> None:
     """Add what a colleague's file of answers says to a site's own; where both say something, the colleague's counts.
     Raises SiteError when it cannot be used."""
+    import tomlkit
+
     if not source.is_file():
         raise SiteError(f"There is no file {source}.", next_step="`nostos learn --save FILE` writes one.")
     read_layer(source)

@@ -5,18 +5,18 @@ A place all of whose numbers are rows of one kind, of a table of many kinds, hol
 
 from __future__ import annotations
 
-import re
 from bisect import bisect_left
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 from nostos.core.values import words
 
 _SAYS_KIND = frozenset({"type", "kind", "taxonomy", "class", "model", "category"})
-_KIND = re.compile(r"[A-Za-z][A-Za-z_-]{1,39}")
+_KIND = expression(r"[A-Za-z][A-Za-z_-]{1,39}")
 _MOST = 40  # kinds
 _SAMPLE = 400
 _MEDIA = words.listed("media")

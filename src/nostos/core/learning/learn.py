@@ -12,6 +12,7 @@ from itertools import pairwise
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table
+from nostos.core.expressions import expression
 from nostos.core.learning.address import pieces_in
 from nostos.core.learning.bits import SURE
 from nostos.core.learning.by_name import named_rows_in
@@ -36,11 +37,11 @@ from nostos.core.values.structures import fits, may_be_structure, read
 
 _OWN = ("nostos_*",)
 _BOUGHT = words.listed("bought")
-_PLACE = re.compile(r"[0-9A-Z]+|[/.]?(?:\d+[/.])*\d*")  # of a place in a tree, written as a path
+_PLACE = expression(r"[0-9A-Z]+|[/.]?(?:\d+[/.])*\d*")  # of a place in a tree, written as a path
 _COUNTED = words.listed("counted")
 _CHANGES = frozenset({"updated", "modified", "changed", "edited", "published", "latest", "touched", "saved"})
 _TIMES = ("_at", "_on", "time", "date", "_gmt")
-_LINES = re.compile(r"\S\s*(?:\n|</p>)\s*\S")  # between two lines, or paragraphs
+_LINES = expression(r"\S\s*(?:\n|</p>)\s*\S")  # between two lines, or paragraphs
 _STRUCTURES = 100  # texts that are read
 _TURNS = 2
 _FEW = 4  # values, that are too few to show an order

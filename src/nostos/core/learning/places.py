@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from nostos.core.database.schema import Row, Table, Value
 from nostos.core.profiles.parts import Join
 from nostos.core.profiles.places import Place
+from nostos.core.records import dataclass
 from nostos.core.values import located, shapes, words
 
 ROWS = 2000  # of a table, that are looked at

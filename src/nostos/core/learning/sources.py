@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from nostos.core.database.schema import Row
 from nostos.core.learning.findings import LIST, Certainty, Layer
@@ -11,6 +10,7 @@ from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.parts import Reference
 from nostos.core.profiles.places import Place
+from nostos.core.records import dataclass
 
 SAID, SCHEMA = "its administrator", "the schema"
 

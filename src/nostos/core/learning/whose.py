@@ -10,11 +10,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from ipaddress import ip_address
 from itertools import pairwise
 
 from nostos.core.database.schema import Row, Table, Value
+from nostos.core.expressions import expression
 from nostos.core.learning.bits import WEIGHTS
 from nostos.core.learning.evidence import are_people
 from nostos.core.learning.findings import Certainty, Finding
@@ -22,6 +22,7 @@ from nostos.core.learning.places import is_link
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.frameworks import base_of, model_names
 from nostos.core.profiles.model import Profile
+from nostos.core.records import dataclass
 from nostos.core.values import words
 
 _LISTS = {what: words.listed(what) for what in (
@@ -31,15 +32,15 @@ _MAYBE = 3.0  # bits against, up to which a place may point there
 _MANY = 2  # other tables that a place may point at as likely: of more none says anything
 _FEWEST, _MANY_ROWS = 5, 2000  # rows of a table that another completes: fewer say nothing, of more some were not read
 _FEW = 4  # values, that are too few to say what they are
-_MAIL = re.compile(r"[^@\s<>]{1,64}@[\w-]+(?:\.[\w-]+)+")
-_MACHINE = re.compile(r"[0-9A-Fa-f:.]{3,45}")
-_AGENT = re.compile(r"(?:Mozilla|Opera|curl|Wget|[A-Za-z]+bot)/\d")
-_HASH = re.compile(r"(?:\$[\w.-]{1,20}\$|pbkdf2_|argon2|bcrypt|\{S?SHA|\$P\$|scrypt:)\S{10,}")
-_TOKEN = re.compile(r"[0-9a-f]{24,128}|[A-Za-z0-9_-]{32,256}")
-_CURRENCY = re.compile(r"[A-Z]{3}")
-_PHONE = re.compile(r"\+?[\d ()/.-]{7,20}")
-_MOMENT = re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d")
-_MONEY = re.compile(r"(?i)decimal|numeric|money")
+_MAIL = expression(r"[^@\s<>]{1,64}@[\w-]+(?:\.[\w-]+)+")
+_MACHINE = expression(r"[0-9A-Fa-f:.]{3,45}")
+_AGENT = expression(r"(?:Mozilla|Opera|curl|Wget|[A-Za-z]+bot)/\d")
+_HASH = expression(r"(?:\$[\w.-]{1,20}\$|pbkdf2_|argon2|bcrypt|\{S?SHA|\$P\$|scrypt:)\S{10,}")
+_TOKEN = expression(r"[0-9a-f]{24,128}|[A-Za-z0-9_-]{32,256}")
+_CURRENCY = expression(r"[A-Z]{3}")
+_PHONE = expression(r"\+?[\d ()/.-]{7,20}")
+_MOMENT = expression(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d")
+_MONEY = expression(r"(?i)decimal|numeric|money")
 
 
 @dataclass(frozen=True)

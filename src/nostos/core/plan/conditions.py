@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from nostos.core.anchor.names import Origin, origin_of
@@ -17,6 +16,7 @@ from nostos.core.compare.portable import Unresolved, ValueWriter, named_rows, nu
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.schema import Key, Row, Value
 from nostos.core.files.entry import FileEntry
+from nostos.core.records import dataclass
 from nostos.core.values.structures import builtins
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from difflib import get_close_matches
 
 from nostos.core.anchor.names import Side
@@ -12,6 +12,7 @@ from nostos.core.compare.gather import overall
 from nostos.core.compare.items import Comparison, Field, Item
 from nostos.core.errors import SelectionError
 from nostos.core.patterns import matching, nearest
+from nostos.core.records import dataclass
 from nostos.core.values.merging import ABSENT
 
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 
 from nostos.core.database.protocol import AT_ONCE
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
 from nostos.core.plan.operations import InsertRow, Plan, PutFile, SwitchFolder, UpdateRow, changes_of
+from nostos.core.records import dataclass
 from nostos.core.sites.database_words import DatabaseWords
 from nostos.core.values.traces import Traces
 

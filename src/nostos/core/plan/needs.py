@@ -18,6 +18,7 @@ from nostos.core.compare.portable import Unresolved, named_rows, plain
 from nostos.core.compare.row_states import RowState, twin_name
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import NAMED, Table
+from nostos.core.expressions import expression
 from nostos.core.patterns import matching
 from nostos.core.plan.decisions import brings_back
 from nostos.core.plan.obstacles import Need, Obstacle
@@ -31,9 +32,9 @@ from nostos.core.values.names import written
 from nostos.core.values.structures import StructuredValue, fits, leaves
 from nostos.core.values.tokens import CLOSE, OPEN
 
-_FILE_URL = re.compile(f"{OPEN}u:[^{CLOSE}]*{CLOSE}(?:/|\\\\+/|%2[Ff])([^\"'<>{OPEN}{CLOSE}\n]{{1,1024}})")
+_FILE_URL = expression(f"{OPEN}u:[^{CLOSE}]*{CLOSE}(?:/|\\\\+/|%2[Ff])([^\"'<>{OPEN}{CLOSE}\n]{{1,1024}})")
 # What may be the name of a file: it has an ending, or is a digest.
-_FILE_NAME = re.compile(r"[^/]\.\w{1,9}$|(?:^|/)[0-9A-Fa-f]{24,}$")
+_FILE_NAME = expression(r"[^/]\.\w{1,9}$|(?:^|/)[0-9A-Fa-f]{24,}$")
 _LONGEST_PATH = 500
 _BLANKS = 10  # in one file's name
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from nostos.core.anchor.names import RowName
@@ -15,6 +15,7 @@ from nostos.core.database.schema import Row, Table, Value
 from nostos.core.plan.referrers import Referrers
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.conditions import holds
+from nostos.core.records import dataclass
 from nostos.core.values.merging import same
 
 

@@ -6,7 +6,6 @@ The rules are those of `selection.choose`; a page that keeps to these facts need
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
@@ -18,6 +17,7 @@ from nostos.core.plan.needs import Needs
 from nostos.core.plan.prepared import compare_voyage
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.selection_file import seen
+from nostos.core.records import dataclass
 
 
 @dataclass(frozen=True)

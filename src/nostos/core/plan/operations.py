@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any, TypeVar
 
 from nostos.core.anchor.names import RowName
@@ -19,6 +19,7 @@ from nostos.core.plan.conditions import Condition
 from nostos.core.plan.needs import Needs
 from nostos.core.plan.row_writes import WriteAction, row_writes
 from nostos.core.plan.selection import Selection
+from nostos.core.records import dataclass
 from nostos.core.values.structures import builtins
 
 _AS_OWNER = 0o6000  # rights of a file: set-user-id, set-group-id

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, closing, contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from urllib.parse import quote
 
@@ -48,6 +48,7 @@ from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.unknown import Explainer, Question, asked_for, hold_back, unexplained
 from nostos.core.profiles.places import Place
 from nostos.core.progress import Listener, Progress, silent
+from nostos.core.records import dataclass
 from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.database_words import DatabaseWords
 from nostos.core.sites.recognise import Site

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from enum import StrEnum
 from typing import Any
 
@@ -12,6 +12,7 @@ from nostos.core.compare.field_merge import Role
 from nostos.core.compare.items import TRAVELS, Field, Item
 from nostos.core.compare.portable import Portable, named_rows, plain
 from nostos.core.compare.row_states import Rows, RowState
+from nostos.core.records import dataclass
 from nostos.core.values import references as refs
 from nostos.core.values import structures
 from nostos.core.values.merging import ABSENT, same

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from nostos.core.anchor.names import Side
@@ -18,6 +17,7 @@ from nostos.core.plan.needs import Needs
 from nostos.core.plan.obstacles import Need
 from nostos.core.plan.removed_together import removed_with
 from nostos.core.profiles.conditions import holds
+from nostos.core.records import dataclass
 from nostos.core.values.names import both
 
 _OPENS = "would be open to those who are kept from it now"

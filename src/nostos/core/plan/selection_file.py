@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import json
-import re
 import tomllib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import Any
 
@@ -15,18 +14,20 @@ from nostos.core.anchor.names import Side
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison, Item
 from nostos.core.errors import SelectionError
+from nostos.core.expressions import expression
 from nostos.core.patterns import matching
 from nostos.core.plan.decisions import Decision
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.plan.selection import Choice
 from nostos.core.private_files import write_private
+from nostos.core.records import dataclass
 from nostos.core.sites.site_file import read_bounded
 from nostos.core.values.merging import ABSENT
 from nostos.core.values.packed import pack
 from nostos.core.values.structures import jsonable
 from nostos.core.voyages.home import Voyage
 
-_NUMBER = re.compile(r"^[\d,]+$|~(?:live|staging)\d*$")
+_NUMBER = expression(r"^[\d,]+$|~(?:live|staging)\d*$")
 _MOST_REMARKS, _LONGEST_REMARK = 5000, 2000
 
 

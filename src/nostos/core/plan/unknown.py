@@ -8,9 +8,8 @@ the same is asked of live's births: *source* is the side that is read, *target* 
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import lru_cache
 
 from nostos.core.anchor.names import Side
@@ -19,6 +18,7 @@ from nostos.core.compare.items import Comparison, Item
 from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Row, Table, Value
+from nostos.core.expressions import expression
 from nostos.core.learning.bits import SURE, Weighed
 from nostos.core.learning.evidence import YES_OR_NO, PointersAt, Weigher
 from nostos.core.learning.findings import Certainty, Finding, Layer
@@ -26,17 +26,18 @@ from nostos.core.learning.places import Held, called, discriminator, key_columns
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.places import Place
+from nostos.core.records import dataclass
 from nostos.core.values import located, shapes, words
 from nostos.core.values.structures import fits
 from nostos.core.values.tokens import CLOSE, OPEN
 
-_TOKENS = re.compile(f"{OPEN}[^{CLOSE}]*{CLOSE}")
-_ELSEWHERE = re.compile(r"""(?i)\b(?:https?|ftp):\\?/\\?/[\w-][^\s"'<>]*""")
+_TOKENS = expression(f"{OPEN}[^{CLOSE}]*{CLOSE}")
+_ELSEWHERE = expression(r"""(?i)\b(?:https?|ftp):\\?/\\?/[\w-][^\s"'<>]*""")
 _ROWS = 400  # of a table, whose places are held beside the one that is asked for
 _LIKELY = 8  # tables that a question offers, at most
-_DIGITS = re.compile(r"[1-9][0-9]*")
+_DIGITS = expression(r"[1-9][0-9]*")
 _LONG = 20  # digits of what is no key
-_COVERED = re.compile(r"[A-Za-z0-9+/]{24}|\\\\u00")  # base64, escapes
+_COVERED = expression(r"[A-Za-z0-9+/]{24}|\\\\u00")  # base64, escapes
 Born = Mapping[int, set[str]]
 
 

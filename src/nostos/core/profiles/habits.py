@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from nostos.core.database.schema import Value
 from nostos.core.profiles.conditions import Where
+from nostos.core.records import dataclass
 
 
 @dataclass(frozen=True)

@@ -54,15 +54,46 @@ ADDITIONS = frozenset({"kind", "child", "reference", "markup", "join", "file", "
 _DEEPEST = 5  # profiles that build upon one another
 
 
+class _BuiltIn(Mapping[str, Profile]):
+    """The profiles that ship with Nostos, by the names of their files. Each is read when it is asked for."""
+
+    def __init__(self) -> None:
+        self._texts = {e.name.removesuffix(".toml"): e for e in sorted(
+            resources.files("nostos.core.profiles").iterdir(), key=lambda e: e.name) if e.name.endswith(".toml")}
+        self._read: dict[str, Profile] = {}
+
+    def __getitem__(self, name: str) -> Profile:
+        if name not in self._read:
+            self._read[name] = parse(self.text(name), f"{name}.toml")
+        return self._read[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._texts)
+
+    def __len__(self) -> int:
+        return len(self._texts)
+
+    def text(self, name: str) -> str:
+        return self._texts[name].read_text(encoding="utf-8")
+
+
 @cache
-def built_in() -> dict[str, Profile]:
+def built_in() -> Mapping[str, Profile]:
     """The profiles that ship with Nostos, by name."""
-    profiles = {}
-    for entry in resources.files("nostos.core.profiles").iterdir():
-        if entry.name.endswith(".toml"):
-            profile = parse(entry.read_text(encoding="utf-8"), entry.name)
-            profiles[profile.name] = profile
-    return profiles
+    return _BuiltIn()
+
+
+@cache
+def configurations() -> Mapping[str, Configuration]:
+    """By the names of built-in profiles: the configuration file of their system, where it has one of its own. Read
+    from what stands before a file's first list of parts, for every command asks it of every profile."""
+    files, known = _BuiltIn(), {}
+    for name in files:
+        head = files.text(name).partition("\n[[")[0]
+        configuration = _configuration(tomllib.loads(head))
+        if configuration is not None:
+            known[name] = configuration
+    return known
 
 
 def load(name_or_path: str, folder: AnyPath) -> Profile:
@@ -218,13 +249,14 @@ def _group(entry: dict[str, Any]) -> str:
     return group
 
 
+def _configuration(data: Mapping[str, Any]) -> Configuration | None:
+    c = data.get("configuration")
+    return None if c is None else Configuration(c["file"], c["format"], c["name"], c["url"], c["database"],
+                                                c.get("engine", ""))
+
+
 def _parts(data: dict[str, Any]) -> dict[str, Any]:
     """The parts of a profile, by their names in `Profile`."""
-    configuration = None
-    if "configuration" in data:
-        c = data["configuration"]
-        configuration = Configuration(c["file"], c["format"], c["name"], c["url"], c["database"],
-                                      c.get("engine", ""))
     settings = None
     if "settings" in data:
         s = data["settings"]
@@ -239,7 +271,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
             raise ValueError(f"table {child.table!r} is both a kind and a child")
     return {
         "recognise_tables": tuple(data.get("recognise", {}).get("tables", [])),
-        "configuration": configuration,
+        "configuration": _configuration(data),
         "settings": settings,
         "guards": dict(data.get("guards", {}).get("settings", {})),
         "kinds": kinds,

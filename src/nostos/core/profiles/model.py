@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from fnmatch import fnmatchcase
 from functools import cached_property
 from typing import Any, TypeVar
@@ -39,6 +39,7 @@ from nostos.core.profiles.parts import (
 from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import DERIVED, INHERITED, PLACE, PLAIN, RECKONED, Policy
 from nostos.core.profiles.row_trees import NestedTree, RowTree
+from nostos.core.records import dataclass
 
 T = TypeVar("T")
 K = TypeVar("K")

@@ -5,11 +5,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
+from nostos.core.records import dataclass
 
 
 @dataclass(frozen=True)

@@ -5,15 +5,16 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
 from nostos.core.database.schema import Row, Value
+from nostos.core.expressions import expression
 from nostos.core.profiles.conditions import Where
 from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import Policy
+from nostos.core.records import dataclass
 
-OF_NUMBERS = re.compile(r"(?i)\b(?:(?:tiny|small|medium|big)?int(?:eger)?|(?:small|big)?serial|decimal|numeric|real|"
+OF_NUMBERS = expression(r"(?i)\b(?:(?:tiny|small|medium|big)?int(?:eger)?|(?:small|big)?serial|decimal|numeric|real|"
                          r"double|float|money|int[248]|float[48])\b")  # types of columns
 MASK_KINDS = frozenset({"name", "first", "last", "login", "email", "phone", "code", "address", "city", "ip", "note",
                         "url", "label", "drop", "keep"})  # how a personal value can be made up

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from nostos.core.database.schema import Value
+from nostos.core.records import dataclass
 
 
 @dataclass(frozen=True)

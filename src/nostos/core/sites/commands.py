@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from time import monotonic
 from typing import Any
 
@@ -16,6 +16,7 @@ from nostos.core.errors import MergeRefused, SiteError
 from nostos.core.hosts.connection import reach
 from nostos.core.hosts.far_path import AnyPath, FarPath
 from nostos.core.hosts.running import run
+from nostos.core.records import dataclass
 
 BEFORE, AFTER = "before", "after"
 SERVE = "serve"

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 from nostos.core.database.registry import NONE, Location
 from nostos.core.database.url import DatabaseUrl
+from nostos.core.expressions import expression
 from nostos.core.files.tree import Owner
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, below, on_machine
-from nostos.core.profiles.loader import built_in
+from nostos.core.profiles.loader import configurations
 from nostos.core.profiles.parts import Configuration
+from nostos.core.records import dataclass
 from nostos.core.sites import env_file, php_configuration, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.values.urls import UrlForms
@@ -69,8 +70,7 @@ def adapt(facts: CopyFacts, files: Mapping[str, OriginalFile], system: Configura
     file_settings = system
     for name, original in files.items():
         # A system's own file is that, whichever profile the site has been given.
-        system = next((p.configuration for p in built_in().values() if p.configuration is not None
-                       and p.configuration.file == Path(name).name), file_settings)
+        system = next((c for c in configurations().values() if c.file == Path(name).name), file_settings)
         if name == python_settings.FILE:
             continue  # made below
         if name.endswith(".py"):
@@ -112,7 +112,7 @@ def _php(facts: CopyFacts, content: bytes) -> bytes:
 
 
 # Lines of a web server's rules in which paths below the site's address stand, and what is before these.
-_RULE = re.compile(r"(?m)^([ \t]*(?:RewriteBase\s+|RewriteRule\s+\S+\s+|ErrorDocument\s+\d+\s+|"
+_RULE = expression(r"(?m)^([ \t]*(?:RewriteBase\s+|RewriteRule\s+\S+\s+|ErrorDocument\s+\d+\s+|"
                    r"Redirect(?:Permanent|Temp)?\s+(?:\d+\s+|permanent\s+|temp\s+|seeother\s+|gone\s+)?))(/.*)$")
 
 

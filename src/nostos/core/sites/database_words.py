@@ -8,12 +8,13 @@ import json
 import re
 from bisect import bisect_right
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from functools import cached_property
 from urllib.parse import quote
 
 from nostos.core.database.registry import Location
+from nostos.core.expressions import expression
 from nostos.core.hosts.far_path import on_machine
+from nostos.core.records import dataclass
 
 _NEAR = 8  # lines: what belongs to one connection is written together
 _TELLING = 6  # letters of a password, from which on it stands for nothing else
@@ -21,8 +22,8 @@ _TELLING = 6  # letters of a password, from which on it stands for nothing else
 _WRITTEN: tuple[Callable[[str], str], ...] = (
     str, lambda s: quote(s, safe=""), lambda s: json.dumps(s)[1:-1], lambda s: json.dumps(s, ensure_ascii=False)[1:-1],
     lambda s: s.replace("\\", "\\\\").replace("'", "\\'"), html.escape)
-_USER = re.compile(r"(?i)user|login|owner|role|account|\buid\b")
-_DATABASE = re.compile(r"(?i)data_?-?base|\bdb|db\b|_db_|dsn|schema|catalog|jdbc|://")
+_USER = expression(r"(?i)user|login|owner|role|account|\buid\b")
+_DATABASE = expression(r"(?i)data_?-?base|\bdb|db\b|_db_|dsn|schema|catalog|jdbc|://")
 
 
 @dataclass(frozen=True)

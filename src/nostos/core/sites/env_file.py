@@ -8,13 +8,14 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from nostos.core.database.registry import Location, locate
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
+from nostos.core.expressions import expression
 from nostos.core.hosts.far_path import AnyPath, on_machine
+from nostos.core.records import dataclass
 from nostos.core.sites.site_file import read_bounded
 
 if TYPE_CHECKING:
@@ -24,7 +25,7 @@ NAME = ".env"
 PROGRAM = "manage.py"  # by which such a project's folder is known
 _DATABASE = "DATABASE_URL"
 ADDRESSES = ("WAGTAILADMIN_BASE_URL", "BASE_URL", "SITE_URL")
-_VALUE = re.compile(r"""(?P<head>[^=]*=[ \t]*)(?P<value>'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*"|.*?)"""
+_VALUE = expression(r"""(?P<head>[^=]*=[ \t]*)(?P<value>'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*"|.*?)"""
                     r"(?P<tail>(?:[ \t]+#[^\r\n]*)?\s*)", re.DOTALL)
 _SCHEMES = {"postgres": "postgresql", "psql": "postgresql", "pgsql": "postgresql", "mariadb": "mysql",
             "mysql2": "mysql"}

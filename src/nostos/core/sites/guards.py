@@ -8,7 +8,6 @@ import json
 import re
 import secrets
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from nostos.core.database.protocol import Database
@@ -17,6 +16,7 @@ from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.parts import SettingsTable
+from nostos.core.records import dataclass
 from nostos.core.sites.recognise import Site
 from nostos.core.values import structures
 

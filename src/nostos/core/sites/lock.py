@@ -12,7 +12,6 @@ import getpass
 import socket
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from datetime import UTC, datetime
 
 import msgspec
@@ -21,6 +20,7 @@ from nostos.core.database.protocol import ServerLock
 from nostos.core.errors import LockHeld, RecoverNeeded, VoyageError
 from nostos.core.files.tree import FileTree
 from nostos.core.files.trees import tree_at
+from nostos.core.records import dataclass
 from nostos.core.sites.recognise import Site
 
 MARK = ".nostos-unfinished"  # in the site's folder

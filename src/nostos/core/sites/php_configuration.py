@@ -4,24 +4,25 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 
 from nostos.core.database.protocol import explaining
 from nostos.core.database.registry import Location, locate
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
+from nostos.core.expressions import expression
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host, on_machine
 from nostos.core.hosts.running import variable
 from nostos.core.profiles.model import Profile
+from nostos.core.records import dataclass
 from nostos.core.sites.site_file import read_bounded
 
 _STRING = r"'(?:[^'\\]|\\.)*'|\"(?:[^\"\\]|\\.)*\""
 # What never ends is read to the end of the text, once: not from each quote in it anew.
-_COMMENT = re.compile(r"('(?:[^'\\]|\\.)*(?:'|\\?\Z)|\"(?:[^\"\\]|\\.)*(?:\"|\\?\Z))|/\*.*?(?:\*/|\Z)|(?://|#(?!\[))[^\n]*",
+_COMMENT = expression(r"('(?:[^'\\]|\\.)*(?:'|\\?\Z)|\"(?:[^\"\\]|\\.)*(?:\"|\\?\Z))|/\*.*?(?:\*/|\Z)|(?://|#(?!\[))[^\n]*",
                       re.DOTALL)
-_DEFINE = re.compile(rf"\bdefine\s*\(\s*({_STRING})\s*,\s*({_STRING}|[A-Za-z_][^;]{{0,500}}?)\s*\)\s*;", re.DOTALL)
-_PREFIX = re.compile(rf"\$table_prefix\s*=\s*({_STRING}|[^;]*?)\s*;")
-_ENVIRONMENT = re.compile(rf"(?:\bgetenv\s*\(\s*({_STRING})\s*\)|\$_(?:ENV|SERVER)\s*\[\s*({_STRING})\s*\])"
+_DEFINE = expression(rf"\bdefine\s*\(\s*({_STRING})\s*,\s*({_STRING}|[A-Za-z_][^;]{{0,500}}?)\s*\)\s*;", re.DOTALL)
+_PREFIX = expression(rf"\$table_prefix\s*=\s*({_STRING}|[^;]*?)\s*;")
+_ENVIRONMENT = expression(rf"(?:\bgetenv\s*\(\s*({_STRING})\s*\)|\$_(?:ENV|SERVER)\s*\[\s*({_STRING})\s*\])"
                           rf"(?:\s*\?[:?]\s*({_STRING}))?")
 
 
@@ -86,9 +87,9 @@ PLACES = frozenset({"WP_CONTENT_DIR", "WP_CONTENT_URL", "WP_PLUGIN_DIR", "WP_PLU
                     "WPMU_PLUGIN_URL", "UPLOADS", "WP_HOME", "WP_SITEURL"})
 _FOLDERS = (("WP_PLUGIN_DIR", "wp-content/plugins"), ("WPMU_PLUGIN_DIR", "wp-content/mu-plugins"),
             ("WP_CONTENT_DIR", "wp-content"))
-_INCLUDE = re.compile(rf"\b(?:require|include)(?:_once)?\s*\(?\s*((?:__DIR__|dirname\s*\(\s*__FILE__\s*\)|ABSPATH)"
+_INCLUDE = expression(rf"\b(?:require|include)(?:_once)?\s*\(?\s*((?:__DIR__|dirname\s*\(\s*__FILE__\s*\)|ABSPATH)"
                       rf"\s*\.\s*)?({_STRING})\s*\)?\s*;")
-_TERM = re.compile(rf"\s*(?:({_STRING})|(__DIR__|dirname\s*\(\s*__FILE__\s*\))|([A-Z_]+)|(\$_SERVER\s*\[\s*"
+_TERM = expression(rf"\s*(?:({_STRING})|(__DIR__|dirname\s*\(\s*__FILE__\s*\))|([A-Z_]+)|(\$_SERVER\s*\[\s*"
                    r"['\"]HTTP_HOST['\"]\s*\]))\s*(\.|$)")
 HOST = "{host}"  # in a value, whatever host the site is asked under
 

@@ -11,7 +11,6 @@ import ast
 import posixpath
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import PurePosixPath
 from typing import Any
 from urllib.parse import urlsplit
@@ -20,6 +19,7 @@ from nostos.core.database.registry import Location, locate
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
 from nostos.core.hosts.far_path import AnyPath, on_machine
+from nostos.core.records import dataclass
 from nostos.core.sites import env_file
 from nostos.core.sites.settings_reader import SaidUrl, SettingsReader, Unknown, tree_of
 from nostos.core.sites.site_file import read_bounded

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import PurePosixPath
 from typing import Any
 from urllib.parse import urlsplit
@@ -14,6 +13,7 @@ from nostos.core.database.protocol import Database, explaining
 from nostos.core.database.registry import NONE, Location, engine, locate
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
+from nostos.core.expressions import expression
 from nostos.core.files.entry import NO_FILES
 from nostos.core.files.tree import FileTree
 from nostos.core.files.trees import tree_at
@@ -22,12 +22,13 @@ from nostos.core.learning.findings import Layer, from_data
 from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.model import Profile
+from nostos.core.records import dataclass
 from nostos.core.sites import env_file, php_configuration, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.commands import AFTER, BEFORE, SERVE, Commands, commands_in
 from nostos.core.sites.links import own_links
 
-_URL = re.compile(r"[A-Za-z][A-Za-z0-9+]*://")
+_URL = expression(r"[A-Za-z][A-Za-z0-9+]*://")
 
 
 @dataclass(frozen=True)
@@ -107,7 +108,7 @@ def recognise(where: str | AnyPath) -> Site:
 
 def _places() -> list[str]:
     """Where a site's configuration is looked for, as paths that begin at the site's folder, or at its site file."""
-    files = [p.configuration.file for p in loader.built_in().values() if p.configuration is not None]
+    files = [c.file for c in loader.configurations().values()]
     files += [env_file.NAME, env_file.PROGRAM]
     names = [configuration.SITE_FILE, *files, *(f for n in files for f in php_configuration.beside(n))]
     return [".", "..", *names, *(f"../{n}" for n in names)]
@@ -160,13 +161,11 @@ def _uncopyable(php: php_configuration.PhpConfiguration, moved: Mapping[str, str
 def _system_at(folder: AnyPath, location: Location | None = None) -> _SystemFacts | None:
     """The built-in profile whose configuration file is here, and what that file says. location: where the database
     is, if that is said elsewhere."""
-    for profile in loader.built_in().values():
-        c = profile.configuration
-        if c is None:
-            continue
+    for system, c in loader.configurations().items():
         if c.format == "php-constants":
             file = php_configuration.find(folder, c.file)
             if file is not None:
+                profile = loader.built_in()[system]
                 facts = php_configuration.read(file, c.engine)
                 name, url = php_configuration.settings(profile, facts)
                 above = "" if file.parent == folder else "../"
@@ -183,7 +182,7 @@ def _system_at(folder: AnyPath, location: Location | None = None) -> _SystemFact
                     raise SiteError(f"{folder / c.file} does not say {key}.", next_step="Mend the file.")
                 values.append(value)
             where = locate(values[2], folder) if "://" in values[2] else engine(c.engine).at_path(values[2], folder)
-            return _SystemFacts(profile, c.file, values[0], values[1], where, looked=False)
+            return _SystemFacts(loader.built_in()[system], c.file, values[0], values[1], where, looked=False)
     found_env = env_file.read(folder)
     if found_env is not None:
         return _SystemFacts(_by_schema(found_env.database), env_file.NAME, found_env.name, found_env.url,

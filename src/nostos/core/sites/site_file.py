@@ -11,15 +11,14 @@ from contextlib import closing
 from pathlib import Path
 from typing import IO, Any
 
-import tomlkit
-
 from nostos.core.errors import SiteError
+from nostos.core.expressions import expression
 from nostos.core.hosts.far_path import AnyPath, host_of
 from nostos.core.hosts.running import LENT, variable
 
 SITE_FILE = "nostos.toml"
 _LARGEST = 1 << 20
-_VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}")
+_VARIABLE = expression(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
 
 def read_bounded(path: AnyPath) -> bytes:
@@ -105,6 +104,8 @@ def expand(value: str, path: AnyPath) -> str:
 def rewritten_toml(content: bytes, changes: Mapping[str, str], add: Sequence[str] = ()) -> bytes:
     """A TOML file with other values for dotted keys that it has already, and for those of `add` in tables that it has;
     every other line, comments too, stays as it is."""
+    import tomlkit
+
     document = tomlkit.parse(content.decode())
     for key, value in changes.items():
         *parents, last = key.split(".")

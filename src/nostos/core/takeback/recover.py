@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +29,7 @@ from nostos.core.errors import LockHeld, NostosError, NoSuchDatabase, SiteError,
 from nostos.core.files.entry import NO_FILES
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import host_of, on_host, written
+from nostos.core.records import dataclass
 from nostos.core.sites.lock import clear_half, holding, marks
 from nostos.core.sites.recognise import Site, recognise
 from nostos.core.voyages import journal as journals

@@ -7,7 +7,6 @@ back, and live as it is now is live. So whatever live changed since stays, and w
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import Any
 
 import msgspec
@@ -22,6 +21,7 @@ from nostos.core.plan.operations import plan
 from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.stored import compare_stored
+from nostos.core.records import dataclass
 from nostos.core.values.packed import unsqueeze
 from nostos.core.voyages import journal as journals
 from nostos.core.voyages.home import Home

@@ -6,9 +6,11 @@ import re
 from functools import lru_cache
 from typing import Any
 
+from nostos.core.expressions import expression
+
 _MOST = 16  # alternatives
 _SHORTEST = 2  # letters
-_PLAIN = re.compile(r"[\w:=. -]+", re.ASCII)  # what no way of escaping changes
+_PLAIN = expression(r"[\w:=. -]+", re.ASCII)  # what no way of escaping changes
 
 
 @lru_cache(maxsize=512)

@@ -9,24 +9,26 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cached_property
 from typing import Any
 from urllib.parse import quote
 
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 from nostos.core.values import structures
 from nostos.core.values.structures import StructuredValue
 from nostos.core.values.tokens import CLOSE, OPEN
 
 _BETWEEN = "\ufdd2"  # between the two names; a noncharacter, as the marks are
-_TOKEN = re.compile(f"{OPEN}n:([^{OPEN}{CLOSE}{_BETWEEN}]*){_BETWEEN}([^{OPEN}{CLOSE}{_BETWEEN}]*){CLOSE}")
+_TOKEN = expression(f"{OPEN}n:([^{OPEN}{CLOSE}{_BETWEEN}]*){_BETWEEN}([^{OPEN}{CLOSE}{_BETWEEN}]*){CLOSE}")
 _SLASH = r"(?:/|\\+/|%2[Ff]|\\u002[Ff])"
 _BEGINS = r"(?:(?<!\w)|(?<=2[Ff]))"
 _ENDS = r"(?![\w-])(?!\.\w)"
 _URL = f"{OPEN}u:[^{OPEN}{CLOSE}]*{CLOSE}"
 
 
-_NUMBER = re.compile(f"{OPEN}m:([0-9]+){_BETWEEN}([0-9]+){CLOSE}")
+_NUMBER = expression(f"{OPEN}m:([0-9]+){_BETWEEN}([0-9]+){CLOSE}")
 
 
 def fit(name: str) -> bool:

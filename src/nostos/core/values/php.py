@@ -8,16 +8,17 @@ custom-serialised objects, floats) is kept as it is written.
 
 from __future__ import annotations
 
-import re
-from dataclasses import dataclass
 from typing import Any
+
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 
 CLASS = "\0class"  # no property of a PHP object is called so: names that begin with NUL name a class and end in NUL
 _DEEPEST = 100
-_LOOKS = re.compile(r"(?:[aOC]:\d+:|s:\d+:\"|[bid]:[^;]{1,40};\Z|N;\Z|E:\d+:)")
-_SCALAR = re.compile(rb"(?:N|b:[01]|i:-?\d+|d:[^;]{1,40}|[rR]:\d+);")
-_HEAD = re.compile(rb"([aOCsE]):(\d+):")
-_COUNT = re.compile(rb"(\d+):\{")
+_LOOKS = expression(r"(?:[aOC]:\d+:|s:\d+:\"|[bid]:[^;]{1,40};\Z|N;\Z|E:\d+:)")
+_SCALAR = expression(rb"(?:N|b:[01]|i:-?\d+|d:[^;]{1,40}|[rR]:\d+);")
+_HEAD = expression(rb"([aOCsE]):(\d+):")
+_COUNT = expression(rb"(\d+):\{")
 
 
 @dataclass(frozen=True)

@@ -7,16 +7,16 @@ and the rest.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Any
 
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 from nostos.core.values.structures import StructuredValue
 from nostos.core.values.tokens import CLOSE, OPEN
 
-_TOKEN = re.compile(f"{OPEN}([rR]):([^{OPEN}{CLOSE}]*):([0-9a-z-]+){CLOSE}")
-_ABOVE = re.compile(f"{OPEN}t:([^:{OPEN}{CLOSE}]*):([^{OPEN}{CLOSE}]*):([0-9a-z-]*){CLOSE}")
+_TOKEN = expression(f"{OPEN}([rR]):([^{OPEN}{CLOSE}]*):([0-9a-z-]+){CLOSE}")
+_ABOVE = expression(f"{OPEN}t:([^:{OPEN}{CLOSE}]*):([^{OPEN}{CLOSE}]*):([0-9a-z-]*){CLOSE}")
 
 Named = tuple[str, str]  # (table, canonical name of the row)
 

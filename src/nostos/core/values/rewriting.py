@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Collection
 from typing import Any
 
+from nostos.core.expressions import expression
 from nostos.core.values import php, structures
 from nostos.core.values.structures import StructuredValue
 from nostos.core.values.tokens import escape
 from nostos.core.values.urls import UrlForms
 
 # A serialised value inside a JSON string: its quotes are escaped.
-_SERIALISED_INSIDE = re.compile(r's:\d+:\\+"')
+_SERIALISED_INSIDE = expression(r's:\d+:\\+"')
 
 
 def opened(text: str, plain: Callable[[str], Any], broken: Callable[[str], str] = escape) -> Any:

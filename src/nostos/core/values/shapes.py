@@ -13,40 +13,44 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import lru_cache
+from typing import TYPE_CHECKING
 
-import yaml
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
+
+if TYPE_CHECKING:
+    import yaml
 
 HEAD = "@^"  # the number that a text begins with
 _LONGEST = 200_000  # letters of a text that are looked at
 _YAML_LONGEST = 50_000
-_NUMBER = re.compile(r"[1-9][0-9]{0,18}")
-_LIST = re.compile(r"\s*[1-9]\d*(?:(?:\s*[,;|]\s*|\s+)[1-9]\d*)+\s*")
-_EDGED_LIST = re.compile(r"([,;|])[1-9]\d*(?:\1[1-9]\d*)*\1")
+_NUMBER = expression(r"[1-9][0-9]{0,18}")
+_LIST = expression(r"\s*[1-9]\d*(?:(?:\s*[,;|]\s*|\s+)[1-9]\d*)+\s*")
+_EDGED_LIST = expression(r"([,;|])[1-9]\d*(?:\1[1-9]\d*)*\1")
 # What follows an attribute's name: a number, or a list of them.
 VALUE = r"[\"']?\s*[=:]\s*[\"'\[]?([1-9]\d*(?:\s*,\s*[1-9]\d*)*)(?![\w.%-])"
-_PART = re.compile(r"(?P<comment><!--\s*(?P<block>[a-z][\w:./-]*)\s+\{[^<>]*\}\s*/?-->)|(?P<tag><[A-Za-z][^<>]*>)"
+_PART = expression(r"(?P<comment><!--\s*(?P<block>[a-z][\w:./-]*)\s+\{[^<>]*\}\s*/?-->)|(?P<tag><[A-Za-z][^<>]*>)"
                    r"|(?P<short>\[(?P<name>[A-Za-z][\w-]*)\s[^\[\]]*\])")
 # A name is as long as one may be: where it may begin anywhere, what follows is not to be read to its end each time.
-_ATTRIBUTE = re.compile(rf"(?<![A-Za-z_])([A-Za-z_][\w-]{{0,79}})(?:\[\w{{0,79}}\]|%5B\w{{0,79}}%5D){{0,9}}{VALUE}")
-_SAYS_KIND = re.compile(r"""(?i)(?<![\w:-])((?:[a-z]+[-_]?)?(?:type|kind))\s*=\s*["']([a-z][\w.-]{0,39})["']""")
-_SAYS_KIND_INSIDE = re.compile(r'"(?:kind|type)"\s*:\s*"([a-z][\w-]{0,39})"')
-_CLASSES = re.compile(r"""(?i)\s(?:class|rel|id)\s*=\s*["']([^"']*)["']""")
-_NUMBERED = re.compile(r"(?<![\w-])([A-Za-z][A-Za-z0-9_]*(?:-[A-Za-z][A-Za-z0-9_]*)*)-([1-9]\d*)(?![\w-])")
-_HEAD = re.compile(r"([1-9]\d*)-[A-Za-z_]")
+_ATTRIBUTE = expression(rf"(?<![A-Za-z_])([A-Za-z_][\w-]{{0,79}})(?:\[\w{{0,79}}\]|%5B\w{{0,79}}%5D){{0,9}}{VALUE}")
+_SAYS_KIND = expression(r"""(?i)(?<![\w:-])((?:[a-z]+[-_]?)?(?:type|kind))\s*=\s*["']([a-z][\w.-]{0,39})["']""")
+_SAYS_KIND_INSIDE = expression(r'"(?:kind|type)"\s*:\s*"([a-z][\w-]{0,39})"')
+_CLASSES = expression(r"""(?i)\s(?:class|rel|id)\s*=\s*["']([^"']*)["']""")
+_NUMBERED = expression(r"(?<![\w-])([A-Za-z][A-Za-z0-9_]*(?:-[A-Za-z][A-Za-z0-9_]*)*)-([1-9]\d*)(?![\w-])")
+_HEAD = expression(r"([1-9]\d*)-[A-Za-z_]")
 # A number of its own: no part of a decimal, a date, a hash or a measure with its unit.
-_ALONE = re.compile(r"(?<![\d.,])(?<!\d[-:])[1-9]\d{0,18}(?![\d%A-Za-z]|[.,:]\d|-\d)")
+_ALONE = expression(r"(?<![\d.,])(?<!\d[-:])[1-9]\d{0,18}(?![\d%A-Za-z]|[.,:]\d|-\d)")
 # What is in front of it, as far as it says anything: up to two words, each with what parts it from the next.
-_BEFORE = re.compile(r"[/#!?&]?(?:[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])+)*[A-Za-z]*$")
-_WORD = re.compile(r"[/#!?&]?[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])*")
-_WHOLE_WORD = re.compile(r"(?<![A-Za-z])(?:[A-Z]?[a-z]{3,}|[A-Z]{3,})$")  # before digits that follow at once
+_BEFORE = expression(r"[/#!?&]?(?:[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])+)*[A-Za-z]*$")
+_WORD = expression(r"[/#!?&]?[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])*")
+_WHOLE_WORD = expression(r"(?<![A-Za-z])(?:[A-Z]?[a-z]{3,}|[A-Z]{3,})$")  # before digits that follow at once
 # What is written in digits and is no number: moments (https://www.rfc-editor.org/rfc/rfc3339), hours, UUIDs, addresses.
-_NO_NUMBERS = re.compile(
+_NO_NUMBERS = expression(
     r"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?"
     r"|(?<!\d)\d{1,2}:\d\d(?::\d\d)?(?!\d)"
     r"|(?i:[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12})|(?<![\d.])\d{1,3}(?:\.\d{1,3}){3}(?![\d.])")
-_ELEMENT = re.compile(r"<([A-Za-z][\w:.-]*)(?:\s[^<>]*)?>\s*$")
+_ELEMENT = expression(r"<([A-Za-z][\w:.-]*)(?:\s[^<>]*)?>\s*$")
 # Attributes of HTML and SVG that hold numbers (https://html.spec.whatwg.org/multipage/indices.html#attributes-3), and
 # properties of CSS that hold bare ones (https://www.w3.org/TR/CSS/#properties).
 _STANDARD = frozenset((
@@ -65,9 +69,9 @@ _PROSE = frozenset((
     "progress", "q", "s", "samp", "section", "small", "span", "strong", "sub", "summary", "sup", "td", "text",
     "textarea", "th", "time", "title", "tspan", "u", "var"))
 # A password's hash (the modular crypt format, and those that are like it): what looks like a path in it is chance.
-_HASHED = re.compile(r"(?:\$[\w.-]{1,20}|[a-z][a-z0-9_]{2,24})\$[\w./+=,$-]{20,}")
+_HASHED = expression(r"(?:\$[\w.-]{1,20}|[a-z][a-z0-9_]{2,24})\$[\w./+=,$-]{20,}")
 _CONTEXT, _WORDS = 80, 2
-_YAML_LINE = re.compile(r"[ \t]*+(?:-[ \t].*|[\w.:\"'!-]+:(?:[ \t].*)?)?\r?")
+_YAML_LINE = expression(r"[ \t]*+(?:-[ \t].*|[\w.:\"'!-]+:(?:[ \t].*)?)?\r?")
 
 
 @dataclass(frozen=True, slots=True)
@@ -191,6 +195,8 @@ def _yaml(text: str) -> list[Spot]:
     if len(text) > _YAML_LONGEST or "\n" not in text or not (
             text.startswith(("---", "%YAML")) or all(_YAML_LINE.fullmatch(line) for line in text.split("\n"))):
         return []
+    import yaml  # here, for few sites hold any
+
     try:
         root = yaml.compose(text, Loader=yaml.SafeLoader)
     except (yaml.YAMLError, ValueError, RecursionError):
@@ -199,6 +205,8 @@ def _yaml(text: str) -> list[Spot]:
 
 
 def _scalars(text: str, node: yaml.Node, path: tuple[str, ...], seen: set[int]) -> Iterator[Spot]:
+    import yaml
+
     if id(node) in seen:
         return  # an alias
     seen.add(id(node))

@@ -4,27 +4,28 @@ from __future__ import annotations
 
 import base64
 import json
-import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field, fields, is_dataclass
+from dataclasses import field, fields, is_dataclass
 from decimal import Decimal
 from functools import cache
 from typing import Any
 
+from nostos.core.expressions import expression
+from nostos.core.records import dataclass
 from nostos.core.values import php
 
 Path = tuple[str, ...]
 _DEEPEST = 100
 # Keys under which an object says what kind it is.
-_HALF_PAIR = re.compile("[\ud800-\udc7f\udd00-\udfff]")  # others stand for bytes that are no UTF-8
+_HALF_PAIR = expression("[\ud800-\udc7f\udd00-\udfff]")  # others stand for bytes that are no UTF-8
 _SAY_KIND = ("type", "kind", "model", "class", "block", "component", "widget", "blockName", "widgetType", "elType",
              "_type", "__typename", "object_type", "content_type")
 _MARK = "\ufdd3"  # around a number in the making: no character, so no text that means anything has it
-_MARKED = re.compile(r'"(?:\ufdd3|\\ufdd3)([-+.\deE]+)(?:\ufdd3|\\ufdd3)"')
+_MARKED = expression(r'"(?:\ufdd3|\\ufdd3)([-+.\deE]+)(?:\ufdd3|\\ufdd3)"')
 _SHORTEST = 24  # letters of base64 that are looked into
-_BASE64 = re.compile(r"[A-Za-z0-9+/]+={0,2}")
-_ODD = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")
-_KIND = re.compile(r"[A-Za-z][\w./:-]{0,59}")
+_BASE64 = expression(r"[A-Za-z0-9+/]+={0,2}")
+_ODD = expression(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")
+_KIND = expression(r"[A-Za-z][\w./:-]{0,59}")
 
 
 class WrittenNumber(float):

@@ -15,12 +15,13 @@ from collections.abc import Collection, Mapping, Sequence
 from functools import cached_property
 from urllib.parse import urlsplit
 
+from nostos.core.expressions import expression
 from nostos.core.values import names
 from nostos.core.values.names import Names
 from nostos.core.values.tokens import CLOSE, OPEN
 
-_TOKEN = re.compile(f"{OPEN}u:([oantf])([0-9])([ul])([0-9]*){CLOSE}")
-_PIECE = re.compile(f"{OPEN}u:(host|port|scheme|path):([tn]){CLOSE}")
+_TOKEN = expression(f"{OPEN}u:([oantf])([0-9])([ul])([0-9]*){CLOSE}")
+_PIECE = expression(f"{OPEN}u:(host|port|scheme|path):([tn]){CLOSE}")
 _SLASHES = ("/", "\\/", "\\\\/", "\\\\\\/", "%2F", "\\u002F")
 _PERCENT, _NUMBERED = 4, 5
 _PORTS = {"http": 80, "https": 443}

@@ -5,12 +5,13 @@ Names come in every style (`order_id`, `orderId`, `OrderID`, `tbl_orders`, `idOr
 
 from __future__ import annotations
 
-import re
 import tomllib
 from functools import lru_cache
 from importlib import resources
 
-_PARTS = re.compile(r"[A-Z]+(?=[A-Z][a-z])|[A-Z]?[a-z]+|[A-Z]+|[0-9]+")
+from nostos.core.expressions import expression
+
+_PARTS = expression(r"[A-Z]+(?=[A-Z][a-z])|[A-Z]?[a-z]+|[A-Z]+|[0-9]+")
 _LISTS = tomllib.loads((resources.files(__package__) / "words.toml").read_text(encoding="utf-8"))
 
 

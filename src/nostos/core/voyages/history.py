@@ -6,13 +6,14 @@ import getpass
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import field
 from time import monotonic
 
 import msgspec
 
 from nostos.core.clock import now
 from nostos.core.errors import NostosError
+from nostos.core.records import dataclass
 from nostos.core.sites.commands import RanCommand
 from nostos.core.voyages.home import Home
 

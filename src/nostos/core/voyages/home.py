@@ -3,23 +3,23 @@
 from __future__ import annotations
 
 import os
-import re
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import UTC, datetime
 from enum import StrEnum
 from pathlib import Path
 
-import filelock
 import msgspec
 import platformdirs
 
 from nostos.core.errors import VoyageError
+from nostos.core.expressions import expression
 from nostos.core.private_files import make_private, write_private
+from nostos.core.records import dataclass
 
-_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
+_NAME = expression(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 
 
 class VoyageState(StrEnum):
@@ -125,6 +125,8 @@ class Home:
         if self._held.get(name):
             yield
             return
+        import filelock
+
         self.make()
         holder = self.path / "voyages" / f".{name}.holder"
         lock = filelock.FileLock(self.path / "voyages" / f".{name}.lock", timeout=5, mode=0o600)

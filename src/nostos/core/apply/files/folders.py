@@ -10,12 +10,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Any
 
 from nostos.core.files.tree import FileTree, Owner, Signature
 from nostos.core.private_files import write_private
+from nostos.core.records import dataclass
 from nostos.core.values.packed import squeeze, unsqueeze
 
 State = tuple[int, int, int]  # inode, size, time of change in ns

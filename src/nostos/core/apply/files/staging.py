@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 
 from nostos.core.anchor.names import Side
@@ -16,6 +16,7 @@ from nostos.core.files.tree import Call, Copy, FileTree, Signature
 from nostos.core.files.words import ending
 from nostos.core.plan.conditions import FileAs
 from nostos.core.plan.operations import Operation, PutFile, RemoveFile, SwitchFolder, changes_of, laid_down
+from nostos.core.records import dataclass
 
 _SPARE = 16 * 1024 * 1024  # bytes that are left free on live's disk
 

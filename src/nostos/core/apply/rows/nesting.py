@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from nostos.core.compare.nesting import numbered, rows_of
 from nostos.core.compare.portable import Portable
@@ -12,6 +12,7 @@ from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import MergeRefused
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.row_trees import NestedTree, parents
+from nostos.core.records import dataclass
 from nostos.core.values.references import Begun, begun
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from nostos.core.anchor.names import Side
 from nostos.core.compare.portable import Portable
@@ -18,6 +18,7 @@ from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import MergeRefused
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.row_trees import RowTree
+from nostos.core.records import dataclass
 from nostos.core.values.references import Begun, begun, write
 from nostos.core.values.tokens import unescape
 

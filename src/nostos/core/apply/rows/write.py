@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import partial
 from itertools import groupby
 from types import MappingProxyType
@@ -23,6 +23,7 @@ from nostos.core.database.protocol import AT_ONCE, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import MergeRefused
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
+from nostos.core.records import dataclass
 from nostos.core.values import references as refs
 
 

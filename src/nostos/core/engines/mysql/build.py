@@ -9,10 +9,11 @@ from contextlib import contextmanager, suppress
 from nostos.core.database.outline import Outline, Trigger
 from nostos.core.engines.mysql.reflection import NEXT, in_quotes, keys_by_name, quote, renamed
 from nostos.core.engines.mysql.writing import MysqlWriting
+from nostos.core.expressions import expression
 
-_DEFINER = re.compile(r"^CREATE DEFINER=\S+ ")
-_HOW = re.compile(r"((?:ALGORITHM=\w+)?(?: ?SQL SECURITY \w+)?) VIEW (?=\S)")
-_NAMED = re.compile(r"^CREATE SEQUENCE `(?:[^`]|``)*`")
+_DEFINER = expression(r"^CREATE DEFINER=\S+ ")
+_HOW = expression(r"((?:ALGORITHM=\w+)?(?: ?SQL SECURITY \w+)?) VIEW (?=\S)")
+_NAMED = expression(r"^CREATE SEQUENCE `(?:[^`]|``)*`")
 _MODE = "mode of "  # what the settings say of routines and triggers
 
 

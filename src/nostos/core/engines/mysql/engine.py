@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Iterator
 from contextlib import closing, suppress
 from dataclasses import replace
@@ -20,10 +19,11 @@ from nostos.core.engines.mysql.session import same_server
 from nostos.core.engines.mysql.swap import TablesSwap
 from nostos.core.engines.server_engine import ServerEngine, own_tables
 from nostos.core.errors import NoSuchDatabase, SiteError
+from nostos.core.expressions import expression
 from nostos.core.hosts.connection import Server
 from nostos.core.hosts.far_path import AnyPath
 
-_BEFORE = re.compile(r"\s*CREATE (?:FUNCTION|PROCEDURE|SEQUENCE) `")
+_BEFORE = expression(r"\s*CREATE (?:FUNCTION|PROCEDURE|SEQUENCE) `")
 
 
 class MysqlEngine(ServerEngine):

@@ -15,12 +15,13 @@ from nostos.core.engines.mysql.reflection import NEXT, implied, quote
 from nostos.core.engines.mysql.row_sql import READERS, RowSql
 from nostos.core.engines.mysql.session import PROGRAMS, MysqlSession
 from nostos.core.engines.server_session import PATTERNS
+from nostos.core.expressions import expression
 
 _FEW, _SPARSE = 2000, 16  # rows of a small table; keys to a row of a sparse one
 _WIDE = 512  # bytes of a row that costs no more when it is read by itself
 _TOGETHER = 8192  # keys whose rows are read as one value
-_LITERAL = re.compile(r"'(?:[^'\\]|''|\\.)*'")
-_WORKED_OUT = re.compile(r"\(|(?i:\bnext\s+value\b)")
+_LITERAL = expression(r"'(?:[^'\\]|''|\\.)*'")
+_WORKED_OUT = expression(r"\(|(?i:\bnext\s+value\b)")
 _DIGITS = 20  # of a key
 # Functions of the server's that write, wait, hold, or read what is not in the row.
 _DOES_MORE = frozenset((

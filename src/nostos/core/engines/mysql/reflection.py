@@ -8,18 +8,19 @@ from typing import Any
 
 from nostos.core.database.column_types import empty_value
 from nostos.core.database.schema import Column, ForeignKey, Table, Value
+from nostos.core.expressions import expression
 
 _INTEGERS = ("tinyint", "smallint", "mediumint", "int", "bigint", "year")
 _BINARY = ("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "bit", "geometry", "point")
 
 
-_KEY = re.compile(r"^[ \t]*(?:CONSTRAINT `(?:[^`]|``)*` )?(FOREIGN KEY \(([^)]*)\) .*?),?$", re.MULTILINE)
-CONSTRAINTS = re.compile(r"^[ \t]*CONSTRAINT `((?:[^`]|``)*)` ((?:FOREIGN KEY|CHECK) .*?),?$", re.MULTILINE)
+_KEY = expression(r"^[ \t]*(?:CONSTRAINT `(?:[^`]|``)*` )?(FOREIGN KEY \(([^)]*)\) .*?),?$", re.MULTILINE)
+CONSTRAINTS = expression(r"^[ \t]*CONSTRAINT `((?:[^`]|``)*)` ((?:FOREIGN KEY|CHECK) .*?),?$", re.MULTILINE)
 # With the name that a server gives by itself, which has the table's in it, by what it says.
-_CHECK = re.compile(r"^[ \t]*CONSTRAINT `((?:[^`]|``)*?(_chk_\d+)?)` (CHECK \(.*\)),?$", re.MULTILINE)
-_SEQUENCE_OF = re.compile(r"\b((?:nextval|lastval)\()(?:`(?:[^`]|``)*`\.)?`((?:[^`]|``)*)`", re.IGNORECASE)
-NEXT = re.compile(r"^\).*\bAUTO_INCREMENT=(\d+)", re.MULTILINE)  # the number that a table gives out next
-_INDEX = re.compile(r"^[ \t]*((?:UNIQUE |FULLTEXT |SPATIAL )?KEY `((?:[^`]|``)*)` .*?),?$", re.MULTILINE)
+_CHECK = expression(r"^[ \t]*CONSTRAINT `((?:[^`]|``)*?(_chk_\d+)?)` (CHECK \(.*\)),?$", re.MULTILINE)
+_SEQUENCE_OF = expression(r"\b((?:nextval|lastval)\()(?:`(?:[^`]|``)*`\.)?`((?:[^`]|``)*)`", re.IGNORECASE)
+NEXT = expression(r"^\).*\bAUTO_INCREMENT=(\d+)", re.MULTILINE)  # the number that a table gives out next
+_INDEX = expression(r"^[ \t]*((?:UNIQUE |FULLTEXT |SPATIAL )?KEY `((?:[^`]|``)*)` .*?),?$", re.MULTILINE)
 
 
 def quote(name: str) -> str:

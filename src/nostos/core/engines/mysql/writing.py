@@ -23,12 +23,13 @@ from nostos.core.engines.mysql.reflection import (
     with_sequences,
 )
 from nostos.core.engines.mysql.row_sql import bound
+from nostos.core.expressions import expression
 
 _AT_A_TIME = 100  # rows of a statement that changes many
 _BYTES = 500_000  # of a statement
-_SHOWN = re.compile(r"(?i)timestamp")
-_STAMPS = re.compile(r"(?i)current_timestamp|\bnow\(|curdate|curtime|localtime")
-_TEXTS = re.compile(r"(?i)\w*(?:char|text)\b")  # types
+_SHOWN = expression(r"(?i)timestamp")
+_STAMPS = expression(r"(?i)current_timestamp|\bnow\(|curdate|curtime|localtime")
+_TEXTS = expression(r"(?i)\w*(?:char|text)\b")  # types
 
 
 def _alike(values: Sequence[Value]) -> bool:

@@ -14,6 +14,7 @@ from nostos.core.engines.postgresql import attached, objects
 from nostos.core.engines.postgresql.reflection import AND_THEN, HERE, at_home, not_brought, quote
 from nostos.core.engines.postgresql.writing import PostgresWriting
 from nostos.core.errors import MergeRefused
+from nostos.core.expressions import expression
 
 # Views that read from other views after these.
 _VIEWS = ("WITH RECURSIVE reads(one, other) AS (SELECT DISTINCT r.ev_class, d.refobjid FROM pg_rewrite r "
@@ -28,12 +29,12 @@ _TRIGGERS = ("SELECT t.tgname, c.relname, pg_get_triggerdef(t.oid) FROM pg_trigg
              f"AND COALESCE(j ->> 'tgparentid', '0') = '0' AND c.relnamespace = {HERE} "
              f"AND {not_brought('c.oid', 'pg_class')} ORDER BY c.relname, t.tgname")
 _COUNTERS = "SELECT sequencename, last_value FROM pg_sequences WHERE schemaname = current_schema() ORDER BY 1"
-_UNOWNED = re.compile(r'\s*CREATE SEQUENCE IF NOT EXISTS ("(?:[^"]|"")*") ')
-_OWNED = re.compile(r'\s*ALTER SEQUENCE (?:"(?:[^"]|"")*"\.)?("(?:[^"]|"")*") OWNED BY ')
-_ROUTINE = re.compile(r"\s*CREATE (?:OR REPLACE )?(?:FUNCTION|PROCEDURE) ", re.IGNORECASE)
-_LITERAL = re.compile(r"('(?:[^']|'')*')")
-_HEIR = re.compile(r'(\n\) INHERITS \()((?:"(?:[^"]|"")*"(?:, )?)+)(?=\))')
-_LEADS_OUT = re.compile(r' REFERENCES (?:"(?:[^"]|"")*"|[^".( ]+)\.')
+_UNOWNED = expression(r'\s*CREATE SEQUENCE IF NOT EXISTS ("(?:[^"]|"")*") ')
+_OWNED = expression(r'\s*ALTER SEQUENCE (?:"(?:[^"]|"")*"\.)?("(?:[^"]|"")*") OWNED BY ')
+_ROUTINE = expression(r"\s*CREATE (?:OR REPLACE )?(?:FUNCTION|PROCEDURE) ", re.IGNORECASE)
+_LITERAL = expression(r"('(?:[^']|'')*')")
+_HEIR = expression(r'(\n\) INHERITS \()((?:"(?:[^"]|"")*"(?:, )?)+)(?=\))')
+_LEADS_OUT = expression(r' REFERENCES (?:"(?:[^"]|"")*"|[^".( ]+)\.')
 # What a copy can often do without, as monitoring is: an extension that only the server's administrator may make.
 _FIRST = ("CREATE SCHEMA ", "CREATE EXTENSION ")
 _THERE = ("42710", "42723", "42P06", "42P07", "23505")  # it exists already

@@ -21,18 +21,19 @@ from nostos.core.engines.postgresql.reflection import AND_THEN, quote
 from nostos.core.engines.postgresql.swap import SchemaSwap
 from nostos.core.engines.server_engine import ServerEngine, own_tables
 from nostos.core.errors import NoSuchDatabase, SiteError
+from nostos.core.expressions import expression
 from nostos.core.hosts.connection import Server
 from nostos.core.hosts.far_path import AnyPath
 
-_BEFORE = re.compile(r"\s*(?:CREATE\s+(?:OR\s+REPLACE\s+)?(?:SCHEMA|EXTENSION|COLLATION|TYPE|DOMAIN|SEQUENCE|FUNCTION|"
+_BEFORE = expression(r"\s*(?:CREATE\s+(?:OR\s+REPLACE\s+)?(?:SCHEMA|EXTENSION|COLLATION|TYPE|DOMAIN|SEQUENCE|FUNCTION|"
                      r"PROCEDURE|AGGREGATE|OPERATOR|CAST|TEXT\s+SEARCH\s+(?:DICTIONARY|CONFIGURATION))|"
                      r"ALTER\s+TEXT\s+SEARCH\s+CONFIGURATION)\b", re.IGNORECASE)
-_AFTER = re.compile(r"\s*(?:CREATE\s+(?:(?:UNIQUE\s+)?INDEX|RULE|POLICY|STATISTICS)|ALTER\s+(?:TABLE|VIEW|"
+_AFTER = expression(r"\s*(?:CREATE\s+(?:(?:UNIQUE\s+)?INDEX|RULE|POLICY|STATISTICS)|ALTER\s+(?:TABLE|VIEW|"
                     r"MATERIALIZED\s+VIEW)|COMMENT\s+ON)\b", re.IGNORECASE)
-_RIGHTS = re.compile(r"\s*(?:GRANT|REVOKE|ALTER\s+(?:DEFAULT\s+PRIVILEGES|TABLE|VIEW|MATERIALIZED\s+VIEW|SEQUENCE|"
+_RIGHTS = expression(r"\s*(?:GRANT|REVOKE|ALTER\s+(?:DEFAULT\s+PRIVILEGES|TABLE|VIEW|MATERIALIZED\s+VIEW|SEQUENCE|"
                      r"ROUTINE))\b", re.IGNORECASE)
 # In a backup, which anybody may have written: languages that cannot reach out of the database.
-_LANGUAGE = re.compile(r"\bLANGUAGE\s+(?!sql\b|plpgsql\b|plperl\b|pltcl\b|plv8\b|pllua\b)", re.IGNORECASE)
+_LANGUAGE = expression(r"\bLANGUAGE\s+(?!sql\b|plpgsql\b|plperl\b|pltcl\b|plv8\b|pllua\b)", re.IGNORECASE)
 
 
 class PostgresEngine(ServerEngine):

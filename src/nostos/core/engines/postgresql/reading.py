@@ -16,13 +16,14 @@ from nostos.core.engines.postgresql.reflection import HERE, INCOMPARABLE, quote
 from nostos.core.engines.postgresql.session import PostgresSession
 from nostos.core.engines.server_session import PATTERNS
 from nostos.core.errors import Disturbed
+from nostos.core.expressions import expression
 
 _BIT_XOR = 140000  # the version from which on the server adds digests up by itself, and hashes rows
 _WHOLE = 1 << 64
 _RANGED = struct.Struct("!hiqi")  # a row of two fields, a block's number and bytes, up to the bytes
 _RANGED_SIZE = _RANGED.size
 
-_CONSTANT = re.compile(r"(?i)(?:'(?:[^']|'')*'|-?[\d.]+|\(-[\d.]+\)|null|true|false)(?:::[\w \[\]\".(),]+)*")
+_CONSTANT = expression(r"(?i)(?:'(?:[^']|'')*'|-?[\d.]+|\(-[\d.]+\)|null|true|false)(?:::[\w \[\]\".(),]+)*")
 # Volatile, for they give another value each time, and do no more.
 _GIVES_VALUES = frozenset((
     "random", "nextval", "gen_random_uuid", "gen_random_bytes", "uuidv4", "uuidv7", "uuid_generate_v1",

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from typing import Any
 
 from nostos.core.database.schema import Column, ForeignKey, Table
+from nostos.core.expressions import expression
 
 # What the statements are that make one table.
 AND_THEN = "\n--;\n"  # between the statements that make one table
-_SCHEMA = re.compile(r' ON (ONLY )?(?:"(?:[^"]|"")*"|[^".( ]+)\.')
-_OF_TABLE = re.compile(
+_SCHEMA = expression(r' ON (ONLY )?(?:"(?:[^"]|"")*"|[^".( ]+)\.')
+_OF_TABLE = expression(
     r'^((?:ALTER TABLE|ALTER SEQUENCE|COMMENT ON TABLE|COMMENT ON COLUMN|CREATE TABLE "(?:[^"]|"")*" PARTITION OF|'
     r'CREATE (?:UNIQUE )?INDEX (?:"(?:[^"]|"")*"|[^"\s]+) ON) )(?="|[^".( ]+[ (])')
 _KINDS = {"int2": "int", "int4": "int", "int8": "int", "bytea": "binary", "float4": "float", "float8": "float"}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from itertools import count
@@ -19,8 +18,9 @@ from nostos.core.engines.postgresql.reflection import HERE, STATEMENTS, not_brou
 from nostos.core.engines.postgresql.row_sql import RowSql
 from nostos.core.engines.server_session import COPY, ServerSession
 from nostos.core.errors import NostosError, SiteError
+from nostos.core.expressions import expression
 
-_QUOTED = re.compile("'(?:[^']|'')*'" '|"(?:[^"]|"")*"')  # a text, or a name
+_QUOTED = expression("'(?:[^']|'')*'" '|"(?:[^"]|"")*"')  # a text, or a name
 _LOCK_WAIT = "1s"  # while this waits for a row, visitors wait for those that it has
 _FETCH = 2000
 

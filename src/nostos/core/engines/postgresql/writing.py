@@ -18,11 +18,12 @@ from nostos.core.engines.postgresql.attached import IN_COMMON
 from nostos.core.engines.postgresql.reading import PostgresReading
 from nostos.core.engines.postgresql.reflection import AND_THEN, at_home, quote
 from nostos.core.errors import MergeRefused
+from nostos.core.expressions import expression
 
 _BYTES = 1_000_000  # of a statement
-_STAMPS = re.compile(r"(?i)\bnow\(|current_|localtime|timestamp\(|\btransaction_")
+_STAMPS = expression(r"(?i)\bnow\(|current_|localtime|timestamp\(|\btransaction_")
 # Types whose values may be cut or rounded when one is made of another.
-_MEASURED = re.compile(r"(?i)(character|varchar|char|numeric|decimal|smallint|integer|bigint|real|double|timestamp|"
+_MEASURED = expression(r"(?i)(character|varchar|char|numeric|decimal|smallint|integer|bigint|real|double|timestamp|"
                        r"time|date|interval)\b")
 
 

@@ -14,10 +14,11 @@ from nostos.core.database.url import DatabaseUrl
 from nostos.core.engines.sqlite.connection import SqliteDatabase
 from nostos.core.engines.sqlite.swap import FileSwap
 from nostos.core.errors import SiteError
+from nostos.core.expressions import expression
 from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host, on_machine
 
-_MODULES = re.compile(r"\bUSING\s+(?:fts[345]|rtree)\b", re.IGNORECASE)
+_MODULES = expression(r"\bUSING\s+(?:fts[345]|rtree)\b", re.IGNORECASE)
 _ENDINGS = ("", "-wal", "-shm", "-journal")
 
 
