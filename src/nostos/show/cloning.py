@@ -28,7 +28,7 @@ def cloned(console: Console, result: CloneResult) -> None:
         *([] if voyage.made == "file" else [("user", _user(voyage))]),
         ("files", f"{count(result.files, 'file')}, {size(result.file_bytes)}"),
         ("URL", f"{voyage.url} in {count(result.rewritten, 'row')} where live's stood"),
-        *(("", f"{here} where {staging} stood") for staging, here in result.addresses),
+        *(("", f"{here} where {live_address} stood") for live_address, here in result.addresses),
         ("proof", f"{count(result.proved, 'row')} read back: equal to one moment of live"),
     ])
     if result.masked is not None:

@@ -54,8 +54,8 @@ def tide(console: Console, tide: Tide) -> None:
     table(console, ("window", "next", "all that visitors do", *names), rows, keep=(0, 1))
 
 
-def next_one(windows: str) -> str:
-    return f"{datetime.fromisoformat(windows):%Y-%m-%d %H:%M %z}"
+def next_one(text: str) -> str:
+    return f"{datetime.fromisoformat(text):%Y-%m-%d %H:%M %z}"
 
 
 def _rate(value: Rate) -> str:

@@ -100,8 +100,8 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
         raise VoyageError(f"Live and staging of voyage {voyage.name} use the same database, {live.database.shown}.",
                           next_step="Put staging's own database back into its configuration.")
     anchor = Anchor(home.folder(voyage.name) / "anchor.db")
-    tree, here = further(anchor)
-    live, staging = replace(live, further=tree), replace(staging, further=here)
+    live_addresses, here = further(anchor)
+    live, staging = replace(live, further=live_addresses), replace(staging, further=here)
     speak(anchor, live, staging)
     skipped = anchor.fact("skip_rows") or ()
     live, staging = without(live, skipped), without(staging, skipped)

@@ -343,8 +343,8 @@ class _Settler:
             if pair is None:
                 continue
             place = names_of(state.table, column)
-            for side, steps in ((s, k) for s, k in keys.items() if k is not None):
-                self.notes.pair(side, place, steps[0], packed(*pair))
+            for side, side_key in ((s, k) for s, k in keys.items() if k is not None):
+                self.notes.pair(side, place, side_key[0], packed(*pair))
             for known, side in ((mine, Side.STAGING), (theirs, Side.LIVE)):  # its namesake, too
                 for other in known.namesakes(state.table, column, pair):
                     self.notes.pair(side, place, other, packed(*pair[::-1]))
@@ -398,9 +398,9 @@ class _Settler:
         self.notes.advance_row(state.table, key, base)
         self._numbers(state)
         if table.surrogate:
-            for side, written in self._keys(state, state.target_key).items():
-                if written is not None and written != key:
-                    self.notes.pair(side, state.table, written[0], str(key[0]))
+            for side, side_key in self._keys(state, state.target_key).items():
+                if side_key is not None and side_key != key:
+                    self.notes.pair(side, state.table, side_key[0], str(key[0]))
         # The target counts as unmoved where it is as the ancestor in every column. Staging has columns of its own, so
         # there it is enough that nothing is left between them.
         if self.toward is Side.LIVE:

@@ -165,9 +165,9 @@ class Cloning:
         mine, theirs = (on_machine(t.at) for t in (live.files, self.files)) if live.has_files else ("", "")
         self.mark = f"STAGING COPY of {live.name}: voyage {voyage.name}"
         further = tuple(options.addresses.items())
-        self.live_urls = UrlForms(live.url, folder=mine, further=[(tree,) for tree, _ in further])
+        self.live_urls = UrlForms(live.url, folder=mine, further=[(address,) for address, _ in further])
         self.staging_urls = UrlForms(voyage.url, (live.url,), theirs, (mine,) if mine else (),
-                                     [(here, tree) for tree, here in further])
+                                     [(here, address) for address, here in further])
         self.elsewhere: tuple[str, ...] = ()
         self.databases = DatabaseWords.of(live.database), DatabaseWords.of(self.database)
         self.naming: set[str] = set()  # files that name the database, and have the copy's own

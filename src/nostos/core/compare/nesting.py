@@ -25,7 +25,7 @@ def numbered(tree: NestedTree, above: Mapping[Value, Value], rows: Mapping[Value
     for key, up in above.items():
         below.setdefault(up if up in above else None, []).append(key)
     starts = [int(str(r[tree.tree] or 0)) for r in rows.values()] if tree.tree else []
-    numbers: dict[Value, Row] = {}
+    rows_by_number: dict[Value, Row] = {}
     at, used, last = 1, set(), max(starts, default=0)
     for top in below.get(None, []):
         number = rows.get(top, {}).get(tree.tree) if tree.tree else None
@@ -38,17 +38,17 @@ def numbered(tree: NestedTree, above: Mapping[Value, Value], rows: Mapping[Value
         while stack:
             key, deep, done = stack.pop()
             if done:
-                numbers[key][tree.right], at = at, at + 1
+                rows_by_number[key][tree.right], at = at, at + 1
                 continue
-            numbers[key] = {tree.left: at}
+            rows_by_number[key] = {tree.left: at}
             at += 1
             if tree.tree:
-                numbers[key][tree.tree] = number
+                rows_by_number[key][tree.tree] = number
             if tree.depth:
-                numbers[key][tree.depth] = tree.depth_base + deep
+                rows_by_number[key][tree.depth] = tree.depth_base + deep
             stack.append((key, deep, True))
             stack.extend((child, deep + 1, False) for child in reversed(below.get(key, [])))
-    return numbers
+    return rows_by_number
 
 
 class Nests:

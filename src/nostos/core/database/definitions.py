@@ -76,18 +76,18 @@ def of_table(statements: Sequence[str], names: Collection[str]) -> set[str]:
     """The statements by which PostgreSQL makes one table: itself, its partitions, its sequences, and what is added to
     these. names: those by which the table may be called. Returns these with those of its partitions, which indexes may
     be over. Raises SiteError where one statement is another."""
-    table_name, sequences = {*names}, set[str]()
+    own_names, sequences = {*names}, set[str]()
     for sql in statements:
         called = next(iter(names), "")
         words = _DefinitionReader(_read(sql, "postgresql", called, comments=False), called)
         if _stands(";", words.left):
             raise _refused(called, "something follows it")
-        if not _is_of_table(words, table_name, sequences):
+        if not _is_of_table(words, own_names, sequences):
             raise _refused(called, "it makes something else")
-    return table_name
+    return own_names
 
 
-def _is_of_table(words: _DefinitionReader, table_name: set[str], sequences: set[str]) -> bool:
+def _is_of_table(words: _DefinitionReader, own_names: set[str], sequences: set[str]) -> bool:
     """Whether a statement is about a table's own parts; what it makes is one of them from then on."""
     if words.has("create"):
         if words.has("sequence"):
@@ -99,20 +99,20 @@ def _is_of_table(words: _DefinitionReader, table_name: set[str], sequences: set[
         name = words.name()
         if words.has("partition"):
             words.take("of")
-            table_name.add(name)
-            return words.name() in table_name
-        return name in table_name and _has_columns(words.left)
+            own_names.add(name)
+            return words.name() in own_names
+        return name in own_names and _has_columns(words.left)
     if words.has("alter"):
         if words.has("sequence"):
             return words.name() in sequences and words.has("owned")
         words.take("table")
         words.has("only")
-        return words.name() in table_name and not any(t.text == "," for t in top_level(words.left)) and (
+        return words.name() in own_names and not any(t.text == "," for t in top_level(words.left)) and (
             words.has("alter") or (words.has("add") and words.has("constraint")))
     words.take("comment")
     words.take("on")
-    return (words.has("table") and words.name() in table_name) or (words.has("column")
-                                                                   and words.names()[-2] in table_name)
+    return (words.has("table") and words.name() in own_names) or (words.has("column")
+                                                                   and words.names()[-2] in own_names)
 
 
 def part(sql: str, engine: str, name: str) -> str:

@@ -1219,8 +1219,8 @@ class Scan:
                 yield [path or ".", "cannot be read: " + (error.strerror or "")]
             return
         try:
-            for statuses in self._walk(opened, path + "/" if path else ""):
-                yield statuses
+            for entry in self._walk(opened, path + "/" if path else ""):
+                yield entry
         finally:
             os.close(opened)
 

@@ -385,10 +385,10 @@ class Weigher:
         where = self.kinds.of(goal)
         kinds = self.kinds.among(goal, some) if where is not None else {}
         if where is not None and len(kinds) == 1 and sum(kinds.values()) == len(some):
-            evidence, count = next(iter(kinds.items()))
-            share = self.kinds.share(goal, evidence, some[0], some[-1])
+            kind, count = next(iter(kinds.items()))
+            share = self.kinds.share(goal, kind, some[0], some[-1])
             yield "kinds", "bit", min(-count * math.log2(max(share, 0.02)), _MOST), (
-                "all {} values are {} rows of {}", len(some), evidence, goal)
+                "all {} values are {} rows of {}", len(some), kind, goal)
 
     # --- weighing
 

@@ -210,9 +210,9 @@ def _ready(crew: Crew, comparison: Comparison, needs: Needs, choice: Choice | Ch
     target = crew.live if toward is Side.LIVE else crew.staging
     traces: tuple[Trace, ...] = ()
     if toward is Side.LIVE:
-        theirs, roles = DatabaseWords.of(crew.staging.database), DatabaseWords.of(crew.live.database)
+        theirs, ours = DatabaseWords.of(crew.staging.database), DatabaseWords.of(crew.live.database)
         traces = tuple(leftovers(planned, Traces(forms_of(crew.staging), forms_of(crew.live)), crew.staging.files,
-                                 theirs if theirs.name != roles.name else DatabaseWords("")))
+                                 theirs if theirs.name != ours.name else DatabaseWords("")))
     noted = replace(selection, warnings=(
         *selection.warnings, *not_given(target.files, planned),
         *(f"{f.path} is set-user-id or set-group-id in {toward.other}: it goes without that"

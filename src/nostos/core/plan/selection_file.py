@@ -51,7 +51,7 @@ class SelectionFile:
         Raises SelectionError when a clash is not the one that was decided, or when there is one that was not there.
         """
         notes: list[str] = []
-        gone = {n: preference for n, preference in self.seen.items() if n not in comparison.items}
+        gone = {n: standing for n, standing in self.seen.items() if n not in comparison.items}
         take = [n for n in self.take if n not in gone]
         leave = [n for n in self.leave if n not in gone]
         notes += [f"{n} is the same on both sides now" for n in self.take if n in gone]

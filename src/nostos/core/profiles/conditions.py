@@ -20,7 +20,7 @@ def holds(where: Where, row: Mapping[str, Value]) -> bool:
 
 def plain_values(where: Where) -> dict[str, str]:
     """The conditions that no wildcard is in: a database can look for these itself."""
-    return {column: text for column, text in where if not set(text) & set("*?[")}
+    return {column: value for column, value in where if not set(value) & set("*?[")}
 
 
 class FirstThat(Generic[T]):

@@ -393,9 +393,9 @@ def _guard_file(entry: dict[str, Any] | None) -> GuardFile | None:
 
 def _template(entry: dict[str, Any]) -> str:
     """A text that lies beside the built-in profiles."""
-    for names in resources.files("nostos.core.profiles").iterdir():
-        if names.name == entry["template"] and names.name.endswith(".php"):
-            return names.read_text(encoding="utf-8")
+    for template in resources.files("nostos.core.profiles").iterdir():
+        if template.name == entry["template"] and template.name.endswith(".php"):
+            return template.read_text(encoding="utf-8")
     raise ValueError(f"the template {entry['template']!r} is not one of Nostos's own")
 
 

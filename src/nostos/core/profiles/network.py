@@ -76,14 +76,14 @@ def outside(names: Mapping[int, str], known: Iterable[str]) -> Iterator[str]:
             if address.partition("/")[0] not in hosts)
 
 
-def number_of(numbers: Mapping[int, str], names: str) -> int:
+def number_of(numbers: Mapping[int, str], name: str) -> int:
     """The number of a site that is named by it, by its address, or by its path. Raises SiteError."""
-    wanted = names.partition("://")[2] or names
+    wanted = name.partition("://")[2] or name
     for number, address in numbers.items():
         path = "/" + address.partition("/")[2]
         if wanted.strip("/") in (str(number), address.strip("/"), path.strip("/") or "/") or (
                 wanted == "/" and path == "/"):
             return number
-    raise SiteError(f"There is no site {names} in this installation.", left="Nothing was made.", next_step=(
+    raise SiteError(f"There is no site {name} in this installation.", left="Nothing was made.", next_step=(
         "There are: " + ", ".join(f"{n} {a}" for n, a in sorted(numbers.items())) + "." if numbers else
         "It holds one site only: leave --site out."))

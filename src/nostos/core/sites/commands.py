@@ -94,17 +94,17 @@ def commands_in(data: Mapping[str, Any], file: AnyPath, read: tuple[int, int] | 
         part = data.get(when, {})
         if not isinstance(part, Mapping):
             raise _wrong(file, when)
-        for verb, section in part.items():
+        for verb, words in part.items():
             if verb == "seconds":
-                if not isinstance(section, int | float) or section <= 0:
+                if not isinstance(words, int | float) or words <= 0:
                     raise _wrong(file, f"{when}.seconds")
-                seconds = float(section)
+                seconds = float(words)
                 continue
-            if verb not in VERBS or not isinstance(section, list) or not all(
+            if verb not in VERBS or not isinstance(words, list) or not all(
                     isinstance(c, list) and c and all(isinstance(a, str) and "\0" not in a for a in c)
-                    for c in section):
+                    for c in words):
                 raise _wrong(file, f"{when}.{verb}")
-            named[when, verb] = tuple(tuple(c) for c in section)
+            named[when, verb] = tuple(tuple(c) for c in words)
     serve = _serve(data, file)
     return Commands(file, named, seconds, serve, distrust(file, read)) if named or serve else None
 

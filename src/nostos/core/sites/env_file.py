@@ -64,9 +64,9 @@ def read(folder: AnyPath) -> EnvFacts | None:
     return EnvFacts(folder.name, address, locate(as_url(values[_DATABASE]), folder))
 
 
-def as_url(values: str) -> str:
+def as_url(text: str) -> str:
     """A database's URL as it is written here: such files have more words for a kind of database."""
-    scheme, mark, rest = values.partition("://")
+    scheme, mark, rest = text.partition("://")
     return f"{_SCHEMES.get(scheme, scheme)}{mark}{rest}"
 
 

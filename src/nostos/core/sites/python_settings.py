@@ -228,7 +228,7 @@ def own_module(module: str, was: str, folder: AnyPath, url: str, location: Locat
     it; empty where it is not known. folder: the copy's. mark: what its pages are to say; empty: nothing."""
     if not all(part.isidentifier() for part in module.split(".")):
         raise _refused(f"{module!r} is no module of settings")
-    parts, text = urlsplit(url), location.url
+    parts, own_url = urlsplit(url), location.url
     host, secure = parts.hostname or "", parts.scheme == "https"
     if location.file is not None:
         inside = _inside(on_machine(location.file), folder)
@@ -236,8 +236,8 @@ def own_module(module: str, was: str, folder: AnyPath, url: str, location: Locat
         database = f'"ENGINE": "django.db.backends.sqlite3", "NAME": {place}'
     else:
         kind = "postgresql" if location.engine.schemes[0].startswith("postgres") else "mysql"
-        words = {"NAME": text.database, "USER": text.username, "PASSWORD": text.password, "PORT": text.port,
-                 "HOST": text.query.get("unix_socket") or text.query.get("host") or text.host}
+        words = {"NAME": own_url.database, "USER": own_url.username, "PASSWORD": own_url.password, "PORT": own_url.port,
+                 "HOST": own_url.query.get("unix_socket") or own_url.query.get("host") or own_url.host}
         database = f'"ENGINE": "django.db.backends.{kind}", ' + ", ".join(
             f"{name!r}: {str(value or '')!r}" for name, value in words.items()) + f', "OPTIONS": {_options(location)!r}'
     return _TEMPLATE.format(

@@ -44,20 +44,20 @@ def _needed(pattern: str) -> frozenset[str]:
 
 def _exact(node: tuple[Any, Any]) -> frozenset[str] | None:
     """All texts that a part of a pattern stands for; None where that cannot be listed."""
-    kind, tree = str(node[0]), node[1]
+    kind, content = str(node[0]), node[1]
     if kind == "LITERAL":
-        return frozenset({chr(tree)})
+        return frozenset({chr(content)})
     if kind == "AT":
         return frozenset({""})
     if kind == "SUBPATTERN":
-        return _sequence(tree[-1])
+        return _sequence(content[-1])
     if kind == "BRANCH":
-        branches = [_sequence(branch) for branch in tree[1]]
+        branches = [_sequence(branch) for branch in content[1]]
         return None if None in branches else frozenset(t for some in branches for t in some or ())
-    if kind == "IN" and all(str(k) == "LITERAL" for k, _ in tree):
-        return frozenset(chr(v) for _, v in tree)
-    if kind == "MAX_REPEAT" and (tree[0], tree[1]) == (0, 1):
-        inner = _sequence(tree[2])
+    if kind == "IN" and all(str(k) == "LITERAL" for k, _ in content):
+        return frozenset(chr(v) for _, v in content)
+    if kind == "MAX_REPEAT" and (content[0], content[1]) == (0, 1):
+        inner = _sequence(content[2])
         return None if inner is None else inner | {""}
     return None
 

@@ -174,12 +174,12 @@ class Names:
         """A setting in portable form that names such parts, as `name-number`, with those as tokens, too. strip: what
         the settings' names begin with, before these."""
         def leaf(_: structures.Path, part: Any) -> Any:
-            name, dash, patterns = str(part).rpartition("-")
+            name, dash, suffix = str(part).rpartition("-")
             known = self.numbers.get(strip + name, {})
-            if not dash or not patterns.isdigit() or int(patterns) not in known:
+            if not dash or not suffix.isdigit() or int(suffix) not in known:
                 return part
-            other = str(known[int(patterns)])
-            return f"{name}-" + (token(other, patterns) if staging else token(patterns, other))
+            other = str(known[int(suffix)])
+            return f"{name}-" + (token(other, suffix) if staging else token(suffix, other))
 
         if not isinstance(value, StructuredValue):
             return value

@@ -122,15 +122,15 @@ def taken_there(talk: Talk, where: str, source: FileTree, entries: Sequence[File
         channel.answer()
 
 
-def _sent(channel: Channel, call: GivenFile, info: Status, small: int) -> bytes | None:
+def _sent(channel: Channel, out: GivenFile, info: Status, small: int) -> bytes | None:
     """Send a file. Returns its content, if it is a small one."""
-    entry = call.entry
-    channel.send([entry.path, entry.kind, entry.mode, owner_data(call.owner), [info.accessed, info.modified],
-                  call.led])
+    entry = out.entry
+    channel.send([entry.path, entry.kind, entry.mode, owner_data(out.owner), [info.accessed, info.modified],
+                  out.led])
     if entry.kind != "file":
         return None
     kept: list[bytes] = []
-    for piece in call.pieces:
+    for piece in out.pieces:
         for at in range(0, len(piece), _PIECE):
             channel.send(piece[at:at + _PIECE])
         if entry.size <= small:

@@ -98,8 +98,8 @@ class FarTree(FarAsking):
         """A call about this tree, whose messages go on."""
         return self.connection.talk(what, *self._where(), *words)
 
-    def _noted(self, path: str, copies: Any) -> None:
-        if copies is not True:
+    def _noted(self, path: str, outcome: Any) -> None:
+        if outcome is not True:
             self.not_given.append(path)
 
     # --- looking
@@ -171,14 +171,14 @@ class FarTree(FarAsking):
 
     def _digests_said(self, paths: Sequence[str]) -> Iterator[bytes | None]:
         """Of files in this site's words, as they are in live's; None of what is not there."""
-        for path, message_digests in zip(paths, self._streamed(paths), strict=True):
-            if message_digests.info is not None and message_digests.info.is_file:
-                small = message_digests.info.size <= LARGEST
-                yield digest_of(self._in_live_words(path, message_digests)) if small else summed(message_digests.pieces)
-            elif message_digests.error is None or isinstance(message_digests.error, FileNotFoundError):
+        for path, out in zip(paths, self._streamed(paths), strict=True):
+            if out.info is not None and out.info.is_file:
+                small = out.info.size <= LARGEST
+                yield digest_of(self._in_live_words(path, out)) if small else summed(out.pieces)
+            elif out.error is None or isinstance(out.error, FileNotFoundError):
                 yield None
             else:
-                raise message_digests.error
+                raise out.error
 
     def contents(self, paths: Sequence[str]) -> Iterator[tuple[bytes, Status]]:
         for path, pieces in zip(paths, self._streamed(paths), strict=True):
