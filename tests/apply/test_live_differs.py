@@ -179,6 +179,8 @@ class BetweenTheListAndTheCommit(SmallTest):
                     merging.merge(s.home, crew, ready)
                 self.assertEqual([("Named", "lives")], s.sql("live", "SELECT title, body FROM page"))
                 self.assertEqual({name: "kept"}, s.standings())
+                s.sql("staging", "UPDATE page SET title = 'Named anew'")  # of what the merge wrote, both know
+                self.assertEqual({name: "blended"}, s.standings())
                 s.sql("staging", "UPDATE page SET body = 'stagings'")
                 self.assertEqual({name: "clash"}, s.standings())
 

@@ -102,7 +102,8 @@ class Schema(PlainTest):
         self.assertEqual(self.live("SELECT title FROM books WHERE id=2"), [("Dos",)])
 
     def test_what_was_dropped_comes_back(self) -> None:
-        self.sql(self.h.live_folder, "INSERT INTO old_say (said) VALUES (x'00ff')")
+        self.sql(self.h.live_folder, "INSERT INTO old_say (said) VALUES (x'00ff'); "
+                                     "UPDATE books SET legacy = title")
         self.h.refresh()
         everything = "SELECT * FROM books", "SELECT * FROM old_say", "SELECT sql FROM sqlite_master ORDER BY name"
         before = [self.live(sql) for sql in everything[:2]]
