@@ -1,5 +1,6 @@
 """An extension that both sides updated is one side's, never a mixture of two versions."""
 
+import shutil
 import unittest
 from typing import Any
 from unittest import mock
@@ -7,10 +8,12 @@ from unittest import mock
 from nostos.core.anchor.names import Side
 from nostos.core.apply.files.switch import Switch
 from nostos.core.apply.merge import merge
+from nostos.core.errors import MergeRefused
+from nostos.core.files.local.tree import LocalTree
 from nostos.core.plan.decisions import Decision
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
-from tests.support import Harbour, SiteTest
+from tests.support import Harbour, SiteTest, tree
 
 CHART = "extensions/star-chart"
 
@@ -65,6 +68,27 @@ class Wholes(SiteTest):
         self.assertEqual([True], seen)
         self.assertIn("staging.txt", self.files(h))
         self.assertEqual("a visitor came\n", log.read_text())
+
+    def test_a_switch_is_taken_back_where_two_folders_cannot_change_places(self) -> None:
+        """With what live wrote into the new folder meanwhile; on kernels and filesystems without that call, too."""
+        for exchanges in (True, False):
+            h = self.updated("1.4", "1.4")
+            before, go = tree(h.live_folder), Switch.go
+
+            def gone(switch: Switch) -> None:
+                go(switch)  # noqa: B023
+                (h.live_folder / CHART / "log.txt").write_text("a visitor came\n")  # noqa: B023
+                raise OSError(28, "No space left")
+
+            with mock.patch.object(Switch, "go", gone), \
+                    mock.patch.object(LocalTree, "exchange", LocalTree.exchange if exchanges else lambda *_: False), \
+                    self.subTest(exchanges=exchanges), self.assertRaisesRegex(MergeRefused, "No space left"):
+                h.merge()
+            log = (f"{CHART}/log.txt", b"a visitor came\n")
+            self.assertEqual({p: c for p, c in tree(h.live_folder).items() if p != log[0]}, before)
+            self.assertEqual((h.live_folder / log[0]).read_bytes(), log[1])
+            shutil.rmtree(self.folder)
+            self.folder.mkdir()
 
 
 if __name__ == "__main__":
