@@ -24,7 +24,7 @@ from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.recover import recover
-from nostos.core.takeback.undo import to_take_back
+from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.core.voyages import journal
 from nostos.show import data
 from tests.real import postgres, servers
@@ -35,6 +35,11 @@ BOOKINGS = ("CREATE TABLE booking (id {key}, guest VARCHAR(50) NOT NULL, seats I
             "state VARCHAR(20) NOT NULL)",
             "INSERT INTO booking (guest, seats, state) VALUES ('Ada',2,'open'), ('Bo',1,'open'), ('Cy',4,'open')")
 PAGES = ("CREATE TABLE page (id {key}, title VARCHAR(50) NOT NULL)", "INSERT INTO page (title) VALUES ('one'), ('two')")
+
+
+NAMED = ("CREATE TABLE page (id {key}, slug VARCHAR(20) NOT NULL UNIQUE, title VARCHAR(20), body VARCHAR(20), "
+         "foot VARCHAR(20), seo VARCHAR(20))",
+         "INSERT INTO page (slug, title, body) VALUES ('first', 'one', 'b'), ('second', 'two', 'b')")
 
 
 def usable(engine: str) -> bool:
@@ -183,6 +188,47 @@ class BetweenTheListAndTheCommit(SmallTest):
                 self.assertEqual({name: "blended"}, s.standings())
                 s.sql("staging", "UPDATE page SET body = 'stagings'")
                 self.assertEqual({name: "clash"}, s.standings())
+
+    @unittest.skipIf(servers.missing(), servers.missing())
+    def test_new_rows_are_written_before_anything_is_locked(self) -> None:
+        """A visitor who writes to a row that the merge edits does not wait for its new ones; both survive."""
+        s = self.small("mariadb", NAMED, 'editors = ["page"]\n')
+        s.sql("staging", "UPDATE page SET title = 'uno' WHERE id = 1")
+        s.sql("staging", "INSERT INTO page (slug, title, body) VALUES ('new', 'New', 'n')")
+        real, seen = merging._Merge._beforehand, list[int]()
+
+        def visited(work: Any, *args: Any) -> None:
+            real(work, *args)
+            s.sql("live", "UPDATE page SET body = 'said' WHERE id = 1")
+            seen.append(len(work.fresh.lines))
+
+        with mock.patch.object(merging._Merge, "_beforehand", visited):
+            s.merge("*")
+        self.assertEqual([n > 0 for n in seen], [True])
+        self.assertEqual(s.sql("live", "SELECT title, body FROM page WHERE id = 1"), [("uno", "said")])
+        self.assertEqual(s.standings(), {"page/1": "kept"})
+        with s.crew() as crew:
+            merging.merge(s.home, crew, prepare_undo(s.home, crew, to_take_back(s.home, "trip", None)))
+        self.assertEqual(s.sql("live", "SELECT title, body FROM page WHERE id = 1"), [("one", "said")])
+        self.assertEqual(s.sql("live", "SELECT count(*) FROM page WHERE slug = 'new'"), [(0,)])
+
+    def test_what_makes_room_for_a_new_row_goes_first(self) -> None:
+        """A page gives its slug up, and a new one takes it; a seat goes, and another gets its number."""
+        seats = ("CREATE TABLE seat (id {key}, number INTEGER NOT NULL UNIQUE, name VARCHAR(20))",
+                 "INSERT INTO seat (number, name) VALUES (1, 'dome'), (2, 'door')")
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, seats, 'editors = ["seat"]\n')
+                s.sql("staging", "DELETE FROM seat WHERE number = 1")
+                s.sql("staging", "INSERT INTO seat (number, name) VALUES (1, 'lens')")
+                s.merge("*")
+                self.assertEqual(s.sql("live", "SELECT name FROM seat ORDER BY number"), [("lens",), ("door",)])
+                s = self.small(engine, NAMED, 'editors = ["page"]\n')
+                ((slug,),) = s.sql("staging", "SELECT slug FROM page WHERE id = 1")
+                s.sql("staging", "UPDATE page SET slug = 'former' WHERE id = 1")
+                s.sql("staging", f"INSERT INTO page (slug, title, body) VALUES ('{slug}', 'New', 'n')")
+                s.merge("*")
+                self.assertEqual(s.sql("live", f"SELECT title FROM page WHERE slug = '{slug}'"), [("New",)])
 
     def test_what_live_sets_back_after_a_merge_is_an_edit(self) -> None:
         """A block that is as it was at the clone has moved, if a merge changed it in between."""

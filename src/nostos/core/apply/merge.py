@@ -31,7 +31,7 @@ from nostos.core.apply.schema import (
     fill,
     take_back_schema,
 )
-from nostos.core.apply.settle import settle, settle_rest
+from nostos.core.apply.settle import settle, settle_fresh, settle_rest
 from nostos.core.apply.verify import Removals
 from nostos.core.clock import now
 from nostos.core.compare.items import Item, SchemaAction
@@ -160,7 +160,7 @@ class _Merge:
         self.steps: list[TakenStep] = []
         self.stays: list[str] = []  # of these steps, what could not be taken back without a loss
         self.loose = LooseRows()
-        self.notes = self.rest = AnchorNotes()
+        self.notes = self.rest = self.fresh = AnchorNotes()
         self.result: CommitResult | None = None
 
     def run(self, tries: int, start: float) -> MergeResult:
@@ -330,13 +330,18 @@ class _Merge:
         return [*((s.table, *(s.source_key or s.target_key or ())) for s in self.plan.settles),
                 *((f.path,) for f in self.plan.settled_files)]
 
+    def _beforehand(self, done: CommitResult, tables: dict[str, Table]) -> None:
+        """What the anchor will be told of new rows: worked out before anything is locked."""
+        if not self.detached and not self.undoes:
+            self.fresh = settle_fresh(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward)
+
     def _note(self, done: CommitResult, tables: dict[str, Table]) -> AnchorNotes:
         """What the anchor will be told, worked out from what the transaction did."""
         if self.detached:
             return AnchorNotes()
         if not self.undoes:
             taken = settle(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward)
-            return AnchorNotes([*taken.lines, *self.rest.lines])
+            return AnchorNotes([*self.fresh.lines, *taken.lines, *self.rest.lines])
         notes = AnchorNotes()
         notes.revert(self.undoes, [*self._owners(), *((table, *key) for table, key in done.moved)])
         for o in self.plan.of(SchemaOperation):
@@ -429,13 +434,15 @@ class _Merge:
         """
         rows = self.comparison.rows
         unchecked = may_check_itself(self.plan, target_db, rows.target_tables, rows.profile.clear)
+        self.fresh = AnchorNotes()
         with not_collecting(), ExitStack() as calm, target_db.writing(unchecked):
             locking = monotonic()
             removals.still(target_db)
             self.ledger.begin(target_db)
             self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
             done = apply_rows(self.plan, rows, target_db, tables, {
-                (s.table, s.name): s.filled for i in self.comparison.items.values() for s in i.schema}, self.loose)
+                (s.table, s.name): s.filled for i in self.comparison.items.values() for s in i.schema}, self.loose,
+                lambda done: self._beforehand(done, tables))
             if unchecked:
                 check_parents(done.changed, target_db, tables)
             self._bring_back(target_db)
@@ -462,7 +469,7 @@ class _Merge:
             switch.go()
             self.result = done  # from here on it may be committed, whatever is heard of it
         self.between = monotonic() - began if switch.moves else 0.0
-        self.locked = monotonic() - locking
+        self.locked = monotonic() - (done.locking or locking)
 
     def _drop(self, target_db: Database, journal: journals.Journal) -> None:
         """Drop what was named to be dropped, with what it held kept in the journal's folder."""

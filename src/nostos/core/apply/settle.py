@@ -16,7 +16,7 @@ from nostos.core.compare.items import TRAVELS, Comparison, Field, Item, SchemaAc
 from nostos.core.compare.nesting import numbered
 from nostos.core.compare.portable import Portable, Unresolved, ValueWriter
 from nostos.core.compare.row_states import Rows, RowState, base_key
-from nostos.core.database.rows.row_bytes import row_form
+from nostos.core.database.rows.row_bytes import RowForm, row_form
 from nostos.core.database.schema import Key, Row, Table, Value, definitions
 from nostos.core.files.entry import FileEntry
 from nostos.core.plan.operations import Plan, PutFile, SchemaOperation, SwitchFolder
@@ -41,6 +41,16 @@ def settle_rest(anchor: Anchor, comparison: Comparison, plan: Plan, tables: dict
         for file in item.files:
             if file.path not in done_files and (file.standing is Standing.SETTLED or file.decided is Role.TARGET):
                 notes.file(file.path, toward, file.source, file.target, written=False)
+    return notes
+
+
+def settle_fresh(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResult, tables: dict[str, Table],
+                 toward: Side) -> AnchorNotes:
+    """What `settle` says of new rows that stay as they are (`done.fresh`): it need not wait until others are locked.
+    Arguments as of `settle`."""
+    notes = AnchorNotes()
+    rows = _Settler(anchor, notes, comparison.rows, done, tables, toward)
+    _rows(rows, [comparison.items[i.id] for i in plan.selection.items], {s.id for s in plan.settles}, True)
     return notes
 
 
@@ -71,7 +81,7 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
     rows = _Settler(anchor, notes, comparison.rows, done, tables, toward)
     written = _written_files(plan)
     rows.moved_along()
-    _rows(rows, [comparison.items[i.id] for i in plan.selection.items], settled)
+    _rows(rows, [comparison.items[i.id] for i in plan.selection.items], settled, False)
     rows.renumbered(plan.settles)
     for file in plan.settled_files:
         other = rows.rows.names.files.get(file.path)
@@ -81,14 +91,16 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
     return notes
 
 
-def _rows(rows: _Settler, items: Iterable[Item], settled: set[RowName]) -> None:
+def _rows(rows: _Settler, items: Iterable[Item], settled: set[RowName], fresh: bool = False) -> None:
+    """Settle the rows of items: those that are new and stay as they are, or all others."""
     for item in items:
         by_row: dict[RowName, list[Field]] = {}
         for f in item.fields:
             if f.row is not None:
                 by_row.setdefault(f.row, []).append(f)
         for state in item.rows:
-            rows.row(state, by_row.get(state.id, []), state.id in settled)
+            if rows.is_fresh(state) is fresh:
+                rows.row(state, by_row.get(state.id, []), state.id in settled)
 
 
 def _along(known: Value, before: Value, after: Value) -> Value:
@@ -119,6 +131,7 @@ class _Settler:
         self.toward = toward
         self.tables = tables
         self.changed = {(c.table, c.key): c for c in done.changed}
+        self._forms: dict[str, tuple[tuple[str, ...], RowForm]] = {}
         home = toward is Side.LIVE
         self.real_keys = rows.target_keys if home else rows.source_keys
         urls = rows.target_urls if home else rows.to_portable[Side.LIVE].urls
@@ -131,6 +144,10 @@ class _Settler:
         if key is None:
             raise Unresolved(table, name)
         return key
+
+    def is_fresh(self, state: RowState) -> bool:
+        key = self.done.inserted.get(state.id)
+        return key is not None and (state.table, key) in self.done.fresh
 
     def row(self, state: RowState, fields: list[Field], taken: bool) -> None:
         """Tell the anchor of one row that was decided: its ancestor, its digests, its name on both sides."""
@@ -353,9 +370,10 @@ class _Settler:
         """The digest of a row, as the target's database would give it."""
         if row is None:
             return ALWAYS_LOOK
-        table = self.tables[name]
-        columns = self.anchor.columns(self.toward, table)
-        form = row_form(table, columns)
+        if name not in self._forms:
+            columns = self.anchor.columns(self.toward, self.tables[name])
+            self._forms[name] = columns, row_form(self.tables[name], columns)
+        columns, form = self._forms[name]
         return form.digest(form.write([row.get(c) for c in columns]))
 
     def _digests(self, state: RowState, target_key: Key, target: bytes, whole: bool) -> None:

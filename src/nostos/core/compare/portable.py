@@ -60,6 +60,7 @@ _DULL = expression(r"(?:[A-Za-z0-9 _-]{0,23}|\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)\Z")
 
 Joiner = Callable[[str, Row], Row]  # what a row of a table is joined to
 Above = Callable[[str, str, str], str]  # (table, column, canonical name) -> that row's value, which others begin with
+_ID = expression("[1-9]")  # no text without one refers to a row
 PREFIX = f"{OPEN}p{CLOSE}"  # stands for the table prefix at the beginning of a name
 
 
@@ -285,6 +286,8 @@ class Translator:
     def _patterned(self, patterns: tuple[Reference, ...], text: str, paths: tuple[Reference, ...], at: structures.Path
                    ) -> str:
         """The text with the ids replaced that patterns find, or that stand where paths lead; all are found before."""
+        if not (patterns or paths) or not _ID.search(text):
+            return text
         spots = sorted([(start, end, i) for i, r in enumerate(patterns)
                         for m in re.finditer(r.pattern or "", text) for start, end in _ids(m, r.many)] + [
             (spot.start, spot.end, len(patterns) + i) for spot in (shapes.spots(text) if paths else ()) if spot.path

@@ -384,6 +384,9 @@ class Database(ABC):
         raise MergeRefused(f"The constraint {table.name}.{name} cannot be added by itself here.",
                            next_step="Add it on live by hand, then merge.")
 
+    # Whether what is written holds single rows only, and a lock that comes late in a transaction sees a row as it is
+    # then; else what somebody writes between the beginning and the lock breaks the transaction off.
+    locks_late: bool = False
     computes: bool = False  # whether a server computes the digests, so that two of them are asked at once
     scans_for_children = False  # whether removing a row reads whole tables where no index leads to its children
     transactional_schema = True  # whether schema changes are part of transactions

@@ -4,23 +4,35 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from fnmatch import fnmatchcase
+from functools import lru_cache
 from typing import Generic, TypeVar
 
 from nostos.core.database.schema import Value
 
 Where = tuple[tuple[str, str], ...]
 T = TypeVar("T")
+_WILD = set("*?[")
 _KEPT = 10_000  # answers that are remembered
 
 
 def holds(where: Where, row: Mapping[str, Value]) -> bool:
     """Whether a row's columns match these shell wildcards."""
-    return all(fnmatchcase(str(row.get(column)), pattern) for column, pattern in where)
+    for column, pattern, plain in _asked(where):  # a loop, for it is asked of every value of a row
+        value = str(row.get(column))
+        if value != pattern if plain else not fnmatchcase(value, pattern):
+            return False
+    return True
+
+
+@lru_cache(maxsize=4096)
+def _asked(where: Where) -> tuple[tuple[str, str, bool], ...]:
+    """Conditions, each with whether no wildcard is in it."""
+    return tuple((column, pattern, not set(pattern) & _WILD) for column, pattern in where)
 
 
 def plain_values(where: Where) -> dict[str, str]:
     """The conditions that no wildcard is in: a database can look for these itself."""
-    return {column: value for column, value in where if not set(value) & set("*?[")}
+    return {column: pattern for column, pattern, plain in _asked(where) if plain}
 
 
 class FirstThat(Generic[T]):

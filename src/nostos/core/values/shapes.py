@@ -33,7 +33,7 @@ VALUE = r"[\"']?\s*[=:]\s*[\"'\[]?([1-9]\d*(?:\s*,\s*[1-9]\d*)*)(?![\w.%-])"
 _PART = expression(r"(?P<comment><!--\s*(?P<block>[a-z][\w:./-]*)\s+\{[^<>]*\}\s*/?-->)|(?P<tag><[A-Za-z][^<>]*>)"
                    r"|(?P<short>\[(?P<name>[A-Za-z][\w-]*)\s[^\[\]]*\])")
 # A name is as long as one may be: where it may begin anywhere, what follows is not to be read to its end each time.
-_ATTRIBUTE = expression(rf"(?<![A-Za-z_])([A-Za-z_][\w-]{{0,79}})(?:\[\w{{0,79}}\]|%5B\w{{0,79}}%5D){{0,9}}{VALUE}")
+_ATTRIBUTE = expression(rf"(?<![A-Za-z_])([A-Za-z_][\w-]{{0,79}}+)(?:\[\w{{0,79}}\]|%5B\w{{0,79}}%5D){{0,9}}{VALUE}")
 _SAYS_KIND = expression(r"""(?i)(?<![\w:-])((?:[a-z]+[-_]?)?(?:type|kind))\s*=\s*["']([a-z][\w.-]{0,39})["']""")
 _SAYS_KIND_INSIDE = expression(r'"(?:kind|type)"\s*:\s*"([a-z][\w-]{0,39})"')
 _CLASSES = expression(r"""(?i)\s(?:class|rel|id)\s*=\s*["']([^"']*)["']""")
@@ -46,6 +46,7 @@ _BEFORE = expression(r"[/#!?&]?(?:[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])+)*[
 _WORD = expression(r"[/#!?&]?[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])*")
 _WHOLE_WORD = expression(r"(?<![A-Za-z])(?:[A-Z]?[a-z]{3,}|[A-Z]{3,})$")  # before digits that follow at once
 # What is written in digits and is no number: moments (https://www.rfc-editor.org/rfc/rfc3339), hours, UUIDs, addresses.
+_MAY_BE_NONE = expression(r"[0-9A-Fa-f][-:.][0-9A-Fa-f]")
 _NO_NUMBERS = expression(
     r"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?"
     r"|(?<!\d)\d{1,2}:\d\d(?::\d\d)?(?!\d)"
@@ -129,7 +130,8 @@ def word(step: str) -> str:
 
 def _in_text(text: str) -> list[Spot]:
     spots: dict[int, Spot] = {}
-    text = _NO_NUMBERS.sub(lambda m: "." * len(m.group()), text)
+    if _MAY_BE_NONE.search(text):
+        text = _NO_NUMBERS.sub(lambda m: "." * len(m.group()), text)
     for step, start, end in _attributes(text):
         for m in re.finditer(r"\d+", text[start:end]):
             spots.setdefault(start + m.start(), Spot((step,), start + m.start(), start + m.end()))

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import field
 from functools import partial
 from itertools import groupby
+from time import monotonic
 from types import MappingProxyType
 from typing import Any
 
@@ -22,6 +23,7 @@ from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import AT_ONCE, Database
 from nostos.core.database.schema import Key, Row, Table, Value
 from nostos.core.errors import MergeRefused
+from nostos.core.plan.conditions import NothingAlike
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, SchemaOperation, UpdateRow
 from nostos.core.records import dataclass
 from nostos.core.values import references as refs
@@ -46,20 +48,24 @@ class CommitResult:
     changed: list[RowChange] = field(default_factory=list)
     written: dict[tuple[str, Key], frozenset[str]] = field(default_factory=dict)  # columns that an update set
     moved: set[tuple[str, Key]] = field(default_factory=set)  # rows that went along with what is above them in a tree
+    fresh: set[tuple[str, Key]] = field(default_factory=set)  # new rows as they stay, before others are locked
+    locking: float | None = None  # when the first row was locked that visitors may want; None: at the beginning
 
 
 def apply_rows(plan: Plan, rows: Rows, target_db: Database, tables: dict[str, Table],
-               filled: Mapping[tuple[str, str], Value] = MappingProxyType({}), loose: LooseRows | None = None
-               ) -> CommitResult:
+               filled: Mapping[tuple[str, str], Value] = MappingProxyType({}), loose: LooseRows | None = None,
+               beforehand: Callable[[CommitResult], None] = lambda _: None) -> CommitResult:
     """Carry out the operations on rows and, where that is part of transactions, on the schema. tables: live's; brought
     up to what the schema steps make of them. filled: by table and column, what rows have got in columns that only one
     side has, and that may not be empty. loose: takes a note of what no transaction covers.
+    beforehand: is called when what can be written without a visitor's noticing it is written, and nothing is locked.
 
     Raises TargetMoved when a row is no longer as compared. The caller's transaction takes everything back then.
     """
     work = _Commit(plan, rows, target_db, tables)
     work.filled = filled
     work.loose = loose or work.loose
+    work.beforehand = beforehand
     try:
         return work.run()
     except Exception as error:
@@ -92,6 +98,7 @@ class _Commit:
         self.at = ""  # the item that is being written
         self.filled: Mapping[tuple[str, str], Value] = {}
         self.loose = LooseRows()
+        self.beforehand: Callable[[CommitResult], None] = lambda _: None
         self.added: dict[tuple[str, Key], Row] = {}  # rows as they were added to tables without transactions
         self._target_number = number_by(rows.target_keys)
         self.writer = ValueWriter(rows.target_urls, self._number, rows.target_prefix)
@@ -140,10 +147,16 @@ class _Commit:
             apply_schema(self.plan, self.rows, self.target_db)
             self.tables.clear()
             self.tables.update(self.target_db.tables())
+        new_first = self._is_new_first()
+        if new_first:
+            self._point_on(self._insert_all())
+            self.done.changed = self._fresh()
+            self.beforehand(self.done)
+            self.done.locking = monotonic()
         self.originals.update(self.verifier.locked(self.tables))
         self._remove_all()
         self._make_room()
-        waiting = self._insert_all()
+        waiting = [] if new_first else self._insert_all()
         updates = []
         for operation in self.plan.of(UpdateRow):
             self.at = operation.item
@@ -159,21 +172,60 @@ class _Commit:
             updates.append((operation.item, operation.table, operation.key, values))
             self.done.written[operation.table, operation.key] = frozenset(values)
         self._update_all(updates)
-        second = []  # what pointed at rows that were not there yet
-        for item, table_name, key, values in waiting:
-            self.at = item
-            second.append((item, table_name, key, self._written(item, table_name, values)))
-        self._update_all(second)
+        self._point_on(waiting)
         self.at = ""
         for place, columns in (*self.placing.settle().items(), *self.nesting.settle().items()):
             self.done.written[place] = self.done.written.get(place, frozenset()) | columns
         self.done.moved = set(self.placing.moved)
         self.verifier.at_the_end(self.tables, {(o.table, o.key) for o in self.plan.of(RemoveRow)}, self.done.inserted)
         self._recount()
-        self.done.changed = list(self._changed())
+        self.done.changed += self._changed()
         settle_jobs(self.rows.profile, self.target_db, self.tables, (
             (c.table, c.key[0], c.before, c.after) for c in self.done.changed))
         return self.done
+
+    def _is_new_first(self) -> bool:
+        """Whether what is new may be written before anything is locked, so that visitors wait for less. Not where
+        something that goes or changes has to make room for it, nor where it would hold what it points at itself: a
+        visitor who did the same just then would be in the way of the lock that follows, and it in theirs."""
+        db, changed = self.target_db, {(o.table, c) for o in self.plan.of(UpdateRow) for c in o.values}
+        if not db.locks_late or self.loose.tables or self.plan.of(RemoveRow) or self.plan.of(SchemaOperation):
+            return False
+        new = {o.table for o in self.plan.of(InsertRow)}
+        alone = {(c.table, c.column) for c in self.plan.about(NothingAlike)}
+        alone |= {(name, c) for name in new for columns in self.tables[name].uniques for c in columns}
+        held = {table for table, _ in changed} | {d.table for d in self.rows.profile.derived}
+        return not alone & changed and not any(
+            fk.target in held for name in new for fk in self.tables[name].foreign_keys)
+
+    def _fresh(self) -> list[RowChange]:
+        """The new rows that nothing changes any more: that are no counters', in no tree, and reached by no trigger."""
+        tables = {name for name, _ in self.done.inserted}
+        tables -= {d.table for d in self.rows.profile.derived} | {
+            table for table, _ in (*self.placing.waiting, *self.nesting.waiting)}
+        touched = dict.fromkeys(self.tables, ("INSERT", "UPDATE", "DELETE"))
+        if tables and self.target_db.triggered(touched) & tables:
+            tables = set()
+        keys: dict[str, list[Key]] = {}
+        for (name, _), key in self.done.inserted.items():
+            if name in tables:
+                keys.setdefault(name, []).append(key)
+                self.done.fresh.add((name, key))
+        return [RowChange(name, key, None, row) for name, some in keys.items()
+                for key, row in self._as_they_are(name, some)]
+
+    def _as_they_are(self, name: str, keys: list[Key]) -> Iterator[tuple[Key, Row | None]]:
+        table = self.tables[name]
+        now = {table.key_of(row): row for row in self.target_db.fetch_many(table, keys)}
+        return ((key, now.get(key)) for key in keys)
+
+    def _point_on(self, waiting: Iterable[_Update]) -> None:
+        """Write what points at rows that were not there yet."""
+        second = []
+        for item, table, key, values in waiting:
+            self.at = item
+            second.append((item, table, key, self._written(item, table, values)))
+        self._update_all(second)
 
     def _remove_all(self) -> None:
         def remove(table: Table, part: list[tuple[str, Any]]) -> None:
@@ -257,16 +309,15 @@ class _Commit:
             yield RowChange(operation.table, operation.key, self.originals[operation.table, operation.key], None)
         written: dict[str, list[Key]] = {}
         for (name, _), key in self.done.inserted.items():
-            written.setdefault(name, []).append(key)
+            if (name, key) not in self.done.fresh:
+                written.setdefault(name, []).append(key)
         for operation in self.plan.of(UpdateRow):
             written.setdefault(operation.table, []).append(operation.key)
         for name, key in self.placing.moved:
             written.setdefault(name, []).append(key)
         for name, keys in written.items():
-            table = self.tables[name]
-            now = {table.key_of(row): row for row in self.target_db.fetch_many(table, keys)}
-            for key in keys:
-                yield RowChange(name, key, self.originals.get((name, key)), now.get(key))
+            for key, row in self._as_they_are(name, keys):
+                yield RowChange(name, key, self.originals.get((name, key)), row)
 
     def _make_room(self) -> None:
         """Where one row is to have the very values that another, which must not be alike, still has: first let go."""

@@ -35,6 +35,7 @@ class MysqlSession(ServerSession):
     """One database of a server, seen through a table prefix."""
 
     transactional_schema = False
+    locks_late = True
 
     def __init__(self, location: Location, readonly: bool = False) -> None:
         self.location = location
