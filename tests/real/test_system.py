@@ -83,6 +83,61 @@ class SystemTest(SiteTest):
         with opened(self.home, self.home.read("autumn")) as crew:
             return {i.id: str(i.standing) for i in compare_voyage(crew)[0].items.values()}
 
+    def week_of_work(self, staging: PhpSite) -> None:
+        extension = staging.folder / "wp-content/plugins/star-chart"
+        extension.mkdir()
+        (extension / "star-chart.php").write_text("<?php\n/* Plugin Name: Star Chart\nVersion: 2.0 */\n")
+        theme = staging.folder / "wp-content/themes/dusk"
+        theme.mkdir()
+        (theme / "style.css").write_text("/*\nTheme Name: Dusk\nVersion: 1.0\n*/\n")
+        (theme / "index.php").write_text("<?php the_post(); the_content(); wp_footer();\n")
+        self.ask(staging, """
+            $picture = picture('autumn', 200); $parent = get_page_by_path('programme')->ID;
+            $term = wp_insert_term('Autumn', 'category')['term_id'];
+            $page = page('Autumn', ['post_parent' => $parent]);
+            wp_update_post(['ID' => $page, 'post_content' => '<!-- wp:image {"id":' . $picture . '} --><img src="'
+              . wp_get_attachment_image_url($picture, 'medium') . '" class="wp-image-' . $picture
+              . '"/><!-- /wp:image -->[gallery ids="' . "$picture,$picture" . '"]<a href="?page_id=' . $page
+              . '">me</a>']);
+            set_post_thumbnail($page, $picture); entry('Autumn evenings', $page); entry('', $page);
+            $post = wp_insert_post(['post_title' => 'News', 'post_status' => 'publish', 'post_category' => [$term]]);
+            update_option('page_on_front', $page); update_option('show_on_front', 'page'); stick_post($post);
+            wp_update_post(['ID' => $parent, 'post_title' => 'Our programme',
+              'post_content' => "<p>One, from staging</p>\\n\\n<p>Two</p>"]);
+            activate_plugin('star-chart/star-chart.php'); switch_theme('dusk');
+            set_theme_mod('nav_menu_locations', ['primary' => wp_get_nav_menu_object('Main')->term_id]);
+            set_theme_mod('custom_logo', $picture);""")
+
+    def life_on_live(self) -> Any:
+        return self.ask(self.live, """
+            for ($i = 0; $i < 9; $i++)
+              $ids[] = wp_insert_post(['post_title' => "Live $i", 'post_status' => 'publish']);
+            $comment = wp_insert_comment(['comment_post_ID' => 1, 'comment_content' => 'late', 'comment_author' => 'y',
+              'comment_approved' => 1]);
+            $user = wp_create_user('visitor', 'pw', 'v@x.example'); $page = get_page_by_path('programme')->ID;
+            wp_update_post(['ID' => $page,
+              'post_content' => get_post($page)->post_content . "\\n\\n<p>Three, live</p>"]);
+            wp_insert_term('Tag', 'post_tag'); update_option('blogdescription', 'from live');
+            echo json_encode([$ids, $comment, $user, array_map(fn($i) => get_post($i)->post_title, $ids)]);""")
+
+    def what_came(self) -> Any:
+        return self.ask(self.live, """
+            $page = get_page_by_path('programme/autumn'); $parent = get_post($page->post_parent);
+            $logo = get_theme_mod('custom_logo'); $meta = wp_get_attachment_metadata($logo);
+            $dir = dirname(get_attached_file($logo));
+            echo json_encode(['id' => $page->ID, 'parent' => $parent->post_title, 'logo' => $logo,
+              'thumbnail' => get_post_thumbnail_id($page), 'content' => $page->post_content,
+              'text' => $parent->post_content,
+              'files' => array_map(fn($s) => file_exists("$dir/{$s['file']}"), array_values($meta['sizes'])),
+              'whole' => file_exists(get_attached_file($logo)), 'front' => get_option('page_on_front'),
+              'menu' => array_map(fn($i) => [$i->title, (int) $i->object_id], wp_get_nav_menu_items('Main')),
+              'sticky' => array_map(fn($i) => get_post($i)->post_title, get_option('sticky_posts')),
+              'count' => get_term_by('slug', 'autumn', 'category')->count, 'theme' => wp_get_theme()->get('Name'),
+              'active' => is_plugin_active('star-chart/star-chart.php'), 'line' => get_option('blogdescription'),
+              'mark' => function_exists('nostos_staging_mark'), 'public' => get_option('blog_public'),
+              'comments' => get_post(1)->comment_count, 'locations' => get_theme_mod('nav_menu_locations'),
+              'main' => wp_get_nav_menu_object('Main')->term_id]);""")
+
 
 @unittest.skipIf(missing(), missing())
 class RealSystem(SystemTest):
@@ -139,61 +194,6 @@ class RealSystem(SystemTest):
                 self.assertIn("# define( 'DB_NAME', 'not_this_one' );", text)
                 self.assertEqual(remove(self.home, self.home.read("autumn")), [])
                 self.assertFalse(staging.folder.exists())
-
-    def week_of_work(self, staging: PhpSite) -> None:
-        extension = staging.folder / "wp-content/plugins/star-chart"
-        extension.mkdir()
-        (extension / "star-chart.php").write_text("<?php\n/* Plugin Name: Star Chart\nVersion: 2.0 */\n")
-        theme = staging.folder / "wp-content/themes/dusk"
-        theme.mkdir()
-        (theme / "style.css").write_text("/*\nTheme Name: Dusk\nVersion: 1.0\n*/\n")
-        (theme / "index.php").write_text("<?php the_post(); the_content(); wp_footer();\n")
-        self.ask(staging, """
-            $picture = picture('autumn', 200); $parent = get_page_by_path('programme')->ID;
-            $term = wp_insert_term('Autumn', 'category')['term_id'];
-            $page = page('Autumn', ['post_parent' => $parent]);
-            wp_update_post(['ID' => $page, 'post_content' => '<!-- wp:image {"id":' . $picture . '} --><img src="'
-              . wp_get_attachment_image_url($picture, 'medium') . '" class="wp-image-' . $picture
-              . '"/><!-- /wp:image -->[gallery ids="' . "$picture,$picture" . '"]<a href="?page_id=' . $page
-              . '">me</a>']);
-            set_post_thumbnail($page, $picture); entry('Autumn evenings', $page); entry('', $page);
-            $post = wp_insert_post(['post_title' => 'News', 'post_status' => 'publish', 'post_category' => [$term]]);
-            update_option('page_on_front', $page); update_option('show_on_front', 'page'); stick_post($post);
-            wp_update_post(['ID' => $parent, 'post_title' => 'Our programme',
-              'post_content' => "<p>One, from staging</p>\\n\\n<p>Two</p>"]);
-            activate_plugin('star-chart/star-chart.php'); switch_theme('dusk');
-            set_theme_mod('nav_menu_locations', ['primary' => wp_get_nav_menu_object('Main')->term_id]);
-            set_theme_mod('custom_logo', $picture);""")
-
-    def life_on_live(self) -> Any:
-        return self.ask(self.live, """
-            for ($i = 0; $i < 9; $i++)
-              $ids[] = wp_insert_post(['post_title' => "Live $i", 'post_status' => 'publish']);
-            $comment = wp_insert_comment(['comment_post_ID' => 1, 'comment_content' => 'late', 'comment_author' => 'y',
-              'comment_approved' => 1]);
-            $user = wp_create_user('visitor', 'pw', 'v@x.example'); $page = get_page_by_path('programme')->ID;
-            wp_update_post(['ID' => $page,
-              'post_content' => get_post($page)->post_content . "\\n\\n<p>Three, live</p>"]);
-            wp_insert_term('Tag', 'post_tag'); update_option('blogdescription', 'from live');
-            echo json_encode([$ids, $comment, $user, array_map(fn($i) => get_post($i)->post_title, $ids)]);""")
-
-    def what_came(self) -> Any:
-        return self.ask(self.live, """
-            $page = get_page_by_path('programme/autumn'); $parent = get_post($page->post_parent);
-            $logo = get_theme_mod('custom_logo'); $meta = wp_get_attachment_metadata($logo);
-            $dir = dirname(get_attached_file($logo));
-            echo json_encode(['id' => $page->ID, 'parent' => $parent->post_title, 'logo' => $logo,
-              'thumbnail' => get_post_thumbnail_id($page), 'content' => $page->post_content,
-              'text' => $parent->post_content,
-              'files' => array_map(fn($s) => file_exists("$dir/{$s['file']}"), array_values($meta['sizes'])),
-              'whole' => file_exists(get_attached_file($logo)), 'front' => get_option('page_on_front'),
-              'menu' => array_map(fn($i) => [$i->title, (int) $i->object_id], wp_get_nav_menu_items('Main')),
-              'sticky' => array_map(fn($i) => get_post($i)->post_title, get_option('sticky_posts')),
-              'count' => get_term_by('slug', 'autumn', 'category')->count, 'theme' => wp_get_theme()->get('Name'),
-              'active' => is_plugin_active('star-chart/star-chart.php'), 'line' => get_option('blogdescription'),
-              'mark' => function_exists('nostos_staging_mark'), 'public' => get_option('blog_public'),
-              'comments' => get_post(1)->comment_count, 'locations' => get_theme_mod('nav_menu_locations'),
-              'main' => wp_get_nav_menu_object('Main')->term_id]);""")
 
     def test_work_goes_home_and_live_keeps_its_own(self) -> None:
         staging = self.clone()
