@@ -364,6 +364,8 @@ class ValueWriter:
         return rewriting.closed(value, self._leaf)  # type: ignore[no-any-return]
 
     def _leaf(self, value: str) -> Any:
+        if OPEN not in value:  # every token begins with it
+            return value
         named = refs.number(value)
         if named is not None:
             return self._number(*named)
