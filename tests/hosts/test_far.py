@@ -357,9 +357,9 @@ class Elsewhere(unittest.TestCase):
         there.put_up(Fence(frozenset({str(site)}), programs=frozenset({"true"})))
         self.addCleanup(connection.close_all)
         root = str(site)
-        self.assertEqual(there.ask("tree", root, [], "content", "page.html", 99), b"hello")
+        self.assertEqual(there.ask("tree", [root, []], "content", "page.html", 99), b"hello")
         self.assertEqual(there.ask("content", f"{root}/page.html", 99), b"hello")
-        self.assertTrue(there.ask("tree", str(self.there), [], "make_folder", ".nostos-kept", 0o700, None))
+        self.assertTrue(there.ask("tree", [str(self.there), []], "make_folder", ".nostos-kept", 0o700, None))
         self.assertEqual(there.ask("run", root, ["true"], b"", 5.0, [], False)[0], 0)
         self.assertIsNotNone(there.ask("look", "/tmp"))  # on the way to it
         database = written(f"{HOST}:{root}/data/site.db")
@@ -380,7 +380,7 @@ class Elsewhere(unittest.TestCase):
         shutil.move(site, self.there / "away")
         site.symlink_to(other)
         with self.assertRaises(HostError):
-            there.ask("tree", root, [], "content", "secret.txt", 99)
+            there.ask("tree", [root, []], "content", "secret.txt", 99)
         for words in (("lock", str(other), 1.0), ("look", f"{other}/secret.txt")):
             with self.subTest(words), self.assertRaises(HostError), there.talk(*words) as channel:
                 channel.receive()

@@ -222,7 +222,7 @@ class Hostile(WireTest):
         there = object.__new__(Connection)
         there.host, there.wire = "far.example", wire
         with mock.patch.object(connection, "PATIENCE", 0.5), self.assertRaises(HostError) as caught:
-            there.ask("tree", "/", [], "status", "a")
+            there.ask("tree", ["/", []], "status", "a")
         done.set()
         self.assertIn("it says that it is there, and does not answer", caught.exception.what)
         mine.close()

@@ -148,7 +148,7 @@ class Connection:
         """Call, and wait for the answer. Raises what the other side says is wrong, as this machine would."""
         with self.explaining():
             channel = self.wire.call(*words)
-            if words[0] in _SOON or (words[0] == "tree" and words[3] in _SOON):
+            if words[0] in _SOON or (words[0] == "tree" and words[2] in _SOON):
                 channel.patience = PATIENCE
             return channel.answer()
 

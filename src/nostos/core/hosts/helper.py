@@ -1531,15 +1531,15 @@ class Answers:
 
     # --- trees
 
-    def tree(self, channel: Channel, root: str, followed: List[Any], name: str, *words: Any) -> Any:
+    def tree(self, channel: Channel, at: List[Any], name: str, *words: Any) -> Any:
         if name not in self.TREE:
             raise Failed("refused", "nobody knows how to answer")
-        return getattr(Tree(root, followed), name)(*words)
+        return getattr(Tree(*at), name)(*words)
 
-    def many(self, channel: Channel, root: str, followed: List[Any], calls: List[Any], in_order: bool) -> List[Any]:
+    def many(self, channel: Channel, at: List[Any], calls: List[Any], in_order: bool) -> List[Any]:
         """What each of many calls gives: [True, it], or [False, what is wrong]. in_order: each comes with whether
         something is expected of it, and what; after the first that does not give that, no other is done."""
-        tree = Tree(root, followed)
+        tree = Tree(*at)
         answers: List[Any] = []
         for call in calls:
             words, is_expected, expected = call if in_order else (call, False, None)
@@ -1556,9 +1556,9 @@ class Answers:
                 break
         return answers
 
-    def copies(self, channel: Channel, root: str, followed: List[Any], source: str, source_followed: List[Any],
+    def copies(self, channel: Channel, at: List[Any], source: List[Any],
                wanted: List[Any]) -> None:
-        tree, other = Tree(root, followed), Tree(source, source_followed)
+        tree, other = Tree(*at), Tree(*source)
         for path, target, mode, owner in wanted:
             channel.send(tree.copy(other, path, target, mode, owner)[:3])
 
@@ -1573,14 +1573,14 @@ class Answers:
         finally:
             os.close(opened)
 
-    def scan(self, channel: Channel, root: str, followed: List[Any], apart: List[str], plain: List[str],
+    def scan(self, channel: Channel, at: List[Any], apart: List[str], plain: List[str],
              below: List[str]) -> None:
-        for some in in_batches(Scan(Tree(root, followed), apart, plain, below).run()):
+        for some in in_batches(Scan(Tree(*at), apart, plain, below).run()):
             channel.send(some)
 
-    def digests(self, channel: Channel, root: str, followed: List[Any], paths: List[str]) -> None:
+    def digests(self, channel: Channel, at: List[Any], paths: List[str]) -> None:
         """One a path, in their order; none of what is not there."""
-        tree = Tree(root, followed)
+        tree = Tree(*at)
 
         def each() -> Iterator[Optional[bytes]]:
             for path in paths:
@@ -1592,9 +1592,9 @@ class Answers:
         for some in in_batches(each(), 100):
             channel.send(some)
 
-    def read(self, channel: Channel, root: str, followed: List[Any], path: str) -> None:
+    def read(self, channel: Channel, at: List[Any], path: str) -> None:
         """Its facts, and its pieces."""
-        opened = Tree(root, followed).open(path)
+        opened = Tree(*at).open(path)
         try:
             channel.send(facts_of(os.fstat(opened)))
             while True:
@@ -1609,9 +1609,9 @@ class Answers:
     def _pieces(channel: Channel) -> "Pieces":
         return Pieces(channel)
 
-    def write(self, channel: Channel, root: str, followed: List[Any], path: str, mode: int, owner: Any,
+    def write(self, channel: Channel, at: List[Any], path: str, mode: int, owner: Any,
               times: Any) -> List[Any]:
-        return self._written(Tree(root, followed), channel, path, mode, owner, times, True)
+        return self._written(Tree(*at), channel, path, mode, owner, times, True)
 
     def _written(self, tree: Tree, channel: Channel, path: str, mode: int, owner: Any, times: Any,
                  flush: bool) -> List[Any]:
@@ -1625,23 +1625,24 @@ class Answers:
             pieces.pass_over()
             raise
 
-    def copy(self, channel: Channel, root: str, followed: List[Any], source: str, source_followed: List[Any],
+    def copy(self, channel: Channel, at: List[Any], source: List[Any],
              path: str, target: str, mode: int, owner: Any) -> List[Any]:
-        return Tree(root, followed).copy(Tree(source, source_followed), path, target, mode, owner)[:3]
+        return Tree(*at).copy(Tree(*source), path, target, mode, owner)[:3]
 
-    def copy_all(self, channel: Channel, root: str, followed: List[Any], source: str, source_followed: List[Any],
+    def copy_all(self, channel: Channel, at: List[Any], source: List[Any],
                  small: int) -> None:
         """Entries come as lists of [path, kind, rights, size]; an answer each: [digest, times, content of a small one,
         whether it could be given], or [number of an error, its text]."""
-        tree, other = Tree(root, followed), Tree(source, source_followed)
+        tree, other = Tree(*at), Tree(*source)
         tree.make_root()
         folders: Set[str] = set()
         for some in self._pieces(channel):
-            channel.send([self._copied(tree, other, folders, small, *entry) for entry in some])
+            channel.send([self._copied(tree, other, folders, small, entry) for entry in some])
         self._as_in(tree, other, folders)
 
-    def _copied(self, tree: Tree, other: Tree, folders: Set[str], small: int, path: str, kind: str, mode: int,
-                size: int) -> List[Any]:
+    def _copied(self, tree: Tree, other: Tree, folders: Set[str], small: int, entry: List[Any]) -> List[Any]:
+        """entry: [path, kind, rights, size]."""
+        path, kind, mode, size = entry
         try:
             self._make_above(tree, path, folders)
             owner = other.owner(path)
@@ -1678,22 +1679,23 @@ class Answers:
             if info is not None and tree.stat(folder) is not None:
                 tree.give(folder, other.owner(folder), stat.S_IMODE(info.st_mode))
 
-    def take_all(self, channel: Channel, root: str, followed: List[Any]) -> List[str]:
+    def take_all(self, channel: Channel, at: List[Any]) -> List[str]:
         """Entries come as [path, kind, rights, owner, times, where a link leads], a file's followed by its pieces and
         None; an answer each: [digest, times, whether it could be given] or [number of an error, its text]. Folders are
         given as they are to be, at last, by [path, "above", rights, owner, times, ""]."""
-        tree = Tree(root, followed)
+        tree = Tree(*at)
         tree.make_root()
         folders: Set[str] = set()
-        for path, kind, mode, owner, times, link in self._pieces(channel):
+        for entry in self._pieces(channel):
             try:
-                channel.send(self._taken(tree, channel, folders, path, kind, mode, owner, times, link))
+                channel.send(self._taken(tree, channel, folders, entry))
             except OSError as error:
                 channel.send([error.errno or errno.EIO, error.strerror or str(error)])
         return sorted(folders)
 
-    def _taken(self, tree: Tree, channel: Channel, folders: Set[str], path: str, kind: str, mode: int, owner: Any,
-               times: Any, link: str) -> List[Any]:
+    def _taken(self, tree: Tree, channel: Channel, folders: Set[str], entry: List[Any]) -> List[Any]:
+        """entry: as `take_all` takes it."""
+        path, kind, mode, owner, times, link = entry
         if kind == "above":
             return [b"", [0, 0], tree.give(path, owner, mode)]
         try:
@@ -1711,10 +1713,10 @@ class Answers:
         digest, done, facts = self._written(tree, channel, path, mode, owner, times, False)
         return [digest, facts[4:6], done]
 
-    def give_all(self, channel: Channel, root: str, followed: List[Any]) -> None:
+    def give_all(self, channel: Channel, at: List[Any]) -> None:
         """Paths come in lists. Of each: [facts, owner, where a link leads], a file's pieces and None; or [number of an
         error, its text]."""
-        tree = Tree(root, followed)
+        tree = Tree(*at)
         for some in self._pieces(channel):
             for path in some:
                 opened = -1

@@ -55,15 +55,16 @@ class FarAsking(FileTree):
         """The path that a file lies at."""
         return "/".join(checked(self.called.get(path, path))) if path else ""
 
-    def _where(self) -> tuple[str, list[list[str]]]:
-        return str(self.root.path), [[path, led] for path, led in self.followed.items()]
+    def _where(self) -> list[Any]:
+        """The tree, as a helper is told of it: its root, and the links in it that are followed."""
+        return [str(self.root.path), [[path, led] for path, led in self.followed.items()]]
 
     def _ask(self, what: str, *words: Any) -> Any:
         if what not in _LOOKS:
             self._ahead.clear()
         elif (what, *words) in self._ahead:
             return self._given(self._ahead[what, *words])
-        return self.connection.ask("tree", *self._where(), what, *words)
+        return self.connection.ask("tree", self._where(), what, *words)
 
     def _given(self, value: Any) -> Any:
         match value:
@@ -79,7 +80,7 @@ class FarAsking(FileTree):
                                    for name, where, *rest in asked))
         for at in range(0, len(calls), AT_ONCE):
             some = calls[at:at + AT_ONCE]
-            answers = self.connection.ask("many", *self._where(), [list(c) for c in some], False)
+            answers = self.connection.ask("many", self._where(), [list(c) for c in some], False)
             with understanding(self.where):
                 self._ahead |= zip(some, answers, strict=True)
         try:
@@ -92,7 +93,7 @@ class FarAsking(FileTree):
         answers: list[Any] = []
         while len(answers) < len(calls):
             some = calls[len(answers):len(answers) + AT_ONCE]
-            replies = self.connection.ask("many", *self._where(), [self._plain(c) for c in some], True)
+            replies = self.connection.ask("many", self._where(), [self._plain(c) for c in some], True)
             for call, one in zip(some, replies, strict=False):
                 words = self._given(one)
                 answers.append(Signature.of(status_of(words)) if call.name == "signature" and words else words)

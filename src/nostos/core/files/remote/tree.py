@@ -89,14 +89,14 @@ class FarTree(FarAsking):
             return
         self._ahead.clear()
         wanted = [[source._there(c.path), self._there(c.target), c.mode, owner_data(c.owner)] for c in copies]
-        messages = self.connection.messages("copies", *self._where(), *source._where(), wanted)
+        messages = self.connection.messages("copies", self._where(), source._where(), wanted)
         for copy, results in zip(copies, messages, strict=True):
             self._noted(copy.target, results[1])
             yield self._digest(results[0])
 
     def talk(self, what: str, *words: Any) -> Any:
         """A call about this tree, whose messages go on."""
-        return self.connection.talk(what, *self._where(), *words)
+        return self.connection.talk(what, self._where(), *words)
 
     def _noted(self, path: str, outcome: Any) -> None:
         if outcome is not True:
@@ -162,7 +162,7 @@ class FarTree(FarAsking):
         rest = [p for p in paths if not self.speaks(p)]
         for at in range(0, len(rest), AT_ONCE):
             some = rest[at:at + AT_ONCE]
-            messages = self.connection.messages("digests", *self._where(), [self._there(p) for p in some])
+            messages = self.connection.messages("digests", self._where(), [self._there(p) for p in some])
             message_digests = [d for message in messages for d in message]
             if len(message_digests) != len(some):
                 raise broken(self.where)
@@ -216,7 +216,7 @@ class FarTree(FarAsking):
         if not self.has_files:
             return
         count = 0
-        for some in self.connection.messages("scan", *self._where(), sorted(set(apart)), *parted(ignore)):
+        for some in self.connection.messages("scan", self._where(), sorted(set(apart)), *parted(ignore)):
             with understanding(self.where):
                 count += len(some)
                 believed = [self._believed(facts) for facts in some]
@@ -290,7 +290,7 @@ class FarTree(FarAsking):
         if spoken is not None:
             return spoken
         if isinstance(source, FarTree) and source.host == self.host:
-            answer = self.connection.ask("copy", *self._where(), *source._where(), source._there(path),
+            answer = self.connection.ask("copy", self._where(), source._where(), source._there(path),
                                         self._there(target), mode, owner_data(owner))
             self._noted(target, answer[1])
             return self._digest(answer[0])
@@ -301,7 +301,7 @@ class FarTree(FarAsking):
 
     def copy_all(self, source: FileTree, entries: Sequence[FileEntry], small: int) -> Iterator[CopiedFile]:
         if isinstance(source, FarTree) and source.host == self.host:
-            return copied_there(self.talk("copy_all", *source._where(), small), self.where, entries)
+            return copied_there(self.talk("copy_all", source._where(), small), self.where, entries)
         return taken_there(self.talk("take_all"), self.where, source, entries, small)
 
     def given_out(self, entries: Sequence[FileEntry]) -> Iterator[GivenFile]:
