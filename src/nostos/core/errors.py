@@ -65,6 +65,9 @@ class TargetMoved(MergeRefused):
     """What is written changed between comparing and committing; the merge may start again."""
 
 
+LiveMoved = TargetMoved  # as callers of the library know it
+
+
 class Disturbed(TargetMoved):
     """The database broke the transaction off (a deadlock, a lock that others hold, a lost connection); nothing of it is
     there, and it may be tried again."""
