@@ -29,7 +29,7 @@ mutants: dev          ## change critical lines one at a time: which changes does
 	$(BIN)/python -m tests.mutants $(or $(SECONDS),600)
 
 bench: dev servers    ## the performance bars, each against a plain tool in one run (long)
-	for bar in database postgresql files merge changes visitors remote; do $(BIN)/python -m bench.$$bar || exit 1; done
+	for bar in starting database postgresql files merge changes visitors remote; do $(BIN)/python -m bench.$$bar || exit 1; done
 
 faults: dev           ## kill every operation at every point, recover, and look (some minutes)
 	$(BIN)/python -m tests.faults

@@ -21,7 +21,7 @@ from nostos.core.voyages.home import Home
 
 def make(folder: Path, files: int) -> None:
     """A site of pictures and code: most files small, one in fifty large."""
-    chance = random.Random(7)  # noqa: S311 - the same tree each time
+    chance = random.Random(7)
     (folder / "data").mkdir(parents=True)
     (folder / "nostos.toml").write_text('[site]\nname = "big"\nurl = "https://ridge.example"\n'
                                         'database = "sqlite:///data/site.db"\n')
@@ -43,7 +43,7 @@ def main(files: int) -> None:
         os.sync()
         pairs = []
         for turn in range(5):  # by turns, for the disk's mood changes
-            plain = timed(lambda turn=turn: subprocess.run(  # noqa: S603 - the plain tool beside ours
+            plain = timed(lambda turn=turn: subprocess.run(
                 ["/bin/cp", "-a", folder / "live", folder / f"plain{turn}"], check=True))
             os.sync()
             ours = timed(lambda turn=turn: clone(Home(folder / "home"), folder / "live", f"bench{turn}",

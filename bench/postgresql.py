@@ -41,7 +41,7 @@ def main(rows: int) -> None:
                                                  f"database = '{server.url(live)}'\n")
         home = Home(folder / "home")
         environment = {**os.environ, "PGHOST": str(server.folder), "PGPORT": str(server.port), "PGUSER": server.user}
-        dump = timed(lambda: subprocess.run(  # noqa: S602 - the plain tools beside ours
+        dump = timed(lambda: subprocess.run(
             f"pg_dump {live} | psql -q -v ON_ERROR_STOP=1 {plain}", shell=True, check=True, env=environment,
             stdout=subprocess.DEVNULL))
         ours = timed(lambda: clone(home, folder / "live", "bench", folder / "staging", "https://staging.example"))

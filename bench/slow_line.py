@@ -45,7 +45,7 @@ def carry(source: IO[bytes], target: IO[bytes], delay: float, speed: float) -> N
 
 def main() -> None:
     delay, speed = (float(n) for n in os.environ.get("NOSTOS_LINE", "25,20").split(","))
-    process = subprocess.Popen(["/bin/sh", "-c", sys.argv[-1]], stdin=subprocess.PIPE, stdout=subprocess.PIPE)  # noqa: S603
+    process = subprocess.Popen(["/bin/sh", "-c", sys.argv[-1]], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
     assert process.stdin is not None and process.stdout is not None
     for source, target in ((sys.stdin.buffer, process.stdin), (process.stdout, sys.stdout.buffer)):
         threading.Thread(target=carry, args=(source, target, delay / 1e3, speed * 125_000), daemon=True).start()

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import os
 import sys
-from dataclasses import field
 from enum import IntEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, TextIO
-
-from nostos.core.records import dataclass
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from typing import TextIO
+
     from rich.console import Console
 
 
@@ -35,18 +34,15 @@ class ExitStatus(IntEnum):
     INTERRUPTED = 4
 
 
-@dataclass
 class Environment:
     """Streams and settings. width: columns of the terminal, or None to find out."""
 
-    stdin: TextIO = field(default_factory=lambda: sys.stdin)
-    stdout: TextIO = field(default_factory=lambda: sys.stdout)
-    stderr: TextIO = field(default_factory=lambda: sys.stderr)
-    home: Path | None = None
-    json: bool = False
-    debug: bool = False
-    width: int | None = None
-    colour: bool | None = None
+    def __init__(self, stdin: TextIO | None = None, stdout: TextIO | None = None, stderr: TextIO | None = None, *,
+                 home: Path | None = None, width: int | None = None, colour: bool | None = None) -> None:
+        # No dataclass: making one takes longer than all else that `--help` does.
+        self.stdin, self.stdout, self.stderr = stdin or sys.stdin, stdout or sys.stdout, stderr or sys.stderr
+        self.home, self.width, self.colour = home, width, colour
+        self.json = self.debug = False
 
     def _console(self, stream: TextIO) -> Console:
         from rich.console import Console
