@@ -66,6 +66,7 @@ class Commands(SiteTest):
         self.assertIn("new", (self.folder / "live/themes/dusk/style.css").read_text())
         kept = json.loads(self.run_it("history", "--json"))[-1]["commands"]
         self.assertEqual([c["status"] for c in kept], [0, 1, 3, None])
+        self.assertEqual({*kept[0]}, {"when", "arguments", "status", "why", "seconds", "said"})  # as in older ones
         self.assertIn("exit status 3", self.run_it("history"))
         self.run_it("undo", "--yes", "--no-commands")
         self.assertNotIn("undone", self.said())

@@ -81,6 +81,6 @@ def commands(args: argparse.Namespace, env: Environment, site: Site, verb: str, 
 
 def _said(ran: RanCommand) -> str:
     """What became of a command that failed."""
-    last = ran.output.strip().splitlines()[-1:] or [""]
+    last = ran.said.strip().splitlines()[-1:] or [""]
     how = ran.why or f"exit status {ran.status}"
     return clean(f"{shlex.join(ran.arguments)} ({how}{f': {last[0][:200]}' if last[0] else ''})")

@@ -61,12 +61,12 @@ def cloned(console: Console, result: CloneResult) -> None:
     if acts:
         heading(console, f"Not finished: {count(len(acts), 'file')} of the copy lead to live's database.",
                 "Whoever works in the copy would change live. Mend them before it answers to anybody:", "bold red")
-        table(console, ("", ""), [(clean(left.place), clean(left.text)) for left in acts], indent=4)
+        table(console, ("", ""), [(clean(left.place), clean(left.said)) for left in acts], indent=4)
     speaking = [left for left in result.left if not left.acts]
     if speaking:
         heading(console, f"{count(len(speaking), 'place')} of the copy still speak of live:",
                 "Written in a way that is not known. Mend them there if they matter.", "bold yellow")
-        table(console, ("", "", ""), [(clean(left.place), f"{left.count:,}" if left.count > 1 else "", clean(left.text))
+        table(console, ("", "", ""), [(clean(left.place), f"{left.count:,}" if left.count > 1 else "", clean(left.said))
                                       for left in speaking[:10]], indent=4, right=(1,))
         if len(speaking) > 10:
             console.print(f"    and {len(speaking) - 10} more; --json lists all.")

@@ -54,7 +54,7 @@ class Leftover:
 
     place: str
     count: int
-    text: str
+    said: str
     acts: bool = False
 
 

@@ -77,7 +77,7 @@ class RanCommand:
     status: int | None
     why: str
     seconds: float
-    output: str
+    said: str  # as it stands in histories
 
     @property
     def failed(self) -> bool:
