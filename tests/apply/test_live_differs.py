@@ -18,7 +18,7 @@ from unittest import mock
 from nostos.core.anchor.names import Side
 from nostos.core.apply import merge as merging
 from nostos.core.apply.files.switch import Switch
-from nostos.core.errors import MergeRefused, SiteError, TargetMoved
+from nostos.core.errors import MergeRefused, NostosError, SiteError, TargetMoved
 from nostos.core.plan.decisions import Decision
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
@@ -211,6 +211,20 @@ class BetweenTheListAndTheCommit(SmallTest):
             merging.merge(s.home, crew, prepare_undo(s.home, crew, to_take_back(s.home, "trip", None)))
         self.assertEqual(s.sql("live", "SELECT title, body FROM page WHERE id = 1"), [("one", "said")])
         self.assertEqual(s.sql("live", "SELECT count(*) FROM page WHERE slug = 'new'"), [(0,)])
+
+    def test_what_a_table_that_is_not_compared_points_at_is_not_left_without_it(self) -> None:
+        """A cache that points at a page, without an index: the engine keeps its check, or the page stays."""
+        schema = (*PAGES, "CREATE TABLE shown (id {key}, page_id INTEGER NOT NULL REFERENCES page(id))",
+                  "CREATE TABLE tag (id {key}, page_id INTEGER REFERENCES page(id))",
+                  "INSERT INTO tag (page_id) VALUES (1)")
+        for engine in ENGINES:
+            with self.subTest(engine):
+                s = self.small(engine, schema, 'editors = ["page", "tag"]\n[tables]\nvolatile = ["shown"]\n')
+                s.sql("staging", "DELETE FROM page WHERE id = 2")
+                with suppress(NostosError):
+                    s.merge("*", between=lambda: s.sql("live", "INSERT INTO shown (page_id) VALUES (2)"))  # noqa: B023
+                self.assertEqual(s.sql("live", "SELECT count(*) FROM shown LEFT JOIN page ON page.id = page_id "
+                                               "WHERE page.id IS NULL"), [(0,)])
 
     def test_what_makes_room_for_a_new_row_goes_first(self) -> None:
         """A page gives its slug up, and a new one takes it; a seat goes, and another gets its number."""

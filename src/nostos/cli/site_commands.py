@@ -15,7 +15,7 @@ from nostos.core.records import dataclass
 if TYPE_CHECKING:
     from nostos.cli.environment import Environment
     from nostos.core.hosts.far_path import AnyPath
-    from nostos.core.sites.commands import RanCommand
+    from nostos.core.sites.ran import RanCommand
     from nostos.core.sites.recognise import Site
     from nostos.core.voyages.history import Record
 

@@ -17,6 +17,7 @@ from nostos.core.hosts.connection import reach
 from nostos.core.hosts.far_path import AnyPath, FarPath
 from nostos.core.hosts.running import run
 from nostos.core.records import dataclass
+from nostos.core.sites.ran import Arguments, RanCommand
 
 BEFORE, AFTER = "before", "after"
 SERVE = "serve"
@@ -24,7 +25,6 @@ VERBS = ("clone", "merge", "undo", "restore", "refresh")
 _SECONDS = 300
 _OTHERS, _STICKY = 0o022, 0o1000
 _KEPT = 2000  # characters of what a command says
-Arguments = tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -65,24 +65,6 @@ def distrust(file: AnyPath, read: tuple[int, int] | None = None) -> str:
         if folder.parent == folder:
             return ""
         folder = folder.parent
-
-
-@dataclass(frozen=True)
-class RanCommand:
-    """A command that was run. status: its exit status; None: it did not come to its end, and `why` says why not. said:
-    the last of what it printed, and of its errors."""
-
-    when: str
-    arguments: Arguments
-    status: int | None
-    why: str
-    seconds: float
-    said: str  # as it stands in histories
-
-    @property
-    def failed(self) -> bool:
-        """Whether the command did not end well."""
-        return self.status != 0
 
 
 def commands_in(data: Mapping[str, Any], file: AnyPath, read: tuple[int, int] | None = None) -> Commands | None:

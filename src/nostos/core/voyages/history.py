@@ -14,7 +14,7 @@ import msgspec
 from nostos.core.clock import now
 from nostos.core.errors import NostosError
 from nostos.core.records import dataclass
-from nostos.core.sites.commands import RanCommand
+from nostos.core.sites.ran import RanCommand
 from nostos.core.voyages.home import Home
 
 
