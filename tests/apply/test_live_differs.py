@@ -212,6 +212,25 @@ class BetweenTheListAndTheCommit(SmallTest):
         self.assertEqual(s.sql("live", "SELECT title, body FROM page WHERE id = 1"), [("one", "said")])
         self.assertEqual(s.sql("live", "SELECT count(*) FROM page WHERE slug = 'new'"), [(0,)])
 
+    @unittest.skipIf(servers.missing(), servers.missing())
+    def test_a_new_row_that_a_trigger_reaches_later_is_known_as_it_is(self) -> None:
+        """An edit of a page stamps its notes, new ones too: the anchor and the undo know the stamp."""
+        s = self.small("mariadb", (
+            "CREATE TABLE page (id {key}, title VARCHAR(20), foot VARCHAR(20), seo VARCHAR(20))",
+            "INSERT INTO page (title) VALUES ('one')",
+            "CREATE TABLE note (id {key}, page_id INTEGER NOT NULL, body VARCHAR(20), stamp VARCHAR(20))",
+            "INSERT INTO note (page_id, body) VALUES (1, 'old')",
+            "CREATE TRIGGER stamped AFTER UPDATE ON page FOR EACH ROW UPDATE note SET stamp = NEW.title "
+            "WHERE page_id = NEW.id"), 'editors = ["page", "note"]\n')
+        s.sql("staging", "UPDATE page SET title = 'uno' WHERE id = 1")
+        s.sql("staging", "INSERT INTO note (page_id, body) VALUES (1, 'new')")
+        s.merge("*")
+        self.assertEqual(s.sql("live", "SELECT body, stamp FROM note ORDER BY id"), [("old", "uno"), ("new", "uno")])
+        self.assertEqual(s.standings(), {})
+        with s.crew() as crew:
+            merging.merge(s.home, crew, prepare_undo(s.home, crew, to_take_back(s.home, "trip", None)))
+        self.assertEqual(s.sql("live", "SELECT body FROM note"), [("old",)])
+
     def test_what_a_table_that_is_not_compared_points_at_is_not_left_without_it(self) -> None:
         """A cache that points at a page, without an index: the engine keeps its check, or the page stays."""
         schema = (*PAGES, "CREATE TABLE shown (id {key}, page_id INTEGER NOT NULL REFERENCES page(id))",

@@ -204,8 +204,8 @@ class _Commit:
         tables -= {d.table for d in self.rows.profile.derived} | {
             table for table, _ in (*self.placing.waiting, *self.nesting.waiting)}
         touched = dict.fromkeys(self.tables, ("INSERT", "UPDATE", "DELETE"))
-        if tables and self.target_db.triggered(touched) & tables:
-            tables = set()
+        if tables:
+            tables -= self.target_db.triggered(touched) | self.target_db.side_effects(touched)
         keys: dict[str, list[Key]] = {}
         for (name, _), key in self.done.inserted.items():
             if name in tables:
