@@ -22,30 +22,27 @@ else:
                 cls.__doc__ = cls.__name__  # else its signature is worked out for one
             own = vars(cls)
             record = dataclasses.dataclass(cls, repr=False, eq=False, slots=slots)
-            names = [f.name for f in dataclasses.fields(record) if f.compare]
+            values = _values_of([f.name for f in dataclasses.fields(record) if f.compare])
             if "__repr__" not in own:
                 record.__repr__ = _shown
             if "__eq__" not in own:
-                record.__eq__, record.__hash__ = _compared(_values_of(names), frozen and "__hash__" not in own)
+                record.__eq__ = lambda self, other: (
+                    values(self) == values(other) if other.__class__ is self.__class__ else NotImplemented)
+            if "__hash__" not in own:
+                record.__hash__ = (lambda self: hash(values(self))) if frozen else None
             return record
 
         return made if cls is None else made(cls)
 
 
-def _values_of(names: list[str]) -> Callable[[Any], Any]:
-    return attrgetter(*names) if names else lambda _: ()
-
-
-def _compared(values: Callable[[Any], Any], hashed: bool) -> tuple[Any, Any]:
-    """`__eq__` and `__hash__` of records with these values."""
-    def equal(self: Any, other: Any) -> Any:
-        return values(self) == values(other) if other.__class__ is self.__class__ else NotImplemented
-
-    return equal, (lambda self: hash(values(self))) if hashed else None
+def _values_of(names: list[str]) -> Callable[[Any], tuple[Any, ...]]:
+    if len(names) > 1:
+        return attrgetter(*names)
+    return lambda self: tuple(getattr(self, name) for name in names)
 
 
 def _shown(self: Any) -> str:
-    values = ", ".join(f"{f.name}={getattr(self, f.name)!r}" for f in dataclasses.fields(self))
+    values = ", ".join(f"{f.name}={getattr(self, f.name)!r}" for f in dataclasses.fields(self) if f.repr)
     return f"{type(self).__qualname__}({values})"
 
 
