@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -62,7 +62,7 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
                 staging.close()
     replies = _said(args.answer)
     if args.interactive:
-        replies.update(_ask(env, _unanswered(questions, replies), learning.asked))
+        replies.update(_ask(env, _unanswered(questions, replies)))
     for q in questions:
         if str(q.place) in replies:  # an answer to a question is one to all places that it is asked of
             for alike in q.alike:
@@ -87,13 +87,14 @@ def run(args: argparse.Namespace, env: Environment) -> ExitStatus:
     return ExitStatus.LOOK if left else ExitStatus.DONE
 
 
-def _ask(env: Environment, left: Sequence[Question], lines: Callable[[Question, str], list[str]]) -> dict[str, str]:
-    """Ask each question; what is not answered is left. lines: how a question reads. Returns answers by
-    place."""
+def _ask(env: Environment, left: Sequence[Question]) -> dict[str, str]:
+    """Ask each question; what is not answered is left. Returns answers by place."""
+    from nostos.show.learning import asked
+
     replies: dict[str, str] = {}
     for n, question in enumerate(left, start=1):
         env.err.print()
-        for line in lines(question, f"{n} of {len(left)}. "):
+        for line in asked(question, f"{n} of {len(left)}. "):
             env.err.print(line, soft_wrap=True, highlight=False, markup=False)
         choices = [*question.candidates, "number"]
         for at, choice in enumerate(choices, start=1):

@@ -20,6 +20,7 @@ import zstandard
 
 from nostos.core.backup.layout import FORMAT, SUMS, TAIL_MAGIC, TAIL_SIZE, VERSION, BackupError, Tail, damaged
 from nostos.core.errors import SiteError
+from nostos.core.files.entry import above_it
 from nostos.core.files.tree import CHUNK
 from nostos.core.records import dataclass
 
@@ -327,9 +328,8 @@ def _member(info: tarfile.TarInfo, seen: dict[str, str]) -> Member:
         raise damaged("a path in it leaves its folder")
     if seen.get(name, kind) != kind or (name in seen and kind != "file"):
         raise damaged("a name stands twice in it")
-    for n in range(1, len(parts)):
-        if seen.get("/".join(parts[:n]), "folder") != "folder":
-            raise damaged("a path in it leads through a link or a file")
+    if any(seen.get(above, "folder") != "folder" for above in above_it(name)):
+        raise damaged("a path in it leads through a link or a file")
     seen[name] = kind
     if kind == "link":
         target = info.linkname

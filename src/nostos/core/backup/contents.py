@@ -18,7 +18,7 @@ from nostos.core.database.outline import Outline
 from nostos.core.database.registry import engine
 from nostos.core.database.rows import json_lines as rowlines
 from nostos.core.database.schema import Table, Value, in_todays_names
-from nostos.core.files.entry import OWN_PREFIX, FileEntry, inside
+from nostos.core.files.entry import OWN_PREFIX, FileEntry, above_it, inside
 from nostos.core.files.tree import CHUNK
 from nostos.core.private_files import make_private
 from nostos.core.progress import Listener, Progress, silent
@@ -171,8 +171,7 @@ def _values(text: bytes, width: int | None) -> tuple[Value, ...]:
 
 def _file(contents: Contents, member: Member, body: Body, place: Callable[[FileEntry], Path | None] | None) -> None:
     path = member.name[len(layout.FILES):]
-    for n in range(1, path.count("/") + 1):
-        above = path.rsplit("/", n)[0]
+    for above in above_it(path):
         if above in contents.files and contents.files[above].kind == "folder":
             contents.folders[above] = contents.files.pop(above).mode  # it is not empty
     if any(part.startswith(OWN_PREFIX) for part in path.split("/")):

@@ -30,8 +30,8 @@ from nostos.core.database.rows.block_sums import Sums
 from nostos.core.database.rows.row_bytes import row_form
 from nostos.core.database.schema import Table
 from nostos.core.errors import SiteError
-from nostos.core.files.entry import FileEntry
-from nostos.core.files.tree import SPARE, GivenFile, SkippedFile, Status, above_it
+from nostos.core.files.entry import FileEntry, above_it
+from nostos.core.files.tree import SPARE, GivenFile, SkippedFile, Status
 from nostos.core.files.trees import tree_at
 from nostos.core.private_files import make_private
 from nostos.core.profiles.model import ignored
@@ -257,23 +257,22 @@ class _Backup:
         info = given.info
         if given.error is not None or info is None or info.kind != entry.kind:
             raise given.error or FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), entry.path)
+        if self._is_no_file(entry, given.led):
+            return None
+        self.writer.add_stream(FILES + entry.path, _Poured(given.pieces), info.size, entry.mode, info.modified / 1e9)
+        return info
+
+    def _is_no_file(self, entry: FileEntry, led: str | None = None) -> bool:
+        """Whether an entry is a folder or a link; then it is added. led: where a link leads, where that is known."""
         if entry.kind == "folder":
             self.writer.add_folder(FILES + entry.path, entry.mode)
         elif entry.kind == "link":
-            self.writer.add_link(FILES + entry.path, given.led)
-        else:
-            self.writer.add_stream(FILES + entry.path, _Poured(given.pieces), info.size, entry.mode,
-                                   info.modified / 1e9)
-            return info
-        return None
+            self.writer.add_link(FILES + entry.path, self.files_of.link(entry.path) if led is None else led)
+        return entry.kind in ("folder", "link")
 
     def _file(self, entry: FileEntry) -> None:
         name = FILES + entry.path
-        if entry.kind == "folder":
-            self.writer.add_folder(name, entry.mode)
-            return
-        if entry.kind == "link":
-            self.writer.add_link(name, self.files_of.link(entry.path))
+        if self._is_no_file(entry):
             return
         small: tuple[bytes, float] | None = None
         for _ in range(_TRIES):

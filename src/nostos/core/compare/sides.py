@@ -36,7 +36,7 @@ class Sides:
         """Every table that one of them has, as live has it where both do."""
         return {**self.tables[Side.STAGING], **self.tables[Side.LIVE]}
 
-    @property
+    @cached_property
     def keys(self) -> dict[Side, Keys]:
         """What the rows of each side are called."""
         return {side: translator.keys for side, translator in self.translators.items()}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from nostos.core.errors import SiteError
@@ -70,3 +70,9 @@ def summed(pieces: Iterable[bytes]) -> bytes:
 def digest_of(content: bytes) -> bytes:
     """BLAKE2b of a content, 16 bytes."""
     return hashlib.blake2b(content, digest_size=16).digest()
+
+
+def above_it(path: str) -> Iterator[str]:
+    """The folders above a path, from the outermost on."""
+    parts = path.split("/")
+    return ("/".join(parts[:n]) for n in range(1, len(parts)))

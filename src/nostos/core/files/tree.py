@@ -503,9 +503,3 @@ def checked(path: str) -> list[str]:
     if path.startswith("/") or "\0" in path or any(p in ("", ".", "..") for p in parts):
         raise leaves(path)
     return parts
-
-
-def above_it(path: str) -> Iterator[str]:
-    """The folders above a path, from the outermost on."""
-    parts = path.split("/")
-    return ("/".join(parts[:n]) for n in range(1, len(parts)))

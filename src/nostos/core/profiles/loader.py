@@ -74,11 +74,12 @@ class _BuiltIn(Mapping[str, Profile]):
         return len(self._texts)
 
     def text(self, name: str) -> str:
+        """The file of a profile, unread."""
         return self._texts[name].read_text(encoding="utf-8")
 
 
 @cache
-def built_in() -> Mapping[str, Profile]:
+def built_in() -> _BuiltIn:
     """The profiles that ship with Nostos, by name."""
     return _BuiltIn()
 
@@ -87,9 +88,9 @@ def built_in() -> Mapping[str, Profile]:
 def configurations() -> Mapping[str, Configuration]:
     """By the names of built-in profiles: the configuration file of their system, where it has one of its own. Read
     from what stands before a file's first list of parts, for every command asks it of every profile."""
-    files, known = _BuiltIn(), {}
-    for name in files:
-        head = files.text(name).partition("\n[[")[0]
+    known = {}
+    for name in built_in():
+        head = built_in().text(name).partition("\n[[")[0]
         configuration = _configuration(tomllib.loads(head))
         if configuration is not None:
             known[name] = configuration
@@ -142,10 +143,9 @@ def _base(name: str, folder: AnyPath | None, deep: int) -> Profile:
             raise ValueError(f"it cannot build upon {name}, a file")
         path = folder / name
         return parse(path.read_bytes().decode(), str(path), path.parent, deep + 1)
-    for entry in resources.files("nostos.core.profiles").iterdir():
-        if entry.name == f"{name}.toml":
-            return parse(entry.read_text(encoding="utf-8"), entry.name, None, deep + 1)
-    raise ValueError(f"there is no profile {name!r} to build upon")
+    if name not in [*built_in()]:
+        raise ValueError(f"there is no profile {name!r} to build upon")
+    return parse(built_in().text(name), f"{name}.toml", None, deep + 1)
 
 
 def additions(data: dict[str, Any], source: str) -> Profile:

@@ -45,8 +45,8 @@ _ALONE = expression(r"(?<![\d.,])(?<!\d[-:])[1-9]\d{0,18}(?![\d%A-Za-z]|[.,:]\d|
 _BEFORE = expression(r"[/#!?&]?(?:[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])+)*[A-Za-z]*$")
 _WORD = expression(r"[/#!?&]?[A-Za-z]+(?:://|%2F|%3A|[:/#=_.@~|!+\-\[])*")
 _WHOLE_WORD = expression(r"(?<![A-Za-z])(?:[A-Z]?[a-z]{3,}|[A-Z]{3,})$")  # before digits that follow at once
+_MAY_BE_NONE = expression(r"[0-9A-Fa-f][-:.][0-9A-Fa-f]")  # stands in all of these; most texts have none
 # What is written in digits and is no number: moments (https://www.rfc-editor.org/rfc/rfc3339), hours, UUIDs, addresses.
-_MAY_BE_NONE = expression(r"[0-9A-Fa-f][-:.][0-9A-Fa-f]")
 _NO_NUMBERS = expression(
     r"\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d+)?)?(?:Z|[+-]\d\d:?\d\d)?)?"
     r"|(?<!\d)\d{1,2}:\d\d(?::\d\d)?(?!\d)"

@@ -138,11 +138,11 @@ class _Commit:
         return None if declared is not None and declared.nullable else written
 
     def run(self) -> CommitResult:
-        """Write every row, inside the caller's transaction, on its connection. Before: nothing is written; the rows
-        that will be are locked first, and found to be what the plan saw. After: all of them are written, counters and
-        places in trees are worked out anew, and what the plan rests on was asked for a last time. Nothing of it is
-        there until the caller commits; an error leaves all to its roll back, but for tables without transactions, which
-        `loose` has noted."""
+        """Write every row, inside the caller's transaction, on its connection. Before: nothing is written. What is
+        there is locked before it is written, and found to be what the plan saw; what is new may come before that
+        (`_is_new_first`). After: all of it is written, counters and places in trees are worked out anew, and what the
+        plan rests on was asked for a last time. Nothing of it is there until the caller commits; an error leaves all to
+        its roll back, but for tables without transactions, which `loose` has noted."""
         if self.target_db.transactional_schema and self.plan.of(SchemaOperation):
             apply_schema(self.plan, self.rows, self.target_db)
             self.tables.clear()

@@ -10,7 +10,7 @@ from queue import Queue
 from typing import Any
 
 from nostos.core.errors import NostosError
-from nostos.core.files.entry import FileEntry
+from nostos.core.files.entry import FileEntry, above_it
 from nostos.core.files.remote.readers import broken, leads_out, owner_data, owner_of, status_of
 from nostos.core.files.tree import CopiedFile, FileTree, GivenFile, Status
 from nostos.core.hosts.helper import Cancelled, Channel, WireError
@@ -95,7 +95,7 @@ def taken_there(talk: Talk, where: str, source: FileTree, entries: Sequence[File
                     order.put((out.entry, None, out.error or FileNotFoundError(2, os.strerror(2))))
                 else:
                     order.put((out.entry, _sent(channel, out, out.info, small), None))
-            for folder in sorted({f for e in entries for f in _above(e.path)}, reverse=True):
+            for folder in sorted({f for e in entries for f in above_it(e.path)}, reverse=True):
                 info = source.status(folder)
                 if info is not None:
                     channel.send([folder, "above", info.rights, owner_data(source.owner(folder)), [0, 0], ""])
@@ -138,11 +138,6 @@ def _sent(channel: Channel, out: GivenFile, info: Status, small: int) -> bytes |
     channel.send(None)
     head = b"".join(kept)
     return head if entry.size <= small and len(head) <= small else None
-
-
-def _above(path: str) -> Iterator[str]:
-    while path := path.rpartition("/")[0]:
-        yield path
 
 
 @contextmanager
