@@ -15,7 +15,7 @@ from typing import Any
 
 import msgspec
 
-from nostos.core.anchor.names import CanonicalName, Side
+from nostos.core.anchor.names import CanonicalName, RowName, Side
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.apply.files.switch import Switch
 from nostos.core.apply.ledger import Ledger, Line
@@ -31,7 +31,7 @@ from nostos.core.apply.schema import (
     fill,
     take_back_schema,
 )
-from nostos.core.apply.settle import settle, settle_fresh, settle_rest
+from nostos.core.apply.settle import settle, settle_ahead, settle_fresh
 from nostos.core.apply.verify import Removals
 from nostos.core.clock import now
 from nostos.core.compare.items import Item, SchemaAction
@@ -161,6 +161,7 @@ class _Merge:
         self.stays: list[str] = []  # of these steps, what could not be taken back without a loss
         self.loose = LooseRows()
         self.notes = self.rest = self.fresh = AnchorNotes()
+        self.ahead: frozenset[RowName] = frozenset()  # rows that `rest` tells of already
         self.result: CommitResult | None = None
 
     def run(self, tries: int, start: float) -> MergeResult:
@@ -340,7 +341,7 @@ class _Merge:
         if self.detached:
             return AnchorNotes()
         if not self.undoes:
-            taken = settle(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward)
+            taken = settle(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward, self.ahead)
             return AnchorNotes([*self.fresh.lines, *taken.lines, *self.rest.lines])
         notes = AnchorNotes()
         notes.revert(self.undoes, [*self._owners(), *((table, *key) for table, key in done.moved)])
@@ -396,7 +397,8 @@ class _Merge:
             self.ledger.look(target_db, self.target.files)
             tables = target_db.tables()
             if not self.undoes and not self.detached:
-                self.rest = settle_rest(self.crew.anchor, self.comparison, self.plan, tables, self.toward)
+                self.rest, self.ahead = settle_ahead(self.crew.anchor, self.comparison, self.plan, tables,
+                                                     self.toward)
             self.loose = LooseRows(target_db.without_transactions(),
                                    lambda text: journal.write(journals.Step.LOOSE, rows=text))
             until = monotonic() + _PATIENCE_SECONDS

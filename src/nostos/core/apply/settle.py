@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from nostos.core.anchor.alike import alike
@@ -19,7 +19,7 @@ from nostos.core.compare.row_states import Rows, RowState, base_key
 from nostos.core.database.rows.row_bytes import RowForm, row_form
 from nostos.core.database.schema import Key, Row, Table, Value, definitions
 from nostos.core.files.entry import FileEntry
-from nostos.core.plan.operations import Plan, PutFile, SchemaOperation, SwitchFolder
+from nostos.core.plan.operations import InsertRow, Plan, PutFile, SchemaOperation, SwitchFolder
 from nostos.core.profiles.row_trees import RowTree
 from nostos.core.values import references as refs
 from nostos.core.values import structures
@@ -28,20 +28,29 @@ from nostos.core.values.names import packed
 from nostos.core.values.structures import StructuredValue
 
 
-def settle_rest(anchor: Anchor, comparison: Comparison, plan: Plan, tables: dict[str, Table],
-                toward: Side) -> AnchorNotes:
-    """How the anchor advances over what the operation does not touch: what both sides had changed alike, and what was
-    decided for the target. It is known before the transaction. Arguments as of `settle`."""
+def settle_ahead(anchor: Anchor, comparison: Comparison, plan: Plan, tables: dict[str, Table],
+                 toward: Side) -> tuple[AnchorNotes, frozenset[RowName]]:
+    """How the anchor advances where that does not hang on what the transaction finds: over what the operation does not
+    touch (what both sides had changed alike, what was decided for the target), and over edits of what was there that
+    point at nothing new. Returns that, and these edits' rows. Arguments as of `settle`."""
     notes = AnchorNotes()
     taken = {i.id for i in plan.selection.items}
     rest = [i for i in comparison.items.values() if i.id not in taken and not i.gained]
-    _rows(_Settler(anchor, notes, comparison.rows, CommitResult(), tables, toward), rest, set())
+    _rows(_Settler(anchor, notes, comparison.rows, CommitResult(), tables, toward), rest, set(), lambda _: True)
     done_files = {f.path for f in plan.settled_files}
     for item in comparison.items.values():
         for file in item.files:
             if file.path not in done_files and (file.standing is Standing.SETTLED or file.decided is Role.TARGET):
                 notes.file(file.path, toward, file.source, file.target, written=False)
-    return notes
+    if toward is not Side.LIVE or any(True for _ in plan.of(SchemaOperation)):
+        return notes, frozenset()
+    edits = _Settler(anchor, notes, comparison.rows, CommitResult(), tables, toward)
+    new = {(o.table, str(o.name[0])) for o in plan.of(InsertRow)}
+    ahead = frozenset(s.id for i in plan.selection.items for s in comparison.items[i.id].rows
+                      if edits.stands_alone(s, new))
+    _rows(edits, [comparison.items[i.id] for i in plan.selection.items], {s.id for s in plan.settles},
+          lambda state: state.id in ahead)
+    return notes, ahead
 
 
 def settle_fresh(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResult, tables: dict[str, Table],
@@ -50,17 +59,17 @@ def settle_fresh(anchor: Anchor, comparison: Comparison, plan: Plan, done: Commi
     Arguments as of `settle`."""
     notes = AnchorNotes()
     rows = _Settler(anchor, notes, comparison.rows, done, tables, toward)
-    _rows(rows, [comparison.items[i.id] for i in plan.selection.items], {s.id for s in plan.settles}, True)
+    _rows(rows, [comparison.items[i.id] for i in plan.selection.items], {s.id for s in plan.settles}, rows.is_fresh)
     return notes
 
 
 def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResult, tables: dict[str, Table],
-           toward: Side) -> AnchorNotes:
+           toward: Side, ahead: frozenset[RowName] = frozenset()) -> AnchorNotes:
     """How the anchor advances over what was taken: it becomes the common ancestor. Nothing is read from the sites for
     it: rows are as the operation found and left them inside its transaction, or as they were compared.
 
     tables: the target's, as the operation leaves them. toward: which side the target is; the comparison is seen from
-    there.
+    there. ahead: the rows that `settle_ahead` has settled.
     """
     notes = AnchorNotes()
     settled = {s.id for s in plan.settles}
@@ -81,7 +90,8 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
     rows = _Settler(anchor, notes, comparison.rows, done, tables, toward)
     written = _written_files(plan)
     rows.moved_along()
-    _rows(rows, [comparison.items[i.id] for i in plan.selection.items], settled, False)
+    _rows(rows, [comparison.items[i.id] for i in plan.selection.items], settled,
+          lambda state: state.id not in ahead and not rows.is_fresh(state))
     rows.renumbered(plan.settles)
     for file in plan.settled_files:
         other = rows.rows.names.files.get(file.path)
@@ -91,15 +101,15 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
     return notes
 
 
-def _rows(rows: _Settler, items: Iterable[Item], settled: set[RowName], fresh: bool = False) -> None:
-    """Settle the rows of items: those that are new and stay as they are, or all others."""
+def _rows(rows: _Settler, items: Iterable[Item], settled: set[RowName], asked: Callable[[RowState], bool]) -> None:
+    """Settle those rows of items that are asked for."""
     for item in items:
         by_row: dict[RowName, list[Field]] = {}
         for f in item.fields:
             if f.row is not None:
                 by_row.setdefault(f.row, []).append(f)
         for state in item.rows:
-            if rows.is_fresh(state) is fresh:
+            if asked(state):
                 rows.row(state, by_row.get(state.id, []), state.id in settled)
 
 
@@ -148,6 +158,16 @@ class _Settler:
     def is_fresh(self, state: RowState) -> bool:
         key = self.done.inserted.get(state.id)
         return key is not None and (state.table, key) in self.done.fresh
+
+    def stands_alone(self, state: RowState, new: set[tuple[str, str]]) -> bool:
+        """Whether a row is an edit of what was there, in no tree, that points at nothing new. new: by table and
+        canonical name, what the operation inserts."""
+        base, source = state.base, state.source
+        profile = self.rows.profile
+        if base is None or source is None or state.target is None or profile.placed_in(state.table):
+            return False
+        return not any(named in new for form in (base, source) for value in form.values()
+                       if value is not None for named in refs.inside(value))
 
     def row(self, state: RowState, fields: list[Field], taken: bool) -> None:
         """Tell the anchor of one row that was decided: its ancestor, its digests, its name on both sides."""

@@ -29,6 +29,7 @@ from nostos.core.values.names import for_people
 from nostos.core.values.tokens import OPEN
 
 T = TypeVar("T")
+_SIMPLE = frozenset((str, int, bytes, type(None)))
 _DEEPEST = 10  # parts of parts of parts
 
 
@@ -394,28 +395,42 @@ def overall(fields: Iterable[Field]) -> Standing:
 
 
 def _row_fields(anchor: Ancestors, rows: Rows, state: RowState, root: bool) -> Iterator[Field]:
-    table = rows.table(state.table)
-    child = None if root else rows.profile.child_of(state.table, full(state))
+    table, row = rows.table(state.table), full(state)
+    child = None if root else rows.profile.child_of(state.table, row)
     prefix = _child_name(anchor, rows, child, state) if child else ""
     hidden = set(table.key) if table.surrogate else set()
     if child:
         hidden |= {child.of, *child.label}
-    row = full(state)
     versions = (state.base, state.target, state.source)
     hidden |= rows.dropped(state.table)
     columns = [c for c in dict.fromkeys(c for v in versions if v for c in v) if c not in hidden]
-    compared = [c for c in columns if rows.profile.policy(state.table, row, c).compared]
+
+    def is_compared(column: str) -> bool:
+        return rows.profile.policy(state.table, row, column).compared
+
+    # Most columns of most rows are the same on all sides, and what a profile says of them is not asked.
+    changed = columns if None in versions else [c for c in columns if not _is_same(c, *versions)]
+    compared = [c for c in changed if is_compared(c)]
     if not compared:  # a link: that it is there is all it says
         base, live, staging = (ABSENT if v is None else "yes" for v in versions)
         for m in merge(PLAIN, base, live, staging):
             yield Field(prefix or "row", m, state.id)
         return
+    only = bool(prefix) and sum(map(is_compared, columns)) == 1
     for column in compared:
         base, live, staging = (_cell(rows, state.table, column, form) for form in versions)
         paths = rows.profile.path_policies(state.table, row, column)
         for m in merge(rows.profile.policy(state.table, row, column), base, live, staging, paths):
-            name = prefix if prefix and len(compared) == 1 else f"{prefix}.{column}" if prefix else column
+            name = prefix if only else f"{prefix}.{column}" if prefix else column
             yield Field(for_people(".".join((name, *m.path))), m, state.id, column)
+
+
+def _is_same(column: str, *versions: Portable | None) -> bool:
+    """Whether a column holds one simple value in all versions."""
+    values = [v.get(column, ABSENT) if v is not None else ABSENT for v in versions]
+    first = values[0]
+    kind = type(first)
+    return first is not ABSENT and kind in _SIMPLE and all(type(v) is kind and v == first for v in values)
 
 
 def _cell(rows: Rows, table: str, column: str, form: Portable | None) -> Any:

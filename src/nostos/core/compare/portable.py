@@ -110,6 +110,7 @@ class Translator:
         self._places = places
         self._by_itself: dict[str, bool] = {}
         self._plain: dict[tuple[str, str], bool] = {}
+        self._bare_columns: dict[str, frozenset[str]] = {}
         self._tables = tables
         self.urls = urls
         self.keys = keys
@@ -165,8 +166,21 @@ class Translator:
 
     def row(self, table: str, row: Row) -> Portable:
         """The portable form of a row."""
-        full = self.full(table, row)
-        return {column: self.value(table, full, column) for column in row}
+        full, bare, value = self.full(table, row), self._bare(table), self.value
+        return {c: v if c in bare and (not isinstance(v, str) or _DULL(v)) else value(table, full, c)
+                for c, v in row.items()}
+
+    def _bare(self, table: str) -> frozenset[str]:
+        """The columns of a table in which nothing is ever anything but itself, unless a long text holds an address."""
+        known = self._bare_columns.get(table)
+        if known is None:
+            profile = self._profile
+            settings = () if profile.settings is None else profile.settings.tables
+            columns = self._tables[table].names if table in self._tables and table not in settings else ()
+            told = {n.tells for n in profile.nested if n.table == table}
+            known = self._bare_columns[table] = frozenset(
+                c for c in columns if (table, c) not in self._columns and c not in told and self._is_plain(table, c))
+        return known if table not in self.files else frozenset()
 
     def full(self, table: str, row: Row) -> Row:
         """A row with what it is joined to, for telling its kind and its references."""
@@ -240,7 +254,8 @@ class Translator:
         if known is None:
             profile = self._profile
             known = self._plain[table, column] = not (
-                profile.pieces or column in profile.placed_in(table)
+                any((p.table, p.column) == (table, column) for p in profile.pieces)
+                or column in profile.placed_in(table)
                 or any((s.table, s.column) == (table, column) for s in profile.slugs)
                 or (self._prefix and any((t, c) == (table, column) for t, c, _ in profile.prefixed)))
         return known

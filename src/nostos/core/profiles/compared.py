@@ -56,5 +56,11 @@ def is_local(profile: Profile, table: Table, row: Row) -> bool:
     child = profile.child_of(table.name, row)
     naming = {*table.key, *(kind.identity if kind else ()), *(kind.label if kind else ()),
               *((child.of, *child.label) if child else ())}
-    policies = {profile.policy(table.name, row, c) for c in row if c not in naming and table.column(c)}
-    return bool(policies) and not any(p.compared for p in policies) and not all(p.recomputed for p in policies)
+    policies = []
+    for column in row:
+        if column not in naming and table.column(column):
+            policy = profile.policy(table.name, row, column)
+            if policy.compared:
+                return False
+            policies.append(policy)
+    return bool(policies) and not all(p.recomputed for p in policies)

@@ -30,6 +30,7 @@ _LIST = expression(r"\s*[1-9]\d*(?:(?:\s*[,;|]\s*|\s+)[1-9]\d*)+\s*")
 _EDGED_LIST = expression(r"([,;|])[1-9]\d*(?:\1[1-9]\d*)*\1")
 # What follows an attribute's name: a number, or a list of them.
 VALUE = r"[\"']?\s*[=:]\s*[\"'\[]?([1-9]\d*(?:\s*,\s*[1-9]\d*)*)(?![\w.%-])"
+_VALUE = expression(VALUE)
 _PART = expression(r"(?P<comment><!--\s*(?P<block>[a-z][\w:./-]*)\s+\{[^<>]*\}\s*/?-->)|(?P<tag><[A-Za-z][^<>]*>)"
                    r"|(?P<short>\[(?P<name>[A-Za-z][\w-]*)\s[^\[\]]*\])")
 # A name is as long as one may be: where it may begin anywhere, what follows is not to be read to its end each time.
@@ -186,6 +187,8 @@ def _attributes(text: str) -> Iterator[tuple[str, int, int]]:
 
 
 def _named(text: str, start: int, end: int, kind: str) -> Iterator[tuple[str, int, int]]:
+    if _VALUE.search(text, start, end) is None:  # found at once, where names are looked for everywhere
+        return
     for match in _ATTRIBUTE.finditer(text, start, end):
         if not re.search(r"[.:/#]$", text[max(start, match.start() - 1):match.start()]):  # part of a longer name
             yield f"@{match.group(1)}{kind}", *match.span(2)

@@ -152,12 +152,30 @@ class _Commit:
             self._point_on(self._insert_all())
             self.done.changed = self._fresh()
             self.beforehand(self.done)
+            updates = self._updates()
             self.done.locking = monotonic()
         self.originals.update(self.verifier.locked(self.tables))
         self._remove_all()
         self._make_room()
         waiting = [] if new_first else self._insert_all()
-        updates = []
+        if not new_first:
+            updates = self._updates()
+        self._update_all(updates)
+        self._point_on(waiting)
+        self.at = ""
+        for place, columns in (*self.placing.settle().items(), *self.nesting.settle().items()):
+            self.done.written[place] = self.done.written.get(place, frozenset()) | columns
+        self.done.moved = set(self.placing.moved)
+        self.verifier.at_the_end(self.tables, {(o.table, o.key) for o in self.plan.of(RemoveRow)}, self.done.inserted)
+        self._recount()
+        self.done.changed += self._changed()
+        settle_jobs(self.rows.profile, self.target_db, self.tables, (
+            (c.table, c.key[0], c.before, c.after) for c in self.done.changed))
+        return self.done
+
+    def _updates(self) -> list[_Update]:
+        """What is to be written in rows that are there; nothing is asked of these rows for it."""
+        updates: list[_Update] = []
         for operation in self.plan.of(UpdateRow):
             self.at = operation.item
             plain, places = self.placing.apart(operation.table, operation.values)
@@ -171,18 +189,7 @@ class _Commit:
             self._counts(operation.table, operation.before)
             updates.append((operation.item, operation.table, operation.key, values))
             self.done.written[operation.table, operation.key] = frozenset(values)
-        self._update_all(updates)
-        self._point_on(waiting)
-        self.at = ""
-        for place, columns in (*self.placing.settle().items(), *self.nesting.settle().items()):
-            self.done.written[place] = self.done.written.get(place, frozenset()) | columns
-        self.done.moved = set(self.placing.moved)
-        self.verifier.at_the_end(self.tables, {(o.table, o.key) for o in self.plan.of(RemoveRow)}, self.done.inserted)
-        self._recount()
-        self.done.changed += self._changed()
-        settle_jobs(self.rows.profile, self.target_db, self.tables, (
-            (c.table, c.key[0], c.before, c.after) for c in self.done.changed))
-        return self.done
+        return updates
 
     def _is_new_first(self) -> bool:
         """Whether what is new may be written before anything is locked, so that visitors wait for less. Not where
