@@ -24,6 +24,7 @@ from nostos.core.database.schema import Key, Table, Value
 from nostos.core.errors import NostosError
 from nostos.core.profiles.model import Profile
 from nostos.core.progress import Listener, Progress
+from nostos.core.values import structures
 from nostos.core.values.rewriting import rewritten
 from nostos.core.values.traces import Traces
 from nostos.core.values.urls import UrlForms
@@ -94,9 +95,12 @@ class Localiser:
         if self._moves:
             changed = list(values)
             for place, value in enumerate(values):
-                if isinstance(value, str) and (
-                        self._live.occurs(value) if named is None else holds_any(value, named)):
-                    changed[place] = rewritten(value, self._live, self._staging, named)
+                text = structures.text_in(value) if isinstance(value, bytes) and any(
+                    n in value for n in self.names) else value
+                if isinstance(text, str) and (
+                        self._live.occurs(text) if named is None else holds_any(text, named)):
+                    there = rewritten(text, self._live, self._staging, named)
+                    changed[place] = structures.as_bytes(there) if isinstance(value, bytes) else there
             result = tuple(changed)
         old, new = self._old, self._new
         if old == new:

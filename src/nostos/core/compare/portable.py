@@ -205,7 +205,9 @@ class Translator:
         spots = self._columns.get((table, column))
         if spots is None and isinstance(value, str) and _DULL(value) and self._is_plain(table, column):
             return value
-        if value is None or isinstance(value, bytes | float):
+        if isinstance(value, bytes):
+            return self._in_bytes(table, row, column, value, spots)
+        if value is None or isinstance(value, float):
             return value
         if self._places is not None:
             placed = self._placed(self._places, table, row, column) if isinstance(value, str) else self._nested(
@@ -228,6 +230,22 @@ class Translator:
         if self._prefix and value.startswith(self._prefix) and self._profile.bears_prefix(
                 table, column, value[len(self._prefix):]):
             return PREFIX + escape(value[len(self._prefix):])
+        return self._in_columns_text(table, row, column, value, spots)
+
+    def _in_bytes(self, table: str, row: Row, column: str, value: bytes, spots: _PortableColumn | None) -> Any:
+        """What a column of bytes holds: a text or a structure, where something in it is local, or where it is merged
+        key by key; else the bytes."""
+        text = structures.text_in(value) if column not in self._tables[table].key else None
+        if text is None:
+            return value
+        made = self._in_columns_text(table, row, column, text, spots)
+        if not isinstance(made, StructuredValue):
+            return value if made == escape(text) else StructuredValue(made, structures.InBytes())
+        assert not isinstance(made.style, structures.InBytes)
+        return StructuredValue(made.data, structures.InBytes(made.style))
+
+    def _in_columns_text(self, table: str, row: Row, column: str, value: str, spots: _PortableColumn | None) -> Any:
+        """The portable form of a column's text, which may be a structure."""
         policy = self._profile.policy(table, row, column)
         paths = tuple(r for r in spots.paths if holds(r.where, row)) if spots else ()
         patterns = tuple(r for r in spots.patterns if holds(r.where, row)) if spots else ()

@@ -1409,9 +1409,10 @@ class Sqlite:
                          if wanted is None or block_of(row[:keys]) in wanted)
 
     def mentions(self, numbers: Sequence[str]) -> None:
-        wanted = set(numbers)
+        wanted = {number.encode() for number in numbers}
+        # A text is given as its bytes, for not all that stands where a text should is one.
         self.connection.create_function(
-            "nostos_mentions", 1, lambda t: isinstance(t, str) and not wanted.isdisjoint(re.findall(r"\d+", t)))
+            "nostos_mentions", 1, lambda t: isinstance(t, bytes) and not wanted.isdisjoint(re.findall(rb"\d+", t)))
 
     def relieve(self, longest: int) -> None:
         try:

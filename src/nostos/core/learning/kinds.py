@@ -14,6 +14,7 @@ from nostos.core.database.schema import Row, Table
 from nostos.core.expressions import expression
 from nostos.core.records import dataclass
 from nostos.core.values import words
+from nostos.core.values.structures import readable
 
 _SAYS_KIND = frozenset({"type", "kind", "taxonomy", "class", "model", "category"})
 _KIND = expression(r"[A-Za-z][A-Za-z_-]{1,39}")
@@ -75,7 +76,7 @@ class Kinds:
 
     def _rows(self, table: Table) -> Sequence[Row]:
         if not self.samples.get(table.name):
-            self.samples[table.name] = self.database.sample(table, _SAMPLE)
+            self.samples[table.name] = [*map(readable, self.database.sample(table, _SAMPLE))]
         return self.samples[table.name]
 
     def _own(self, table: Table) -> _KindColumns | None:

@@ -33,7 +33,7 @@ from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import COUNTED, NEWEST, TEXT
 from nostos.core.profiles.row_trees import RowTree
 from nostos.core.values import shapes, words
-from nostos.core.values.structures import fits, may_be_structure, read
+from nostos.core.values.structures import fits, may_be_structure, read, readable
 
 _OWN = ("nostos_*",)
 _BOUGHT = words.listed("bought")
@@ -58,7 +58,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     samples: dict[str, list[Row]] = {}
     for name, table in usable.items():
         tell(name)
-        samples[name] = database.sample(table, ROWS) if only is None or name in only else []
+        samples[name] = [*map(readable, database.sample(table, ROWS))] if only is None or name in only else []
     weigher = Weigher(database, usable, profile.references, samples, pointers_of(database, usable, profile))
     declared = {(r.table, r.column) for r in profile.references}
     findings: list[Finding] = []

@@ -28,7 +28,7 @@ from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.places import Place
 from nostos.core.records import dataclass
 from nostos.core.values import located, shapes, words
-from nostos.core.values.structures import fits
+from nostos.core.values.structures import fits, readable, text_in
 from nostos.core.values.tokens import CLOSE, OPEN
 
 _TOKENS = expression(f"{OPEN}[^{CLOSE}]*{CLOSE}")
@@ -143,6 +143,10 @@ def _numbers(rows: Rows, write: RowWrite, born: Born, declarations: dict[str, _T
 
 def _may_hold(value: Value, born: Born) -> bool:
     """Whether any of these numbers can be in a value, told without reading it: most texts hold none."""
+    if isinstance(value, bytes):
+        value = text_in(value)
+        if value is None:
+            return False
     if not isinstance(value, str) or _COVERED.search(value):
         return True
     return any(len(digits) < _LONG and int(digits) in born for digits in _DIGITS.findall(value))
@@ -344,7 +348,7 @@ class Explainer:
         if table is None or table.column(place.column) is None:
             return held
         if place.table not in self._samples:
-            self._samples[place.table] = list(self.source.sample(table, _ROWS))
+            self._samples[place.table] = [*map(readable, self.source.sample(table, _ROWS))]
         for row in self._samples[place.table]:
             value = row[place.column]
             if any(str(row.get(c)) != v for c, v in place.where) or value in (None, 0, "", "0"):

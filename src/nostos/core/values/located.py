@@ -23,6 +23,8 @@ def numbers(value: Any, path: Path = (), clean: Clean = str) -> Iterator[tuple[P
             yield path, value
     elif isinstance(value, str):
         yield from _in_text(value, path, clean)
+    elif isinstance(value, bytes):
+        yield from _in_text(structures.text_in(value) or "", path, clean)
     elif isinstance(value, dict):
         kind = structures.kind_in(value)
         for key, part in value.items():
@@ -39,6 +41,8 @@ def maps(value: Any, path: Path = ()) -> Iterator[tuple[Path, frozenset[str]]]:
     keys."""
     if isinstance(value, StructuredValue):
         value = value.data
+    if isinstance(value, bytes):
+        value = structures.text_in(value)
     if isinstance(value, str):
         value = tree.data if structures.may_be_structure(value) and (tree := structures.read(value)) else None
     if isinstance(value, dict):

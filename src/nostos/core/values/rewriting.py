@@ -46,7 +46,7 @@ def deeper(tree: StructuredValue, leaf: Callable[[structures.Path, str], Any],
 def closed(value: Any, plain: Callable[[str], Any]) -> Any:
     """The raw value of a portable one; `plain` writes the texts in it."""
     if isinstance(value, StructuredValue):
-        return StructuredValue(_closed(value.data, plain), value.style).text()
+        return StructuredValue(_closed(value.data, plain), value.style).raw()
     return plain(value) if isinstance(value, str) else value
 
 

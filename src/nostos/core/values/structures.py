@@ -25,6 +25,7 @@ _MARKED = expression(r'"(?:\ufdd3|\\ufdd3)([-+.\deE]+)(?:\ufdd3|\\ufdd3)"')
 _SHORTEST = 24  # letters of base64 that are looked into
 _BASE64 = expression(r"[A-Za-z0-9+/]+={0,2}")
 _ODD = expression(r"[\x00-\x08\x0b\x0c\x0e-\x1f]")
+_LETTERS = expression(r"[A-Za-z]{2}|[\[{]")  # a text says more than a number, or a few bytes that are digits by chance
 _KIND = expression(r"[A-Za-z][\w./:-]{0,59}")
 
 
@@ -101,6 +102,33 @@ class Base64Style:
         return base64.b64encode(as_bytes(str(text))).decode()
 
 
+@dataclass(frozen=True)
+class InBytes:
+    """How a text, or a structure, is written that a column of bytes holds. inner: of the structure; None: of a text."""
+
+    inner: Style | php.PhpStyle | Base64Style | None = None
+
+    def write(self, tree: Any) -> str:
+        return str(tree) if self.inner is None else self.inner.write(tree)
+
+
+def text_in(value: bytes) -> str | None:
+    """The text for people or programs that some bytes hold; None where they hold another thing. Many systems keep their
+    texts in columns of bytes, so that a database leaves them as they are."""
+    try:
+        text = value.decode()
+    except UnicodeDecodeError:
+        return None
+    if php.looks_serialised(text):
+        return text  # which may hold zeros, in the names of an object's properties
+    return text if _LETTERS.search(text) and not _ODD.search(text) else None
+
+
+def readable(row: Mapping[str, Any]) -> dict[str, Any]:
+    """A row with the texts that its columns of bytes hold, for looking at."""
+    return {c: (text_in(v) or v) if isinstance(v, bytes) else v for c, v in row.items()}
+
+
 def from_base64(text: str) -> str | None:
     """The text that a value is in base64, as far as it is one for people or programs: long, of no odd characters, and
     written as it would be again. None for any other."""
@@ -127,17 +155,23 @@ class StructuredValue:
     """A structured value: equal to another when the data is, however each is written."""
 
     data: Any
-    style: Style | php.PhpStyle | Base64Style = field(default=Style(), compare=False)
+    style: Style | php.PhpStyle | Base64Style | InBytes = field(default=Style(), compare=False)
 
     def text(self) -> str:
         """The value as text, as it was written, with what changed."""
         return self.style.write(_texts(self.data))
 
+    def raw(self) -> str | bytes:
+        """The value as its column holds it."""
+        return as_bytes(self.text()) if isinstance(self.style, InBytes) else self.text()
+
     @property
     def rigid(self) -> bool:
-        """Whether it can only be taken or left as a whole: it holds references by number, or is a text in base64."""
-        return isinstance(self.style, Base64Style) or (
-            isinstance(self.style, php.PhpStyle) and php.has_references(self.data))
+        """Whether it can only be taken or left as a whole: it holds references by number, or is a text in base64 or in
+        bytes."""
+        style = self.style.inner if isinstance(self.style, InBytes) else self.style
+        return style is None or isinstance(style, Base64Style) or (
+            isinstance(style, php.PhpStyle) and php.has_references(self.data))
 
 
 def _texts(data: Any) -> Any:

@@ -210,7 +210,9 @@ class PostgresReading(PostgresSession):
     def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str],
                    words: Collection[str] = ()) -> Iterator[Row]:
         more, texts = self._texts(table, where)
-        value, first_text = f"{quote(column)}::text", sorted(words)
+        in_bytes = (declared := table.column(column)) is not None and declared.kind == "binary"
+        value = f"encode({quote(column)}, 'escape')" if in_bytes else f"{quote(column)}::text"
+        first_text = sorted(words)
         if words:
             more += f" AND ({' OR '.join([f'position(%s in {value}) > 0'] * len(words))})"
         select = self._of(table).select(table.key)

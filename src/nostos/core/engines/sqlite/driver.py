@@ -65,7 +65,7 @@ class Driver(Protocol):
         ...
 
     def mentions(self, numbers: Collection[str]) -> None:
-        """Make the function nostos_mentions(text): whether one of these numbers stands in it."""
+        """Make the function nostos_mentions(bytes): whether one of these numbers stands in them."""
         ...
 
     def relieve(self) -> None:
