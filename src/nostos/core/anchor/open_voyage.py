@@ -18,6 +18,7 @@ from nostos.core.errors import RecoverNeeded, SiteError, VoyageError
 from nostos.core.hosts.far_path import written
 from nostos.core.learning.findings import Layer, as_data, learned, of_data, read_layer
 from nostos.core.learning.learn import learn, with_answers
+from nostos.core.profiles.loader import extended
 from nostos.core.records import dataclass
 from nostos.core.sites.addresses import forms_of
 from nostos.core.sites.fences import fenced
@@ -96,6 +97,9 @@ def opened(home: Home, voyage: Voyage, recovering: bool = False) -> Iterator[Cre
                 next_step="Bring it back, or retire the voyage." if what == "staging" or gone else error.next_step,
             ) from error
     live, staging = sites
+    if live.profile.entities:  # each side knows its own fields, and what is new on one must be understood on both
+        both = extended(live.profile, staging.profile)
+        live, staging = replace(live, profile=both), replace(staging, profile=both)
     if live.database.same_as(staging.database) and not live.database.none:
         raise VoyageError(f"Live and staging of voyage {voyage.name} use the same database, {live.database.shown}.",
                           next_step="Put staging's own database back into its configuration.")

@@ -167,7 +167,8 @@ class Translator:
     def row(self, table: str, row: Row) -> Portable:
         """The portable form of a row."""
         full, bare, value = self.full(table, row), self._bare(table), self.value
-        return {c: v if c in bare and (not isinstance(v, str) or _DULL(v)) else value(table, full, c)
+        return {c: v if c in bare and (_DULL(v) if isinstance(v, str) else not isinstance(v, bytes)) else value(
+            table, full, c)
                 for c, v in row.items()}
 
     def _bare(self, table: str) -> frozenset[str]:

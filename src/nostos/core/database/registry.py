@@ -38,13 +38,14 @@ class Location:
 
     url: an SQLAlchemy URL, with its password, whose driver's name is the engine's. Show `shown`, never `url`. host: the
     one as which the URL sees things; empty for this machine. own_set: tables that each of the system's sites has: where
-    all of them are there under a longer prefix, that is another site.
+    all of them are there under a longer prefix, that is another site. given: tables whose numbers the system gives out.
     """
 
     url: DatabaseUrl
     prefix: str = ""
     host: str = ""
     own_set: tuple[str, ...] = field(default=(), compare=False)
+    given: tuple[str, ...] = field(default=(), compare=False)
 
     @property
     def engine(self) -> Engine:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection, Mapping
 from dataclasses import field, replace
 from functools import cached_property
 
@@ -45,6 +46,13 @@ def definition(column: Column) -> str:
                                   "" if column.nullable else "not null",
                                   "generated" if column.generated else "",
                                   f"default {column.default}" if column.default is not None else "")))
+
+
+def numbered_by_system(tables: Mapping[str, Table], names: Collection[str]) -> dict[str, Table]:
+    """Tables, where the system itself gives out the numbers of those with these names, one after the other: so two
+    sides may give one out twice, as a database may."""
+    return {n: replace(t, surrogate=True) if n in names and len(t.key) == 1 and (c := t.column(
+        t.key[0])) is not None and c.kind == "int" else t for n, t in tables.items()}
 
 
 def definitions(table: Table) -> dict[str, str]:

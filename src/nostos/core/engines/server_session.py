@@ -10,7 +10,8 @@ from typing import Any, Protocol
 
 from nostos.core.database.outline import Trigger
 from nostos.core.database.protocol import AT_ONCE, Database, ForeignColumn
-from nostos.core.database.schema import Key, Row, Table, Value
+from nostos.core.database.registry import Location
+from nostos.core.database.schema import Key, Row, Table, Value, numbered_by_system
 
 PATTERNS = 50  # so many numbers are looked for by one regular expression of the server's
 COPY = "nostos_copy"  # a table without rows, by which a copy is known in a database that holds other sites, too
@@ -28,6 +29,7 @@ class ServerSession(Database):
     """A server's database, seen through a table prefix."""
 
     computes = True
+    location: Location
     _locking = False
     _read: Callable[[], dict[str, Table]] | None = None  # the tables, as long as what is read is one state
 
@@ -111,7 +113,7 @@ class ServerSession(Database):
     # --- what follows
 
     def tables(self) -> dict[str, Table]:
-        return dict((self._read or self._reflected)())
+        return numbered_by_system((self._read or self._reflected)(), self.location.given)
 
     @contextmanager
     def _one_state(self, tables: Callable[[], dict[str, Table]]) -> Iterator[None]:

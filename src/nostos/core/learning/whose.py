@@ -160,7 +160,10 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
     hung: dict[str, str] = {}
     bits: dict[str, float] = {}
     for table in tables:
-        bits[table.name], reasons = weighed(table, samples.get(table.name, ()))
+        # What a thing holds may be in a row beside its own, as values by language are.
+        held = [table, *(all_tables[c.table] for c in profile.children if c.owner == table.name and not c.name
+                         and c.table in all_tables)]
+        bits[table.name], reasons = max((weighed(t, samples.get(t.name, ())) for t in held), key=lambda w: w[0])
         reason = "; ".join(f"{b:+.1f} {r}" for b, r in reasons[:3])
         why[table.name] = f"{round(bits[table.name]) + 0:+d} bits: {reason}"
     site = list(every) or tables
@@ -195,6 +198,10 @@ def whose(unknown: Iterable[Table], samples: Mapping[str, Sequence[Row]], findin
         bits[t.name] >= WEIGHTS["whose"]["doubt"] or not names_speak)}
     sure = _below(tables, [f for f in findings if f.certainty is Certainty.SURE])
     above = _below(tables, [f for f in findings if f.certainty is Certainty.SURE or f.bits > -_MAYBE], likeliest=True)
+    for table in tables:  # what a profile says of them is as sure as what a schema declares
+        goals = {r.to for r in profile.references_of(table.name) if r.is_key and not r.learned and not r.where}
+        for known in (sure, above) if goals else ():
+            known.setdefault(table.name, set()).update(goals)
     for table in tables:
         certain, ties = sure.get(table.name, set()), is_link(table, words.says_id)
         likely = above.get(table.name, set())

@@ -167,7 +167,8 @@ def extended(base: Profile, more: Profile) -> Profile:
     for f in fields(Profile):
         old, new = getattr(base, f.name), getattr(more, f.name)
         if isinstance(old, tuple):
-            merged[f.name] = (*new, *(part for part in old if part not in new))
+            said = set(new)
+            merged[f.name] = (*new, *(part for part in old if part not in said))
         elif isinstance(old, Mapping):
             merged[f.name] = {**old, **new}
         elif isinstance(old, frozenset):
@@ -277,7 +278,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
         "kinds": kinds,
         "children": tuple(children),
         "references": (*(_reference(r) for r in data.get("reference", [])), *_markup(data.get("markup", []))),
-        **{name: tuple(OwnedFile(*_column(f), f["folder"], _where(f), f.get("variants", ""))
+        **{name: tuple(OwnedFile(*_column(f), f["folder"], _where(f), f.get("variants", ""), begins=f.get("begins", ""))
                     for f in data.get("file", []) if f.get("made", False) is made)
            for name, made in (("files", False), ("made_files", True))},
         "folders": tuple(_folder(f) for f in data.get("folder", [])),
@@ -295,6 +296,8 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                             tuple(v["column"] for v in j.get("via", []))) for j in data.get("join", [])),
         **_habits(data),
         "guard_file": _guard_file(data.get("guards", {}).get("file")),
+        "entities": "entities" in data,
+        "given": _names(data.get("numbers", {}).get("given", [])),
         "network": _network(data["network"]) if "network" in data else None,
         "serve": _names(data.get("serve", {}).get("command", [])),
         "question": ProgramQuestion(data["ask"]["program"], _template(data["ask"])) if "ask" in data else None,

@@ -109,15 +109,18 @@ class OwnedFile:
     where: Where = ()
     variants: str = ""
     above: str = ""
+    begins: str = ""  # what stands before the path in the column
 
     def path_in(self, row: Row) -> Value:
         """The path below `folder` that a row says, as `values` has it."""
         name, above = row.get(self.column), row.get(self.above) if self.above else ""
+        if self.begins:
+            return name.removeprefix(self.begins) if isinstance(name, str) and name.startswith(self.begins) else None
         return f"{above.strip('/')}/{name}".strip("/") if isinstance(above, str) and isinstance(name, str) else name
 
     def held(self, values: Iterable[str]) -> list[str]:
         """What the column itself holds in the rows that say one of these."""
-        return sorted({v.rpartition("/")[2] if self.above else v for v in values})
+        return sorted({v.rpartition("/")[2] if self.above else self.begins + v for v in values})
 
     def values(self, path: str) -> tuple[str, ...]:
         """What the column of the row may hold that a file belongs to; nothing for files elsewhere."""

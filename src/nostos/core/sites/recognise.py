@@ -26,6 +26,7 @@ from nostos.core.records import dataclass
 from nostos.core.sites import env_file, php_configuration, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.commands import AFTER, BEFORE, SERVE, Commands, commands_in
+from nostos.core.sites.entities import with_entities
 from nostos.core.sites.links import own_links
 
 _URL = expression(r"[A-Za-z][A-Za-z0-9+]*://")
@@ -326,14 +327,16 @@ def _checked(site: Site, visitors: tuple[str, ...] = (), looked: bool = False) -
     """A site as it was described, whose database and address are looked at. visitors: further kinds that count as
     visitors'. looked: the database has been opened already. Raises SiteError."""
     profile = site.profile
-    if visitors or not looked:
+    site = replace(site, database=replace(site.database, own_set=profile.recognise_tables, given=profile.given))
+    if visitors or not looked or profile.entities:
         database = site.open(readonly=True)  # says so when it is missing or is no database
         try:
             # Kinds that no profile names are known only with the schema, and `visitors` may name those.
             with explaining(database):
+                if profile.entities:
+                    profile = with_entities(profile, database, database.tables())
                 profile = deduce.complete(profile, database.tables()).with_visitors(visitors) if visitors else profile
         finally:
             database.close()
     site.files.followed = dict(own_links(site.files, site.profile))
-    return replace(site, url=check_url(site.url), profile=profile,
-                   database=replace(site.database, own_set=site.profile.recognise_tables))
+    return replace(site, url=check_url(site.url), profile=profile)

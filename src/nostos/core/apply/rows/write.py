@@ -107,6 +107,7 @@ class _Commit:
         self.originals: dict[tuple[str, Key], Row] = {}  # rows as they were just before they were touched
         self.placing = Placing(rows.profile, target_db, tables, self._number, self.originals, rows.target)
         self.nesting = Nesting(rows.profile, target_db, tables, self._number, self.originals, self.placing.moved)
+        self._given: dict[str, int] = {}  # the last number that was given out here, in the system's place
         self._tops: dict[str, int] = {}  # the newest numbers, before anything was written
         self.touched: dict[tuple[str, Value], None] = {}  # rows whose counters may be off now
 
@@ -407,6 +408,9 @@ class _Commit:
                 else:
                     row[column] = ValueWriter(self.rows.target_urls, self._number_or_none,
                                               self.rows.target_prefix).value(value)
+        if operation.key is None and table.surrogate and table.name in self.rows.profile.given:
+            self._given[table.name] = max(self._given.get(table.name, 0), self.target_db.top(table) or 0) + 1
+            row[table.key[0]] = self._given[table.name]
         if operation.key is not None:
             row.update(zip(table.key, operation.key, strict=True))
         before = self.rows.target_tables.get(operation.table)

@@ -1,0 +1,202 @@
+"""What a system says of its own entities, as parts of a profile: its types, the tables of each, and the fields that it
+or an administrator gave them, each in columns or in a table of its own.
+
+An entity is a row of its type's base table, which gives out its number and holds its UUID. Everything else of it (its
+values by language, its revisions, its fields) is part of it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from nostos.core.database.schema import Table
+from nostos.core.profiles.conditions import Where
+from nostos.core.profiles.model import Profile
+from nostos.core.profiles.parts import Child, FieldPolicy, Join, Kind, Reference
+from nostos.core.profiles.policies import NEWEST, STRUCTURE, TEXT
+from nostos.core.records import dataclass
+
+_FIELD_OF = ("bundle", "deleted", "entity_id", "revision_id", "langcode", "delta")  # columns of a field's own table
+_LONG = frozenset({"text", "text_long", "text_with_summary", "string_long"})
+_SPEAKS = _LONG | {"link", "uri", "path", "string"}  # types whose texts may name an entity by its path
+_TIMES = frozenset({"changed", "timestamp"})
+_NUMBER = r"([1-9]\d*)(?![\w.-])"
+
+
+@dataclass(frozen=True)
+class EntityField:
+    """A field of a type. columns: by table, those that hold it. to: the type of entity that it points at, if any."""
+
+    name: str
+    kind: str
+    columns: Mapping[str, tuple[str, ...]]
+    to: str = ""
+
+
+@dataclass(frozen=True)
+class EntityType:
+    """A type of entities. tables: "base", "data" (by language), "revision", "revision_data", those that it has. keys:
+    what columns are called that hold its "id", "revision", "bundle", "label", "langcode", "uuid". path: where one is
+    seen, with its number in braces."""
+
+    id: str
+    tables: Mapping[str, str]
+    keys: Mapping[str, str]
+    fields: tuple[EntityField, ...] = ()
+    path: str = ""
+    owned: bool = False  # others own it, by its revision
+    made_by: str = ""  # the profile's name for whose they are: "visitors", "accounts", or empty
+
+
+def parts_of(types: Sequence[EntityType], tables: Mapping[str, Table], said: Profile) -> Profile:
+    """The profile of these types, whose tables are there. said: what is known of the system's own kinds already: it is
+    not said again."""
+    known = [t for t in types if t.tables.get("base") in tables and tables[t.tables["base"]].surrogate]
+    work = _Parts({t.id: t for t in known}, tables, said)
+    for one in known:
+        work.type(one)
+    work.pairs()
+    return Profile(name="entities", title="what the system says of its entities", kinds=tuple(work.kinds),
+                   children=tuple(work.children), joins=tuple(work.joins),
+                   references=tuple(dict.fromkeys(work.references)), policies=tuple(dict.fromkeys(work.policies)))
+
+
+class _Parts:
+    def __init__(self, types: Mapping[str, EntityType], tables: Mapping[str, Table], said: Profile) -> None:
+        self.types, self.tables = types, tables
+        self.kinds: list[Kind] = []
+        self.children: list[Child] = []
+        self.joins: list[Join] = []
+        self.references: list[Reference] = []
+        self.policies: list[FieldPolicy] = []
+        self.named = {k.table for k in said.kinds}
+        self.parts = {c.table for c in said.children}
+
+    def type(self, one: EntityType) -> None:
+        """Everything of one type."""
+        base, key = one.tables["base"], one.keys["id"]
+        self._kind(one)
+        for role, label in (("data", ("langcode",)), ("revision", ("revision",)),
+                            ("revision_data", ("revision", "langcode"))):
+            name = one.tables.get(role, "")
+            if name in self.tables and name != base:
+                columns = tuple(c for c in (one.keys.get(k, k) for k in label) if self._has(name, c))
+                self._part(name, key, base, "" if role == "data" else "revision", columns)
+        self._of_revisions(one, [t for t in one.tables.values() if t in self.tables])
+        for field in one.fields:
+            for name, columns in field.columns.items():
+                if name in self.tables:
+                    self._field(one, field, name, [c for c in columns if self._has(name, c)])
+
+    def _has(self, table: str, column: str) -> bool:
+        return self.tables[table].column(column) is not None
+
+    def _kind(self, one: EntityType) -> None:
+        base, key = one.tables["base"], one.keys["id"]
+        data = one.tables.get("data", "")
+        label = one.keys.get("label", "")
+        title = label if label and self._has(base, label) else None
+        if title is None and label and data in self.tables and self._has(data, label):
+            title = f"of_{label}"
+            self.joins.append(Join(base, title, data, ((key, key),), label, (
+                ("default_langcode", "[1t]*"),) if self._has(data, "default_langcode") else ()))
+        if base in self.named:
+            return
+        bundle = one.keys.get("bundle", "")
+        name = f"{{{bundle}}}" if one.id == "node" and bundle else _CALLED.get(one.id, one.id.replace("_", "-"))
+        uuid = one.keys.get("uuid", "")
+        self.kinds.append(Kind(
+            name, base, (), (key,), title, (uuid,) if uuid and self._has(base, uuid) else (),
+            uuid if uuid and self._has(base, uuid) else None,
+            visitors=one.made_by in ("visitors", "accounts"), account=one.made_by == "accounts",
+            natural=not one.made_by and one.id not in _EDITORS,
+            group=_EDITORS.get(one.id, ""),
+            address=re.sub(r"\{[^}]*\}", f"{{{key}}}", one.path) if one.made_by == "" else ""))
+
+    def _part(self, table: str, of: str, owner: str, name: str, label: tuple[str, ...]) -> None:
+        if table not in self.named and table not in self.parts and self._has(table, of):
+            self.parts.add(table)
+            self.children.append(Child(table, of, owner, name, label))
+            self.references.append(Reference(table, of, owner))
+
+    def _of_revisions(self, one: EntityType, names: Iterable[str]) -> None:
+        """Which revision of an entity is the current one is no change of it: the later one is."""
+        revision, goal = one.keys.get("revision", ""), one.tables.get("revision", "")
+        if revision and goal in self.tables:
+            for name in names:
+                if name != goal and self._has(name, revision):
+                    self.references.append(Reference(name, revision, goal))
+                    if name in (one.tables["base"], one.tables.get("data")):
+                        self.policies.append(FieldPolicy(name, revision, NEWEST))
+
+    def _field(self, one: EntityType, field: EntityField, name: str, columns: Sequence[str]) -> None:
+        base, key = one.tables["base"], one.keys["id"]
+        own = set(_FIELD_OF) <= {*self.tables[name].names}
+        revisions = one.tables.get("revision", "")
+        if own:
+            of_revision = "revision" in name.partition("__")[0].removeprefix(one.id) or name.startswith(
+                f"{one.id}_r__")
+            label = ("langcode", "delta")
+            self._part(name, "entity_id", base, field.name, ("revision_id", *label) if of_revision else label)
+            if revisions in self.tables:
+                self.references.append(Reference(name, "revision_id", revisions))
+                if not of_revision:
+                    self.policies.append(FieldPolicy(name, "revision_id", NEWEST))
+        goal = self.types.get(field.to)
+        for column in columns:
+            short = column.removeprefix(field.name).strip("_")
+            if goal is not None and short in ("", "target_id") and (name, column) != (base, key) and not self._varies(
+                    name, column):
+                self.references.append(Reference(name, column, goal.tables["base"]))
+            elif goal is not None and short == "target_revision_id" and goal.tables.get("revision") in self.tables:
+                self.references.append(Reference(name, column, goal.tables["revision"]))
+            kind = self.tables[name].column(column)
+            if kind is None or column in self.tables[name].key:
+                continue
+            if field.kind in _TIMES and field.name in ("changed", "revision_timestamp", "access", "login"):
+                self.policies.append(FieldPolicy(name, column, NEWEST))
+            if kind.kind == "binary" or short == "options":
+                self.policies.append(FieldPolicy(name, column, STRUCTURE))
+            if field.kind == "layout_section" and "block_content" in self.types:
+                self.references.append(Reference(name, column, self.types["block_content"].tables.get(
+                    "revision", ""), path=("**", "block_revision_id")))
+            if field.kind in _SPEAKS:
+                if field.kind in _LONG and short in ("", "value", "summary"):
+                    self.policies.append(FieldPolicy(name, column, TEXT))
+                self.references += self.paths(name, column)
+
+    def paths(self, table: str, column: str) -> Iterator[Reference]:
+        """Entities that a text names by where they are seen, or by their type and number."""
+        for one in self.types.values():
+            base = one.tables["base"]
+            heads = [rf"(?:^|[\"'\s:=/])entity:{re.escape(one.id)}/"]
+            if one.path.count("{") == 1:
+                heads.append(rf"(?:^|(?<=[\"'\s(:/\ufdd1])){re.escape(one.path.partition('{')[0].lstrip('/'))}")
+            yield from (Reference(table, column, base, pattern=head + _NUMBER) for head in heads)
+
+    def _varies(self, table: str, column: str) -> bool:
+        """Whether another column of the row says which type a number is of."""
+        return self._says_type(table, column) != ""
+
+    def _says_type(self, table: str, column: str) -> str:
+        stem = column.removesuffix("_revision_id").removesuffix("_id").removesuffix("__target")
+        return next((c for c in (f"{stem}_type", f"{stem}_type_id", f"{stem}__target_type") if c != column and any(
+            c == n for n in self.tables[table].names)), "") if column.endswith("_id") else ""
+
+    def pairs(self) -> None:
+        """Numbers of whatever type of entity another column says."""
+        for name, table in self.tables.items():
+            for column in table.names:
+                says = self._says_type(name, column)
+                for one in self.types.values() if says else ():
+                    where: Where = ((says, one.id),)
+                    goal = one.tables.get("revision" if column.endswith("_revision_id") else "base", "")
+                    if goal in self.tables:
+                        self.references.append(Reference(name, column, goal, where=where))
+
+
+# The system's own types that editors fill, and where people look for each.
+_EDITORS = {"node": "content", "taxonomy_term": "content", "media": "files", "block_content": "design",
+            "menu_link_content": "menus", "path_alias": "", "file": "files"}
+_CALLED = {"file": "upload", "taxonomy_term": "term", "menu_link_content": "menu-link"}  # `file/` is named by a path

@@ -1,0 +1,151 @@
+"""Entities of the second PHP system, on a stand-in: what people do with articles, terms, menus and roles."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from nostos.core.apply.merge import merge
+from nostos.core.compare.field_merge import Standing
+from nostos.core.errors import SelectionError
+from nostos.core.plan.prepared import PreparedMerge, prepare
+from nostos.core.plan.selection import Choice
+from nostos.core.takeback.undo import prepare_undo, to_take_back
+from nostos.core.values import php
+from tests.entities.system import NOW, EntitySite
+from tests.small import ENGINES
+
+
+def menu(site: EntitySite, side: str, title: str, nid: int) -> int:
+    """A link in a menu, with its place in it."""
+    link = site.save(side, "menu_link_content", {
+        "title": title, "menu_name": "main", "link__uri": f"entity:node/{nid}", "link__title": "", "link__options": [],
+        "parent": "", "weight": 0, "changed": NOW}, {})
+    (called,), = site.sql(side, f"SELECT uuid FROM menu_link_content WHERE id = {link}")
+    place = site.number(side, "menu_tree", "mlid")
+    site.insert(side, "menu_tree", {
+        "menu_name": "main", "id": f"menu_link_content:{called}", "parent": "", "route_name": "entity.node.canonical",
+        "route_param_key": f"node={nid}", "route_parameters": {"node": str(nid)}, "title": [title], "options": [],
+        "provider": "menu_link_content", "metadata": {"entity_id": str(link)}, "depth": 1, "weight": 0, "p1": place,
+        "p2": 0})
+    return link
+
+
+def permissions(site: EntitySite, side: str, *names: str) -> None:
+    said = site.bytes({"id": "editor", "dependencies": {"config": ["node.type.article"]}, "permissions": [*names]})
+    site.run(side, f"UPDATE config SET data = {said} WHERE name = 'user.role.editor'")
+
+
+class Articles(unittest.TestCase):
+    def test_a_week_on_both_sides(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), tempfile.TemporaryDirectory() as made:
+                self.week(EntitySite(Path(made), engine))
+
+    def test_one_article_brings_what_it_depends_on(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), tempfile.TemporaryDirectory() as made:
+                site = EntitySite(Path(made), engine)
+                self.person(site, "live", "Newcomer")
+                author = self.person(site, "staging", "Author")  # by the number of live's newcomer
+                moons = site.save("staging", "taxonomy_term", {"name": "Moons", "weight": 9, "status": 1},
+                                  {"parent": [{"target_id": 0}]}, bundle="topics")
+                site.article("staging", "Tides", tags=[moons, 2], image="tide.jpg", slabs=["High"], uid=author)
+                site.save("staging", "node", {"title": "Elsewhere", "changed": NOW + 9}, {}, "article", 7)
+                with self.assertRaisesRegex(SelectionError, "an account, and goes only when it is named"):
+                    self.merged(site, Choice(("article/13",)))
+                ready = self.merged(site, Choice(("article/13", "member/5~staging")))
+                self.assertEqual({i.kind for i in ready.plan.selection.items}, {
+                    "article", "member", "term", "upload", "slab"})
+                self.assertEqual(site.faults("live"), [])
+                self.assertEqual(site.sql("live", "SELECT u.name FROM node_field_data d JOIN users_field_data u ON "
+                                                  "u.uid = d.uid WHERE d.title = 'Tides'"), [("Author",)])
+                self.assertEqual(site.sql("live", "SELECT uid FROM users_field_data WHERE name = 'Newcomer'"), [(5,)])
+                self.assertEqual(site.sql("live", "SELECT title FROM node_field_data WHERE nid = 7"), [("Story 7",)])
+                with site.crew() as crew:  # and back
+                    merge(site.home, crew, prepare_undo(site.home, crew, to_take_back(site.home, "trip", None)))
+                self.assertEqual(site.faults("live"), [])
+                self.assertEqual(site.sql("live", "SELECT name FROM users_field_data WHERE uid > 4"), [("Newcomer",)])
+
+    @staticmethod
+    def person(site: EntitySite, side: str, name: str) -> int:
+        return site.save(side, "user", {"name": name, "mail": f"{name}@visitor.example", "status": 1, "created": NOW},
+                         {})
+
+    @staticmethod
+    def merged(site: EntitySite, choice: Choice) -> PreparedMerge:
+        with site.crew() as crew:
+            ready = prepare(crew, choice)
+            if ready.acts:
+                merge(site.home, crew, ready)
+        return ready
+
+    def week(self, site: EntitySite) -> None:
+        self.assertEqual([*site.faults("live"), *site.faults("staging")], [])
+        self.assertEqual(site.standings(), {})
+        # Live lives on.
+        theirs = site.article("live", "Storm warning", tags=[2], image="storm.jpg", slabs=["Take care"])
+        site.comment("live", 5, "Well said")
+        site.order("live", 5, "2001")
+        site.save("live", "user", {"name": "newcomer", "mail": "new@visitor.example", "status": 1, "created": NOW}, {})
+        site.save("live", "node", {"title": "Story 3, corrected", "changed": NOW + 50}, {}, "article", 3)
+        # Staging is worked on.
+        moons = site.save("staging", "taxonomy_term", {"name": "Moons", "weight": 9, "status": 1},
+                          {"parent": [{"target_id": 2}]}, bundle="topics")
+        crew = site.article("staging", "Our crew", tags=[1])
+        ours = site.article("staging", "Open day", tags=[3, moons], image="day.jpg", slabs=["Come", "See"],
+                            body=f'<p><a href="/node/{crew}">Our crew</a> waits. 14 seats.</p>',
+                            more=f"entity:node/{crew}")
+        self.assertEqual(crew, theirs)
+        link = menu(site, "staging", "Open day", ours)
+        site.save("staging", "node", {"changed": NOW + 90}, {"body": [
+            {"value": "<p>Better words.</p>", "summary": "", "format": "basic_html"}]}, "article", 3)
+        for weight, tid in enumerate((5, 4, 3, 2, 1)):
+            site.save("staging", "taxonomy_term", {"weight": weight}, {}, "topics", tid)
+        permissions(site, "staging", "access content", "create article content", "edit any article content")
+        site.order("staging", 5, "test")
+        before = site.sql("live", "SELECT COUNT(*), MAX(total_price__number) FROM till_order")
+
+        compared = site.compare()
+        self.assertEqual([q.place for q in compared.questions], [])
+        self.assertEqual(self.merged(site, Choice()).plan.selection.clashes, ())
+
+        self.assertEqual(site.faults("live"), [])
+        self.assertEqual(site.sql("live", "SELECT COUNT(*), MAX(total_price__number) FROM till_order"), before)
+        (nid,), = site.sql("live", "SELECT nid FROM node_field_data WHERE title = 'Open day'")
+        (crew_there,), = site.sql("live", "SELECT nid FROM node_field_data WHERE title = 'Our crew'")
+        (tid,), = site.sql("live", "SELECT tid FROM taxonomy_term_field_data WHERE name = 'Moons'")
+        self.assertNotEqual(crew_there, crew)
+        self.assertEqual(site.sql("live", f"SELECT body_value FROM node__body WHERE entity_id = {nid}"), [
+            (f'<p><a href="/node/{crew_there}">Our crew</a> waits. 14 seats.</p>',)])
+        self.assertEqual(site.sql("live", f"SELECT field_more_uri FROM node__field_more WHERE entity_id = {nid}"), [
+            (f"entity:node/{crew_there}",)])
+        self.assertEqual(site.sql("live", f"SELECT field_tags_target_id FROM node__field_tags WHERE entity_id = {nid} "
+                                          "ORDER BY delta"), [(3,), (tid,)])
+        self.assertEqual(site.sql("live", f"SELECT alias FROM path_alias WHERE path = '/node/{nid}'"), [("/open-day",)])
+        self.assertEqual(site.sql("live", f"SELECT count FROM file_usage WHERE id = '{nid}'"), [(1,)])
+        self.assertTrue((site.live_folder / "sites/default/files/day.jpg").is_file())
+        words = site.sql("live", "SELECT w.field_words_value FROM slab__field_words w JOIN slab_item_field_data d ON "
+                                 f"d.id = w.entity_id WHERE d.parent_id = '{nid}' ORDER BY w.field_words_value")
+        self.assertEqual(words, [("Come",), ("See",)])
+        (place,), = site.sql("live", "SELECT route_parameters FROM menu_tree")
+        self.assertEqual(bytes(place), php.write({"node": str(nid)}).encode())
+        (uri,), = site.sql("live", "SELECT link__uri FROM menu_link_content_data WHERE title = 'Open day'")
+        self.assertEqual((uri, link), (f"entity:node/{nid}", 1))
+        # One article, edited on both sides.
+        self.assertEqual(site.sql("live", "SELECT d.title, b.body_value FROM node_field_data d JOIN node__body b ON "
+                                          "b.entity_id = d.nid WHERE d.nid = 3"),
+                         [("Story 3, corrected", "<p>Better words.</p>")])
+        self.assertEqual(site.sql("live", "SELECT tid FROM taxonomy_term_field_data WHERE tid < 6 ORDER BY weight"),
+                         [(5,), (4,), (3,), (2,), (1,)])
+        (role,), = site.sql("live", "SELECT data FROM config WHERE name = 'user.role.editor'")
+        self.assertIn("edit any article content", bytes(role).decode())
+        self.assertEqual(site.sql("live", "SELECT comment_count FROM comment_entity_statistics WHERE entity_id = 5"), [
+            (2,)])
+        left = {i.kind for i in site.compare().items.values() if i.standing is Standing.HOMEWARD}
+        self.assertEqual(left, {"till-order", "till-line"})  # what was tried in staging's shop
+
+
+if __name__ == "__main__":
+    unittest.main()
