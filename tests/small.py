@@ -53,7 +53,11 @@ class Small(Voyaged):
             self.sql("live", statement.replace("{key}", KEY[engine]))
         for path in files:
             self.file("live", path)
+        self.configured(url)
         clone(self.home, str(self.live_folder), "trip", str(self.staging_folder), "http://127.0.0.1:8432")
+
+    def configured(self, url: str) -> None:
+        """Called when live is whole, before it is cloned. url: of its database."""
 
     def file(self, side: str, path: str) -> None:
         """Make a file on "live" or in "staging", which says where it was made."""

@@ -206,6 +206,20 @@ class EntitySite(Small):
         self.waiting = None
         super().__init__(folder, engine, tuple(statements))
 
+    def configured(self, url: str) -> None:
+        """Its own configuration says where its database is: nothing else does."""
+        location = recognise(str(self.live_folder)).database
+        words = {"driver": "sqlite", "database": "site.db"} if self.engine == "sqlite" else {
+            "driver": {"mariadb": "mysql"}.get(self.engine, "pgsql"), "database": location.url.database,
+            "username": location.url.username, "password": location.url.password or "", "host": location.url.host or "",
+            "port": str(location.url.port or ""), "unix_socket": location.url.query.get("unix_socket", "")}
+        said = ", ".join(f"{k!r} => {v!r}" for k, v in words.items() if v)
+        place = self.live_folder / "sites/default/settings.php"
+        place.parent.mkdir(parents=True)
+        place.write_text(f"<?php\n$databases['default']['default'] = array({said});\n"
+                         "$base_url = 'http://127.0.0.1:8431';\n")
+        (self.live_folder / "nostos.toml").unlink()
+
     def sql(self, side: str, statement: str) -> list[tuple[Any, ...]]:
         if self.engine == "sqlite":
             return super().sql(side, statement)

@@ -40,7 +40,7 @@ from nostos.core.profiles.model import Profile, ignored
 from nostos.core.profiles.network import number_of, outside
 from nostos.core.profiles.network import sites as network_sites
 from nostos.core.progress import Listener, Progress, silent
-from nostos.core.sites import env_file, python_settings
+from nostos.core.sites import env_file, php_arrays, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.copy_configuration import CopyFacts, OriginalFile, adapt
 from nostos.core.sites.database_words import DatabaseWords
@@ -472,7 +472,8 @@ class Cloning:
 
     def _own_module(self) -> list[Guard]:
         made = env_file.PROGRAM in self.live.configuration_files
-        return [Guard(python_settings.FILE, python_settings.GUARDED)] if made else []
+        return [*([Guard(python_settings.FILE, python_settings.GUARDED)] if made else []),
+                *(Guard(n, php_arrays.GUARDED) for n in self.live.configuration_files if php_arrays.is_one(n))]
 
     def _guard_file(self) -> list[Guard]:
         return lay_guard_file(self.profile, self.files, self._facts())

@@ -15,7 +15,7 @@ from nostos.core.hosts.far_path import AnyPath, below, on_machine
 from nostos.core.profiles.loader import configurations
 from nostos.core.profiles.parts import Configuration
 from nostos.core.records import dataclass
-from nostos.core.sites import env_file, php_configuration, python_settings
+from nostos.core.sites import env_file, php_arrays, php_configuration, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.values.urls import UrlForms
 
@@ -68,6 +68,7 @@ def adapt(facts: CopyFacts, files: Mapping[str, OriginalFile], system: Configura
         changes["site.profile"] = facts.profile
     tree = tree_at(facts.folder)
     file_settings = system
+    arrays = next((n for n in files if php_arrays.is_one(n)), "")
     for name, original in files.items():
         # A system's own file is that, whichever profile the site has been given.
         system = next((c for c in configurations().values() if c.file == Path(name).name), file_settings)
@@ -77,6 +78,8 @@ def adapt(facts: CopyFacts, files: Mapping[str, OriginalFile], system: Configura
             made = python_settings.named_anew(original.content)
         elif Path(name).name == env_file.NAME:
             made = env_file.rewritten(original.content, facts.url, location, facts.folder, facts.in_own_words)
+        elif name.endswith(".php") and arrays and Path(name).parent == Path(arrays).parent:
+            made = php_arrays.rewritten(original.content, location, facts.url, name == arrays, facts.in_own_words)
         elif name.endswith(".php") and file_settings is not None and file_settings.format == "php-constants":
             made = _php(facts, original.content)  # one that it takes in
         elif system is None or Path(name).name != system.file:

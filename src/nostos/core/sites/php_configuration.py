@@ -16,14 +16,14 @@ from nostos.core.profiles.model import Profile
 from nostos.core.records import dataclass
 from nostos.core.sites.site_file import read_bounded
 
-_STRING = r"'(?:[^'\\]|\\.)*'|\"(?:[^\"\\]|\\.)*\""
+STRING = r"'(?:[^'\\]|\\.)*'|\"(?:[^\"\\]|\\.)*\""
 # What never ends is read to the end of the text, once: not from each quote in it anew.
-_COMMENT = expression(r"('(?:[^'\\]|\\.)*(?:'|\\?\Z)|\"(?:[^\"\\]|\\.)*(?:\"|\\?\Z))|/\*.*?(?:\*/|\Z)|(?://|#(?!\[))[^\n]*",
+COMMENT = expression(r"('(?:[^'\\]|\\.)*(?:'|\\?\Z)|\"(?:[^\"\\]|\\.)*(?:\"|\\?\Z))|/\*.*?(?:\*/|\Z)|(?://|#(?!\[))[^\n]*",
                       re.DOTALL)
-_DEFINE = expression(rf"\bdefine\s*\(\s*({_STRING})\s*,\s*({_STRING}|[A-Za-z_][^;]{{0,500}}?)\s*\)\s*;", re.DOTALL)
-_PREFIX = expression(rf"\$table_prefix\s*=\s*({_STRING}|[^;]*?)\s*;")
-_ENVIRONMENT = expression(rf"(?:\bgetenv\s*\(\s*({_STRING})\s*\)|\$_(?:ENV|SERVER)\s*\[\s*({_STRING})\s*\])"
-                          rf"(?:\s*\?[:?]\s*({_STRING}))?")
+_DEFINE = expression(rf"\bdefine\s*\(\s*({STRING})\s*,\s*({STRING}|[A-Za-z_][^;]{{0,500}}?)\s*\)\s*;", re.DOTALL)
+_PREFIX = expression(rf"\$table_prefix\s*=\s*({STRING}|[^;]*?)\s*;")
+_ENVIRONMENT = expression(rf"(?:\bgetenv\s*\(\s*({STRING})\s*\)|\$_(?:ENV|SERVER)\s*\[\s*({STRING})\s*\])"
+                          rf"(?:\s*\?[:?]\s*({STRING}))?")
 
 
 @dataclass(frozen=True)
@@ -61,7 +61,7 @@ def read(path: AnyPath, engine: str) -> PhpConfiguration:
     computed: list[str] = []
     for file in (path, *included):
         for literal, value in _DEFINE.findall(_without_comments(_text(file))):
-            name, path_text = _unquoted(literal), _value(value, file)
+            name, path_text = unquoted(literal), _value(value, file)
             if path_text is None and name in PLACES:
                 path_text = _joined(value, file.parent, path.parent, constants)
                 computed += [name] if path_text is None else []
@@ -88,8 +88,8 @@ PLACES = frozenset({"WP_CONTENT_DIR", "WP_CONTENT_URL", "WP_PLUGIN_DIR", "WP_PLU
 _FOLDERS = (("WP_PLUGIN_DIR", "wp-content/plugins"), ("WPMU_PLUGIN_DIR", "wp-content/mu-plugins"),
             ("WP_CONTENT_DIR", "wp-content"))
 _INCLUDE = expression(rf"\b(?:require|include)(?:_once)?\s*\(?\s*((?:__DIR__|dirname\s*\(\s*__FILE__\s*\)|ABSPATH)"
-                      rf"\s*\.\s*)?({_STRING})\s*\)?\s*;")
-_TERM = expression(rf"\s*(?:({_STRING})|(__DIR__|dirname\s*\(\s*__FILE__\s*\))|([A-Z_]+)|(\$_SERVER\s*\[\s*"
+                      rf"\s*\.\s*)?({STRING})\s*\)?\s*;")
+_TERM = expression(rf"\s*(?:({STRING})|(__DIR__|dirname\s*\(\s*__FILE__\s*\))|([A-Z_]+)|(\$_SERVER\s*\[\s*"
                    r"['\"]HTTP_HOST['\"]\s*\]))\s*(\.|$)")
 HOST = "{host}"  # in a value, whatever host the site is asked under
 
@@ -98,7 +98,7 @@ def _included(path: AnyPath, text: str) -> tuple[AnyPath, ...]:
     """The files beside a configuration that it takes in, but for the system's own."""
     files = []
     for _, literal in _INCLUDE.findall(_without_comments(text)):
-        file = path.parent / _unquoted(literal).lstrip("/")
+        file = path.parent / unquoted(literal).lstrip("/")
         if file.name != "wp-settings.php" and file.is_file() and below(
                 file.resolve(), path.parent.resolve()) is not None:
             files.append(file)
@@ -115,7 +115,7 @@ def _joined(expression: str, here: AnyPath, root: AnyPath, constants: Mapping[st
         text, constant, name, host, _ = term.groups()
         if name and name != "ABSPATH" and name not in constants:
             return None
-        parts.append(_unquoted(text) if text else on_machine(here) if constant else HOST if host
+        parts.append(unquoted(text) if text else on_machine(here) if constant else HOST if host
                      else f"{on_machine(root)}/" if name == "ABSPATH" else constants[name])
         at = term.end()
     return "".join(parts)
@@ -165,10 +165,10 @@ def _text(path: AnyPath) -> str:
 
 
 def _without_comments(text: str) -> str:
-    return _COMMENT.sub(lambda m: m.group(1) or " ", text)
+    return COMMENT.sub(lambda m: m.group(1) or " ", text)
 
 
-def _unquoted(literal: str) -> str:
+def unquoted(literal: str) -> str:
     """The value of a PHP string literal."""
     body = literal[1:-1]
     if literal[0] == "'":
@@ -180,13 +180,13 @@ def _value(expression: str, file: AnyPath) -> str | None:
     """What an expression says: a string, or a look-up in the environment of the file's machine. None: it would have to
     be run."""
     expression = expression.strip()
-    if re.fullmatch(_STRING, expression):
-        return None if expression[0] == '"' and re.search(r"(?<!\\)\$[\w{]", expression) else _unquoted(expression)
+    if re.fullmatch(STRING, expression):
+        return None if expression[0] == '"' and re.search(r"(?<!\\)\$[\w{]", expression) else unquoted(expression)
     match = _ENVIRONMENT.fullmatch(expression)
     if match is None:
         return None
-    value = variable(file, _unquoted(match.group(1) or match.group(2)))
-    return value or (_unquoted(match.group(3)) if match.group(3) else value)
+    value = variable(file, unquoted(match.group(1) or match.group(2)))
+    return value or (unquoted(match.group(3)) if match.group(3) else value)
 
 
 def _host(text: str) -> tuple[str | None, int | None, str | None]:
@@ -202,7 +202,7 @@ def _host(text: str) -> tuple[str | None, int | None, str | None]:
 def texts(content: bytes) -> set[str]:
     """The names of the constants that a file defines as texts."""
     defines = _DEFINE.findall(_without_comments(content.decode("utf-8", "surrogateescape")))
-    return {_unquoted(name) for name, value in defines if re.fullmatch(_STRING, value.strip()) and len(value) > 2}
+    return {unquoted(name) for name, value in defines if re.fullmatch(STRING, value.strip()) and len(value) > 2}
 
 
 def rewritten(content: bytes, constants: Mapping[str, str], prefix: str | None,
@@ -210,21 +210,21 @@ def rewritten(content: bytes, constants: Mapping[str, str], prefix: str | None,
     """The file with other values for constants that it defines, and another prefix; every other line, comments too,
     stays as it is, but for texts, which are as `written` gives them."""
     text = content.decode("utf-8", "surrogateescape")
-    spans = [m.span() for m in _COMMENT.finditer(text) if m.group(1) is None]
+    spans = [m.span() for m in COMMENT.finditer(text) if m.group(1) is None]
 
     def live(at: int) -> bool:
         return not any(start <= at < end for start, end in spans)
 
     changes: list[tuple[int, int, str]] = []
     for match in _DEFINE.finditer(text):
-        name = _unquoted(match.group(1))
+        name = unquoted(match.group(1))
         if live(match.start()) and name in constants:
             changes.append((*match.span(2), _quoted(constants[name])))
     for match in _PREFIX.finditer(text):
         if prefix is not None and live(match.start()):
             changes.append((*match.span(1), _quoted(prefix)))
     taken = [(start, end) for start, end, _ in changes]
-    for match in re.finditer(_STRING, text):
+    for match in re.finditer(STRING, text):
         body = match.group()[1:-1]
         if live(match.start()) and not any(start < match.end() and match.start() < end for start, end in taken):
             new = written(body)  # what it finds has no letters that a text would escape

@@ -23,7 +23,7 @@ from nostos.core.profiles import from_schema as deduce
 from nostos.core.profiles import loader
 from nostos.core.profiles.model import Profile
 from nostos.core.records import dataclass
-from nostos.core.sites import env_file, php_configuration, python_settings
+from nostos.core.sites import env_file, php_arrays, php_configuration, python_settings
 from nostos.core.sites import site_file as configuration
 from nostos.core.sites.commands import AFTER, BEFORE, SERVE, Commands, commands_in
 from nostos.core.sites.entities import with_entities
@@ -110,7 +110,8 @@ def recognise(where: str | AnyPath) -> Site:
 def _places() -> list[str]:
     """Where a site's configuration is looked for, as paths that begin at the site's folder, or at its site file."""
     files = [c.file for c in loader.configurations().values()]
-    files += [env_file.NAME, env_file.PROGRAM]
+    files += [env_file.NAME, env_file.PROGRAM, *(above + c.file for c in loader.configurations().values()
+                                                 if c.format == "php-arrays" for above in php_arrays.FOLDERS)]
     names = [configuration.SITE_FILE, *files, *(f for n in files for f in php_configuration.beside(n))]
     return [".", "..", *names, *(f"../{n}" for n in names)]
 
@@ -131,6 +132,9 @@ def _recognise(path: AnyPath) -> Site:
             raise refused
         raise SiteError(f"No site is recognised in {path}.",
                         next_step=f"Write a site file, {configuration.SITE_FILE}, there (docs/guide.md shows one).")
+    if not system.url:
+        raise SiteError(f"{path / system.own} does not say what the site's address is.",
+                        next_step=f"Write a site file, {configuration.SITE_FILE}, beside it: [site] with its url.")
     return _checked(_described(path, system), looked=system.looked)
 
 
@@ -174,6 +178,12 @@ def _system_at(folder: AnyPath, location: Location | None = None) -> _SystemFact
                 return _SystemFacts(loader.relocated(profile, moved), above + c.file, name, url, facts.database,
                                     tuple(f"{above}{below(p, file.parent)}" for p in facts.included),
                                     _uncopyable(facts, moved))
+        elif c.format == "php-arrays":
+            said = php_arrays.find(folder, c.file)
+            if said is not None:
+                arrays = php_arrays.read(folder, said)
+                return _SystemFacts(_by_schema(arrays.database), said, folder.name, arrays.address, arrays.database,
+                                    arrays.included, arrays.uncopyable)
         elif (folder / c.file).is_file():
             data = configuration.read_toml(folder / c.file)
             values = []
@@ -260,7 +270,8 @@ def _from_site_file(path: AnyPath) -> Site:
             raise SiteError(f"{path} does not say the site's {key}.", next_step=f"Add `{key}` to [site].")
         return other
 
-    name, url = document("name", system.name if system else None), document("url", system.url if system else None)
+    name = document("name", system.name if system else None)
+    url = document("url", system.url or None if system else None)
     looked = False
     if location is not None or system is None:
         database = location or _database(document("database", None), folder, str(section.get("prefix", "")))

@@ -1,0 +1,288 @@
+"""PHP configuration that fills arrays, `$databases['default']['default'] = [...]`: read as text, never run, and written
+anew.
+
+Assignments to variables and to what is in them are followed, through the files beside it that a configuration takes in;
+what would have to be run to be known is not known.
+"""
+
+from __future__ import annotations
+
+import re
+import secrets
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+from nostos.core.database.registry import Location, locate
+from nostos.core.database.url import DatabaseUrl
+from nostos.core.errors import SiteError
+from nostos.core.expressions import expression
+from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host, on_machine
+from nostos.core.records import dataclass
+from nostos.core.sites.php_configuration import COMMENT, STRING, unquoted
+from nostos.core.sites.site_file import read_bounded
+
+FOLDERS = ("", "web/", "docroot/", "public/", "html/", "htdocs/", "httpdocs/", "public_html/")  # where pages are served
+_ASSIGNED = expression(rf"\$(\w+)((?:\s*\[\s*(?:{STRING}|\d+)?\s*\])*)\s*=(?![=>])\s*")
+_KEY = expression(rf"\[\s*({STRING}|\d+)?\s*\]")
+_TOKEN = expression(rf"\s*(?:({STRING})|(array\s*\(|\[)|([)\]])|(=>)|(,)|([-\w.:\\]+(?:\s*\(\s*(?:{STRING})?\s*\)"
+                    rf"(?:\s*\?:\s*(?:{STRING}))?)?)|(;))")
+_INCLUDE = expression(rf"\b(?:require|include)(?:_once)?\b[^;]*?({STRING})\s*\)?\s*;")
+_ENGINES = {"mysql": "mysql", "pgsql": "postgresql", "sqlite": "sqlite"}
+_HOST = expression(r"\^?([a-z0-9-]+(?:\\?\.[a-z0-9-]+)+)\$?")
+_SECRET = ("database", "username", "password", "host", "port", "unix_socket")
+GUARDED = "mail and scheduled jobs off, and a mark in the site's name"
+
+
+@dataclass(frozen=True)
+class Literal:
+    """A literal of a file, and where it stands in it."""
+
+    value: str
+    start: int
+    end: int
+
+
+@dataclass(frozen=True)
+class PhpArrays:
+    """What such a configuration says. file: relative to the site's folder. address: empty where it says none."""
+
+    file: str
+    database: Location
+    address: str
+    included: tuple[str, ...] = ()
+    uncopyable: str = ""
+
+
+def find(folder: AnyPath, name: str) -> str | None:
+    """The configuration file of a site, relative to its folder; None where there is none. Raises SiteError where there
+    are several, for several sites."""
+    for above in FOLDERS:
+        usual = folder / (above + name)
+        if usual.is_file() and _databases(usual):
+            return above + name
+        sites = usual.parent.parent
+        others = sorted(p for p in sites.glob(f"*/{usual.name}") if _databases(p)) if isinstance(sites, Path) and (
+            sites.is_dir()) else []
+        if len(others) > 1:
+            raise SiteError(f"There are several sites in {folder}: {', '.join(p.parent.name for p in others)}.",
+                            next_step="Write a site file for the one that is meant (docs/drupal.md).")
+        if others:
+            return f"{above}{others[0].parent.parent.name}/{others[0].parent.name}/{usual.name}"
+    return None
+
+
+def _databases(path: AnyPath) -> bool:
+    return any(name == "databases" for file in (path, *_included(path)) for name, *_ in _assignments(_text(file)))
+
+
+def read(folder: AnyPath, file: str) -> PhpArrays:
+    """What the configuration says. file: as `find` gave it. Raises SiteError where it does not say where the database
+    is in a way that can be read."""
+    path = folder / file
+    included = _included(path)
+    said: dict[str, Any] = {}
+    for one in (path, *included):
+        for name, keys, value in _assignments(_text(one)):
+            _put(said, (name, *keys), value)
+    default = _at(said, "databases", "default", "default")
+    words = {k: v.value for k, v in default.items() if isinstance(v, Literal)} if isinstance(default, dict) else {}
+    engine = _ENGINES.get(words.get("driver", "mysql"))
+    if engine is None or "database" not in words:
+        raise SiteError(f"{path} does not say where its database is in a way that can be read without running it.",
+                        next_step="Write it as plain text there, or write a site file (docs/drupal.md).")
+    prefix = words.get("prefix", "")
+    root = path.parent.parent.parent
+    if engine == "sqlite":
+        location = locate(f"sqlite:///{words['database']}", root, prefix)
+    else:
+        url = DatabaseUrl(engine, words.get("username"), words.get("password"), words.get("host") or "localhost",
+                          int(words["port"]) if words.get("port", "").isdigit() else None, words["database"],
+                          {"unix_socket": words["unix_socket"]} if words.get("unix_socket") else {})
+        location = locate(url.render_as_string(hide_password=False), path.parent, prefix)
+    return PhpArrays(file, location, _address(said),
+                     tuple(str(below(p, folder)) for p in included if below(p, folder) is not None),
+                     _uncopyable(said, folder, path))
+
+
+def _address(said: Mapping[str, Any]) -> str:
+    base = _at(said, "base_url")
+    if isinstance(base, Literal):
+        return base.value
+    trusted = _at(said, "settings", "trusted_host_patterns")
+    hosts = [m.group(1).replace("\\", "") for v in trusted.values() if isinstance(v, Literal) and (
+        m := _HOST.fullmatch(v.value))] if isinstance(trusted, dict) else []
+    named = [h for h in hosts if not re.fullmatch(r"[\d.]+|localhost", h)]
+    return f"https://{min(named, key=len)}" if named else ""
+
+
+def _uncopyable(said: Mapping[str, Any], folder: AnyPath, path: AnyPath) -> str:
+    for name in ("file_private_path", "file_public_path"):
+        value = _at(said, "settings", name)
+        if isinstance(value, Literal) and value.value.startswith("/"):
+            place = on_host(host_of(folder), value.value)
+            if below(place.resolve(), folder.resolve()) is None:
+                return (f"{path.name} puts {name} into {value.value}, outside the site's folder: a copy would write "
+                        "into it, too")
+    return ""
+
+
+def _included(path: AnyPath) -> list[AnyPath]:
+    """The files beside a configuration that it takes in."""
+    files = []
+    for literal in _INCLUDE.findall(_text(path)):
+        file = path.parent / Path(unquoted(literal)).name
+        if file.name.endswith(".php") and file != path and file.is_file():
+            files.append(file)
+    return list(dict.fromkeys(files))
+
+
+def _text(path: AnyPath) -> str:
+    return _without_comments(read_bounded(path).decode("utf-8", "surrogateescape"))
+
+
+def _without_comments(text: str) -> str:
+    """The text with its comments blank, so that everything stays where it is."""
+    return COMMENT.sub(lambda m: m.group(1) or re.sub(r"[^\n]", " ", m.group()), text)
+
+
+def _assignments(text: str) -> Iterator[tuple[str, tuple[str, ...], Any]]:
+    """Every assignment of a text without comments: the variable, the keys of what is in it, and the value."""
+    for match in _ASSIGNED.finditer(text):
+        keys = tuple(unquoted(k) if k[:1] in "'\"" and k else k for k in _KEY.findall(match.group(2)))
+        value, end = _read(text, match.end())
+        if text[end:end + 1] == ";" or text[end:].lstrip()[:1] == ";":
+            yield match.group(1), keys, value
+
+
+def _read(text: str, at: int) -> tuple[Any, int]:
+    """The value that begins at a place, and where it ends: a dict by keys, a Literal, or None where it would have to be
+    run."""
+    token = _TOKEN.match(text, at)
+    if token is None or token.group(7):
+        return None, at
+    if token.group(1) or token.group(6):
+        written = token.group(1) or token.group(6)
+        start = token.start(1) if token.group(1) else token.start(6)
+        known = unquoted(written) if token.group(1) else written if re.fullmatch(r"-?\d+", written) else None
+        return None if known is None else Literal(known, start, start + len(written)), token.end()
+    if not token.group(2):
+        return None, at
+    entries: dict[str, Any] = {}
+    at = token.end()
+    while True:
+        end = _TOKEN.match(text, at)
+        if end is None:
+            return None, at
+        if end.group(3):
+            return entries, end.end()
+        if end.group(5):
+            at = end.end()
+            continue
+        value, after = _read(text, at)
+        if after == at:
+            return None, at
+        arrow = _TOKEN.match(text, after)
+        if arrow is not None and arrow.group(4):
+            key = value.value if isinstance(value, Literal) else ""
+            value, after = _read(text, arrow.end())
+        else:
+            key = str(len(entries))
+        entries[key] = value
+        rest = _TOKEN.match(text, after)
+        if rest is None or not (rest.group(3) or rest.group(5)):
+            entries[key] = None  # more than a literal: it would have to be run
+            closing = re.compile(r"[,)\]]").search(text, after)
+            if closing is None:
+                return None, after
+            after = closing.start()
+        at = after
+
+
+def _put(said: dict[str, Any], keys: tuple[str, ...], value: Any) -> None:
+    for key in keys[:-1]:
+        inner = said.get(key)
+        if not isinstance(inner, dict):
+            inner = said[key] = {}
+        said = inner
+    said[keys[-1] or str(len(said))] = value
+
+
+def _at(said: Any, *keys: str) -> Any:
+    for key in keys:
+        said = said.get(key) if isinstance(said, dict) else None
+    return said
+
+
+def is_one(name: str) -> bool:
+    """Whether a path is that of such a configuration."""
+    return Path(name).name == "settings.php" and Path(name).parent.parent.name == "sites"
+
+
+def rewritten(content: bytes, location: Location, url: str, main: bool, written: Callable[[str], str] = str) -> bytes:
+    """A file of the configuration in a copy's own words. Whatever it says of any database is the copy's, or nothing;
+    main: it ends with what the copy alone has: its database, its address, a salt, and its guards. written: makes the
+    other texts the copy's."""
+    text = content.decode("utf-8", "surrogateescape")
+    words = _words(location)
+    changes: list[tuple[int, int, str]] = []
+    for name, keys, value in _assignments(_without_comments(text)):
+        if name == "databases":
+            own = not keys or keys[0] == "default"
+            for path, literal in _leaves(value, keys):
+                if path[-1] in _SECRET:
+                    mine = own and path[0] == "default"
+                    changes.append((literal.start, literal.end, _quoted(words.get(path[-1], "") if mine else "")))
+    taken = [(start, end) for start, end, _ in changes]
+    for match in re.finditer(STRING, text):
+        body = match.group()[1:-1]
+        new = written(body)
+        if new != body and not any(start < match.end() and match.start() < end for start, end in taken):
+            changes.append((*match.span(), match.group()[0] + new + match.group()[0]))
+    for start, end, new in sorted(changes, reverse=True):
+        text = text[:start] + new + text[end:]
+    if main:
+        text = re.sub(r"\?>\s*\Z", "", text).rstrip() + "\n" + _own(url, words)
+    return text.encode("utf-8", "surrogateescape")
+
+
+def _leaves(value: Any, path: tuple[str, ...]) -> Iterator[tuple[tuple[str, ...], Literal]]:
+    if isinstance(value, Literal):
+        yield path, value
+    elif isinstance(value, dict):
+        for key, part in value.items():
+            yield from _leaves(part, (*path, key))
+
+
+def _words(location: Location) -> dict[str, str]:
+    """A database, as such a file says it."""
+    if location.file is not None:
+        return {"driver": "sqlite", "database": str(on_machine(location.file)), "prefix": location.prefix}
+    url = location.url
+    driver = next(d for d, e in _ENGINES.items() if e == url.drivername)
+    words = {"driver": driver, "database": str(url.database), "username": url.username or "",
+             "password": url.password or "", "host": url.host or "localhost", "prefix": location.prefix}
+    if url.port:
+        words["port"] = str(url.port)
+    if url.query.get("unix_socket"):
+        words["unix_socket"] = str(url.query["unix_socket"])
+    return words
+
+
+def _own(url: str, words: Mapping[str, str]) -> str:
+    """What a copy alone has: it stands last, so that it counts."""
+    host = re.escape(url.partition("://")[2].partition("/")[0].partition(":")[0])
+    entries = "".join(f"  {_quoted(k)} => {_quoted(v)},\n" for k, v in words.items())
+    return ("\n// This is a staging copy: its own database and address, and what keeps it from acting as live.\n"
+            f"$databases = ['default' => ['default' => [\n{entries}]]];\n"
+            f"$base_url = {_quoted(url)};\n"
+            f"$settings['trusted_host_patterns'] = [{_quoted(f'^{host}$')}];\n"
+            f"$settings['hash_salt'] = $drupal_hash_salt = {_quoted(secrets.token_hex(32))};\n"
+            "$config['system.mail']['interface']['default'] = 'test_mail_collector';\n"
+            "$conf['mail_system'] = ['default-system' => 'TestingMailSystem'];\n"
+            "$config['automated_cron.settings']['interval'] = $conf['cron_safe_threshold'] = 0;\n"
+            "$config['system.site']['name'] = $conf['site_name'] = 'Staging copy';\n")
+
+
+def _quoted(value: str) -> str:
+    return "'" + value.replace("\\", "\\\\").replace("'", "\\'") + "'"
