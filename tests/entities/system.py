@@ -320,7 +320,8 @@ class EntitySite(Small):
                 self.insert(side, f"{type_id}__{name}", row)
                 if t.revision:
                     self.insert(side, f"{type_id}_revision__{name}", row)
-        for name in t.own.keys() - own.keys() if not new and t.revision else ():  # what did not change is of it, too
+        # What did not change is of the new revision, too.
+        for name in sorted(t.own.keys() - own.keys()) if not new and t.revision else ():
             columns = ", ".join(f"{name}_{c}" for c in t.own[name].columns)
             at = f"entity_id = {number}"
             self.run(side, f"UPDATE {type_id}__{name} SET revision_id = {vid[of_revision]} WHERE {at}")
@@ -419,6 +420,30 @@ class EntitySite(Small):
             "bundle": "till_order", "deleted": 0, "entity_id": order, "revision_id": order, "langcode": "en",
             "delta": 0, "order_items_target_id": line})
         return order
+
+    def field(self, side: str, name: str, to: str) -> None:
+        """An administrator gives articles a field: configuration, tables, and what is kept of them, all at once."""
+        f = pointing(to)
+        for table in (f"node__{name}", f"node_revision__{name}"):
+            key = "entity_id, deleted, delta, langcode" if "revision" not in table else (
+                "entity_id, revision_id, deleted, delta, langcode")
+            self.run(side, f"CREATE TABLE {table} ({OWN}, {name}_target_id INT, PRIMARY KEY ({key}))")
+        said = {t: {"fields": {f"{name}_target_id": {"type": "int"}}} for t in (
+            f"node__{name}", f"node_revision__{name}")}
+        for kept, value in ((f"field.storage.node.{name}", {
+                "uuid": str(uuid.uuid4()), "type": f.kind, "entity_type": "node", "field_name": name,
+                "settings": {"target_type": to}}), (f"field.field.node.article.{name}", {
+                    "uuid": str(uuid.uuid4()), "dependencies": {"config": [f"field.storage.node.{name}",
+                                                                           "node.type.article"]}})):
+            self.insert(side, "config", {"collection": "", "name": kept, "data": value})
+        self.insert(side, "key_value", {"collection": "entity.storage_schema.sql",
+                                        "name": f"node.field_schema_data.{name}", "value": said})
+        (old,), = self.sql(side, "SELECT value FROM key_value WHERE name = 'node.field_storage_definitions'")
+        fields = php.read(bytes(old).decode())
+        fields[name] = {php.CLASS: "Core\\FieldStorageConfig", "\0*\0type": f.kind, "\0*\0settings": {
+            "target_type": to}}
+        self.run(side, f"UPDATE key_value SET value = {self.bytes(fields)} WHERE name = "
+                       "'node.field_storage_definitions'")
 
     # --- what holds on a sound site
 

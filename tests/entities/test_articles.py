@@ -68,6 +68,56 @@ class Articles(unittest.TestCase):
                 self.assertEqual(site.faults("live"), [])
                 self.assertEqual(site.sql("live", "SELECT name FROM users_field_data WHERE uid > 4"), [("Newcomer",)])
 
+    def test_a_field_made_in_staging_goes_home_whole(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), tempfile.TemporaryDirectory() as made:
+                site = EntitySite(Path(made), engine)
+                site.field("staging", "field_place", "taxonomy_term")
+                site.field("staging", "field_else", "node")
+                site.field("live", "field_mood", "taxonomy_term")
+                moons = site.save("staging", "taxonomy_term", {"name": "Moons", "weight": 9, "status": 1},
+                                  {"parent": [{"target_id": 0}]}, bundle="topics")
+                site.save("live", "taxonomy_term", {"name": "Tides", "weight": 9, "status": 1},
+                          {"parent": [{"target_id": 0}]}, bundle="topics")
+                site.save("staging", "node", {"changed": NOW + 5}, {"field_place": [{"target_id": moons}]},
+                          "article", 4)
+                ready = self.merged(site, Choice(("article/4",)))
+                taken = {i.id for i in ready.plan.selection.items}
+                for of in ("place", "else"):  # the definitions of all fields are kept in one
+                    self.assertLessEqual({
+                        f"table/node__field_{of}", f"table/node_revision__field_{of}",
+                        f"config/field.storage.node.field_{of}", f"config/field.field.node.article.field_{of}",
+                        f"stored/entity.storage_schema.sql,node.field_schema_data.field_{of}"}, taken)
+                self.assertEqual(len(taken), 13)
+                self.assertEqual(site.faults("live"), [])
+                self.assertEqual(site.sql("live", "SELECT name FROM node__field_place, taxonomy_term_field_data WHERE "
+                                                  "tid = field_place_target_id"), [("Moons",)])
+                (known,), = site.sql("live", "SELECT value FROM key_value WHERE name = "
+                                             "'node.field_storage_definitions'")
+                fields = {n for n in php.read(bytes(known).decode()) if n.startswith("field_")}
+                self.assertLessEqual({"field_place", "field_else", "field_mood"}, fields)
+                for name in fields:
+                    site.sql("live", f"SELECT entity_id FROM node__{name}")
+                self.assertEqual(site.compare().items.keys() & {"article/4", "term/6~staging"}, set())
+
+    def test_both_sides_at_one_vocabulary_and_one_role(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), tempfile.TemporaryDirectory() as made:
+                site = EntitySite(Path(made), engine)
+                for side, changed in (("live", {1: 7}), ("staging", {1: 8, 3: 0})):
+                    for tid, weight in changed.items():
+                        site.save(side, "taxonomy_term", {"weight": weight}, {}, "topics", tid)
+                permissions(site, "live", "access content", "create article content", "delete own article content")
+                permissions(site, "staging", "access content", "edit any article content")
+                ready = self.merged(site, Choice())
+                self.assertEqual([i.id for i in ready.plan.selection.clashes], ["term/1"])
+                self.assertEqual(site.sql("live", "SELECT weight FROM taxonomy_term_field_data WHERE tid IN (1, 3) "
+                                                  "ORDER BY tid"), [(7,), (0,)])
+                (role,), = site.sql("live", "SELECT data FROM config WHERE name = 'user.role.editor'")
+                self.assertEqual(php.read(bytes(role).decode())["permissions"], [
+                    "access content", "delete own article content", "edit any article content"])
+                self.assertEqual(site.faults("live"), [])
+
     @staticmethod
     def person(site: EntitySite, side: str, name: str) -> int:
         return site.save(side, "user", {"name": name, "mail": f"{name}@visitor.example", "status": 1, "created": NOW},
@@ -86,6 +136,7 @@ class Articles(unittest.TestCase):
         self.assertEqual(site.standings(), {})
         # Live lives on.
         theirs = site.article("live", "Storm warning", tags=[2], image="storm.jpg", slabs=["Take care"])
+        site.insert("live", "menu_tree", {"id": "system.admin", "menu_name": "admin", "depth": 1, "p1": 1, "p2": 0})
         site.comment("live", 5, "Well said")
         site.order("live", 5, "2001")
         site.save("live", "user", {"name": "newcomer", "mail": "new@visitor.example", "status": 1, "created": NOW}, {})
@@ -129,7 +180,8 @@ class Articles(unittest.TestCase):
         words = site.sql("live", "SELECT w.field_words_value FROM slab__field_words w JOIN slab_item_field_data d ON "
                                  f"d.id = w.entity_id WHERE d.parent_id = '{nid}' ORDER BY w.field_words_value")
         self.assertEqual(words, [("Come",), ("See",)])
-        (place,), = site.sql("live", "SELECT route_parameters FROM menu_tree")
+        self.assertEqual(site.sql("live", "SELECT p1 - mlid, p2 FROM menu_tree WHERE id LIKE 'menu_link%'"), [(0, 0)])
+        (place,), = site.sql("live", "SELECT route_parameters FROM menu_tree WHERE id LIKE 'menu_link%'")
         self.assertEqual(bytes(place), php.write({"node": str(nid)}).encode())
         (uri,), = site.sql("live", "SELECT link__uri FROM menu_link_content_data WHERE title = 'Open day'")
         self.assertEqual((uri, link), (f"entity:node/{nid}", 1))

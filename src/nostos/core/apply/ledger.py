@@ -25,6 +25,7 @@ from nostos.core.files.entry import FileEntry
 from nostos.core.files.tree import FileTree, Signature
 from nostos.core.plan.decisions import is_decided
 from nostos.core.plan.operations import InsertRow, Plan, RemoveRow, UpdateRow
+from nostos.core.profiles.conditions import Where, holds
 from nostos.core.records import dataclass
 from nostos.core.values.merging import same
 
@@ -220,13 +221,21 @@ class _Whole:
         self._gained = {(state.table, state.target_key): item.kind for item in comparison.items.values()
                         for state in item.rows if state.target is not None and state.target_key is not None
                         and state.base is None and state.source is None}
-        self._pointing: dict[str, set[tuple[str, str]]] = {}  # by table: a column, and the table that it points at
+        # By table: a column, the table that it points at, and for which rows, as far as these say it themselves.
+        self._pointing: dict[str, set[tuple[str, str, Where]]] = {}
         profile = comparison.rows.profile
         for child in profile.children:
-            self._pointing.setdefault(child.table, set()).add((child.of, child.owner))
+            where = child.where if self._tells(comparison, child.table, child.where) else ()
+            self._pointing.setdefault(child.table, set()).add((child.of, child.owner, where))
         for r in profile.references:
-            if r.is_key and not r.where:
-                self._pointing.setdefault(r.table, set()).add((r.column, r.to))
+            if r.is_key and self._tells(comparison, r.table, r.where):
+                self._pointing.setdefault(r.table, set()).add((r.column, r.to, r.where))
+
+    @staticmethod
+    def _tells(comparison: Comparison, table: str, where: Where) -> bool:
+        """Whether a table's rows say themselves whether a condition holds for them."""
+        known = comparison.rows.target_tables.get(table) or comparison.rows.source_tables.get(table)
+        return known is not None and all(known.column(c) is not None for c, _ in where)
 
     def added_to(self, done: CommitResult) -> set[str]:
         """The kinds of those things that a row written by the merge belongs to or points at since."""
@@ -234,8 +243,10 @@ class _Whole:
         for row in done.changed:
             if row.after is None:
                 continue
-            for column, table in self._pointing.get(row.table, ()):
+            for column, table, where in self._pointing.get(row.table, ()):
                 value = row.after.get(column)
+                if not holds(where, row.after):
+                    continue
                 if row.before is None or not same(row.before.get(column), value):
                     kind = self._gained.get((table, (value,)))
                     if kind is not None:

@@ -58,8 +58,7 @@ def merge(policy: Policy, base: Any, live: Any, staging: Any,
     trees = (base, live, staging)
     if policy.keyed and any(isinstance(v, StructuredValue) for v in trees) and not any(
             v.rigid for v in trees if isinstance(v, StructuredValue)):
-        known = [v.data if isinstance(v, StructuredValue) else v for v in trees]
-        yield from _structure((), known[0], known[1], known[2], paths or {})
+        yield from _structure((), *trees, paths or {})
         return
     if policy.unordered:
         base, live, staging = (v.data if isinstance(v, StructuredValue) else v for v in trees)
@@ -97,8 +96,9 @@ def _structure(path: Path, base: Any, live: Any, staging: Any, paths: Mapping[Pa
     policy = paths.get(path, PLAIN)
     if not policy.compared:
         return
-    base, live, staging = (v.data if isinstance(v, StructuredValue) and not v.rigid else v
-                           for v in (base, live, staging))
+    # What is in none is no map and no list: a single value keeps the way in which it is written.
+    base, live, staging = (v.data if isinstance(v, StructuredValue) and not v.rigid and isinstance(
+        v.data, dict | list) else v for v in (base, live, staging))
     if live == [] and isinstance(staging, dict):
         live = {}  # PHP writes an empty map and an empty list alike
     elif staging == [] and isinstance(live, dict):

@@ -27,6 +27,7 @@ from nostos.core.plan.removed_together import removed_with
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.plan.tree_places import TreePlaces
 from nostos.core.profiles.conditions import holds
+from nostos.core.profiles.entities import definitions_of, field_of, field_tables
 from nostos.core.profiles.parts import Reference
 from nostos.core.values.names import written
 from nostos.core.values.structures import StructuredValue, fits, leaves
@@ -123,6 +124,7 @@ class _Finder(TreePlaces):
         self.gone.removed = {w.state.id: w.state for i in comparison.items.values() if i.goes_home
                              for w in row_writes(self.rows, i) if self._is_gone(w)}
         self.along = self._along()
+        self.fields = self._fields() if self.rows.profile.entities else {}
         self.free: dict[str, bool] = {}
         # New files by path, for links to them; new rows by column values, for references that are not ids.
         self.new_files = {f.path: i.id for i in comparison.items.values() for f in i.files
@@ -152,10 +154,31 @@ class _Finder(TreePlaces):
                         needs.setdefault((named[0], (named[1],)), []).append(owner)
         return needs
 
+    def _fields(self) -> dict[str, set[str]]:
+        """By item, what else a field is that staging has gained: its configuration, its tables, what is kept of it."""
+        parts: dict[str, set[str]] = {}
+        items = {i.id: i for i in self.comparison.items.values() if i.change == "new" and i.goes_home}
+        for item in items.values():
+            for state in item.rows:
+                if field := field_of(state.table, state.name):
+                    parts.setdefault(field, set()).add(item.id)
+        for field, some in parts.items():
+            some |= {f"table/{t}" for t in field_tables(field)} & items.keys()
+            kept = {self.comparison.owner.get(row) for row in definitions_of(field)}
+            some |= {i for i in kept if i is not None and self.comparison.items[i].goes_home}
+        # What keeps the definitions of all fields of a type brings all of them that are new.
+        others: dict[str, set[str]] = {}
+        for some in parts.values():
+            for one in some:
+                others.setdefault(one, set()).update(some - {one})
+        return others
+
     def needs(self, item: Item) -> Iterator[Need]:
         """What an item needs. Raises Obstacle when something is in its way."""
         for other in self.along.get(item.root, ()) if item.root is not None else ():
             yield Need(item.id, other, "it goes along with it")
+        for other in sorted(self.fields.get(item.id, ())):
+            yield Need(item.id, other, "it is of the same field")
         writes = row_writes(self.rows, item)
         for write in writes:
             yield from self._schema(item, write)

@@ -91,7 +91,7 @@ def _structured(target: Any, f: Field, state: RowState) -> Any:
     if not isinstance(target, StructuredValue):
         return result
     if isinstance(result, StructuredValue):
-        if result.rigid and not f.merged.path:
+        if not f.merged.path and (result.rigid or not isinstance(result.data, dict | list)):
             return result
         result = result if result.rigid else result.data
     if not f.merged.path and not isinstance(result, dict | list):

@@ -17,10 +17,12 @@ from nostos.core.profiles.parts import Child, FieldPolicy, Join, Kind, Reference
 from nostos.core.profiles.policies import NEWEST, STRUCTURE, TEXT
 from nostos.core.records import dataclass
 
+RowName = tuple[str, tuple[str, ...]]
 _FIELD_OF = ("bundle", "deleted", "entity_id", "revision_id", "langcode", "delta")  # columns of a field's own table
 _LONG = frozenset({"text", "text_long", "text_with_summary", "string_long"})
 _SPEAKS = _LONG | {"link", "uri", "path", "string"}  # types whose texts may name an entity by its path
 _TIMES = frozenset({"changed", "timestamp"})
+_TYPES = "entity.definitions.installed"
 _NUMBER = r"([1-9]\d*)(?![\w.-])"
 
 
@@ -60,6 +62,29 @@ def parts_of(types: Sequence[EntityType], tables: Mapping[str, Table], said: Pro
     return Profile(name="entities", title="what the system says of its entities", kinds=tuple(work.kinds),
                    children=tuple(work.children), joins=tuple(work.joins),
                    references=tuple(dict.fromkeys(work.references)), policies=tuple(dict.fromkeys(work.policies)))
+
+
+def field_of(table: str, key: Sequence[object]) -> str:
+    """The field, `type.name`, that a row of configuration or of what is kept of fields is of; empty for any other."""
+    name = str(key[-1])
+    if table == "config":
+        match = re.fullmatch(r"field\.(?:storage\.(\w+)|field\.(\w+)\.\w+)\.(\w+)", name)
+    else:
+        match = re.fullmatch(r"(\w+)()\.field_schema_data\.(\w+)", name) if table == "key_value" else None
+    return f"{match[1] or match[2]}.{match[3]}" if match else ""
+
+
+def field_tables(field: str) -> tuple[str, str]:
+    """What the tables of a field are called, `type.name`."""
+    of, _, name = field.partition(".")
+    return f"{of}__{name}", f"{of}_revision__{name}"
+
+
+def definitions_of(field: str) -> tuple[RowName, ...]:
+    """The rows, by table and key, that keep what there is to know of all fields of a field's type."""
+    of = field.partition(".")[0]
+    return (("key_value", (_TYPES, f"{of}.field_storage_definitions")),
+            ("key_value", ("entity.definitions.bundle_field_map", of)))
 
 
 class _Parts:
@@ -194,6 +219,55 @@ class _Parts:
                     goal = one.tables.get("revision" if column.endswith("_revision_id") else "base", "")
                     if goal in self.tables:
                         self.references.append(Reference(name, column, goal, where=where))
+
+
+# The seventh generation's types, with their tables and keys: it keeps no definitions of them in its database.
+_OLDER = {"node": "node", "taxonomy_term": "taxonomy_term_data", "user": "users", "file": "file_managed",
+          "comment": "comment", "taxonomy_vocabulary": "taxonomy_vocabulary"}
+_SHORT = ("target_id", "tid", "fid", "nid", "uid")  # columns of a field that hold a number of what it points at
+
+
+def older_parts(fields: Mapping[str, tuple[str, str]], tables: Mapping[str, Table]) -> Profile:
+    """The profile of the seventh generation's fields: for all types, each has two tables. fields: by name, what each is
+    and what type it points at."""
+    children: list[Child] = []
+    references: list[Reference] = []
+    policies: list[FieldPolicy] = []
+    types = {t: n for t, n in _OLDER.items() if n in tables and tables[n].surrogate}
+    for field, (kind, to) in fields.items():
+        for name, label in ((f"field_data_{field}", ("language", "delta")),
+                            (f"field_revision_{field}", ("revision_id", "language", "delta"))):
+            if name not in tables:
+                continue
+            for one, base in types.items():
+                where = (("entity_type", one),)
+                children.append(Child(name, "entity_id", base, field, label, where))
+                references.append(Reference(name, "entity_id", base, where=where))
+                if one == "node" and "node_revision" in tables:
+                    references.append(Reference(name, "revision_id", "node_revision", where=where))
+                elif one != "node":
+                    references.append(Reference(name, "revision_id", base, where=where))
+            if name.startswith("field_data_"):
+                policies.append(FieldPolicy(name, "revision_id", NEWEST))
+            for column in tables[name].columns:
+                short = column.name.removeprefix(f"{field}_")
+                if short == column.name:
+                    continue
+                if short in _SHORT and to in types:
+                    references.append(Reference(name, column.name, types[to]))
+                elif kind in _LONG or kind == "text":
+                    policies.append(FieldPolicy(name, column.name, TEXT))
+                if kind in _SPEAKS or kind.startswith("link"):
+                    references += older_paths(name, column.name, types)
+    return Profile(name="entities", title="what the system says of its fields", children=tuple(children),
+                   references=tuple(references), policies=tuple(policies))
+
+
+def older_paths(table: str, column: str, types: Mapping[str, str]) -> Iterator[Reference]:
+    """Entities that a text names by where they are seen."""
+    for one, path in (("node", "node/"), ("taxonomy_term", "taxonomy/term/"), ("user", "user/")):
+        if one in types:
+            yield Reference(table, column, types[one], pattern=rf"(?:^|(?<=[\"'\s(:/\ufdd1])){path}{_NUMBER}")
 
 
 # The system's own types that editors fill, and where people look for each.

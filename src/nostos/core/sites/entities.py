@@ -11,7 +11,7 @@ from typing import Any
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table, Value
-from nostos.core.profiles.entities import EntityField, EntityType, parts_of
+from nostos.core.profiles.entities import EntityField, EntityType, older_parts, parts_of
 from nostos.core.profiles.loader import extended
 from nostos.core.profiles.model import Profile
 from nostos.core.values import php
@@ -27,7 +27,21 @@ _VISITORS = frozenset({"comment", "contact_message"})
 
 def with_entities(profile: Profile, database: Database, tables: Mapping[str, Table]) -> Profile:
     """A profile with what this database says of its own types of entities and their fields."""
+    if "field_config" in tables:
+        return extended(profile, older_parts(_older_fields(database, tables), tables))
     return extended(profile, parts_of(entity_types(database, tables), tables, profile))
+
+
+def _older_fields(database: Database, tables: Mapping[str, Table]) -> dict[str, tuple[str, str]]:
+    """By the names of the seventh generation's fields, what each is, and what type of entity it points at."""
+    fields = {}
+    for name, kind, data in database.scan(tables["field_config"], ("field_name", "type", "data")):
+        said = _read(data)
+        settings = said.get("settings") if isinstance(said, dict) else None
+        to = _word(settings.get("target_type")) if isinstance(settings, dict) else ""
+        fields[_word(name)] = (str(kind), to or {"taxonomy_term_reference": "taxonomy_term", "file": "file",
+                                                 "image": "file"}.get(str(kind), ""))
+    return fields
 
 
 def entity_types(database: Database, tables: Mapping[str, Table]) -> tuple[EntityType, ...]:
