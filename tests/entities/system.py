@@ -470,7 +470,7 @@ class EntitySite(Small):
                 ask(f"{table} of nothing", f"SELECT entity_id FROM {table} WHERE entity_id NOT IN (SELECT {id_} FROM "
                     f"{t.base})")
                 ask(f"{table} does not run from 0", f"SELECT entity_id FROM {table} GROUP BY entity_id HAVING "
-                    "MAX(delta) + 1 <> COUNT(*)")
+                    "MAX(delta) + 1 <> COUNT(DISTINCT delta)")
                 if t.revision:
                     ask(f"{table} of another revision", f"SELECT f.entity_id FROM {table} f JOIN {t.base} b ON "
                         f"b.{id_} = f.entity_id WHERE f.revision_id <> b.{vid}")

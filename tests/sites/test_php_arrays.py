@@ -51,6 +51,8 @@ class PhpArrays(unittest.TestCase):
             "ridge", "ridge_user", "it's; ] secret", "127.0.0.1", 3307, "kr_"))
         self.assertEqual((said.address, said.included), ("https://kestrel.example", (
             "web/sites/default/settings.local.php",)))
+        self.assertEqual((said.moved["modules"], said.moved["sites/default/files"]), (
+            "web/modules", "web/sites/default/files"))
 
     def test_what_has_to_be_run_is_not_guessed(self) -> None:
         self.put("<?php $databases['default']['default'] = ['database' => getenv('DB'), 'driver' => 'mysql'];")

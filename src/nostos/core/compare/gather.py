@@ -454,7 +454,7 @@ def _child_name(anchor: Ancestors, rows: Rows, child: Child, state: RowState) ->
         text = str(form.get(column)).replace(PREFIX, "")
         labels.append(_row_label(anchor, rows, named) if named else
                       describe_reference(anchor, rows, text) if OPEN in text else text)
-    return f"{child.name} {','.join(labels)}" if labels else child.name
+    return f"{child.name} {','.join(labels)}".strip() if labels else child.name
 
 
 def _row_label(anchor: Ancestors, rows: Rows, named: refs.Named) -> str:

@@ -142,7 +142,8 @@ class _Parts:
     def _part(self, table: str, of: str, owner: str, name: str, label: tuple[str, ...]) -> None:
         if table not in self.named and table not in self.parts and self._has(table, of):
             self.parts.add(table)
-            self.children.append(Child(table, of, owner, name, label))
+            own = self.tables[table].surrogate  # two sides' revisions of one number are two
+            self.children.append(Child(table, of, owner, name, label, repeats=own))
             self.references.append(Reference(table, of, owner))
 
     def _of_revisions(self, one: EntityType, names: Iterable[str]) -> None:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 import secrets
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import field
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +31,7 @@ _TOKEN = expression(rf"\s*(?:({STRING})|(array\s*\(|\[)|([)\]])|(=>)|(,)|([-\w.:
 _INCLUDE = expression(rf"\b(?:require|include)(?:_once)?\b[^;]*?({STRING})\s*\)?\s*;")
 _ENGINES = {"mysql": "mysql", "pgsql": "postgresql", "sqlite": "sqlite"}
 _HOST = expression(r"\^?([a-z0-9-]+(?:\\?\.[a-z0-9-]+)+)\$?")
+_USUAL = ("modules", "themes", "profiles", "core", "sites", "includes")
 _SECRET = ("database", "username", "password", "host", "port", "unix_socket")
 GUARDED = "mail and scheduled jobs off, and a mark in the site's name"
 
@@ -52,6 +54,7 @@ class PhpArrays:
     address: str
     included: tuple[str, ...] = ()
     uncopyable: str = ""
+    moved: Mapping[str, str] = field(default_factory=dict)  # the usual folders that are elsewhere, and where
 
 
 def find(folder: AnyPath, name: str) -> str | None:
@@ -102,7 +105,20 @@ def read(folder: AnyPath, file: str) -> PhpArrays:
         location = locate(url.render_as_string(hide_password=False), path.parent, prefix)
     return PhpArrays(file, location, _address(said),
                      tuple(str(below(p, folder)) for p in included if below(p, folder) is not None),
-                     _uncopyable(said, folder, path))
+                     _uncopyable(said, folder, path), _moved(said, file))
+
+
+def _moved(said: Mapping[str, Any], file: str) -> dict[str, str]:
+    """Where the usual folders of a site are, if elsewhere: below the one that pages are served from."""
+    sites = Path(file).parent
+    above = "" if sites.parent.parent == Path() else f"{sites.parent.parent.as_posix()}/"
+    moved = {name: above + name for name in _USUAL if above}
+    public = _at(said, "settings", "file_public_path")
+    uploads = public.value.strip("/") if isinstance(public, Literal) and not public.value.startswith("/") else (
+        f"sites/{sites.name}/files")
+    if above or uploads != "sites/default/files":
+        moved["sites/default/files"] = above + uploads
+    return moved
 
 
 def _address(said: Mapping[str, Any]) -> str:

@@ -182,7 +182,8 @@ def _system_at(folder: AnyPath, location: Location | None = None) -> _SystemFact
             said = php_arrays.find(folder, c.file)
             if said is not None:
                 arrays = php_arrays.read(folder, said)
-                return _SystemFacts(_by_schema(arrays.database), said, folder.name, arrays.address, arrays.database,
+                profile = loader.relocated(_by_schema(arrays.database), arrays.moved)
+                return _SystemFacts(profile, said, folder.name, arrays.address, arrays.database,
                                     arrays.included, arrays.uncopyable)
         elif (folder / c.file).is_file():
             data = configuration.read_toml(folder / c.file)
