@@ -421,6 +421,18 @@ class EntitySite(Small):
             "delta": 0, "order_items_target_id": line})
         return order
 
+    def remove(self, side: str, nid: int) -> None:
+        """An article goes, with all that is of it; the parts that it owned are left to a job that has not run."""
+        for table, of in (("node", "nid"), ("node_field_data", "nid"), ("node_revision", "nid"),
+                          ("node_field_revision", "nid"), ("taxonomy_index", "nid"), ("node_access", "nid"),
+                          ("comment_entity_statistics", "entity_id"),
+                          *((f"node{middle}__{name}", "entity_id") for name in TYPES["node"].own
+                            for middle in ("", "_revision"))):
+            self.run(side, f"DELETE FROM {table} WHERE {of} = {nid}")
+        self.run(side, f"DELETE FROM file_usage WHERE id = '{nid}' AND type = 'node'")
+        for table in ("path_alias_revision", "path_alias"):
+            self.run(side, f"DELETE FROM {table} WHERE path = '/node/{nid}'")
+
     def field(self, side: str, name: str, to: str) -> None:
         """An administrator gives articles a field: configuration, tables, and what is kept of them, all at once."""
         f = pointing(to)

@@ -122,6 +122,22 @@ class Articles(unittest.TestCase):
                                  [("Zwei", 0), ("Corrected", 0)])
                 self.assertEqual(site.faults("live"), [])
 
+    def test_what_live_has_built_on_is_not_removed(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), tempfile.TemporaryDirectory() as made:
+                site = EntitySite(Path(made), engine)
+                for nid in (10, 11):
+                    site.remove("staging", nid)
+                self.assertEqual(site.faults("staging"), [])
+                site.comment("live", 11, "Let it stay")
+                self.merged(site, Choice())
+                self.assertEqual(site.sql("live", "SELECT nid FROM node WHERE nid > 9 ORDER BY nid"), [(11,), (12,)])
+                self.assertEqual(site.sql("live", "SELECT alias FROM path_alias WHERE path = '/node/10'"), [])
+                self.assertEqual(site.sql("live", "SELECT COUNT(*) FROM node_revision__body WHERE entity_id = 10"),
+                                 [(0,)])
+                self.assertEqual(site.sql("live", "SELECT COUNT(*) FROM node__body WHERE entity_id = 11"), [(1,)])
+                self.assertEqual(site.faults("live"), [])
+
     def test_both_sides_at_one_vocabulary_and_one_role(self) -> None:
         for engine in ENGINES[:1]:
             with self.subTest(engine), tempfile.TemporaryDirectory() as made:

@@ -47,7 +47,6 @@ class EntityType:
     keys: Mapping[str, str]
     fields: tuple[EntityField, ...] = ()
     path: str = ""
-    owned: bool = False  # others own it, by its revision
     made_by: str = ""  # the profile's name for whose they are: "visitors", "accounts", or empty
 
 
@@ -212,6 +211,8 @@ class _Parts:
 
     def pairs(self) -> None:
         """Numbers of whatever type of entity another column says."""
+        owned = {f.to for t in self.types.values() for f in t.fields if f.kind == "entity_reference_revisions"}
+        kept = {n for t in owned & self.types.keys() for n in self.types[t].tables.values()}
         for name, table in self.tables.items():
             for column in table.names:
                 says = self._says_type(name, column)
@@ -219,7 +220,8 @@ class _Parts:
                     where: Where = ((says, one.id),)
                     goal = one.tables.get("revision" if column.endswith("_revision_id") else "base", "")
                     if goal in self.tables:
-                        self.references.append(Reference(name, column, goal, where=where))
+                        # What others own says whose it was: it holds nobody.
+                        self.references.append(Reference(name, column, goal, where=where, outlives=name in kept))
 
 
 # The seventh generation's types, with their tables and keys: it keeps no definitions of them in its database.
