@@ -21,6 +21,7 @@ from nostos.core.profiles.parts import Reference
 from nostos.core.records import dataclass
 from nostos.core.values import names, rewriting, shapes, structures
 from nostos.core.values import references as refs
+from nostos.core.values.literals import needed
 from nostos.core.values.structures import StructuredValue
 from nostos.core.values.tokens import CLOSE, OPEN, escape, unescape
 from nostos.core.values.urls import UrlForms
@@ -322,7 +323,9 @@ class Translator:
         """The text with the ids replaced that patterns find, or that stand where paths lead; all are found before."""
         if not (patterns or paths) or not _ID.search(text):
             return text
+        # Most patterns are told to find nothing by a word that they need.
         spots = sorted([(start, end, i) for i, r in enumerate(patterns)
+                        if not (words := needed(r.pattern or "")) or any(w in text for w in words)
                         for m in re.finditer(r.pattern or "", text) for start, end in _ids(m, r.many)] + [
             (spot.start, spot.end, len(patterns) + i) for spot in (shapes.spots(text) if paths else ()) if spot.path
             for i, r in enumerate(paths) if r.pattern is None and structures.fits(r.path or (), (*at, *spot.path))])
