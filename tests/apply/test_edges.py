@@ -143,6 +143,16 @@ class Stopping(SiteTest):
                 self.assertEqual(len(recover(h.home)), status == 4)
                 self.assertEqual(h.homeward(), [] if status == 4 else ["page/talks"])
 
+    def test_a_stop_when_all_is_done(self) -> None:
+        h = self.harbour()
+        for slug, verb, told, status in (("talks", ("merge", "trip", "--yes"), "merging.merged", 1),
+                                         ("more", ("compare", "trip"), "comparing.comparison", 3)):
+            h.staging.add("page", slug, slug)
+            env = Environment(stdin=io.StringIO(""), stdout=io.StringIO(), stderr=io.StringIO(), home=h.home.path)
+            with mock.patch(f"nostos.show.{told}", raises(KeyboardInterrupt())):
+                self.assertEqual(main([*verb], env), status)
+            self.assertEqual(h.live.find("page", slug) is not None, status == 1)
+
     def test_a_signal_at_any_moment(self) -> None:
         """The program is asked to end while it merges: it says what is so, and that is so."""
         h = self.harbour()

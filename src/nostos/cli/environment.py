@@ -43,6 +43,7 @@ class Environment:
         self.stdin, self.stdout, self.stderr = stdin or sys.stdin, stdout or sys.stdout, stderr or sys.stderr
         self.home, self.width, self.colour = home, width, colour
         self.json = self.debug = False
+        self.carrying_out: tuple[str, float] | None = None  # an operation on a voyage, and since when
 
     def _console(self, stream: TextIO) -> Console:
         from rich.console import Console

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+import time
 from importlib import import_module
 from pathlib import Path
 
@@ -107,6 +108,8 @@ def main(argv: list[str], environment: Environment | None = None) -> int:
     except SystemExit as stop:
         return int(stop.code or 0)
     env.json, env.debug = args.json, args.debug
+    if args.verb in ("merge", "undo", "refresh"):
+        env.carrying_out = (args.voyage or "*", time.time())
     home = args.home or os.environ.get("NOSTOS_HOME")
     env.home = Path(home).expanduser().resolve() if home else env.home
     from nostos.core.errors import HostLost, NostosError
@@ -143,12 +146,14 @@ def main(argv: list[str], environment: Environment | None = None) -> int:
 def _stopped(env: Environment, what: str, next_step: str) -> int:
     """Tell of a command that did not come to its end, and of what it left: that is looked up, not promised."""
     from nostos.core.voyages.home import Home
-    from nostos.core.voyages.journal import unfinished
+    from nostos.core.voyages.journal import carried_out, unfinished
 
     home = Home(env.home).path
     try:
         half = [v for v in sorted((home / "voyages").glob("*/")) if unfinished(v)]
         restores = unfinished(home, "restores")
+        name, since = env.carrying_out or ("", 0.0)
+        whole = name != "" and any(carried_out(v, since) for v in sorted((home / "voyages").glob(f"{name}/")))
     except OSError as error:
         _tell(env, what, f"Whether something was left half-way cannot be told: {error.strerror or error}.",
               "Run `nostos recover` when that is mended.")
@@ -158,6 +163,9 @@ def _stopped(env: Environment, what: str, next_step: str) -> int:
         _tell(env, what, f"An operation is unfinished ({names}).",
               "Run `nostos recover`: it finishes it or takes it back.")
         return ExitStatus.INTERRUPTED
+    if whole:
+        _tell(env, what, "What it did was carried out before, whole.", "`nostos history` tells of it.")
+        return ExitStatus.LOOK
     _tell(env, what, "No operation is half-way: no journal here is open.", next_step)
     return ExitStatus.REFUSED
 

@@ -154,6 +154,13 @@ def ended(folder: Path) -> bool:
     return _last_step(folder) in (Step.SETTLED, Step.TAKEN_BACK)
 
 
+def carried_out(place: Path, since: float) -> bool:
+    """Whether an operation of a voyage was carried out whole, and noted as that since a time (seconds, as the files of
+    this machine say it)."""
+    return any(_last_step(f) == Step.SETTLED for f in place.glob("merges/*/")
+               if (f / FILE).is_file() and (f / FILE).stat().st_mtime >= since)
+
+
 def _last_step(folder: Path) -> str | None:
     """How far a journal has come. Only the end of it is decoded: this is asked before every command."""
     path = folder / FILE
