@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import tempfile
 import unittest
@@ -80,11 +81,16 @@ class PhpArrays(unittest.TestCase):
         self.assertEqual(again.database.url, location.url)
         self.assertEqual((again.database.prefix, again.address), ("st_", "http://127.0.0.1:8102"))
         if which("php"):  # and it is PHP
-            done = subprocess.run(["php", "-r", "$app_root = '.'; $site_path = 'x'; include $argv[1]; echo json_encode("
-                                   "[$databases['default']['default']['password'], $config['system.mail']]);",
+            done = subprocess.run(["php", "-r", "$app_root = '.'; $site_path = 'x'; include $argv[1]; echo json_encode(["
+                                   "$databases['default']['default'], array_keys($databases), $config['system.mail']]);",
                                    str(self.folder / "web/sites/default/settings.php")], capture_output=True, text=True,
                                   check=True)
-            self.assertIn('["own",{"interface":{"default":"test_mail_collector"}}]', done.stdout)
+            there, names, mail = json.loads(done.stdout)
+            self.assertEqual({k: there.get(k) for k in ("password", "database", "host", "port", "unix_socket")}, {
+                "password": "own", "database": "copy_db", "host": "localhost", "port": None,
+                "unix_socket": "/run/db.sock"})
+            self.assertIn("init_commands", there)  # what is no word on where it is stays
+            self.assertEqual((names, mail), (["default"], {"interface": {"default": "test_mail_collector"}}))
 
 
 if __name__ == "__main__":

@@ -288,9 +288,10 @@ def _words(location: Location) -> dict[str, str]:
 def _own(url: str, words: Mapping[str, str]) -> str:
     """What a copy alone has: it stands last, so that it counts."""
     host = re.escape(url.partition("://")[2].partition("/")[0].partition(":")[0])
-    entries = "".join(f"  {_quoted(k)} => {_quoted(v)},\n" for k, v in words.items())
+    own = "".join(f"$databases['default']['default'][{_quoted(k)}] = {_quoted(v)};\n" for k, v in words.items())
     return ("\n// This is a staging copy: its own database and address, and what keeps it from acting as live.\n"
-            f"$databases = ['default' => ['default' => [\n{entries}]]];\n"
+            "$databases = ['default' => ['default' => array_diff_key($databases['default']['default'], array_flip(["
+            f"{', '.join(map(_quoted, _SECRET))}]))]];\n{own}"
             f"$base_url = {_quoted(url)};\n"
             f"$settings['trusted_host_patterns'] = [{_quoted(f'^{host}$')}];\n"
             f"$settings['hash_salt'] = $drupal_hash_salt = {_quoted(secrets.token_hex(32))};\n"
