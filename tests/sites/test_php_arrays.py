@@ -81,10 +81,10 @@ class PhpArrays(unittest.TestCase):
         self.assertEqual(again.database.url, location.url)
         self.assertEqual((again.database.prefix, again.address), ("st_", "http://127.0.0.1:8102"))
         if which("php"):  # and it is PHP
-            done = subprocess.run(["php", "-r", "$app_root = '.'; $site_path = 'x'; include $argv[1]; echo json_encode(["
-                                   "$databases['default']['default'], array_keys($databases), $config['system.mail']]);",
-                                   str(self.folder / "web/sites/default/settings.php")], capture_output=True, text=True,
-                                  check=True)
+            asked = ("$app_root = '.'; $site_path = 'x'; include $argv[1]; echo json_encode([$databases['default']["
+                     "'default'], array_keys($databases), $config['system.mail']]);")
+            done = subprocess.run(["php", "-r", asked, str(self.folder / "web/sites/default/settings.php")],
+                                  capture_output=True, text=True, check=True)
             there, names, mail = json.loads(done.stdout)
             self.assertEqual({k: there.get(k) for k in ("password", "database", "host", "port", "unix_socket")}, {
                 "password": "own", "database": "copy_db", "host": "localhost", "port": None,
