@@ -73,6 +73,22 @@ class TextsInBytes(unittest.TestCase):
                 if engine == "sqlite":
                     self.assertEqual(site.sql("live", "SELECT DISTINCT typeof(kept) FROM boxes"), [("blob",)])
 
+    def test_a_key_of_bytes_is_what_it_is(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), tempfile.TemporaryDirectory() as made:
+                kind = "VARBINARY(90)" if engine == "mariadb" else BYTES[engine]
+                site = Small(Path(made), engine, (
+                    f"CREATE TABLE seen (place {kind} PRIMARY KEY, times INT)",
+                    "INSERT INTO seen (place, times) VALUES " + ", ".join(
+                        f"({written(engine, f'{LIVE}/{n}'.encode())}, {n})" for n in (1, 2))))
+                self.assertEqual(site.standings(), {})
+                site.sql("staging", "UPDATE seen SET times = 4 WHERE times = 1")
+                site.sql("live", "UPDATE seen SET times = 5 WHERE times = 2")
+                self.assertEqual(sorted(site.standings().values()), ["homeward", "kept"])
+                site.merge("*")
+                self.assertEqual({(p if isinstance(p, bytes) else p.encode(), n) for p, n in site.sql(
+                    "live", "SELECT place, times FROM seen")}, {(f"{LIVE}/1".encode(), 4), (f"{LIVE}/2".encode(), 5)})
+
     def test_what_bytes_point_at_is_not_removed(self) -> None:
         for engine in ENGINES:
             with self.subTest(engine), tempfile.TemporaryDirectory() as made:

@@ -95,8 +95,9 @@ class Localiser:
         if self._moves:
             changed = list(values)
             for place, value in enumerate(values):
-                text = structures.text_in(value) if isinstance(value, bytes) and any(
-                    n in value for n in self.names) else value
+                text: Value = value
+                if isinstance(value, bytes) and table.stored[place] not in table.key:  # a key of bytes is what it is
+                    text = structures.text_in(value) if any(n in value for n in self.names) else None
                 if isinstance(text, str) and (
                         self._live.occurs(text) if named is None else holds_any(text, named)):
                     there = rewritten(text, self._live, self._staging, named)
