@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import tempfile
 import unittest
+from contextlib import closing
 from pathlib import Path
 
 from nostos.core.anchor.names import Side
 from nostos.core.apply.merge import merge
+from nostos.core.backup.items import detached, prepare_things
+from nostos.core.backup.write import backup
 from nostos.core.compare.field_merge import Standing
 from nostos.core.errors import SelectionError
 from nostos.core.plan.prepared import PreparedMerge, prepare
 from nostos.core.plan.selection import Choice
+from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.core.values import php
 from tests.entities.system import NOW, EntitySite
@@ -58,7 +62,8 @@ class Articles(unittest.TestCase):
                     self.merged(site, Choice(("article/13",)))
                 ready = self.merged(site, Choice(("article/13", "member/5~staging")))
                 self.assertEqual({i.kind for i in ready.plan.selection.items}, {
-                    "article", "member", "term", "upload", "slab"})
+                    "article", "member", "term", "upload", "slab", "path-alias"})
+                self.assertEqual(site.sql("live", "SELECT COUNT(*) FROM path_alias WHERE alias = '/tides'"), [(1,)])
                 self.assertEqual(site.faults("live"), [])
                 self.assertEqual(site.sql("live", "SELECT u.name FROM node_field_data d JOIN users_field_data u ON "
                                                   "u.uid = d.uid WHERE d.title = 'Tides'"), [("Author",)])
@@ -137,6 +142,24 @@ class Articles(unittest.TestCase):
                                  [(0,)])
                 self.assertEqual(site.sql("live", "SELECT COUNT(*) FROM node__body WHERE entity_id = 11"), [(1,)])
                 self.assertEqual(site.faults("live"), [])
+
+    def test_one_article_out_of_a_backup(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), tempfile.TemporaryDirectory() as made:
+                site = EntitySite(Path(made), engine)
+                live, file = recognise(str(site.live_folder)), Path(made) / "live.tar.zst"
+                backup(live, file)
+                site.remove("live", 11)
+                site.save("live", "node", {"title": "Since then", "changed": NOW + 9}, {}, "article", 12)
+                late = site.article("live", "Late", tags=[1])
+                ready = prepare_things(site.home, file, live, Choice(("article/11",)), Path(made) / "scratch")
+                with closing(live.open(readonly=True)) as database:
+                    merge(site.home, detached(live, database), ready)
+                self.assertEqual(site.faults("live"), [])
+                self.assertEqual(site.sql("live", "SELECT nid, title, body_value FROM node_field_data, node__body "
+                                                  "WHERE entity_id = nid AND nid > 10 ORDER BY nid"), [
+                    (11, "Story 11", "<p>Words of Story 11.</p>"),
+                    (12, "Since then", "<p>Words of Story 12.</p>"), (late, "Late", "<p>Words of Late.</p>")])
 
     def test_both_sides_at_one_vocabulary_and_one_role(self) -> None:
         for engine in ENGINES:

@@ -96,7 +96,8 @@ class _Naming:
                                                      part_of=over if over != item.id else "")
 
     def tie(self, items: Iterable[Item]) -> None:
-        """Say of new items that have no name, and of which no profile says what they are, what they go with."""
+        """Say of new items that have no name, and of which no profile says what they are, what they go with; and of
+        those of which one says that they go with something."""
         new = {s.id for i in items for s in i.rows if s.base is None and s.target is None and s.source is not None}
         for item in items:
             root = next((r for r in item.rows if r.id == item.root and r.id in new), None)
@@ -104,8 +105,9 @@ class _Naming:
                 continue
             row = _raw(root)
             kind = self.rows.profile.kind_of(root.table, row)
-            if (kind is None or kind.natural) and not self._is_named(root.table, row):
-                over = self._belongs_to(root, new)
+            tied = kind is not None and kind.tied
+            if tied or ((kind is None or kind.natural) and not self._is_named(root.table, row)):
+                over = self._belongs_to(root, new, tied)
                 owner = self.comparison.items.get(over)
                 if owner is not None and over != item.id and not owner.gained and owner.visitors >= item.visitors:
                     self.comparison.items[item.id] = replace(self.comparison.items[item.id], goes_with=over)
@@ -116,16 +118,18 @@ class _Naming:
         return self.columns[table][1] or any(
             len(unique) == 1 and isinstance(row.get(unique[0]), str) for unique in self.rows.table(table).uniques)
 
-    def _belongs_to(self, state: RowState, new: Collection[RowName]) -> str:
+    def _belongs_to(self, state: RowState, new: Collection[RowName], said: bool = False) -> str:
         """The item that a row belongs to: what a number beside a type means, else the one thing that it points at, or
-        the one of these that is as new as it is. What was only learned may not be all that there is to know."""
+        the one of these that is as new as it is. What was only learned may not be all that there is to know, but where
+        a profile has `said` that it belongs to something."""
         form = state.version()
         references = self.rows.profile.references_of(state.table)
-        if any(r.learned for r in references):
+        if not said and any(r.learned for r in references):
             return ""
-        typed = {r.column for r in references if r.where}
+        typed, mine = {r.column for r in references if r.where}, self.comparison.owner.get(state.id)
         goals = {(ref[0], (ref[1],)): column in typed for column, value in form.items()
                  if (ref := refs_to(value)) is not None and ref[0] not in self.nobodys
+                 and self.comparison.owner.get((ref[0], (ref[1],)), "") != mine
                  and not self.rows.profile.is_weak(state.table, column)}
         among = [n for n, beside in goals.items() if beside] or list(goals)
         among = among if len(among) == 1 else [n for n in among if n in new]

@@ -135,7 +135,7 @@ class _Parts:
             uuid if uuid and self._has(base, uuid) else None,
             visitors=one.made_by in ("visitors", "accounts"), account=one.made_by == "accounts",
             natural=not one.made_by and one.id not in _EDITORS,
-            group=_EDITORS.get(one.id, ""),
+            group=_EDITORS.get(one.id, ""), tied=one.id == "path_alias",
             address=re.sub(r"\{[^}]*\}", f"{{{key}}}", one.path) if one.made_by == "" else ""))
 
     def _part(self, table: str, of: str, owner: str, name: str, label: tuple[str, ...]) -> None:
