@@ -48,7 +48,8 @@ class FarSystem(test_system.SystemTest):
         connection.reach(far.HOST)
         with opened(self.home, self.home.read("autumn")) as crew:
             self.assertIn("page/autumn", compare_voyage(crew)[0].items)
-        self.assertLessEqual(connection.traffic()[far.HOST].trips, 47)
+        # 47; one or two more where the answers to what is asked at once come apart, on a busy machine.
+        self.assertLessEqual(connection.traffic()[far.HOST].trips, 49)
 
     test_a_copy_under_its_own_address = test_system.RealSystem.test_a_copy_under_its_own_address
     test_work_goes_home_and_live_keeps_its_own = test_system.RealSystem.test_work_goes_home_and_live_keeps_its_own
