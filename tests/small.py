@@ -23,6 +23,14 @@ KEY = {"sqlite": "INTEGER PRIMARY KEY", "mariadb": "INT AUTO_INCREMENT PRIMARY K
        "postgresql": "SERIAL PRIMARY KEY"}  # a key that the engine gives out
 
 
+BYTES = {"sqlite": "BLOB", "mariadb": "LONGBLOB", "postgresql": "BYTEA"}
+
+
+def literal(engine: str, content: bytes) -> str:
+    """Bytes, as a statement has them."""
+    return f"'\\x{content.hex()}'" if engine == "postgresql" else f"X'{content.hex()}'"
+
+
 class Small(Voyaged):
     """engine: one of `ENGINES`. schema: statements that make the site; `{key}` in one is the engine's own key column's
     type. more: lines of its site file. files: that live has."""

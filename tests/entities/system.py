@@ -18,9 +18,8 @@ import pymysql
 
 from nostos.core.sites.recognise import recognise
 from nostos.core.values import php
-from tests.small import Small
+from tests.small import BYTES, Small, literal
 
-BYTES = {"sqlite": "BLOB", "mariadb": "LONGBLOB", "postgresql": "BYTEA"}
 OWN = "bundle VARCHAR(64), deleted INT, entity_id INT, revision_id INT, langcode VARCHAR(12), delta INT"
 NOW = 1_790_000_000
 
@@ -235,8 +234,7 @@ class EntitySite(Small):
 
     def bytes(self, data: Any) -> str:
         """Data as it is kept, as a literal."""
-        content = php.write(data).encode()
-        return f"'\\x{content.hex()}'" if self.engine == "postgresql" else f"X'{content.hex()}'"
+        return literal(self.engine, php.write(data).encode())
 
     def literal(self, value: Any) -> str:
         if value is None:

@@ -12,9 +12,8 @@ from nostos.core.apply.merge import merge
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.values import php
-from tests.small import ENGINES, Small
+from tests.small import BYTES, ENGINES, Small, literal
 
-BYTES = {"sqlite": "BLOB", "mariadb": "LONGBLOB", "postgresql": "BYTEA"}
 FIELD = ("entity_type VARCHAR(64), bundle VARCHAR(64), deleted INT, entity_id INT, revision_id INT, "
          "language VARCHAR(12), delta INT")
 TABLES = (
@@ -74,8 +73,7 @@ class Seventh(Small):
 
     def kept(self, value: Any) -> str:
         """A value as it is kept, as a literal."""
-        content = php.write(value).encode().hex()
-        return f"'\\x{content}'" if self.engine == "postgresql" else f"X'{content}'"
+        return literal(self.engine, php.write(value).encode())
 
     def add(self, side: str, table: str, key: str = "", **row: Any) -> int:
         self.sql(side, self.literals(table, row))

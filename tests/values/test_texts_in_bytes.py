@@ -7,15 +7,9 @@ import unittest
 from pathlib import Path
 
 from nostos.core.values import php
-from tests.small import ENGINES, Small
+from tests.small import BYTES, ENGINES, Small, literal
 
 LIVE, STAGING = "http://127.0.0.1:8431", "http://127.0.0.1:8432"
-BYTES = {"sqlite": "BLOB", "mariadb": "LONGBLOB", "postgresql": "BYTEA"}
-
-
-def written(engine: str, content: bytes) -> str:
-    """Bytes as a literal."""
-    return f"'\\x{content.hex()}'" if engine == "postgresql" else f"X'{content.hex()}'"
 
 
 def page(number: int) -> int:
@@ -31,7 +25,7 @@ class Boxes(Small):
     """Thirty pages, and thirty boxes that each point at one, in bytes."""
 
     def __init__(self, folder: Path, engine: str) -> None:
-        rows = ", ".join(f"({n}, {written(engine, box(LIVE, page(n * 7 % 30)))})" for n in range(1, 31))
+        rows = ", ".join(f"({n}, {literal(engine, box(LIVE, page(n * 7 % 30)))})" for n in range(1, 31))
         super().__init__(folder, engine, (
             "CREATE TABLE pages (id {key}, title VARCHAR(40))",
             f"CREATE TABLE boxes (id {{key}}, kept {BYTES[engine]})",
@@ -45,10 +39,10 @@ class Boxes(Small):
         return found if isinstance(found, bytes) else str(found).encode()
 
     def keep(self, side: str, number: int, content: bytes) -> None:
-        self.sql(side, f"UPDATE boxes SET kept = {written(self.engine, content)} WHERE id = {number}")
+        self.sql(side, f"UPDATE boxes SET kept = {literal(self.engine, content)} WHERE id = {number}")
 
     def add(self, side: str, content: bytes) -> None:
-        self.sql(side, f"INSERT INTO boxes (kept) VALUES ({written(self.engine, content)})")
+        self.sql(side, f"INSERT INTO boxes (kept) VALUES ({literal(self.engine, content)})")
 
 
 class TextsInBytes(unittest.TestCase):
@@ -80,7 +74,7 @@ class TextsInBytes(unittest.TestCase):
                 site = Small(Path(made), engine, (
                     f"CREATE TABLE seen (place {kind} PRIMARY KEY, times INT)",
                     "INSERT INTO seen (place, times) VALUES " + ", ".join(
-                        f"({written(engine, f'{LIVE}/{n}'.encode())}, {n})" for n in (1, 2))))
+                        f"({literal(engine, f'{LIVE}/{n}'.encode())}, {n})" for n in (1, 2))))
                 self.assertEqual(site.standings(), {})
                 site.sql("staging", "UPDATE seen SET times = 4 WHERE times = 1")
                 site.sql("live", "UPDATE seen SET times = 5 WHERE times = 2")

@@ -17,6 +17,7 @@ from collections.abc import Iterator
 from nostos.core.apply.rows.write import CommitResult
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison
+from nostos.core.compare.row_states import Rows
 from nostos.core.database.protocol import Database
 from nostos.core.database.rows.digests import row_digest
 from nostos.core.database.schema import Key, Row
@@ -225,17 +226,16 @@ class _Whole:
         self._pointing: dict[str, set[tuple[str, str, Where]]] = {}
         profile = comparison.rows.profile
         for child in profile.children:
-            where = child.where if self._tells(comparison, child.table, child.where) else ()
+            where = child.where if self._tells(comparison.rows, child.table, child.where) else ()
             self._pointing.setdefault(child.table, set()).add((child.of, child.owner, where))
         for r in profile.references:
-            if r.is_key and self._tells(comparison, r.table, r.where):
+            if r.is_key and self._tells(comparison.rows, r.table, r.where):
                 self._pointing.setdefault(r.table, set()).add((r.column, r.to, r.where))
 
     @staticmethod
-    def _tells(comparison: Comparison, table: str, where: Where) -> bool:
+    def _tells(rows: Rows, table: str, where: Where) -> bool:
         """Whether a table's rows say themselves whether a condition holds for them."""
-        known = comparison.rows.target_tables.get(table) or comparison.rows.source_tables.get(table)
-        return known is not None and all(known.column(c) is not None for c, _ in where)
+        return table in rows.every_table and all(rows.table(table).column(c) is not None for c, _ in where)
 
     def added_to(self, done: CommitResult) -> set[str]:
         """The kinds of those things that a row written by the merge belongs to or points at since."""

@@ -36,19 +36,19 @@ def settle_ahead(anchor: Anchor, comparison: Comparison, plan: Plan, tables: dic
     notes = AnchorNotes()
     taken = {i.id for i in plan.selection.items}
     rest = [i for i in comparison.items.values() if i.id not in taken and not i.gained]
-    _rows(_Settler(anchor, notes, comparison.rows, CommitResult(), tables, toward), rest, set(), lambda _: True)
+    rows = _Settler(anchor, notes, comparison.rows, CommitResult(), tables, toward)
+    _rows(rows, rest, set(), lambda _: True)
     done_files = {f.path for f in plan.settled_files}
     for item in comparison.items.values():
         for file in item.files:
             if file.path not in done_files and (file.standing is Standing.SETTLED or file.decided is Role.TARGET):
                 notes.file(file.path, toward, file.source, file.target, written=False)
-    if toward is not Side.LIVE or any(True for _ in plan.of(SchemaOperation)):
+    if toward is not Side.LIVE or plan.of(SchemaOperation):
         return notes, frozenset()
-    edits = _Settler(anchor, notes, comparison.rows, CommitResult(), tables, toward)
     new = {(o.table, str(o.name[0])) for o in plan.of(InsertRow)}
     ahead = frozenset(s.id for i in plan.selection.items for s in comparison.items[i.id].rows
-                      if edits.stands_alone(s, new))
-    _rows(edits, [comparison.items[i.id] for i in plan.selection.items], {s.id for s in plan.settles},
+                      if rows.stands_alone(s, new))
+    _rows(rows, [comparison.items[i.id] for i in plan.selection.items], {s.id for s in plan.settles},
           lambda state: state.id in ahead)
     return notes, ahead
 
@@ -163,11 +163,10 @@ class _Settler:
         """Whether a row is an edit of what was there, in no tree, that points at nothing new. new: by table and
         canonical name, what the operation inserts."""
         base, source = state.base, state.source
-        profile = self.rows.profile
-        if base is None or source is None or state.target is None or profile.placed_in(state.table):
+        if base is None or source is None or state.target is None or self.rows.profile.placed_in(state.table):
             return False
         return not any(named in new for form in (base, source) for value in form.values()
-                       if value is not None for named in refs.inside(value))
+                       for named in refs.inside(value))
 
     def row(self, state: RowState, fields: list[Field], taken: bool) -> None:
         """Tell the anchor of one row that was decided: its ancestor, its digests, its name on both sides."""

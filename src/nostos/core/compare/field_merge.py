@@ -96,7 +96,7 @@ def _structure(path: Path, base: Any, live: Any, staging: Any, paths: Mapping[Pa
     policy = paths.get(path, PLAIN)
     if not policy.compared:
         return
-    # What is in none is no map and no list: a single value keeps the way in which it is written.
+    # A single value, in no map and no list, keeps the way in which it is written.
     base, live, staging = (v.data if isinstance(v, StructuredValue) and not v.rigid and isinstance(
         v.data, dict | list) else v for v in (base, live, staging))
     if live == [] and isinstance(staging, dict):

@@ -24,12 +24,11 @@ from nostos.core.profiles.parts import Child, Kind, OwnedFile
 from nostos.core.profiles.policies import PLAIN, TEXT
 from nostos.core.records import dataclass
 from nostos.core.values import references as refs
-from nostos.core.values.merging import ABSENT
+from nostos.core.values.merging import ABSENT, same
 from nostos.core.values.names import for_people
 from nostos.core.values.tokens import OPEN
 
 T = TypeVar("T")
-_SIMPLE = frozenset((str, int, bytes, type(None)))
 _DEEPEST = 10  # parts of parts of parts
 
 
@@ -196,15 +195,15 @@ def _tell_apart(drafts: Iterable[_Draft], taken: Iterable[str]) -> None:
         by_id.setdefault(draft.id, []).append(draft)
     taken_names = {*by_id, *taken}
     counts: dict[str, int] = {}
-    for name, same in by_id.items():
+    for name, alike in by_id.items():
         first = name not in taken
-        for draft in same if len(same) > 1 or not first else ():
+        for draft in alike if len(alike) > 1 or not first else ():
             root = next((r for r in draft.rows if r.id == draft.root), None)
             born = root is not None and root.base is None
             side = "staging" if born and root is not None and root.target is None else "live" if born else ""
             if side:
                 draft.id = _free(f"{name}~{side}", taken_names, counts)
-            elif not first or draft is not same[0]:
+            elif not first or draft is not alike[0]:
                 draft.id = _free(f"{name}~{draft.root[1][0]!s}" if draft.root else f"{name}~", taken_names, counts)
             taken_names.add(draft.id)
 
@@ -409,7 +408,9 @@ def _row_fields(anchor: Ancestors, rows: Rows, state: RowState, root: bool) -> I
         return rows.profile.policy(state.table, row, column).compared
 
     # Most columns of most rows are the same on all sides, and what a profile says of them is not asked.
-    changed = columns if None in versions else [c for c in columns if not _is_same(c, *versions)]
+    forms = [v for v in versions if v is not None]
+    changed = columns if len(forms) < len(versions) else [c for c in columns if not all(
+        same(forms[0].get(c, ABSENT), form.get(c, ABSENT)) for form in forms[1:])]
     compared = [c for c in changed if is_compared(c)]
     if not compared:  # a link: that it is there is all it says
         base, live, staging = (ABSENT if v is None else "yes" for v in versions)
@@ -423,14 +424,6 @@ def _row_fields(anchor: Ancestors, rows: Rows, state: RowState, root: bool) -> I
         for m in merge(rows.profile.policy(state.table, row, column), base, live, staging, paths):
             name = prefix if only else f"{prefix}.{column}" if prefix else column
             yield Field(for_people(".".join((name, *m.path))), m, state.id, column)
-
-
-def _is_same(column: str, *versions: Portable | None) -> bool:
-    """Whether a column holds one simple value in all versions."""
-    values = [v.get(column, ABSENT) if v is not None else ABSENT for v in versions]
-    first = values[0]
-    kind = type(first)
-    return first is not ABSENT and kind in _SIMPLE and all(type(v) is kind and v == first for v in values)
 
 
 def _cell(rows: Rows, table: str, column: str, form: Portable | None) -> Any:

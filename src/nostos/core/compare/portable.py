@@ -59,6 +59,12 @@ class Deferred(Mapping[str, Any]):
 # Neither an address nor a structure, nor long enough to hold one in base64.
 _DULL = expression(r"(?:[A-Za-z0-9 _-]{0,23}|\d{4}-\d\d-\d\d \d\d:\d\d:\d\d)\Z").match
 
+
+def _is_plain(value: Value) -> bool:
+    """Whether a value is itself and nothing else, where nothing is said of it."""
+    return _DULL(value) is not None if isinstance(value, str) else not isinstance(value, bytes)
+
+
 Joiner = Callable[[str, Row], Row]  # what a row of a table is joined to
 Above = Callable[[str, str, str], str]  # (table, column, canonical name) -> that row's value, which others begin with
 _ID = expression("[1-9]")  # no text without one refers to a row
@@ -110,7 +116,6 @@ class Translator:
         self._join = join
         self._places = places
         self._by_itself: dict[str, bool] = {}
-        self._plain: dict[tuple[str, str], bool] = {}
         self._bare_columns: dict[str, frozenset[str]] = {}
         self._tables = tables
         self.urls = urls
@@ -167,22 +172,23 @@ class Translator:
 
     def row(self, table: str, row: Row) -> Portable:
         """The portable form of a row."""
-        full, bare, value = self.full(table, row), self._bare(table), self.value
-        return {c: v if c in bare and (_DULL(v) if isinstance(v, str) else not isinstance(v, bytes)) else value(
-            table, full, c)
-                for c, v in row.items()}
+        full, value = self.full(table, row), self.value
+        bare = self._bare(table) if table not in self.files else ()
+        return {c: v if c in bare and _is_plain(v) else value(table, full, c) for c, v in row.items()}
 
     def _bare(self, table: str) -> frozenset[str]:
         """The columns of a table in which nothing is ever anything but itself, unless a long text holds an address."""
         known = self._bare_columns.get(table)
         if known is None:
-            profile = self._profile
-            settings = () if profile.settings is None else profile.settings.tables
-            columns = self._tables[table].names if table in self._tables and table not in settings else ()
-            told = {n.tells for n in profile.nested if n.table == table}
-            known = self._bare_columns[table] = frozenset(
-                c for c in columns if (table, c) not in self._columns and c not in told and self._is_plain(table, c))
-        return known if table not in self.files else frozenset()
+            profile, columns = self._profile, self._tables[table].names if table in self._tables else ()
+            settings = profile.settings
+            told = {*self._columns, *((n.table, n.tells) for n in profile.nested),
+                    *((p.table, p.column) for p in profile.pieces), *((s.table, s.column) for s in profile.slugs),
+                    *((table, c) for c in profile.placed_in(table)),
+                    *((t, c) for t, c, _ in profile.prefixed if self._prefix),
+                    *([(settings.table, settings.value)] if settings is not None else ())}
+            known = self._bare_columns[table] = frozenset(c for c in columns if (table, c) not in told)
+        return known
 
     def full(self, table: str, row: Row) -> Row:
         """A row with what it is joined to, for telling its kind and its references."""
@@ -205,7 +211,7 @@ class Translator:
     def _value(self, table: str, row: Row, column: str) -> Any:
         value = row[column]
         spots = self._columns.get((table, column))
-        if spots is None and isinstance(value, str) and _DULL(value) and self._is_plain(table, column):
+        if column in self._bare(table) and _is_plain(value):
             return value
         if isinstance(value, bytes):
             return self._in_bytes(table, row, column, value, spots)
@@ -267,18 +273,6 @@ class Translator:
             made = self._within(inner, paths, patterns, at) if tree is None else self._tree(tree, paths, patterns, at)
             return text if made in (inner, tree) else StructuredValue(made, structures.Base64Style())
         return rewriting.opened(text, lambda part: self._text(part, patterns, paths, at))
-
-    def _is_plain(self, table: str, column: str) -> bool:
-        """Whether short values of plain letters are what they are in this column, and nothing else."""
-        known = self._plain.get((table, column))
-        if known is None:
-            profile = self._profile
-            known = self._plain[table, column] = not (
-                any((p.table, p.column) == (table, column) for p in profile.pieces)
-                or column in profile.placed_in(table)
-                or any((s.table, s.column) == (table, column) for s in profile.slugs)
-                or (self._prefix and any((t, c) == (table, column) for t, c, _ in profile.prefixed)))
-        return known
 
     def _placed(self, places: Places, table: str, row: Row, column: str) -> str | None:
         """A value that begins with that of the row above in a tree, as that and the rest; None for any other."""

@@ -34,6 +34,11 @@ class _KindColumns:
     shares: Mapping[str, float]
 
 
+def sampled(database: Database, table: Table, rows: int) -> list[Row]:
+    """So many rows of a table, to be looked at: with the texts that columns of bytes hold."""
+    return [*map(readable, database.sample(table, rows))]
+
+
 class Kinds:
     """Which kinds of rows a table's other tables keep by name: `content_type`, `object_type` and their like."""
 
@@ -76,7 +81,7 @@ class Kinds:
 
     def _rows(self, table: Table) -> Sequence[Row]:
         if not self.samples.get(table.name):
-            self.samples[table.name] = [*map(readable, self.database.sample(table, _SAMPLE))]
+            self.samples[table.name] = sampled(self.database, table, _SAMPLE)
         return self.samples[table.name]
 
     def _own(self, table: Table) -> _KindColumns | None:

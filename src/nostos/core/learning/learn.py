@@ -18,6 +18,7 @@ from nostos.core.learning.bits import SURE
 from nostos.core.learning.by_name import named_rows_in
 from nostos.core.learning.evidence import Weigher
 from nostos.core.learning.findings import Certainty, Finding, Layer, learned
+from nostos.core.learning.kinds import sampled
 from nostos.core.learning.made import repeats
 from nostos.core.learning.parts import parts
 from nostos.core.learning.places import ROWS, Held, echoes, key_columns, places, siblings
@@ -33,7 +34,7 @@ from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import COUNTED, NEWEST, TEXT
 from nostos.core.profiles.row_trees import RowTree
 from nostos.core.values import shapes, words
-from nostos.core.values.structures import fits, may_be_structure, read, readable
+from nostos.core.values.structures import fits, may_be_structure, read
 
 _OWN = ("nostos_*",)
 _BOUGHT = words.listed("bought")
@@ -58,7 +59,7 @@ def learn(database: Database, tables: Mapping[str, Table], profile: Profile,
     samples: dict[str, list[Row]] = {}
     for name, table in usable.items():
         tell(name)
-        samples[name] = [*map(readable, database.sample(table, ROWS))] if only is None or name in only else []
+        samples[name] = sampled(database, table, ROWS) if only is None or name in only else []
     weigher = Weigher(database, usable, profile.references, samples, pointers_of(database, usable, profile))
     declared = {(r.table, r.column) for r in profile.references}
     findings: list[Finding] = []

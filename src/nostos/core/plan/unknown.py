@@ -22,13 +22,14 @@ from nostos.core.expressions import expression
 from nostos.core.learning.bits import SURE, Weighed
 from nostos.core.learning.evidence import YES_OR_NO, PointersAt, Weigher
 from nostos.core.learning.findings import Certainty, Finding, Layer
+from nostos.core.learning.kinds import sampled
 from nostos.core.learning.places import Held, called, discriminator, key_columns, kind_said
 from nostos.core.plan.row_writes import RowWrite, WriteAction, row_writes
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.places import Place
 from nostos.core.records import dataclass
 from nostos.core.values import located, shapes, words
-from nostos.core.values.structures import fits, readable, text_in
+from nostos.core.values.structures import fits, text_in
 from nostos.core.values.tokens import CLOSE, OPEN
 
 _TOKENS = expression(f"{OPEN}[^{CLOSE}]*{CLOSE}")
@@ -348,7 +349,7 @@ class Explainer:
         if table is None or table.column(place.column) is None:
             return held
         if place.table not in self._samples:
-            self._samples[place.table] = [*map(readable, self.source.sample(table, _ROWS))]
+            self._samples[place.table] = sampled(self.source, table, _ROWS)
         for row in self._samples[place.table]:
             value = row[place.column]
             if any(str(row.get(c)) != v for c, v in place.where) or value in (None, 0, "", "0"):

@@ -8,21 +8,21 @@ values by language, its revisions, its fields) is part of it.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
-from nostos.core.database.schema import Table
+from nostos.core.database.schema import Key, Table
 from nostos.core.profiles.conditions import Where
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.parts import Child, FieldPolicy, Join, Kind, Reference
 from nostos.core.profiles.policies import NEWEST, STRUCTURE, TEXT
 from nostos.core.records import dataclass
 
-RowName = tuple[str, tuple[str, ...]]
 _FIELD_OF = ("bundle", "deleted", "entity_id", "revision_id", "langcode", "delta")  # columns of a field's own table
 _LONG = frozenset({"text", "text_long", "text_with_summary", "string_long"})
 _SPEAKS = _LONG | {"link", "uri", "path", "string"}  # types whose texts may name an entity by its path
 _TIMES = frozenset({"changed", "timestamp"})
-_TYPES = "entity.definitions.installed"
+INSTALLED = "entity.definitions.installed"
+_BEFORE = r"(?:^|(?<=[\"'\s(:/\ufdd1]))"  # a path, wherever it stands in a text
 _NUMBER = r"([1-9]\d*)(?![\w.-])"
 
 
@@ -47,7 +47,6 @@ class EntityType:
     keys: Mapping[str, str]
     fields: tuple[EntityField, ...] = ()
     path: str = ""
-    made_by: str = ""  # the profile's name for whose they are: "visitors", "accounts", or empty
 
 
 def parts_of(types: Sequence[EntityType], tables: Mapping[str, Table], said: Profile) -> Profile:
@@ -79,10 +78,10 @@ def field_tables(field: str) -> tuple[str, str]:
     return f"{of}__{name}", f"{of}_revision__{name}"
 
 
-def definitions_of(field: str) -> tuple[RowName, ...]:
+def definitions_of(field: str) -> tuple[tuple[str, Key], ...]:
     """The rows, by table and key, that keep what there is to know of all fields of a field's type."""
     of = field.partition(".")[0]
-    return (("key_value", (_TYPES, f"{of}.field_storage_definitions")),
+    return (("key_value", (INSTALLED, f"{of}.field_storage_definitions")),
             ("key_value", ("entity.definitions.bundle_field_map", of)))
 
 
@@ -107,7 +106,7 @@ class _Parts:
             if name in self.tables and name != base:
                 columns = tuple(c for c in (one.keys.get(k, k) for k in label) if self._has(name, c))
                 self._part(name, key, base, "" if role == "data" else "revision", columns)
-        self._of_revisions(one, [t for t in one.tables.values() if t in self.tables])
+        self._of_revisions(one)
         for field in one.fields:
             for name, columns in field.columns.items():
                 if name in self.tables:
@@ -118,25 +117,23 @@ class _Parts:
 
     def _kind(self, one: EntityType) -> None:
         base, key = one.tables["base"], one.keys["id"]
-        data = one.tables.get("data", "")
-        label = one.keys.get("label", "")
+        if base in self.named:
+            return
+        data, label, uuid = one.tables.get("data", ""), one.keys.get("label", ""), one.keys.get("uuid", "")
         title = label if label and self._has(base, label) else None
         if title is None and label and data in self.tables and self._has(data, label):
             title = f"of_{label}"
             self.joins.append(Join(base, title, data, ((key, key),), label, (
                 ("default_langcode", "[1t]*"),) if self._has(data, "default_langcode") else ()))
-        if base in self.named:
-            return
         bundle = one.keys.get("bundle", "")
         name = f"{{{bundle}}}" if one.id == "node" and bundle else _CALLED.get(one.id, one.id.replace("_", "-"))
-        uuid = one.keys.get("uuid", "")
+        born = uuid if uuid and self._has(base, uuid) else None
+        visitors = one.id in _VISITORS
         self.kinds.append(Kind(
-            name, base, (), (key,), title, (uuid,) if uuid and self._has(base, uuid) else (),
-            uuid if uuid and self._has(base, uuid) else None,
-            visitors=one.made_by in ("visitors", "accounts"), account=one.made_by == "accounts",
-            natural=not one.made_by and one.id not in _EDITORS,
-            group=_EDITORS.get(one.id, ""), tied=one.id == "path_alias",
-            address=re.sub(r"\{[^}]*\}", f"{{{key}}}", one.path) if one.made_by == "" else ""))
+            name, base, (), (key,), title, (born,) if born else (), born, visitors=visitors,
+            natural=not visitors and one.id not in _EDITORS, group=_EDITORS.get(one.id, ""),
+            tied=one.id == "path_alias",
+            address="" if visitors else re.sub(r"\{[^}]*\}", f"{{{key}}}", one.path)))
 
     def _part(self, table: str, of: str, owner: str, name: str, label: tuple[str, ...]) -> None:
         if table not in self.named and table not in self.parts and self._has(table, of):
@@ -145,12 +142,12 @@ class _Parts:
             self.children.append(Child(table, of, owner, name, label, repeats=own))
             self.references.append(Reference(table, of, owner))
 
-    def _of_revisions(self, one: EntityType, names: Iterable[str]) -> None:
+    def _of_revisions(self, one: EntityType) -> None:
         """Which revision of an entity is the current one is no change of it: the later one is."""
         revision, goal = one.keys.get("revision", ""), one.tables.get("revision", "")
         if revision and goal in self.tables:
-            for name in names:
-                if name != goal and self._has(name, revision):
+            for name in one.tables.values():
+                if name in self.tables and name != goal and self._has(name, revision):
                     self.references.append(Reference(name, revision, goal))
                     if name in (one.tables["base"], one.tables.get("data")):
                         self.policies.append(FieldPolicy(name, revision, NEWEST))
@@ -171,8 +168,9 @@ class _Parts:
         goal = self.types.get(field.to)
         for column in columns:
             short = column.removeprefix(field.name).strip("_")
-            if goal is not None and short in ("", "target_id") and (name, column) != (base, key) and not self._varies(
-                    name, column):
+            # Where another column says the type, the number is of that one.
+            own_key, varies = (name, column) == (base, key), self._says_type(name, column)
+            if goal is not None and short in ("", "target_id") and not own_key and not varies:
                 self.references.append(Reference(name, column, goal.tables["base"]))
             elif goal is not None and short == "target_revision_id" and goal.tables.get("revision") in self.tables:
                 self.references.append(Reference(name, column, goal.tables["revision"]))
@@ -197,17 +195,14 @@ class _Parts:
             base = one.tables["base"]
             heads = [rf"(?:^|[\"'\s:=/])entity:{re.escape(one.id)}/"]
             if one.path.count("{") == 1:
-                heads.append(rf"(?:^|(?<=[\"'\s(:/\ufdd1])){re.escape(one.path.partition('{')[0].lstrip('/'))}")
+                heads.append(_BEFORE + re.escape(one.path.partition("{")[0].lstrip("/")))
             yield from (Reference(table, column, base, pattern=head + _NUMBER) for head in heads)
 
-    def _varies(self, table: str, column: str) -> bool:
-        """Whether another column of the row says which type a number is of."""
-        return self._says_type(table, column) != ""
-
     def _says_type(self, table: str, column: str) -> str:
+        """The column of a row that says which type of entity a number in another is of; empty where none does."""
         stem = column.removesuffix("_revision_id").removesuffix("_id").removesuffix("__target")
-        return next((c for c in (f"{stem}_type", f"{stem}_type_id", f"{stem}__target_type") if c != column and any(
-            c == n for n in self.tables[table].names)), "") if column.endswith("_id") else ""
+        return next((c for c in (f"{stem}_type", f"{stem}_type_id", f"{stem}__target_type")
+                     if c != column and self._has(table, c)), "") if column.endswith("_id") else ""
 
     def pairs(self) -> None:
         """Numbers of whatever type of entity another column says."""
@@ -270,9 +265,10 @@ def older_paths(table: str, column: str, types: Mapping[str, str]) -> Iterator[R
     """Entities that a text names by where they are seen."""
     for one, path in (("node", "node/"), ("taxonomy_term", "taxonomy/term/"), ("user", "user/")):
         if one in types:
-            yield Reference(table, column, types[one], pattern=rf"(?:^|(?<=[\"'\s(:/\ufdd1])){path}{_NUMBER}")
+            yield Reference(table, column, types[one], pattern=f"{_BEFORE}{path}{_NUMBER}")
 
 
+_VISITORS = frozenset({"comment", "contact_message"})
 # The system's own types that editors fill, and where people look for each.
 _EDITORS = {"node": "content", "taxonomy_term": "content", "media": "files", "block_content": "design",
             "menu_link_content": "menus", "path_alias": "", "file": "files"}

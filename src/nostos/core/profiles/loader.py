@@ -296,7 +296,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                             tuple(v["column"] for v in j.get("via", []))) for j in data.get("join", [])),
         **_habits(data),
         "guard_file": _guard_file(data.get("guards", {}).get("file")),
-        "entities": "entities" in data,
+        "entities": data.get("entities", {}).get("defined_in", ""),
         "given": _names(data.get("numbers", {}).get("given", [])),
         "network": _network(data["network"]) if "network" in data else None,
         "serve": _names(data.get("serve", {}).get("command", [])),

@@ -11,23 +11,23 @@ from typing import Any
 
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Table, Value
-from nostos.core.profiles.entities import EntityField, EntityType, older_parts, parts_of
+from nostos.core.profiles.entities import INSTALLED, EntityField, EntityType, older_parts, parts_of
 from nostos.core.profiles.loader import extended
 from nostos.core.profiles.model import Profile
 from nostos.core.values import php
-from nostos.core.values.structures import text_in
+from nostos.core.values.structures import read_serialised, text_in
 
-_TYPES, _SCHEMAS = "entity.definitions.installed", "entity.storage_schema.sql"
+_SCHEMAS, _STORAGE = "entity.storage_schema.sql", "field.storage."
+_IMPLIED = {"file": "file", "image": "file", "taxonomy_term_reference": "taxonomy_term"}  # by what a field is, its goal
 _KEYS = ("id", "revision", "bundle", "label", "langcode", "uuid")
 _TABLES = {"base": "base_table", "data": "data_table", "revision": "revision_table",
            "revision_data": "revision_data_table"}
 _NAME = re.compile(r"[a-z][a-z0-9_]{0,63}")
-_VISITORS = frozenset({"comment", "contact_message"})
 
 
 def with_entities(profile: Profile, database: Database, tables: Mapping[str, Table]) -> Profile:
     """A profile with what this database says of its own types of entities and their fields."""
-    if "field_config" in tables:
+    if profile.entities == "field_config":
         return extended(profile, older_parts(_older_fields(database, tables), tables))
     return extended(profile, parts_of(entity_types(database, tables), tables, profile))
 
@@ -36,12 +36,16 @@ def _older_fields(database: Database, tables: Mapping[str, Table]) -> dict[str, 
     """By the names of the seventh generation's fields, what each is, and what type of entity it points at."""
     fields = {}
     for name, kind, data in database.scan(tables["field_config"], ("field_name", "type", "data")):
-        said = _read(data)
-        settings = said.get("settings") if isinstance(said, dict) else None
-        to = _word(settings.get("target_type")) if isinstance(settings, dict) else ""
-        fields[_word(name)] = (str(kind), to or {"taxonomy_term_reference": "taxonomy_term", "file": "file",
-                                                 "image": "file"}.get(str(kind), ""))
+        fields[_word(name)] = str(kind), _said(_read(data))[1] or _IMPLIED.get(str(kind), "")
     return fields
+
+
+def _said(definition: Any) -> tuple[str, str]:
+    """What an administrator's field is, and what type it points at, by its configuration."""
+    if not isinstance(definition, dict):
+        return "", ""
+    settings = definition.get("settings")
+    return _word(definition.get("type")), _word(settings.get("target_type")) if isinstance(settings, dict) else ""
 
 
 def entity_types(database: Database, tables: Mapping[str, Table]) -> tuple[EntityType, ...]:
@@ -50,27 +54,26 @@ def entity_types(database: Database, tables: Mapping[str, Table]) -> tuple[Entit
     if table is None or not {"collection", "name", "value"} <= {*table.names}:
         return ()
     kept: dict[tuple[str, str], Any] = {}
-    for row in database.find_any(table, "collection", [_TYPES, _SCHEMAS], {}):
+    for row in database.find_any(table, "collection", [INSTALLED, _SCHEMAS], {}):
         kept[str(row["collection"]), str(row["name"])] = _read(row["value"])
     targets = _targets(database, tables)
     types = []
-    for (collection, name), definition in sorted(kept.items(), key=lambda p: p[0]):
+    for (collection, name), definition in sorted(kept.items()):
         type_id, _, what = name.partition(".")
-        if collection != _TYPES or what != "entity_type" or not isinstance(definition, dict):
+        if collection != INSTALLED or what != "entity_type" or not isinstance(definition, dict):
             continue
         said = {role: _word(_property(definition, called)) for role, called in _TABLES.items()}
         keys = _property(definition, "entity_keys")
         names = {k: _word(keys.get(k)) for k in _KEYS} if isinstance(keys, dict) else {}
         if not said["base"] or not names.get("id"):
             continue  # configuration: it has no tables
-        fields = kept.get((_TYPES, f"{type_id}.field_storage_definitions"))
+        fields = kept.get((INSTALLED, f"{type_id}.field_storage_definitions"))
         links = _property(definition, "links")
         path = links.get("canonical") if isinstance(links, dict) else None
         types.append(EntityType(
             type_id, {r: t for r, t in said.items() if t}, {k: c for k, c in names.items() if c},
             tuple(_fields(type_id, fields if isinstance(fields, dict) else {}, kept, targets, tables)),
-            path if isinstance(path, str) and re.fullmatch(r"[\w/{}-]{1,200}", path) else "",
-            made_by="accounts" if type_id == "user" else "visitors" if type_id in _VISITORS else ""))
+            path if isinstance(path, str) and re.fullmatch(r"[\w/{}-]{1,200}", path) else ""))
     return tuple(types)
 
 
@@ -87,8 +90,7 @@ def _fields(type_id: str, definitions: Mapping[Any, Any], kept: Mapping[tuple[st
                        for t in (f"{type_id}__{name}", f"{type_id}_revision__{name}") if t in tables}
         kind, to = targets.get(f"{type_id}.{name}", ("", ""))
         kind = kind or _word(_property(definition, "type"))
-        yield EntityField(name, kind, columns, to or _target(definition) or ("file" if kind in (
-            "file", "image") else ""))
+        yield EntityField(name, kind, columns, to or _target(definition) or _IMPLIED.get(kind, ""))
 
 
 def _targets(database: Database, tables: Mapping[str, Table]) -> dict[str, tuple[str, str]]:
@@ -96,24 +98,14 @@ def _targets(database: Database, tables: Mapping[str, Table]) -> dict[str, tuple
     config = tables.get("config")
     if config is None or not {"name", "data"} <= {*config.names}:
         return {}
-    found: dict[str, tuple[str, str]] = {}
-    for row in database.scan(config, ("name", "data")):
-        name, data = row
-        if str(name).startswith("field.storage."):
-            said = _read(data)
-            settings = said.get("settings") if isinstance(said, dict) else None
-            found[str(name).removeprefix("field.storage.")] = (
-                _word(said.get("type")) if isinstance(said, dict) else "",
-                _word(settings.get("target_type")) if isinstance(settings, dict) else "")
-    return found
+    return {str(row["name"]).removeprefix(_STORAGE): _said(_read(row["data"]))
+            for row in database.beginning(config, "name", _STORAGE)}
 
 
 def _read(value: Value) -> Any:
     text = text_in(value) if isinstance(value, bytes) else value
-    try:
-        return php.read(text) if isinstance(text, str) else None
-    except ValueError:
-        return None
+    tree = read_serialised(text) if isinstance(text, str) else None
+    return None if tree is None else tree.data
 
 
 def _property(of: Any, name: str) -> Any:

@@ -20,7 +20,7 @@ from nostos.core.errors import SiteError
 from nostos.core.expressions import expression
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host, on_machine
 from nostos.core.records import dataclass
-from nostos.core.sites.php_configuration import COMMENT, STRING, unquoted
+from nostos.core.sites.php_configuration import COMMENT, STRING, Change, changed, quoted, unquoted
 from nostos.core.sites.site_file import read_bounded
 
 FOLDERS = ("", "web/", "docroot/", "public/", "html/", "htdocs/", "httpdocs/", "public_html/")  # where pages are served
@@ -28,6 +28,7 @@ _ASSIGNED = expression(rf"\$(\w+)((?:\s*\[\s*(?:{STRING}|\d+)?\s*\])*)\s*=(?![=>
 _KEY = expression(rf"\[\s*({STRING}|\d+)?\s*\]")
 _TOKEN = expression(rf"\s*(?:({STRING})|(array\s*\(|\[)|([)\]])|(=>)|(,)|([-\w.:\\]+(?:\s*\(\s*(?:{STRING})?\s*\)"
                     rf"(?:\s*\?:\s*(?:{STRING}))?)?)|(;))")
+_END, _CLOSING = expression(r"\s*;"), expression(r"[,)\]]")
 _INCLUDE = expression(rf"\b(?:require|include)(?:_once)?\b[^;]*?({STRING})\s*\)?\s*;")
 _ENGINES = {"mysql": "mysql", "pgsql": "postgresql", "sqlite": "sqlite"}
 _HOST = expression(r"\^?([a-z0-9-]+(?:\\?\.[a-z0-9-]+)+)\$?")
@@ -47,9 +48,8 @@ class Literal:
 
 @dataclass(frozen=True)
 class PhpArrays:
-    """What such a configuration says. file: relative to the site's folder. address: empty where it says none."""
+    """What such a configuration says. address: empty where it says none."""
 
-    file: str
     database: Location
     address: str
     included: tuple[str, ...] = ()
@@ -76,17 +76,17 @@ def find(folder: AnyPath, name: str) -> str | None:
 
 
 def _databases(path: AnyPath) -> bool:
-    return any(name == "databases" for file in (path, *_included(path)) for name, *_ in _assignments(_text(file)))
+    return any(name == "databases" for text in _texts(path).values() for name, *_ in _assignments(text))
 
 
 def read(folder: AnyPath, file: str) -> PhpArrays:
     """What the configuration says. file: as `find` gave it. Raises SiteError where it does not say where the database
     is in a way that can be read."""
     path = folder / file
-    included = _included(path)
+    texts = _texts(path)
     said: dict[str, Any] = {}
-    for one in (path, *included):
-        for name, keys, value in _assignments(_text(one)):
+    for text in texts.values():
+        for name, keys, value in _assignments(text):
             _put(said, (name, *keys), value)
     default = _at(said, "databases", "default", "default")
     words = {k: v.value for k, v in default.items() if isinstance(v, Literal)} if isinstance(default, dict) else {}
@@ -103,8 +103,8 @@ def read(folder: AnyPath, file: str) -> PhpArrays:
                           int(words["port"]) if words.get("port", "").isdigit() else None, words["database"],
                           {"unix_socket": words["unix_socket"]} if words.get("unix_socket") else {})
         location = locate(url.render_as_string(hide_password=False), path.parent, prefix)
-    return PhpArrays(file, location, _address(said),
-                     tuple(str(below(p, folder)) for p in included if below(p, folder) is not None),
+    included = [inside for p in texts if p != path and (inside := below(p, folder)) is not None]
+    return PhpArrays(location, _address(said), tuple(map(str, included)),
                      _uncopyable(said, folder, path), _moved(said, file))
 
 
@@ -143,14 +143,14 @@ def _uncopyable(said: Mapping[str, Any], folder: AnyPath, path: AnyPath) -> str:
     return ""
 
 
-def _included(path: AnyPath) -> list[AnyPath]:
-    """The files beside a configuration that it takes in."""
-    files = []
-    for literal in _INCLUDE.findall(_text(path)):
+def _texts(path: AnyPath) -> dict[AnyPath, str]:
+    """A configuration, and the files beside it that it takes in, each read once."""
+    texts = {path: _text(path)}
+    for literal in _INCLUDE.findall(texts[path]):
         file = path.parent / Path(unquoted(literal)).name
-        if file.name.endswith(".php") and file != path and file.is_file():
-            files.append(file)
-    return list(dict.fromkeys(files))
+        if file.name.endswith(".php") and file not in texts and file.is_file():
+            texts[file] = _text(file)
+    return texts
 
 
 def _text(path: AnyPath) -> str:
@@ -167,7 +167,7 @@ def _assignments(text: str) -> Iterator[tuple[str, tuple[str, ...], Any]]:
     for match in _ASSIGNED.finditer(text):
         keys = tuple(unquoted(k) if k[:1] in "'\"" and k else k for k in _KEY.findall(match.group(2)))
         value, end = _read(text, match.end())
-        if text[end:end + 1] == ";" or text[end:].lstrip()[:1] == ";":
+        if _END.match(text, end):
             yield match.group(1), keys, value
 
 
@@ -208,7 +208,7 @@ def _read(text: str, at: int) -> tuple[Any, int]:
         rest = _TOKEN.match(text, after)
         if rest is None or not (rest.group(3) or rest.group(5)):
             entries[key] = None  # more than a literal: it would have to be run
-            closing = re.compile(r"[,)\]]").search(text, after)
+            closing = _CLOSING.search(text, after)
             if closing is None:
                 return None, after
             after = closing.start()
@@ -241,22 +241,15 @@ def rewritten(content: bytes, location: Location, url: str, main: bool, written:
     other texts the copy's."""
     text = content.decode("utf-8", "surrogateescape")
     words = _words(location)
-    changes: list[tuple[int, int, str]] = []
+    changes: list[Change] = []
     for name, keys, value in _assignments(_without_comments(text)):
         if name == "databases":
             own = not keys or keys[0] == "default"
             for path, literal in _leaves(value, keys):
                 if path[-1] in _SECRET:
                     mine = own and path[0] == "default"
-                    changes.append((literal.start, literal.end, _quoted(words.get(path[-1], "") if mine else "")))
-    taken = [(start, end) for start, end, _ in changes]
-    for match in re.finditer(STRING, text):
-        body = match.group()[1:-1]
-        new = written(body)
-        if new != body and not any(start < match.end() and match.start() < end for start, end in taken):
-            changes.append((*match.span(), match.group()[0] + new + match.group()[0]))
-    for start, end, new in sorted(changes, reverse=True):
-        text = text[:start] + new + text[end:]
+                    changes.append((literal.start, literal.end, quoted(words.get(path[-1], "") if mine else "")))
+    text = changed(text, changes, written)
     if main:
         text = re.sub(r"\?>\s*\Z", "", text).rstrip() + "\n" + _own(url, words)
     return text.encode("utf-8", "surrogateescape")
@@ -288,18 +281,14 @@ def _words(location: Location) -> dict[str, str]:
 def _own(url: str, words: Mapping[str, str]) -> str:
     """What a copy alone has: it stands last, so that it counts."""
     host = re.escape(url.partition("://")[2].partition("/")[0].partition(":")[0])
-    own = "".join(f"$databases['default']['default'][{_quoted(k)}] = {_quoted(v)};\n" for k, v in words.items())
+    own = "".join(f"$databases['default']['default'][{quoted(k)}] = {quoted(v)};\n" for k, v in words.items())
     return ("\n// This is a staging copy: its own database and address, and what keeps it from acting as live.\n"
             "$databases = ['default' => ['default' => array_diff_key($databases['default']['default'], array_flip(["
-            f"{', '.join(map(_quoted, _SECRET))}]))]];\n{own}"
-            f"$base_url = {_quoted(url)};\n"
-            f"$settings['trusted_host_patterns'] = [{_quoted(f'^{host}$')}];\n"
-            f"$settings['hash_salt'] = $drupal_hash_salt = {_quoted(secrets.token_hex(32))};\n"
+            f"{', '.join(map(quoted, _SECRET))}]))]];\n{own}"
+            f"$base_url = {quoted(url)};\n"
+            f"$settings['trusted_host_patterns'] = [{quoted(f'^{host}$')}];\n"
+            f"$settings['hash_salt'] = $drupal_hash_salt = {quoted(secrets.token_hex(32))};\n"
             "$config['system.mail']['interface']['default'] = 'test_mail_collector';\n"
             "$conf['mail_system'] = ['default-system' => 'TestingMailSystem'];\n"
             "$config['automated_cron.settings']['interval'] = $conf['cron_safe_threshold'] = 0;\n"
             "$config['system.site']['name'] = $conf['site_name'] = 'Staging copy';\n")
-
-
-def _quoted(value: str) -> str:
-    return "'" + value.replace("\\", "\\\\").replace("'", "\\'") + "'"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 from nostos.core.database.protocol import explaining
 from nostos.core.database.registry import Location, locate
@@ -24,6 +24,9 @@ _DEFINE = expression(rf"\bdefine\s*\(\s*({STRING})\s*,\s*({STRING}|[A-Za-z_][^;]
 _PREFIX = expression(rf"\$table_prefix\s*=\s*({STRING}|[^;]*?)\s*;")
 _ENVIRONMENT = expression(rf"(?:\bgetenv\s*\(\s*({STRING})\s*\)|\$_(?:ENV|SERVER)\s*\[\s*({STRING})\s*\])"
                           rf"(?:\s*\?[:?]\s*({STRING}))?")
+
+
+Change = tuple[int, int, str]  # from where to where in a text, and what stands there then
 
 
 @dataclass(frozen=True)
@@ -215,25 +218,32 @@ def rewritten(content: bytes, constants: Mapping[str, str], prefix: str | None,
     def live(at: int) -> bool:
         return not any(start <= at < end for start, end in spans)
 
-    changes: list[tuple[int, int, str]] = []
+    changes: list[Change] = []
     for match in _DEFINE.finditer(text):
         name = unquoted(match.group(1))
         if live(match.start()) and name in constants:
-            changes.append((*match.span(2), _quoted(constants[name])))
+            changes.append((*match.span(2), quoted(constants[name])))
     for match in _PREFIX.finditer(text):
         if prefix is not None and live(match.start()):
-            changes.append((*match.span(1), _quoted(prefix)))
-    taken = [(start, end) for start, end, _ in changes]
+            changes.append((*match.span(1), quoted(prefix)))
+    return changed(text, changes, written, live).encode("utf-8", "surrogateescape")
+
+
+def changed(text: str, changes: Sequence[Change], written: Callable[[str], str],
+            live: Callable[[int], bool] = lambda at: True) -> str:
+    """PHP with these changes, and with every other text in it as `written` gives it. live: whether what begins at a
+    place is looked at."""
+    texts: list[Change] = []
     for match in re.finditer(STRING, text):
         body = match.group()[1:-1]
-        if live(match.start()) and not any(start < match.end() and match.start() < end for start, end in taken):
+        if live(match.start()) and not any(start < match.end() and match.start() < end for start, end, _ in changes):
             new = written(body)  # what it finds has no letters that a text would escape
             if new != body:
-                changes.append((*match.span(), match.group()[0] + new + match.group()[0]))
-    for start, end, new in sorted(changes, reverse=True):
+                texts.append((*match.span(), match.group()[0] + new + match.group()[0]))
+    for start, end, new in sorted((*changes, *texts), reverse=True):
         text = text[:start] + new + text[end:]
-    return text.encode("utf-8", "surrogateescape")
+    return text
 
 
-def _quoted(value: str) -> str:
+def quoted(value: str) -> str:
     return "'" + value.replace("\\", "\\\\").replace("'", "\\'") + "'"

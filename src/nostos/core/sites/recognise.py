@@ -345,9 +345,10 @@ def _checked(site: Site, visitors: tuple[str, ...] = (), looked: bool = False) -
         try:
             # Kinds that no profile names are known only with the schema, and `visitors` may name those.
             with explaining(database):
+                tables = database.tables() if visitors or profile.entities else {}
                 if profile.entities:
-                    profile = with_entities(profile, database, database.tables())
-                profile = deduce.complete(profile, database.tables()).with_visitors(visitors) if visitors else profile
+                    profile = with_entities(profile, database, tables)
+                profile = deduce.complete(profile, tables).with_visitors(visitors) if visitors else profile
         finally:
             database.close()
     site.files.followed = dict(own_links(site.files, site.profile))

@@ -153,14 +153,13 @@ class _Commit:
             self._point_on(self._insert_all())
             self.done.changed = self._fresh()
             self.beforehand(self.done)
-            updates = self._updates()
+            waiting, updates = [], self._updates()
             self.done.locking = monotonic()
         self.originals.update(self.verifier.locked(self.tables))
         self._remove_all()
         self._make_room()
-        waiting = [] if new_first else self._insert_all()
         if not new_first:
-            updates = self._updates()
+            waiting, updates = self._insert_all(), self._updates()
         self._update_all(updates)
         self._point_on(waiting)
         self.at = ""
@@ -409,8 +408,9 @@ class _Commit:
                     row[column] = ValueWriter(self.rows.target_urls, self._number_or_none,
                                               self.rows.target_prefix).value(value)
         if operation.key is None and table.surrogate and table.name in self.rows.profile.given:
-            self._given[table.name] = max(self._given.get(table.name, 0), self.target_db.top(table) or 0) + 1
-            row[table.key[0]] = self._given[table.name]
+            last = self._given.get(table.name)
+            row[table.key[0]] = self._given[table.name] = 1 + (last if last is not None else self.target_db.top(
+                table) or 0)
         if operation.key is not None:
             row.update(zip(table.key, operation.key, strict=True))
         before = self.rows.target_tables.get(operation.table)
