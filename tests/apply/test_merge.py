@@ -5,12 +5,9 @@ from unittest.mock import patch
 
 from nostos.core.apply import merge as merging
 from nostos.core.apply.merge import merge
-from nostos.core.apply.rows.write import CommitResult, RowChange, apply_rows
-from nostos.core.compare.row_states import Rows
-from nostos.core.database.protocol import Database
-from nostos.core.database.schema import Table
+from nostos.core.apply.rows.changed import RowChange
+from nostos.core.apply.rows.write import CommitResult, RowWork, apply_rows
 from nostos.core.errors import MergeRefused, SelectionError, TargetMoved
-from nostos.core.plan.operations import Plan
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
 from nostos.demo.story import Story
@@ -163,11 +160,10 @@ class Merging(SiteTest):
         order = h.live.find("order", "kr-77")["id"]
         before = state(h.live.folder)
 
-        def with_a_line(plan: Plan, compared: Rows, database: Database, tables: dict[str, Table],
-                        *more: Any) -> CommitResult:
-            done = apply_rows(plan, compared, database, tables, *more)
+        def with_a_line(work: RowWork, *more: Any) -> CommitResult:
+            done = apply_rows(work, *more)
             line = {"order_id": order, "product_id": 13, "quantity": 5, "cents": 1}
-            key = database.insert(tables["order_lines"], line)
+            key = work.target_db.insert(work.tables["order_lines"], line)
             done.changed.append(RowChange("order_lines", key, None, {**line, "id": key[0]}))
             return done
 

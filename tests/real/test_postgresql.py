@@ -308,8 +308,8 @@ class Library(OnServer):
 class Laws(test_laws_mariadb.Laws):
     """The same laws, with the same edits."""
 
-    def setUp(self) -> None:
-        self.server = postgres()
+    def started(self) -> Any:
+        return postgres()
 
     def url(self, live: str) -> str:
         return self.server.url(live)

@@ -12,9 +12,9 @@ taken back as well where a row that it wrote belongs to, or points at, something
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
-from nostos.core.apply.rows.write import CommitResult
+from nostos.core.apply.rows.changed import RowChange
 from nostos.core.compare.field_merge import Standing
 from nostos.core.compare.items import Comparison
 from nostos.core.compare.row_states import Rows
@@ -89,6 +89,7 @@ class Ledger:
         self._triggered: set[str] = set()  # tables whose own triggers act when the merge writes to them
         self._stamped: set[WatchedRow] = set()  # what these did to rows that the merge writes: live's own doing
         self._files_before: dict[str, Signature | None] = {}
+        self._foreseen: set[str] = set()  # kinds that would be broken by what is known ahead
         self._whole = _Whole(comparison)
         written = {(o.table, o.key): set(o.values) for o in plan.of(UpdateRow)}
         taken = {f.path for f in plan.settled_files}
@@ -139,11 +140,25 @@ class Ledger:
         """Inside the transaction, before anything is written: read again what triggers might reach."""
         self._before.update(self._read(target_db, self._reached))
 
-    def prove(self, target_db: Database, done: CommitResult) -> None:
-        """Inside the transaction, when all is written. Raises MergeRefused when anything that live gained and that the
-        merge could reach is not as it was."""
-        after = self._read(target_db, self._reached)
-        for changed in done.changed:
+    def foresee(self, changes: Sequence[RowChange]) -> None:
+        """Of rows that are known as they will be before anything is held: do what `prove` does of all others. changes:
+        all of these; what was foreseen before does not count."""
+        self._foreseen = self._broken_by(changes, {})
+
+    def prove(self, target_db: Database, changes: Sequence[RowChange]) -> None:
+        """Inside the transaction, when all is written. changes: what was not foreseen. Raises MergeRefused when
+        anything that live gained and that the merge could reach is not as it was."""
+        broken = sorted(self._foreseen | self._broken_by(changes, self._read(target_db, self._reached)))
+        if broken:
+            raise MergeRefused(f"The ledger does not hold for {', '.join(broken)}: what {self._side} gained would be "
+                               "changed.",
+                               left=f"The merge was taken back; {self._side} is as it was.",
+                               next_step=f"Look at {self._side}'s triggers; then please report this with "
+                                         "`nostos compare --json`.")
+
+    def _broken_by(self, changes: Sequence[RowChange], after: dict[WatchedRow, bytes]) -> set[str]:
+        """The kinds of what is not as it was. after: what was read again; what changes say is added."""
+        for changed in changes:
             for w in self._by_row.get((changed.table, changed.key), ()) if changed.before is not None else ():
                 if w not in after:
                     self._before[w] = _digest(w, changed.before)
@@ -151,14 +166,7 @@ class Ledger:
                 if after[w] != self._before[w] and changed.after is not None and w.table in self._triggered:
                     self._stamped.add(w)  # it was meant to be written, and that is what live does to such a row
                     self._before[w] = after[w]
-        broken = sorted({w.kind for w, digest in after.items() if digest != self._before[w]}
-                        | self._whole.added_to(done))
-        if broken:
-            raise MergeRefused(f"The ledger does not hold for {', '.join(broken)}: what {self._side} gained would be "
-                               "changed.",
-                               left=f"The merge was taken back; {self._side} is as it was.",
-                               next_step=f"Look at {self._side}'s triggers; then please report this with "
-                                         "`nostos compare --json`.")
+        return {w.kind for w, digest in after.items() if digest != self._before[w]} | self._whole.added_to(changes)
 
     def look_again(self, target_db: Database, tree: FileTree) -> tuple[tuple[Line, ...], int]:
         """After the commit. Returns the ledger's lines, and how many watched things live has changed itself since they
@@ -237,10 +245,10 @@ class _Whole:
         """Whether a table's rows say themselves whether a condition holds for them."""
         return table in rows.every_table and all(rows.table(table).column(c) is not None for c, _ in where)
 
-    def added_to(self, done: CommitResult) -> set[str]:
+    def added_to(self, changes: Sequence[RowChange]) -> set[str]:
         """The kinds of those things that a row written by the merge belongs to or points at since."""
         added = set()
-        for row in done.changed:
+        for row in changes:
             if row.after is None:
                 continue
             for column, table, where in self._pointing.get(row.table, ()):

@@ -17,12 +17,14 @@ import msgspec
 
 from nostos.core.anchor.names import CanonicalName, RowName, Side
 from nostos.core.anchor.open_voyage import Crew
+from nostos.core.apply import notes
 from nostos.core.apply.files.switch import Switch
 from nostos.core.apply.ledger import Ledger, Line
 from nostos.core.apply.notes import AnchorNotes
+from nostos.core.apply.rows.changed import RowChange
 from nostos.core.apply.rows.foreign_keys import check_parents, may_check_itself
 from nostos.core.apply.rows.loose import LooseRows, put_back
-from nostos.core.apply.rows.write import CommitResult, apply_rows
+from nostos.core.apply.rows.write import CommitResult, RowWork, apply_rows
 from nostos.core.apply.schema import (
     TakenStep,
     add_constraints,
@@ -135,6 +137,10 @@ def _merge(home: Home, crew: Crew, prepared: PreparedMerge, tell: Listener, star
     raise AssertionError("unreachable")
 
 
+def _undo_row(change: RowChange) -> dict[str, Any]:
+    return {"table": change.table, "key": list(change.key), "before": change.before, "after": change.after}
+
+
 class _Merge:
     def __init__(self, home: Home, crew: Crew, prepared: PreparedMerge, tell: Listener, hold: Hold) -> None:
         self.crew = crew
@@ -162,6 +168,7 @@ class _Merge:
         self.loose = LooseRows()
         self.notes = self.rest = self.fresh = AnchorNotes()
         self.ahead: frozenset[RowName] = frozenset()  # rows that `rest` tells of already
+        self.foreseen: list[RowChange] = []  # what is known, and kept for an undo, before anything is held
         self.result: CommitResult | None = None
 
     def run(self, tries: int, start: float) -> MergeResult:
@@ -331,24 +338,35 @@ class _Merge:
         return [*((s.table, *(s.source_key or s.target_key or ())) for s in self.plan.settles),
                 *((f.path,) for f in self.plan.settled_files)]
 
-    def _beforehand(self, done: CommitResult, tables: dict[str, Table]) -> None:
-        """What the anchor will be told of new rows: worked out before anything is locked."""
+    def _beforehand(self, done: CommitResult, tables: dict[str, Table], journal: journals.Journal) -> None:
+        """Of rows that are known as they will be, before anything is locked: the ledger's proof, what an undo needs,
+        what the anchor will be told."""
+        self.foreseen = list(done.changed)
+        self.ledger.foresee(self.foreseen)
+        journal.keep_undo_ahead(map(_undo_row, self.foreseen))
         if not self.detached and not self.undoes:
             self.fresh = settle_fresh(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward)
+            self.fresh.write(self.folder, notes.AHEAD)
 
-    def _note(self, done: CommitResult, tables: dict[str, Table]) -> AnchorNotes:
-        """What the anchor will be told, worked out from what the transaction did."""
-        if self.detached:
-            return AnchorNotes()
-        if not self.undoes:
-            taken = settle(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward, self.ahead)
-            return AnchorNotes([*self.fresh.lines, *taken.lines, *self.rest.lines])
-        notes = AnchorNotes()
-        notes.revert(self.undoes, [*self._owners(), *((table, *key) for table, key in done.moved)])
+    def _note(self, done: CommitResult, tables: dict[str, Table]) -> None:
+        """What the anchor will be told, worked out from what the transaction did, and kept."""
+        if self.detached or self.undoes:
+            self.notes = AnchorNotes() if self.detached else self._reverted(done)
+            self.notes.write(self.folder)
+            return
+        taken = settle(self.crew.anchor, self.comparison, self.plan, done, tables, self.toward, self.ahead)
+        taken.write(self.folder, before=notes.AHEAD if self.fresh.lines else "",
+                    after=notes.REST if self.rest.lines else "")
+        self.notes = AnchorNotes([*self.fresh.lines, *taken.lines, *self.rest.lines])
+
+    def _reverted(self, done: CommitResult) -> AnchorNotes:
+        """What the anchor forgets with an operation that is taken back."""
+        reverted = AnchorNotes()
+        reverted.revert(self.undoes, [*self._owners(), *((table, *key) for table, key in done.moved)])
         for o in self.plan.of(SchemaOperation):
             if (o.step.action, o.step.what) == (SchemaAction.DROP, "table"):
-                notes.forget_table(o.step.table)
-        return notes
+                reverted.forget_table(o.step.table)
+        return reverted
 
     def _undo_files(self) -> Iterator[dict[str, Any]]:
         for o in self.plan.of(PutFile, RemoveFile, SwitchFolder):
@@ -399,6 +417,8 @@ class _Merge:
             if not self.undoes and not self.detached:
                 self.rest, self.ahead = settle_ahead(self.crew.anchor, self.comparison, self.plan, tables,
                                                      self.toward)
+                if self.rest.lines:
+                    self.rest.write(self.folder, notes.REST)
             self.loose = LooseRows(target_db.without_transactions(),
                                    lambda text: journal.write(journals.Step.LOOSE, rows=text))
             until = monotonic() + _PATIENCE_SECONDS
@@ -436,15 +456,17 @@ class _Merge:
         """
         rows = self.comparison.rows
         unchecked = may_check_itself(self.plan, target_db, rows.target_tables, rows.profile.clear)
-        self.fresh = AnchorNotes()
-        with not_collecting(), ExitStack() as calm, target_db.writing(unchecked):
+        self.fresh, self.foreseen = AnchorNotes(), []
+        self.ledger.foresee([])
+        work = RowWork(self.plan, rows, target_db, tables, {
+            (s.table, s.name): s.filled for i in self.comparison.items.values() for s in i.schema}, self.loose)
+        work.look_ahead()
+        with not_collecting(), ExitStack() as calm, target_db.writing(unchecked, work.new_first):
             locking = monotonic()
             removals.still(target_db)
             self.ledger.begin(target_db)
             self.tell(Progress("writing rows", 0, len(self.plan.operations), "operations"))
-            done = apply_rows(self.plan, rows, target_db, tables, {
-                (s.table, s.name): s.filled for i in self.comparison.items.values() for s in i.schema}, self.loose,
-                lambda done: self._beforehand(done, tables))
+            done = apply_rows(work, lambda done: self._beforehand(done, tables, journal))
             if unchecked:
                 check_parents(done.changed, target_db, tables)
             self._bring_back(target_db)
@@ -456,11 +478,11 @@ class _Merge:
                 for name in settings.tables:
                     target_db.clear(name, settings.name, rows.profile.clear_settings)
             target_db.mark(MARKER, self.id, now())
-            self.ledger.prove(target_db, done)
-            journal.keep_undo([{"table": c.table, "key": list(c.key), "before": c.before, "after": c.after}
-                               for c in done.changed], self._undo_files(), self._undo_schema())
-            self.notes = self._note(done, tables)
-            self.notes.write(self.folder)
+            known = {id(c) for c in self.foreseen}
+            found_out = [c for c in done.changed if id(c) not in known]
+            self.ledger.prove(target_db, found_out)
+            journal.keep_undo(map(_undo_row, found_out), self._undo_files(), self._undo_schema(), bool(known))
+            self._note(done, tables)
             if target_db.transactional_schema:
                 self._drop(target_db, journal)
                 add_constraints(self.plan, rows, target_db)

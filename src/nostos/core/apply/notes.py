@@ -25,6 +25,7 @@ from nostos.core.records import dataclass
 from nostos.core.values.packed import squeeze, unsqueeze
 
 FILE = "anchor.msgpack.zst"
+AHEAD, REST = PARTS = ("anchor-ahead.msgpack.zst", "anchor-rest.msgpack.zst")  # what is known before anything is held
 
 
 @dataclass
@@ -70,15 +71,19 @@ class AnchorNotes:
         writes there, so that its stamp is not known yet."""
         self.lines.append(["file", path, str(toward), _plain(base), _plain(target), written])
 
-    def write(self, folder: Path) -> None:
-        """Keep them in an operation's folder, flushed to disk."""
-        write_private(folder / FILE, squeeze(self.lines))
+    def write(self, folder: Path, name: str = FILE, before: str = "", after: str = "") -> None:
+        """Keep them in an operation's folder, flushed to disk. before, after: the names of notes there that were
+        written by themselves, and come before and after these."""
+        write_private(folder / name, squeeze([*([["part", before]] if before else ()), *self.lines,
+                                              *([["part", after]] if after else ())]))
 
     @classmethod
     def read(cls, folder: Path) -> AnchorNotes:
         """The notes that an operation left in its folder; none where it left none."""
         place = folder / FILE
-        return cls(unsqueeze(place.read_bytes()) if place.is_file() else [])
+        lines = unsqueeze(place.read_bytes()) if place.is_file() else []
+        return cls([one for line in lines for one in (
+            unsqueeze((folder / line[1]).read_bytes()) if line[0] == "part" and line[1] in PARTS else [line])])
 
     def carry_out(self, anchor: Anchor, name: str, target: FileTree, source: FileTree) -> None:
         """Make the changes, all or none. name: whose doing it is, for taking it back. target, source: the trees that

@@ -55,7 +55,7 @@ def settle_ahead(anchor: Anchor, comparison: Comparison, plan: Plan, tables: dic
 
 def settle_fresh(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResult, tables: dict[str, Table],
                  toward: Side) -> AnchorNotes:
-    """What `settle` says of new rows that stay as they are (`done.fresh`): it need not wait until others are locked.
+    """What `settle` says of rows that stay as they are (`done.fresh`): it need not wait until others are locked.
     Arguments as of `settle`."""
     notes = AnchorNotes()
     rows = _Settler(anchor, notes, comparison.rows, done, tables, toward)
@@ -104,13 +104,13 @@ def settle(anchor: Anchor, comparison: Comparison, plan: Plan, done: CommitResul
 def _rows(rows: _Settler, items: Iterable[Item], settled: set[RowName], asked: Callable[[RowState], bool]) -> None:
     """Settle those rows of items that are asked for."""
     for item in items:
+        states = [state for state in item.rows if asked(state)]
         by_row: dict[RowName, list[Field]] = {}
-        for f in item.fields:
+        for f in item.fields if states else ():
             if f.row is not None:
                 by_row.setdefault(f.row, []).append(f)
-        for state in item.rows:
-            if asked(state):
-                rows.row(state, by_row.get(state.id, []), state.id in settled)
+        for state in states:
+            rows.row(state, by_row.get(state.id, []), state.id in settled)
 
 
 def _along(known: Value, before: Value, after: Value) -> Value:
@@ -156,7 +156,7 @@ class _Settler:
         return key
 
     def is_fresh(self, state: RowState) -> bool:
-        key = self.done.inserted.get(state.id)
+        key = self.done.inserted.get(state.id, state.target_key)
         return key is not None and (state.table, key) in self.done.fresh
 
     def stands_alone(self, state: RowState, new: set[tuple[str, str]]) -> bool:

@@ -9,7 +9,7 @@ everything back, and the plan is made again.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 
 from nostos.core.anchor.names import Side
 from nostos.core.compare.items import Comparison
@@ -71,6 +71,18 @@ def is_other(table: Table, seen: RowAs, now: Row) -> bool:
     return 0 < len(rest) <= 2 * len(unlike) and not one_count
 
 
+def see_to(conditions: Iterable[RowAs], tables: Mapping[str, Table], rows: Mapping[tuple[str, Key], Row], side: Side
+           ) -> None:
+    """Rows are as they were seen, where that matters. rows: as they are now, by table and key. side: whose they are.
+    Raises TargetMoved."""
+    for one in conditions:
+        now = rows.get((one.table, one.key))
+        if now is None or any(not same(now.get(c), one.before[c]) for c in one.columns) or is_other(
+                tables[one.table], one, now):
+            raise TargetMoved(f"{one.item} changed {side.where} while it was being merged.",
+                              next_step="Compare again, then merge.")
+
+
 class Verifier:
     """Conditions, asked of one database. Every method raises TargetMoved where one does not hold."""
 
@@ -89,10 +101,11 @@ class Verifier:
             what = f"the table {table}" if column is None else f"the column {table}.{column}"
             raise TargetMoved(f"{self._side.capitalize()} has {what} by itself now.", next_step="Compare again.")
 
-    def locked(self, tables: Mapping[str, Table]) -> dict[tuple[str, Key], Row]:
+    def locked(self, tables: Mapping[str, Table], known: Collection[tuple[str, Key]] = ()) -> dict[
+            tuple[str, Key], Row]:
         """Lock every row that must be as it was seen, some at once, in the order of their keys, and look at each.
-        Returns them as they are."""
-        seen = self._plan.about(RowAs)
+        known: rows that are held already, and are as they were seen. Returns the others as they are."""
+        seen = [one for one in self._plan.about(RowAs) if (one.table, one.key) not in known]
         by_table: dict[str, list[Key]] = {}
         for one in seen:
             by_table.setdefault(one.table, []).append(one.key)
@@ -100,13 +113,17 @@ class Verifier:
         for name, keys in sorted(by_table.items()):
             table = tables[name]
             rows.update(((name, table.key_of(row)), row) for row in self._db.locked(table, keys))
-        for one in seen:
-            now = rows.get((one.table, one.key))
-            if now is None or any(not same(now.get(c), one.before[c]) for c in one.columns) or is_other(
-                    tables[one.table], one, now):
-                raise TargetMoved(f"{one.item} changed {self._side.where} while it was being merged.",
-                                next_step="Compare again, then merge.")
+        see_to(seen, tables, rows, self._side)
         return rows
+
+    def there(self, tables: Mapping[str, Table], pointed: Mapping[str, Mapping[Key, str]]) -> None:
+        """Whether rows are there, and stay until the commit. pointed: by table and key, the item that points there."""
+        for name, keys in sorted(pointed.items()):
+            present = set(self._db.existing(tables[name], list(keys))) if name in tables else set()
+            for key, item in keys.items():
+                if key not in present:
+                    raise TargetMoved(f"{item} points at {name} {key[0]!r}, which {self._side} has removed meanwhile.",
+                                    next_step="Compare again, then merge.")
 
     def at_the_end(self, tables: Mapping[str, Table], removed: set[tuple[str, Key]],
                    inserted: Mapping[tuple[str, Key], Key]) -> None:
@@ -117,12 +134,7 @@ class Verifier:
         for one in self._plan.about(RowThere):
             if (one.table, one.key) not in removed:
                 pointed.setdefault(one.table, {}).setdefault(one.key, one.item)
-        for name, keys in sorted(pointed.items()):
-            present = set(self._db.existing(tables[name], list(keys))) if name in tables else set()
-            for key, item in keys.items():
-                if key not in present:
-                    raise TargetMoved(f"{item} points at {name} {key[0]!r}, which {self._side} has removed meanwhile.",
-                                    next_step="Compare again, then merge.")
+        self.there(tables, pointed)
         names: dict[tuple[str, str], dict[Value, NothingAlike]] = {}
         for alike in self._plan.about(NothingAlike):
             names.setdefault((alike.table, alike.column), {})[alike.value] = alike

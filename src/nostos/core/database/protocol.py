@@ -34,6 +34,26 @@ class EngineCaution:
     obstacle: bool = False
 
 
+class Draft(ABC):
+    """Rows of a table as they are to be, in a table of this connection's alone: written before the rows themselves are
+    held, so that all that holds them is one statement that looks at them and one that writes.
+
+    rows: by key, the columns that are to be set, as the engine has them once they are written.
+    """
+
+    rows: dict[Key, Row]
+
+    @abstractmethod
+    def look(self, hold: bool = False) -> Block:
+        """The table's rows with these keys as they are at this moment: how many, and the sum of their digests over all
+        that is stored. hold: nobody else changes them until the transaction ends; raises Disturbed where others hold
+        one."""
+
+    @abstractmethod
+    def write(self) -> None:
+        """Set the columns of the table's rows. Raises what the engine does where it refuses one."""
+
+
 class InsideCopy(ABC):
     """Tables being copied inside a server, in the background, each as it is when its turn comes."""
 
@@ -96,9 +116,10 @@ class Database(ABC):
         """A transaction in which everything read is of one moment."""
 
     @abstractmethod
-    def writing(self, unchecked: bool = False) -> AbstractContextManager[None]:
+    def writing(self, unchecked: bool = False, late: bool = False) -> AbstractContextManager[None]:
         """A transaction that nobody else's writes can come between; rolled back if the body raises. unchecked: the
-        caller checks declared foreign keys itself, where the engine lets it.
+        caller checks declared foreign keys itself, where the engine lets it. late: what it finds is locked late, and is
+        to be seen as it is then, each time (`locks_late`).
 
         Raises Disturbed when the lock cannot be had in time, or the database breaks the transaction off; MergeRefused
         for any other error of the database's.
@@ -287,6 +308,12 @@ class Database(ABC):
         for key, values in rows:
             self.update(table, key, dict(zip(columns, values, strict=True)))
 
+    def drafted(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Key, Sequence[Value]]]
+                ) -> Draft | None:
+        """What is to be written in rows that are there, set aside; outside a transaction. columns: none of the key's.
+        None: the engine cannot, or not these."""
+        return None
+
     @abstractmethod
     def remove(self, table: Table, key: Key) -> None:
         """Remove the row with this key."""
@@ -305,6 +332,12 @@ class Database(ABC):
     @contextmanager
     def holding_on(self) -> Iterator[None]:
         """Inside a transaction: what was done since is taken back where it ends with an error, and the rest stays."""
+        yield
+
+    @contextmanager
+    def unheld_parents(self) -> Iterator[None]:
+        """Inside a transaction: while it lasts, new rows do not hold what they point at by declared keys, where they
+        would (`holds_parents`); the caller sees to it that it is there."""
         yield
 
     @contextmanager
@@ -384,9 +417,11 @@ class Database(ABC):
         raise MergeRefused(f"The constraint {table.name}.{name} cannot be added by itself here.",
                            next_step="Add it on live by hand, then merge.")
 
-    # Whether what is written holds single rows only, and a lock that comes late in a transaction sees a row as it is
-    # then; else what somebody writes between the beginning and the lock breaks the transaction off.
+    # Whether what is written holds single rows only, and a lock that comes late in a transaction (`writing`, late) sees
+    # a row as it is then; else what somebody writes between the beginning and the lock breaks the transaction off.
     locks_late: bool = False
+    moves_on: bool = False  # whether each statement of such a transaction sees what others have written by then
+    holds_parents: bool = True  # whether a new row holds what it points at by a declared key, so that others wait
     computes: bool = False  # whether a server computes the digests, so that two of them are asked at once
     scans_for_children = False  # whether removing a row reads whole tables where no index leads to its children
     transactional_schema = True  # whether schema changes are part of transactions

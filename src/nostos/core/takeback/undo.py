@@ -22,7 +22,6 @@ from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.plan.selection import Choice, choose
 from nostos.core.plan.stored import compare_stored
 from nostos.core.records import dataclass
-from nostos.core.values.packed import unsqueeze
 from nostos.core.voyages import journal as journals
 from nostos.core.voyages.home import Home
 
@@ -84,7 +83,7 @@ def prepare_undo(home: Home, crew: Crew, which: PastOperation, choice: Choice | 
     too, where nothing but its own is in them; constraints go in any case. Changes nothing. Raises VoyageError or
     SelectionError."""
     folder = home.folder(crew.voyage.name) / "merges" / which.id
-    data = unsqueeze((folder / journals.UNDO).read_bytes())
+    data = journals.undo_of(folder)
     choice = choice or Choice(everyone=True)
     database = crew.live.open(readonly=True)
     try:

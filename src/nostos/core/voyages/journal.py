@@ -24,13 +24,14 @@ import zstandard
 from nostos.core.database.rows import json_lines as rowlines
 from nostos.core.database.schema import Value
 from nostos.core.private_files import make_private, sync, write_private
-from nostos.core.values.packed import squeeze
+from nostos.core.values.packed import squeeze, unsqueeze
 from nostos.core.values.structures import builtins
 
 _STAMP = "%Y%m%dT%H%M%S%f"
 FILE = "journal.jsonl"
 KEPT = "folders.msgpack.zst"  # what was in folders that are switched as one
 UNDO = "undo.msgpack.zst"  # rows and files before and after, exact, for taking the operation back
+UNDO_AHEAD = "undo-ahead.msgpack.zst"  # rows of it that were known before the transaction held any
 
 
 def new_id(place: Path | None = None) -> str:
@@ -83,10 +84,15 @@ class Journal:
         self._file.flush()
         os.fsync(self._file.fileno())
 
+    def keep_undo_ahead(self, rows: Iterable[Mapping[str, Any]]) -> None:
+        """Keep rows of what `keep_undo` will keep, which is told so."""
+        write_private(self.folder / UNDO_AHEAD, squeeze(list(rows)))
+
     def keep_undo(self, rows: Iterable[Mapping[str, Any]], files: Iterable[Mapping[str, Any]],
-                  schema: Iterable[Mapping[str, Any]]) -> None:
-        """Keep what it takes to take the operation back."""
-        write_private(self.folder / UNDO, squeeze({"rows": list(rows), "files": list(files), "schema": list(schema)}))
+                  schema: Iterable[Mapping[str, Any]], ahead: bool = False) -> None:
+        """Keep what it takes to take the operation back. ahead: more of its rows were kept before."""
+        write_private(self.folder / UNDO, squeeze({
+            "rows": list(rows), "files": list(files), "schema": list(schema), "ahead": ahead}))
 
     def keep_rows(self, name: str, columns: Sequence[str], rows: Iterable[Sequence[Value]]) -> None:
         """Keep rows that are about to be dropped: JSON lines, compressed, the columns' names first."""
@@ -116,6 +122,14 @@ def opened(folder: Path) -> Iterator[Journal]:
         yield journal
     finally:
         journal.close()
+
+
+def undo_of(folder: Path) -> dict[str, Any]:
+    """What `keep_undo` kept: rows, files, schema."""
+    kept: dict[str, Any] = unsqueeze((folder / UNDO).read_bytes())
+    if kept.get("ahead"):
+        kept["rows"] = [*unsqueeze((folder / UNDO_AHEAD).read_bytes()), *kept["rows"]]
+    return kept
 
 
 def dropped(folder: Path, name: str) -> Path:

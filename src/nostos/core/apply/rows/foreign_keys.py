@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from nostos.core.apply.rows.write import RowChange
+from nostos.core.apply.rows.changed import RowChange
 from nostos.core.database.protocol import Database
 from nostos.core.database.schema import Key, Row, Table
 from nostos.core.errors import MergeRefused

@@ -53,6 +53,11 @@ class RowSql:
         """A row's digest over these columns, in hexadecimal."""
         return f"LEFT(SHA1({self.payload(columns)}), 32)"
 
+    def sums(self, columns: Sequence[str]) -> str:
+        """How many rows, and the sum of their digests over these columns."""
+        return ("COUNT(*), "
+                f"BIT_XOR(CAST(CONV(LEFT(SHA1({self.payload(columns)}), 16), 16, 10) AS UNSIGNED))")
+
     @property
     def ranged(self) -> bool:
         """Whether blocks are ranges of a numeric key, which its index serves."""
@@ -70,9 +75,7 @@ class RowSql:
 
     def blocks(self, columns: Sequence[str]) -> str:
         """A statement for number, count and digest of every block."""
-        return (f"SELECT {self.block}, COUNT(*), "
-                f"BIT_XOR(CAST(CONV(LEFT(SHA1({self.payload(columns)}), 16), 16, 10) AS UNSIGNED)) "
-                f"FROM {self.real} GROUP BY 1 ORDER BY NULL")
+        return f"SELECT {self.block}, {self.sums(columns)} FROM {self.real} GROUP BY 1 ORDER BY NULL"
 
     def fingerprints(self, columns: Sequence[str], seed: int) -> str:
         """A statement for number, count and fingerprint of every block. The product of two checksums is 64 bits that do

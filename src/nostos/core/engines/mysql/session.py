@@ -238,7 +238,7 @@ class MysqlSession(ServerSession):
                 self.run("ROLLBACK")
 
     @contextmanager
-    def writing(self, unchecked: bool = False) -> Iterator[None]:
+    def writing(self, unchecked: bool = False, late: bool = False) -> Iterator[None]:
         with self._committing("START TRANSACTION", self.driver.MySQLError):
             yield
 

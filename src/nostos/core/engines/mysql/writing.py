@@ -9,7 +9,7 @@ from contextlib import contextmanager, suppress
 from functools import cached_property
 
 from nostos.core.database import definitions
-from nostos.core.database.protocol import AT_ONCE
+from nostos.core.database.protocol import AT_ONCE, Draft
 from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.engines.mysql.reading import MysqlReading
@@ -22,7 +22,8 @@ from nostos.core.engines.mysql.reflection import (
     renamed,
     with_sequences,
 )
-from nostos.core.engines.mysql.row_sql import bound
+from nostos.core.engines.mysql.row_sql import RowSql, bound
+from nostos.core.engines.server_draft import ServerDraft
 from nostos.core.expressions import expression
 
 _AT_A_TIME = 100  # rows of a statement that changes many
@@ -60,6 +61,15 @@ class MysqlWriting(MysqlReading):
     def holding_on(self) -> Iterator[None]:
         with self._saved_point(self.driver.MySQLError):
             yield
+
+    @contextmanager
+    def unheld_parents(self) -> Iterator[None]:
+        self.run("SET SESSION foreign_key_checks = 0")
+        try:
+            yield
+        finally:
+            with suppress(self.driver.MySQLError):
+                self.run("SET SESSION foreign_key_checks = 1")
 
     @contextmanager
     def own_clock(self, table: Table, columns: Sequence[str]) -> Iterator[None]:
@@ -119,6 +129,34 @@ class MysqlWriting(MysqlReading):
             union = " UNION ALL ".join([first, *[more] * (len(part) - 1)])
             self.run(f"UPDATE ({union}) s STRAIGHT_JOIN {self.real(table.name)} t FORCE INDEX (PRIMARY) "
                      f"ON t.{quote(table.key[0])} = s.k SET {sets}", [v for row in part for v in row])
+
+    def drafted(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Key, Sequence[Value]]]
+                ) -> Draft | None:
+        try:
+            return ServerDraft(self, table, columns, rows)
+        except self.driver.MySQLError:  # it may make no table, or not of these columns; or a value does not fit
+            return None
+
+    def fill_draft(self, name: str, table: Table, rows: Sequence[Sequence[Value]]) -> None:
+        one = f"({self._marks(len(table.columns))})"
+        for part in parts(rows, AT_ONCE, _BYTES):
+            self.run(f"INSERT INTO {quote(name)} VALUES " + ", ".join([one] * len(part)),
+                     [v for row in part for v in row])
+
+    def draft_rows(self, name: str, table: Table) -> Iterator[tuple[Value, ...]]:
+        wanted, kinds = RowSql(table, quote(name)).select(table.names)
+        return self._stream(f"SELECT {wanted} FROM {quote(name)}", (), kinds)
+
+    def _draft_joined(self, name: str, table: Table, on: str) -> str:
+        """The draft's rows come first, in their order, so that an index leads to these alone."""
+        return f"{quote(name)} s STRAIGHT_JOIN {self.real(table.name)} t FORCE INDEX (PRIMARY) ON {on}"
+
+    def draft_sums(self, name: str, table: Table, on: str, hold: bool) -> str:
+        lock = "" if not hold else " FOR UPDATE NOWAIT" if self._may_refuse_to_wait() else " FOR UPDATE"
+        return f"SELECT {self._of(table).sums(table.stored)} FROM {self._draft_joined(name, table, on)}{lock}"
+
+    def draft_update(self, name: str, table: Table, on: str, sets: Sequence[tuple[str, str]]) -> str:
+        return f"UPDATE {self._draft_joined(name, table, on)} SET " + ", ".join(f"t.{c} = s.{v}" for c, v in sets)
 
     def remove_rows(self, table: Table, keys: Sequence[Key]) -> None:
         if len(keys) == 1 or len(table.key) != 1 or self._of(table).kinds[table.key[0]] != "int":

@@ -29,7 +29,7 @@ class NoDatabase(Database):
         yield
 
     @contextmanager
-    def writing(self, unchecked: bool = False) -> Iterator[None]:
+    def writing(self, unchecked: bool = False, late: bool = False) -> Iterator[None]:
         yield
 
     def count(self, table: str) -> int:

@@ -89,8 +89,13 @@ class RowSql:
 
     def blocks(self, columns: Sequence[str]) -> str:
         """A statement for number, count and digest of every block of a ranged table."""
-        return (f"SELECT {self.block}, count(*), bit_xor(('x' || encode(substring(sha256({self.payload(columns)}) "
-                f"FROM 1 FOR 8), 'hex'))::bit(64)::bigint) FROM {self.real} GROUP BY 1")
+        return f"SELECT {self.block}, {self.sums(self.payload(columns))} FROM {self.real} GROUP BY 1"
+
+    @staticmethod
+    def sums(payload: str) -> str:
+        """How many rows, and the sum of their digests. payload: what stands for a row's bytes."""
+        first = f"encode(substring(sha256({payload}) FROM 1 FOR 8), 'hex')"
+        return f"count(*), bit_xor(('x' || {first})::bit(64)::bigint)"
 
     def wheres(self, numbers: Collection[int] | None) -> Iterator[str]:
         """Conditions that select these blocks of a ranged table, some at once; None: everything."""

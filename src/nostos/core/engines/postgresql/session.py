@@ -43,6 +43,8 @@ def _given(sql: str, values: Sequence[Value] = (None,)) -> bytes:
 class PostgresSession(ServerSession):
     """One schema of a server's database, seen through a table prefix."""
 
+    locks_late = moves_on = True
+    holds_parents = False  # what others do with these rows, but for removing them, goes on
 
     def __init__(self, location: Location, readonly: bool = False) -> None:
         self.location = location
@@ -209,8 +211,9 @@ class PostgresSession(ServerSession):
                 self.run("ROLLBACK")
 
     @contextmanager
-    def writing(self, unchecked: bool = False) -> Iterator[None]:
-        with self._committing("BEGIN ISOLATION LEVEL REPEATABLE READ", psycopg.Error):
+    def writing(self, unchecked: bool = False, late: bool = False) -> Iterator[None]:
+        level = "READ COMMITTED" if late else "REPEATABLE READ"
+        with self._committing(f"BEGIN ISOLATION LEVEL {level}", psycopg.Error):
             self.run("SET CONSTRAINTS ALL DEFERRED")
             if self._whole_path:
                 self.run(f"SET LOCAL search_path = {self._whole_path}")

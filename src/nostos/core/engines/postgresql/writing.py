@@ -11,12 +11,14 @@ import psycopg
 
 from nostos.core.database import definitions
 from nostos.core.database.column_types import empty_value
-from nostos.core.database.protocol import AT_ONCE
+from nostos.core.database.protocol import AT_ONCE, Draft
 from nostos.core.database.rows.parts import parts
 from nostos.core.database.schema import Column, Key, Row, Table, Value
 from nostos.core.engines.postgresql.attached import IN_COMMON
 from nostos.core.engines.postgresql.reading import PostgresReading
 from nostos.core.engines.postgresql.reflection import AND_THEN, at_home, quote
+from nostos.core.engines.postgresql.row_sql import RowSql
+from nostos.core.engines.server_draft import ServerDraft
 from nostos.core.errors import MergeRefused
 from nostos.core.expressions import expression
 
@@ -141,6 +143,33 @@ class PostgresWriting(PostgresReading):
             rows_sql = ", ".join([f"({first})", *[rest] * (len(part) - 1)])
             self.run(f"UPDATE {self.held(table.name)} t SET {sets} FROM (VALUES {rows_sql}) s({aliases}) WHERE {which}",
                      [v for row in part for v in self._values(table, names, row)])
+
+    def drafted(self, table: Table, columns: Sequence[str], rows: Sequence[tuple[Key, Sequence[Value]]]
+                ) -> Draft | None:
+        try:
+            return ServerDraft(self, table, columns, rows)
+        except psycopg.Error:  # it may make no table, or a value does not fit
+            return None
+
+    def fill_draft(self, name: str, table: Table, rows: Sequence[Sequence[Value]]) -> None:
+        with self._connection.cursor() as cursor, cursor.copy(f"COPY {quote(name)} FROM STDIN".encode()) as copy:
+            for row in rows:
+                copy.write_row(row)
+        self.run(f"ANALYZE {quote(name)}")  # so that the server knows how few they are
+
+    def draft_rows(self, name: str, table: Table) -> Iterator[tuple[Value, ...]]:
+        return self.stream(f"SELECT {RowSql(table, quote(name)).select(table.names)} FROM {quote(name)}")
+
+    def draft_sums(self, name: str, table: Table, on: str, hold: bool) -> str:
+        sql = self._of(table)
+        # What others do with these rows, but for changing and removing them, goes on.
+        lock = " FOR NO KEY UPDATE OF t NOWAIT" if hold else ""
+        return (f"SELECT {sql.sums('p')} FROM (SELECT {sql.payload(table.stored)} AS p FROM {quote(name)} s "
+                f"JOIN {self.held(table.name)} t ON {on}{lock}) r")
+
+    def draft_update(self, name: str, table: Table, on: str, sets: Sequence[tuple[str, str]]) -> str:
+        return (f"UPDATE {self.held(table.name)} t SET " + ", ".join(f"{c} = s.{v}" for c, v in sets)
+                + f" FROM {quote(name)} s WHERE {on}")
 
     def remove(self, table: Table, key: Key) -> None:
         where, which = self._matching(table, dict(zip(table.key, key, strict=True)))

@@ -127,7 +127,7 @@ class SqliteSession(Database):
         self._driver.relieve()
 
     @contextmanager
-    def writing(self, unchecked: bool = False) -> Iterator[None]:
+    def writing(self, unchecked: bool = False, late: bool = False) -> Iterator[None]:
         if unchecked:
             self._run("PRAGMA foreign_keys = OFF")
         try:
