@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -21,6 +22,8 @@ from nostos.core.clone.clone import clone
 from nostos.core.errors import MergeRefused, NostosError, TargetMoved
 from nostos.core.plan.prepared import prepare
 from nostos.core.plan.selection import Choice
+from nostos.core.profiles.parts import CounterRule
+from nostos.core.profiles.row_trees import RowTree
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.core.voyages.home import Home
 from nostos.core.voyages.journal import undo_of
@@ -159,6 +162,22 @@ class OnMariaDB(SiteTest):
         self.merge()
         (up,) = self.sql("SELECT u.title FROM pages p JOIN pages u ON u.id = p.up WHERE p.id = 7")
         self.assertEqual((up, len(self.ahead)), (("Staging's",), PAGES - 1))
+
+    def test_what_hangs_on_the_transaction_waits_for_it(self) -> None:
+        self.sql(EDIT, self.staging)
+        with opened(self.home, self.home.read("trip")) as crew:
+            prepared = prepare(crew, Choice(everyone=True))
+            plan, rows, database = prepared.plan, prepared.comparison.rows, self.opened()
+            tables = database.tables()
+            self.assertEqual([len(v) for v in ahead.may_be_drafted(plan, rows, database, tables).values()], [PAGES])
+            for name, profile, other in (
+                    ("trees", replace(rows.profile, trees=(RowTree("pages", path="body", step=4),)), plan),
+                    ("counters", replace(rows.profile, derived=(CounterRule("pages", "hits", "pages", "up"),)), plan),
+                    ("two edits", rows.profile, replace(plan, operations=plan.operations * 2)),
+                    ("a key", rows.profile, replace(plan, operations=tuple(
+                        replace(o, values={**o.values, "id": 1}) for o in plan.operations)))):
+                with self.subTest(name):
+                    self.assertEqual(ahead.may_be_drafted(other, replace(rows, profile=profile), database, tables), {})
 
     def test_names_change_places(self) -> None:
         self.sql(EDIT, self.staging)
