@@ -46,7 +46,7 @@ class TinyDatabase(Database):
         yield
 
     @contextmanager
-    def writing(self, unchecked: bool = False) -> Iterator[None]:
+    def writing(self, unchecked: bool = False, late: bool = False) -> Iterator[None]:
         self.data = json.loads(self.path.read_text())
         self.inside = True
         try:
@@ -101,10 +101,10 @@ class TinyDatabase(Database):
     def find_any(self, table: Table, column: str, values: Sequence[Value], where: Mapping[str, str]) -> Iterator[Row]:
         return self._some(table, lambda r: r.get(column) in values)
 
-    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str]
-                   ) -> Iterator[Row]:
+    def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str],
+                   words: Collection[str] = ()) -> Iterator[Row]:
         wanted = {str(n) for n in numbers}
-        return self._some(table, lambda r: not wanted.isdisjoint(re.findall(r"\d+", str(r.get(column)))))
+        return self._some(table, lambda r: not wanted or not wanted.isdisjoint(re.findall(r"\d+", str(r.get(column)))))
 
     def top(self, table: Table) -> int | None:
         return max((int(str(r[table.key[0]])) for r in self._rows(table.name)), default=None)

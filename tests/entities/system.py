@@ -271,6 +271,8 @@ class EntitySite(Small):
         self.insert("live", "config", {"collection": "", "name": "user.role.editor", "data": {
             "id": "editor", "dependencies": {"config": ["node.type.article"]},
             "permissions": ["access content", "create article content"]}})
+        self.insert("live", "config", {"collection": "", "name": "core.extension", "data": {
+            "module": {"node": 0, "system": 0}, "theme": {"dusk": 0}, "profile": "standard"}})
         self.insert("live", "config", {"collection": "", "name": "node.type.article", "data": {"type": "article"}})
         self.insert("live", "key_value", {"collection": "system.schema", "name": "node", "value": [10000]})
         self.insert("live", "key_value", {"collection": "state", "name": "system.cron_last", "value": [NOW]})
@@ -454,6 +456,15 @@ class EntitySite(Small):
             "target_type": to}}
         self.run(side, f"UPDATE key_value SET value = {self.bytes(fields)} WHERE name = "
                        "'node.field_storage_definitions'")
+
+    def module(self, side: str, name: str) -> None:
+        """An extension is brought and switched on."""
+        Small.file(self, side, f"modules/contrib/{name}/{name}.info.yml")
+        (kept,), = self.sql(side, "SELECT data FROM config WHERE name = 'core.extension'")
+        said = php.read(bytes(kept).decode())
+        said["module"][name] = 0
+        self.run(side, f"UPDATE config SET data = {self.bytes(said)} WHERE name = 'core.extension'")
+        self.insert(side, "key_value", {"collection": "system.schema", "name": name, "value": [8000]})
 
     # --- what holds on a sound site
 

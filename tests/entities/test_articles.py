@@ -8,6 +8,7 @@ from contextlib import closing
 from pathlib import Path
 
 from nostos.core.anchor.names import Side
+from nostos.core.anchor.open_voyage import Crew
 from nostos.core.apply.merge import merge
 from nostos.core.backup.items import detached, prepare_things
 from nostos.core.backup.write import backup
@@ -35,6 +36,12 @@ def menu(site: EntitySite, side: str, title: str, nid: int) -> int:
         "provider": "menu_link_content", "metadata": {"entity_id": str(link)}, "depth": 1, "weight": 0, "p1": place,
         "p2": 0})
     return link
+
+
+def config(site: EntitySite, side: str, name: str, data: dict[str, object]) -> None:
+    """An object of configuration is set."""
+    site.run(side, f"DELETE FROM config WHERE name = '{name}'")
+    site.insert(side, "config", {"collection": "", "name": name, "data": data})
 
 
 def permissions(site: EntitySite, side: str, *names: str) -> None:
@@ -105,6 +112,71 @@ class Articles(unittest.TestCase):
                 for name in fields:
                     site.sql("live", f"SELECT entity_id FROM node__{name}")
                 self.assertEqual(site.compare().items.keys() & {"article/4", "term/6~staging"}, set())
+
+    def test_configuration_and_markup_bring_what_they_name(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), tempfile.TemporaryDirectory() as made:
+                site = EntitySite(Path(made), engine)
+                for side in ("live", "staging"):  # what nobody has, nobody has missed
+                    config(site, side, "views.view.old", {"dependencies": {"config": ["node.type.never"]}})
+                site.article("live", "Storm warning")
+                ours = site.article("staging", "Ours", image="ours.jpg")
+                (called,), (picture,) = site.sql("staging", f"SELECT uuid FROM node WHERE nid = {ours} UNION ALL "
+                                                            "SELECT uuid FROM file_managed WHERE fid = 13")
+                site.module("staging", "tide")
+                config(site, "staging", "views.view.tides", {"dependencies": {"module": ["tide"]}})
+                config(site, "staging", "block.block.tides", {
+                    "dependencies": {"config": ["views.view.tides", "node.type.article"], "theme": ["dusk"],
+                                     "content": [f"node:article:{called}"]}})
+                config(site, "staging", "views.view.old", {"dependencies": {"config": ["node.type.never"]}, "rows": 9})
+                site.save("staging", "node", {"changed": NOW + 7}, {"body": [{
+                    "value": f'<p><img data-entity-uuid="{picture}"></p>', "summary": "", "format": "basic_html"}]},
+                    "article", 4)
+                with site.crew() as crew:
+                    def taken(picked: str, crew: Crew = crew) -> set[str]:
+                        return {i.id for i in prepare(crew, Choice((picked,))).plan.selection.items}
+
+                    self.assertEqual(taken("config/views.view.old"), {"config/views.view.old"})
+                    self.assertIn(f"upload/{ours}", taken("article/4"))
+                    block = taken("config/block.block.tides")
+                    self.assertLessEqual({"config/views.view.tides", f"article/{ours}~staging", "module/tide"}, block)
+                    self.assertLessEqual({"module/tide", "schema-version/tide"}, taken("config/core.extension"))
+                    merge(site.home, crew, prepare(crew, Choice(("config/block.block.tides",))))
+                # Now it is live's: what live's own configuration depends on stays.
+                config(site, "live", "block.block.more", {"dependencies": {"config": ["views.view.tides"]}})
+                for name in ("views.view.tides", "block.block.tides"):
+                    site.run("staging", f"DELETE FROM config WHERE name = '{name}'")
+                site.remove("staging", 4)
+                self.merged(site, Choice())
+                self.assertEqual(site.sql("live", "SELECT name FROM config WHERE name LIKE '%tides'"), [
+                    ("views.view.tides",)])
+                self.assertEqual(site.faults("live"), [])
+
+    def test_an_extension_s_update_goes_home_whole(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), tempfile.TemporaryDirectory() as made:
+                site = EntitySite(Path(made), engine)
+                key = "INTEGER PRIMARY KEY"
+                site.module("staging", "tide")
+                site.sql("staging", f"CREATE TABLE tide_log (id {key}, said VARCHAR(40))")
+                ready = self.merged(site, Choice(("config/core.extension",)))
+                self.assertEqual({i.id for i in ready.plan.selection.items}, {
+                    "config/core.extension", "module/tide", "schema-version/tide", "table/tide_log"})
+                site.sql("live", "INSERT INTO tide_log VALUES (1, 'Live goes on')")
+                place = site.staging_folder / "modules/contrib/tide/tide.info.yml"
+                place.write_text(place.read_text() + "version: 2.0\n")
+                site.sql("staging", "ALTER TABLE tide_log ADD COLUMN seen INT")
+                site.sql("staging", f"CREATE TABLE tide_mark (id {key}, at INT)")
+                site.run("staging", f"UPDATE key_value SET value = {site.bytes([8001])} WHERE collection = "
+                                    "'system.schema' AND name = 'tide'")
+                for picked in ("schema-version/tide", "module/tide"):
+                    with site.crew() as crew:
+                        ready = prepare(crew, Choice((picked,)))
+                    self.assertEqual({i.id for i in ready.plan.selection.items}, {
+                        "module/tide", "schema-version/tide", "column/tide_log.seen", "table/tide_mark"})
+                self.merged(site, Choice(("module/tide",)))
+                self.assertEqual(site.sql("live", "SELECT said, seen FROM tide_log"), [("Live goes on", None)])
+                self.assertEqual(site.faults("live"), [])
 
     def test_a_translation_beside_a_correction(self) -> None:
         for engine in ENGINES:

@@ -229,7 +229,7 @@ class Database(ABC):
     def mentioning(self, table: Table, column: str, numbers: Collection[int], where: Mapping[str, str],
                    words: Collection[str] = ()) -> Iterator[Row]:
         """The rows whose column, as text, has one of these numbers in it with no digit beside it, in one pass. where:
-        as in `find_any`. words: one of which must be in it, too."""
+        as in `find_any`. words: one of which must be in it, too; without numbers, these alone."""
 
     @abstractmethod
     def top(self, table: Table) -> int | None:

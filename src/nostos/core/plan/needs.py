@@ -194,6 +194,10 @@ class _Finder(TreePlaces):
             yield from self._stepped(item, step)
         if item.folder:
             yield from self._owned(item)
+        for folder in self.rows.profile.folders:
+            updated = self.comparison.items.get(f"{folder.kind}/{item.id.partition('/')[2]}")
+            if folder.noted == item.kind and updated is not None and updated.goes_home:
+                yield Need(item.id, updated.id, "it notes how far that was updated")
         self._numbers(item)
         for file in item.files:
             if file.standing is Standing.HOMEWARD and file.source is None and not item.folder:
@@ -291,10 +295,12 @@ class _Finder(TreePlaces):
             if r.column not in write.values or not holds(r.where, full):
                 continue
             value = write.values[r.column]
-            if r.to_column is not None:
+            if r.by_name:
+                yield from self._inside(item, write, r)
+            elif r.to_column is not None:
                 yield from self._by_value(item, r, value)
             elif r.to_folder:
-                for name in _names(r, value):
+                for name in r.names_in(value) if r.keys else _names(r, value):
                     folder = self.comparison.items.get(f"{r.to_folder}/{name.partition('/')[0]}")
                     if folder is not None and folder.change == "new" and folder.id != item.id and folder.goes_home:
                         yield Need(item.id, folder.id, f"{_where(write, r.column)} names it")
@@ -381,6 +387,14 @@ class _Finder(TreePlaces):
             if not self.target_db.find(self.rows.target_tables[r.to], {r.to_column: raw}):
                 raise Obstacle(f"{r.column} points at {r.to} {value}, which {self.rows.target} does not have")
 
+    def _inside(self, item: Item, write: RowWrite, r: Reference) -> Iterator[Need]:
+        """What names inside a value point at, and the target does not have. What nobody has, nobody has missed."""
+        known = set(r.names_in((write.state.target or {}).get(r.column)))
+        for name in dict.fromkeys(r.names_in(write.values[r.column])):
+            owner = self.new_rows.get((r.to, str(r.to_column), name)) if name not in known else None
+            if owner is not None and owner != item.id:
+                yield Need(item.id, owner, f"{_where(write, r.column)} names it")
+
     def _schema(self, item: Item, write: RowWrite) -> Iterator[Need]:
         table = self.rows.target_tables.get(write.state.table)
         if table is None:
@@ -393,6 +407,9 @@ class _Finder(TreePlaces):
     def _owned(self, item: Item) -> Iterator[Need]:
         """The tables and columns that come with a folder item, such as an extension."""
         folder = next(f for f in self.rows.profile.folders if f.kind == item.kind)
+        noted = self.comparison.items.get(f"{folder.noted}/{item.id.partition('/')[2]}")
+        if noted is not None and noted.goes_home:
+            yield Need(item.id, noted.id, "it notes how far this was updated")
         name = item.id.partition("/")[2].replace("-", "_")
         for other in self.comparison.items.values():
             if other.schema and other.change == "new" and other.schema[0].side is self.rows.source:

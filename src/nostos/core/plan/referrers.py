@@ -108,7 +108,9 @@ class Referrers:
             self._by_declared_key(referrers, table, fk, goal)
         texts: dict[tuple[str, str, Where], list[Reference]] = {}
         for r, at in self._pointing():
-            if r.to_column is None and (r.path or r.pattern):
+            if r.by_name:
+                self._by_name(referrers, r, at)
+            elif r.to_column is None and (r.path or r.pattern):
                 texts.setdefault((at.name, r.column, tuple(plain_values(r.where).items())), []).append(r)
             else:
                 self._by_reference(referrers, r, at)
@@ -121,13 +123,13 @@ class Referrers:
     def _candidates(self, at: Table, column: str, values: Sequence[Value], where: Mapping[str, str],
                     numbers: Sequence[int] = (), words: Collection[str] = ()) -> Iterator[Row]:
         """Rows that may point at something. numbers: look for these within the column's text; words: one of which must
-        be there, too."""
-        if self.tops is not None and at.name in self.tops and (numbers or not at.indexed(column)):
+        be there, too, or alone."""
+        if self.tops is not None and at.name in self.tops and (numbers or words or not at.indexed(column)):
             if at.name not in self._newer:
                 self._newer[at.name] = [] if self.tops[at.name] < 0 else list(
                     self.target_db.above(at, self.tops[at.name]))
             return iter(self._newer[at.name])
-        if numbers:
+        if numbers or words:
             return self.target_db.mentioning(at, column, numbers, where, words)
         return self.target_db.find_any(at, column, values, where)
 
@@ -168,6 +170,19 @@ class Referrers:
             for name in hit:
                 if name in targets:
                     referrers.setdefault(name, []).append(self._named(at, row))
+
+    def _by_name(self, referrers: dict[RowName, list[RowName]], r: Reference, at: Table) -> None:
+        """What names inside the values of one column point at."""
+        targets = {str(called): name for name, s in self.removed.items() if s.table == r.to
+                   and (called := (s.target_raw or {}).get(r.to_column or "")) is not None}
+        rows = list(self._candidates(at, r.column, (), plain_values(r.where), words=targets))
+        self.translator.expect(r.table, rows)
+        for row in rows:
+            full = self.translator.full(r.table, row)
+            if holds(r.where, full):
+                for name in r.names_in(self.translator.value(r.table, full, r.column)):
+                    if name in targets:
+                        referrers.setdefault(targets[name], []).append(self._named(at, row))
 
     def _by_text(self, referrers: dict[RowName, list[RowName]], at: Table, column: str, where: Where,
                  references: Sequence[Reference]) -> None:

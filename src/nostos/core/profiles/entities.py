@@ -23,6 +23,7 @@ _SPEAKS = _LONG | {"link", "uri", "path", "string"}  # types whose texts may nam
 _TIMES = frozenset({"changed", "timestamp"})
 INSTALLED = "entity.definitions.installed"
 _BEFORE = r"(?:^|(?<=[\"'\s(:/\ufdd1]))"  # a path, wherever it stands in a text
+_BY_UUID = r"data-entity-uuid=[\"']([0-9A-Fa-f-]{36})"  # how markup shows an entity
 _NUMBER = r"([1-9]\d*)(?![\w.-])"
 
 
@@ -57,6 +58,7 @@ def parts_of(types: Sequence[EntityType], tables: Mapping[str, Table], said: Pro
     for one in known:
         work.type(one)
     work.pairs()
+    work.configured()
     return Profile(name="entities", title="what the system says of its entities", kinds=tuple(work.kinds),
                    children=tuple(work.children), joins=tuple(work.joins),
                    references=tuple(dict.fromkeys(work.references)), policies=tuple(dict.fromkeys(work.policies)))
@@ -187,6 +189,8 @@ class _Parts:
             if field.kind in _SPEAKS:
                 if field.kind in _LONG and short in ("", "value", "summary"):
                     self.policies.append(FieldPolicy(name, column, TEXT))
+                    self.references += [Reference(name, column, t.tables["base"], t.keys["uuid"], pattern=_BY_UUID)
+                                        for t in self._with_uuid()]
                 self.references += self.paths(name, column)
 
     def paths(self, table: str, column: str) -> Iterator[Reference]:
@@ -203,6 +207,16 @@ class _Parts:
         stem = column.removesuffix("_revision_id").removesuffix("_id").removesuffix("__target")
         return next((c for c in (f"{stem}_type", f"{stem}_type_id", f"{stem}__target_type")
                      if c != column and self._has(table, c)), "") if column.endswith("_id") else ""
+
+    def configured(self) -> None:
+        """Entities that configuration depends on: it names them by their UUIDs, with their types before these."""
+        if "config" in self.tables:
+            self.references += [Reference("config", "data", one.tables["base"], one.keys["uuid"], path=(
+                "dependencies", *more, "content", "*"), pattern=rf"^{re.escape(one.id)}:[^:]*:(.+)$")
+                for one in self._with_uuid() for more in ((), ("enforced",))]
+
+    def _with_uuid(self) -> list[EntityType]:
+        return [t for t in self.types.values() if t.keys.get("uuid") and self._has(t.tables["base"], t.keys["uuid"])]
 
     def pairs(self) -> None:
         """Numbers of whatever type of entity another column says."""

@@ -219,7 +219,8 @@ def _reference(entry: dict[str, Any]) -> Reference:
         raise ValueError(f"the pattern {pattern!r} needs exactly one group")
     path = tuple(entry["path"].split(".")) if "path" in entry else None
     return Reference(table, column, entry.get("to", ""), entry.get("to_column"), entry.get("to_folder", ""),
-                     _where(entry), path, pattern, bool(entry.get("many", False)), weak=bool(entry.get("weak", False)))
+                     _where(entry), path, pattern, bool(entry.get("many", False)), weak=bool(entry.get("weak", False)),
+                     keys=bool(entry.get("keys", False)))
 
 
 def _masked(entry: dict[str, Any]) -> MaskRule:
@@ -240,7 +241,8 @@ def _kind(k: dict[str, Any]) -> Kind:
 def _folder(entry: dict[str, Any]) -> Folder:
     parent, _, name = entry["path"].rpartition("/")
     return Folder(entry["kind"], parent, entry.get("manifest"), tuple(entry.get("owns", [])),
-                  "" if name == "*" else name, _version(entry), tuple(entry.get("offers", [])), _group(entry))
+                  "" if name == "*" else name, _version(entry), tuple(entry.get("offers", [])), _group(entry),
+                  entry.get("noted", ""))
 
 
 def _group(entry: dict[str, Any]) -> str:

@@ -4,8 +4,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from fnmatch import fnmatchcase
+from typing import Any
 
 from nostos.core.database.schema import Row, Value
 from nostos.core.expressions import expression
@@ -13,6 +14,7 @@ from nostos.core.profiles.conditions import Where
 from nostos.core.profiles.places import Place
 from nostos.core.profiles.policies import Policy
 from nostos.core.records import dataclass
+from nostos.core.values.structures import StructuredValue, fits, leaves
 
 OF_NUMBERS = expression(r"(?i)\b(?:(?:tiny|small|medium|big)?int(?:eger)?|(?:small|big)?serial|decimal|numeric|real|"
                          r"double|float|money|int[248]|float[48])\b")  # types of columns
@@ -73,7 +75,7 @@ class Reference:
     """A place that points at something: a column, a path inside its structured value, or a pattern in its text.
 
     to: the target table, by its surrogate key; or, with `to_column`, by another column. to_folder: the kind of a
-    folder item, by name.
+    folder item, by name. keys: what names something there are the keys at the path, not their values.
     """
 
     table: str
@@ -89,11 +91,29 @@ class Reference:
     weak: bool = False  # a row stands without it: it pulls nothing in, and where its target is not, it is left out
     learned: bool = False  # nobody said so: it was worked out
     outlives: bool = False  # it tells of what was, and stays as it is when that is removed
+    keys: bool = False
 
     @property
     def is_key(self) -> bool:
         """Whether the column as a whole is the surrogate key of a row, and nothing else."""
         return bool(self.to) and self.to_column is None and self.path is None and self.pattern is None
+
+    @property
+    def by_name(self) -> bool:
+        """Whether names inside of a value point there, as against numbers, or the value as a whole."""
+        return bool(self.to_column) and (self.path is not None or self.pattern is not None)
+
+    def names_in(self, value: Any) -> Iterator[str]:
+        """The names that a value holds at the path, or that the pattern finds in its texts."""
+        told: Iterable[Any]
+        if isinstance(value, StructuredValue):
+            told = (path[-1] if self.keys and path else leaf for path, leaf in leaves(value.data)
+                    if self.path is None or fits(self.path, path))
+        else:
+            told = () if self.path else value if isinstance(value, list) else (value,)
+        for text in told:
+            if isinstance(text, str):
+                yield from (m.group(1) for m in re.finditer(self.pattern, text)) if self.pattern else (text,)
 
 
 @dataclass(frozen=True)
@@ -156,7 +176,8 @@ class ProfileCaution:
 @dataclass(frozen=True)
 class Folder:
     """Folders that are items. owns: patterns of tables, and of `table.column`, that come with one. offers: patterns of
-    items that seem to belong to one."""
+    items that seem to belong to one. noted: the kind of what the system notes of one, by its name: how far its updates
+    have run; both go home, or none."""
 
     kind: str
     parent: str
@@ -166,6 +187,7 @@ class Folder:
     version: Version | None = None
     offers: tuple[str, ...] = ()
     group: str = ""  # of `GROUPS`: where people look for it
+    noted: str = ""
 
 
 @dataclass(frozen=True)

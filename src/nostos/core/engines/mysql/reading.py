@@ -221,7 +221,10 @@ class MysqlReading(MysqlSession):
         if words:  # looked at first, for it costs the least
             first = f"({' OR '.join([f'INSTR(CAST({quote(column)} AS BINARY), %s)'] * len(words))}) AND "
         select, kinds = self._of(table).select(table.key)
-        if len(numbers) <= PATTERNS:
+        if not numbers:
+            rows = list(self._stream(f"SELECT {select} FROM {self.real(table.name)} WHERE {first}1{more}",
+                                     [*first_text, *texts], kinds))
+        elif len(numbers) <= PATTERNS:
             any_of = "|".join(str(n) for n in sorted(numbers))
             rows = list(self._stream(
                 f"SELECT {select} FROM {self.real(table.name)} WHERE {first}{quote(column)} REGEXP %s{more}",

@@ -216,7 +216,10 @@ class PostgresReading(PostgresSession):
         if words:
             more += f" AND ({' OR '.join([f'position(%s in {value}) > 0'] * len(words))})"
         select = self._of(table).select(table.key)
-        if len(numbers) <= PATTERNS:
+        if not numbers:
+            rows = list(self.stream(f"SELECT {select} FROM {self.held(table.name)} WHERE {quote(column)} IS NOT NULL"
+                                    f"{more}", [*texts, *first_text]))
+        elif len(numbers) <= PATTERNS:
             any_of = "|".join(str(n) for n in sorted(numbers))
             rows = list(self.stream(f"SELECT {select} FROM {self.held(table.name)} WHERE {value} ~ %s{more}",
                                      [f"(^|[^0-9])({any_of})([^0-9]|$)", *texts, *first_text]))

@@ -118,7 +118,8 @@ class SqliteReading(SqliteSession):
             more += f"({' OR '.join([f'instr({quote(column)}, ?)'] * len(words))}) AND "
             texts += sorted(words)
         self._driver.mentions({str(n) for n in numbers})
-        yield from self._rows(table, f"{more}nostos_mentions(CAST({quote(column)} AS BLOB))", texts)
+        mentions = f"nostos_mentions(CAST({quote(column)} AS BLOB))" if numbers else "1"
+        yield from self._rows(table, f"{more}{mentions}", texts)
 
     def top(self, table: Table) -> int | None:
         row = self._run(f"SELECT MAX({quote(table.key[0])}) FROM {quote(table.name)}").fetchone()[0]
