@@ -216,7 +216,8 @@ class EntitySite(Small):
         place = self.live_folder / "sites/default/settings.php"
         place.parent.mkdir(parents=True)
         place.write_text(f"<?php\n$databases['default']['default'] = array({said});\n"
-                         "$base_url = 'http://127.0.0.1:8431';\n")
+                         "$base_url = 'http://127.0.0.1:8431';\n"
+                         "$settings['config_sync_directory'] = 'sites/default/files/sync';\n")
         (self.live_folder / "nostos.toml").unlink()
 
     def sql(self, side: str, statement: str) -> list[tuple[Any, ...]]:

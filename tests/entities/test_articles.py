@@ -11,6 +11,8 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.apply.merge import merge
 from nostos.core.backup.items import detached, prepare_things
+from nostos.core.backup.outlook import inspect_backup
+from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
 from nostos.core.compare.field_merge import Standing
 from nostos.core.errors import SelectionError
@@ -152,6 +154,25 @@ class Articles(unittest.TestCase):
                     ("views.view.tides",)])
                 self.assertEqual(site.faults("live"), [])
 
+    def test_exported_configuration_is_a_second_truth(self) -> None:
+        with tempfile.TemporaryDirectory() as made:
+            site = EntitySite(Path(made), "sqlite")
+            place = site.staging_folder / "sites/default/files/sync"
+            place.mkdir(parents=True)
+            said = {"id": "tides", "on": True, "weight": -3, "ratio": php.read("d:0.5;"), "note": None, "words": [],
+                    "names": ["a", "b"], "map": {"7": {"x": "1"}}, "_core": {"default_config_hash": "h"}}
+            exported = ("id: tides\n'on': true\nweight: -3\nratio: 0.5\nnote: null\nwords: {  }\nnames:\n  - a\n"
+                        "  - b\nmap:\n  7:\n    x: '1'\n")
+            for name in ("views.view.same", "views.view.other", "views.view.unsaid"):
+                config(site, "staging", name, said)
+            (place / "views.view.same.yml").write_text(exported)
+            (place / "views.view.other.yml").write_text(exported.replace("- b", "- c"))
+            (place / "user.role.editor.yml").write_text("id: somebody\n")
+            self.assertEqual(site.compare().exported, ())  # nothing says that it is exported there
+            (place / "core.extension.yml").write_text("module: {}\n")
+            self.assertEqual(site.compare().exported, ("core.extension", "user.role.editor", "views.view.other",
+                                                       "views.view.unsaid"))
+
     def test_an_extension_s_update_goes_home_whole(self) -> None:
         for engine in ENGINES:
             with self.subTest(engine), tempfile.TemporaryDirectory() as made:
@@ -232,6 +253,14 @@ class Articles(unittest.TestCase):
                                                   "WHERE entity_id = nid AND nid > 10 ORDER BY nid"), [
                     (11, "Story 11", "<p>Words of Story 11.</p>"),
                     (12, "Since then", "<p>Words of Story 12.</p>"), (late, "Late", "<p>Words of Late.</p>")])
+                for connection in site.connections.values():
+                    connection.close()
+                site.connections.clear()
+                restore(site.home, inspect_backup(file, live))  # and all of it
+                self.assertEqual(site.faults("live"), [])
+                self.assertEqual(site.sql("live", "SELECT nid, title FROM node_field_data WHERE nid > 10 ORDER BY nid"),
+                                 [(11, "Story 11"), (12, "Story 12")])
+                self.assertEqual(site.standings(), {})
 
     def test_both_sides_at_one_vocabulary_and_one_role(self) -> None:
         for engine in ENGINES:

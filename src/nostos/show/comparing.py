@@ -89,6 +89,11 @@ def comparison(console: Console, comparison: Comparison, needs: Needs, standings
     if not every and any(len(some) > SCREENFUL for some in (going, clashes, test, waiting)):
         console.print()
         console.print("Counts stand for what is too long to read. Each by name: --kind KIND, --standing S, or --all.")
+    if comparison.exported:
+        console.print()
+        console.print(f"The exported files say otherwise than staging's database, or nothing, of "
+                      f"{', '.join(map(clean, comparison.exported))}. Whoever imports them on live undoes what went "
+                      "home: export them again in staging first.", soft_wrap=True)
     if comparison.rows.skipped:
         console.print()
         console.print(f"Not compared, for want of a key: {', '.join(map(clean, comparison.rows.skipped))}")

@@ -49,7 +49,8 @@ def _described(value: Any, describe: Any) -> Any:
 
 def comparison(comparison: Comparison, needs: Needs, fields: bool = False, describe: Any = str) -> dict[str, Any]:
     return {"items": [item(i, needs, describe, fields) for i in comparison.items.values()],
-            "questions": [question(q) for q in comparison.questions], "not_compared": comparison.rows.skipped}
+            "questions": [question(q) for q in comparison.questions], "not_compared": comparison.rows.skipped,
+            "exported_otherwise": list(comparison.exported)}
 
 
 def plan(prepared: PreparedMerge) -> dict[str, Any]:

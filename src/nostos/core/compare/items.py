@@ -145,6 +145,7 @@ class Comparison:
     questions: tuple[Any, ...] = ()
     programs: tuple[str, ...] = ()  # views, triggers and routines that the source alone has, in words
     sources: Sources | None = None  # which layer said what
+    exported: tuple[str, ...] = ()  # settings of which the source's files and its database say two things
 
 
 def with_standing(item: Item, standing: Standing, reason: str) -> Item:

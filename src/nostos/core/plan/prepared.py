@@ -12,6 +12,7 @@ from urllib.parse import quote
 from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew
 from nostos.core.compare.called_code import mark_called_code
+from nostos.core.compare.exported import disagreeing
 from nostos.core.compare.file_changes import FileState, compare_files
 from nostos.core.compare.gather import assemble
 from nostos.core.compare.items import Comparison, Item
@@ -147,6 +148,8 @@ def _compared(crew: Crew, live_db: Database, staging_db: Database, files: list[F
         comparison = hold_back(comparison, questions)
     programs = tuple(f"{what} {name}" for what, name in sorted(source_db.programs() - target_db.programs()))
     comparison = replace(comparison, programs=programs, sources=Sources(crew.live.profile, crew.live.adds, layers))
+    if toward is Side.LIVE:
+        comparison = replace(comparison, exported=disagreeing(comparison, crew.staging.files, staging_db))
     made = made_for(comparison)
     if made.prefer:
         first = replace(comparison, items=dict(comparison.items))

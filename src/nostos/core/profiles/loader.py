@@ -25,6 +25,7 @@ from nostos.core.profiles.parts import (
     Closed,
     Configuration,
     CounterRule,
+    Exported,
     FieldPolicy,
     Folder,
     Framework,
@@ -223,6 +224,10 @@ def _reference(entry: dict[str, Any]) -> Reference:
                      keys=bool(entry.get("keys", False)))
 
 
+def _exported(entry: dict[str, Any]) -> Exported:
+    return Exported(*_column(entry), entry["name"], _where(entry), entry["mark"])
+
+
 def _masked(entry: dict[str, Any]) -> MaskRule:
     if entry["kind"] not in MASK_KINDS:
         raise ValueError(f"the mask of {entry['column']!r} has no kind {entry['kind']!r}")
@@ -298,6 +303,7 @@ def _parts(data: dict[str, Any]) -> dict[str, Any]:
                             tuple(v["column"] for v in j.get("via", []))) for j in data.get("join", [])),
         **_habits(data),
         "guard_file": _guard_file(data.get("guards", {}).get("file")),
+        "exported": _exported(data["exported"]) if "exported" in data else None,
         "entities": data.get("entities", {}).get("defined_in", ""),
         "given": _names(data.get("numbers", {}).get("given", [])),
         "network": _network(data["network"]) if "network" in data else None,

@@ -191,6 +191,28 @@ class Folder:
 
 
 @dataclass(frozen=True)
+class Exported:
+    """Settings that are kept in files, too: those of `table` for which `where` holds, each in `folder`, by its `name`
+    and `.yml`. column: what is in the file. mark: one that is there wherever they are kept so."""
+
+    table: str
+    column: str
+    name: str
+    where: Where = ()
+    mark: str = ""
+    folder: str = ""  # empty: this site has none
+
+    def path(self, name: str) -> str:
+        """The path of a setting's file."""
+        return f"{self.folder}/{name}.yml"
+
+    def named(self, path: str) -> str:
+        """The setting whose file this is; empty where it is none's."""
+        head, _, last = path.rpartition("/")
+        return last.removesuffix(".yml") if head == self.folder and last.endswith(".yml") else ""
+
+
+@dataclass(frozen=True)
 class FieldPolicy:
     """How a column's values are compared and merged, for some rows or all, whole or at a path inside them."""
 

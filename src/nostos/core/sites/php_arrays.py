@@ -55,6 +55,7 @@ class PhpArrays:
     included: tuple[str, ...] = ()
     uncopyable: str = ""
     moved: Mapping[str, str] = field(default_factory=dict)  # the usual folders that are elsewhere, and where
+    exported: str = ""  # the folder of files in which configuration is kept, too
 
 
 def find(folder: AnyPath, name: str) -> str | None:
@@ -105,7 +106,7 @@ def read(folder: AnyPath, file: str) -> PhpArrays:
         location = locate(url.render_as_string(hide_password=False), path.parent, prefix)
     included = [inside for p in texts if p != path and (inside := below(p, folder)) is not None]
     return PhpArrays(location, _address(said), tuple(map(str, included)),
-                     _uncopyable(said, folder, path), _moved(said, file))
+                     _uncopyable(said, folder, path), _moved(said, file), _exported(said, folder, root))
 
 
 def _moved(said: Mapping[str, Any], file: str) -> dict[str, str]:
@@ -119,6 +120,14 @@ def _moved(said: Mapping[str, Any], file: str) -> dict[str, str]:
     if above or uploads != "sites/default/files":
         moved["sites/default/files"] = above + uploads
     return moved
+
+
+def _exported(said: Mapping[str, Any], folder: AnyPath, root: AnyPath) -> str:
+    """Where configuration is kept in files, if that is within the site's folder; empty else. root: what the path that
+    is said begins at."""
+    value = _at(said, "settings", "config_sync_directory")
+    inside = below((root / value.value).resolve(), folder.resolve()) if isinstance(value, Literal) else None
+    return "" if inside is None else str(inside)
 
 
 def _address(said: Mapping[str, Any]) -> str:

@@ -183,6 +183,8 @@ def _system_at(folder: AnyPath, location: Location | None = None) -> _SystemFact
             if said is not None:
                 arrays = php_arrays.read(folder, said)
                 profile = loader.relocated(_by_schema(arrays.database), arrays.moved)
+                if profile.exported is not None:
+                    profile = replace(profile, exported=replace(profile.exported, folder=arrays.exported))
                 return _SystemFacts(profile, said, folder.name, arrays.address, arrays.database,
                                     arrays.included, arrays.uncopyable)
         elif (folder / c.file).is_file():
