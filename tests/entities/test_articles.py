@@ -2,25 +2,28 @@
 
 from __future__ import annotations
 
+import shutil
 import tempfile
 import unittest
 from contextlib import closing
 from pathlib import Path
 
 from nostos.core.anchor.names import Side
-from nostos.core.anchor.open_voyage import Crew
+from nostos.core.anchor.open_voyage import Crew, opened
 from nostos.core.apply.merge import merge
 from nostos.core.backup.items import detached, prepare_things
 from nostos.core.backup.outlook import inspect_backup
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
+from nostos.core.clone.clone import clone
 from nostos.core.compare.field_merge import Standing
 from nostos.core.errors import SelectionError
-from nostos.core.plan.prepared import PreparedMerge, prepare
+from nostos.core.plan.prepared import PreparedMerge, compare_voyage, prepare
 from nostos.core.plan.selection import Choice
 from nostos.core.sites.recognise import recognise
 from nostos.core.takeback.undo import prepare_undo, to_take_back
 from nostos.core.values import php
+from nostos.core.voyages.home import Home
 from tests.entities.system import NOW, EntitySite
 from tests.small import ENGINES
 
@@ -153,6 +156,26 @@ class Articles(unittest.TestCase):
                 self.assertEqual(site.sql("live", "SELECT name FROM config WHERE name LIKE '%tides'"), [
                     ("views.view.tides",)])
                 self.assertEqual(site.faults("live"), [])
+
+    def test_one_of_several_sites(self) -> None:
+        with tempfile.TemporaryDirectory() as made:
+            live, home = Path(made) / "several", Home(Path(made) / "more")
+            shutil.copytree(EntitySite(Path(made), "sqlite").live_folder, live)
+            first, second = live / "sites/default", live / "sites/second"
+            shutil.copytree(first, second)
+            shutil.copy(live / "site.db", live / "second.db")
+            (second / "settings.php").write_text((first / "settings.php").read_text().replace("site.db", "second.db"))
+            (first / "files").mkdir(exist_ok=True)
+            (first / "files/first.txt").write_text("the other site's")
+            (live / "nostos.toml").write_text('[site]\nname = "second"\nurl = "http://127.0.0.1:8432"\n'
+                                              'database = "sqlite:///second.db"\n')
+            clone(home, live, "trip", Path(made) / "copy", "http://127.0.0.1:8433")
+            self.assertEqual({p.name for p in (Path(made) / "copy/sites").iterdir()}, {"second", "sites.php"})
+            self.assertIn("'8433.127.0.0.1'] = 'second'", (Path(made) / "copy/sites/sites.php").read_text())
+            said = (Path(made) / "copy/sites/second/settings.php").read_text()
+            self.assertIn(str(Path(made) / "copy/second.db"), said)
+            with opened(home, home.read("trip")) as crew:
+                self.assertEqual(compare_voyage(crew)[0].items, {})
 
     def test_exported_configuration_is_a_second_truth(self) -> None:
         with tempfile.TemporaryDirectory() as made:

@@ -90,6 +90,9 @@ def adapt(facts: CopyFacts, files: Mapping[str, OriginalFile], system: Configura
             made = configuration.rewritten_toml(original.content, {system.url: facts.url, system.database: path})
         tree.make_above(name, lambda _: (0o755, None))
         tree.write(name, made, original.mode, original.owner)
+    other = php_arrays.hosts(arrays, facts.url) if arrays else None
+    if other is not None:
+        tree.write(other[0], other[1].encode(), files[arrays].mode, files[arrays].owner)
     if env_file.PROGRAM in files:
         settings = python_settings.settings_taken({n: f.content for n, f in files.items()})
         was = facts.forms[0].folder.path if facts.forms is not None else ""

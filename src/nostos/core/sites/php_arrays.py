@@ -10,14 +10,16 @@ from __future__ import annotations
 import re
 import secrets
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
 from dataclasses import field
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Any
 
 from nostos.core.database.registry import Location, locate
 from nostos.core.database.url import DatabaseUrl
 from nostos.core.errors import SiteError
 from nostos.core.expressions import expression
+from nostos.core.files.trees import tree_at
 from nostos.core.hosts.far_path import AnyPath, below, host_of, on_host, on_machine
 from nostos.core.records import dataclass
 from nostos.core.sites.php_configuration import COMMENT, STRING, Change, changed, quoted, unquoted
@@ -34,6 +36,8 @@ _ENGINES = {"mysql": "mysql", "pgsql": "postgresql", "sqlite": "sqlite"}
 _HOST = expression(r"\^?([a-z0-9-]+(?:\\?\.[a-z0-9-]+)+)\$?")
 _USUAL = ("modules", "themes", "profiles", "core", "sites", "includes")
 _SECRET = ("database", "username", "password", "host", "port", "unix_socket")
+_FILE = expression(r"\.(?:php|yml|txt|md)$")  # what beside the sites' folders is none
+_DEFAULT, _HOSTS = "default", "sites.php"
 GUARDED = "mail and scheduled jobs off, and a mark in the site's name"
 
 
@@ -58,22 +62,56 @@ class PhpArrays:
     exported: str = ""  # the folder of files in which configuration is kept, too
 
 
-def find(folder: AnyPath, name: str) -> str | None:
-    """The configuration file of a site, relative to its folder; None where there is none. Raises SiteError where there
-    are several, for several sites."""
+def find(folder: AnyPath, name: str, wanted: Location | None = None) -> str | None:
+    """The configuration file of a site, relative to its folder; None where there is none. wanted: the database that it
+    is to name, where there are several for several sites. Raises SiteError where it is not told which is meant."""
     for above in FOLDERS:
-        usual = folder / (above + name)
-        if usual.is_file() and _databases(usual):
-            return above + name
-        sites = usual.parent.parent
-        others = sorted(p for p in sites.glob(f"*/{usual.name}") if _databases(p)) if isinstance(sites, Path) and (
-            sites.is_dir()) else []
-        if len(others) > 1:
-            raise SiteError(f"There are several sites in {folder}: {', '.join(p.parent.name for p in others)}.",
-                            next_step="Write a site file for the one that is meant (docs/drupal.md).")
-        if others:
-            return f"{above}{others[0].parent.parent.name}/{others[0].parent.name}/{usual.name}"
+        every = {at: folder / at for at in _sites(folder, above, name)}
+        if len(every) > 1 and wanted is not None:
+            return next((at for at in every if _is_of(wanted, folder, at)), None)
+        if above + name in every or len(every) == 1:
+            return above + name if above + name in every else next(iter(every))
+        if every:
+            raise SiteError(f"There are several sites in {folder}: {', '.join(p.parent.name for p in every.values())}.",
+                            next_step="Write a site file, nostos.toml, there, with the `url` and the `database` of the "
+                                      "one that is meant (docs/drupal.md).")
     return None
+
+
+def beside(folder: AnyPath, file: str) -> tuple[str, ...]:
+    """What lies beside a site's own folder and is other sites', relative to the installation's folder: their folders,
+    and the list of which host is which site. file: as `find` gave it."""
+    sites = PurePosixPath(file).parent.parent
+    above = "" if sites.parent == PurePosixPath() else f"{sites.parent}/"
+    others = [str(PurePosixPath(at).parent) for at in _sites(folder, above, file.removeprefix(above)) if at != file]
+    return (*others, *((f"{sites}/{_HOSTS}",) if others or PurePosixPath(file).parent.name != _DEFAULT else ()))
+
+
+def _sites(folder: AnyPath, above: str, name: str) -> list[str]:
+    """The configuration files of all sites of an installation. name: the usual one's, or one of them."""
+    sites, file = f"{above}{PurePosixPath(name).parent.parent}", PurePosixPath(name).name
+    found = tree_at(folder).names(sites) if (folder / sites).is_dir() else []
+    places = [f"{sites}/{site}/{file}" for site in sorted(found) if not _FILE.search(site)]
+    return [at for at in places if (folder / at).is_file() and _databases(folder / at)]
+
+
+def _is_of(wanted: Location, folder: AnyPath, at: str) -> bool:
+    with suppress(SiteError):
+        said = read(folder, at).database
+        return (said.url.database, said.prefix) == (wanted.url.database, wanted.prefix)
+    return False
+
+
+def hosts(name: str, url: str) -> tuple[str, str] | None:
+    """Where the system looks up which site a host is, and what a copy's says; None where its own folder is the usual
+    one. name: the copy's own configuration file."""
+    site = PurePosixPath(name).parent
+    if site.name == _DEFAULT:
+        return None
+    host, _, path = url.partition("://")[2].partition("/")
+    key = ".".join([*reversed(host.split(":")), *(p for p in path.split("/") if p)])
+    said = f"$sites[{quoted(key)}] = {quoted(site.name)};"
+    return f"{site.parent}/{_HOSTS}", f"<?php\n// Which site this copy is.\n{said}\n"
 
 
 def _databases(path: AnyPath) -> bool:

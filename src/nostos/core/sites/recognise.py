@@ -110,8 +110,9 @@ def recognise(where: str | AnyPath) -> Site:
 def _places() -> list[str]:
     """Where a site's configuration is looked for, as paths that begin at the site's folder, or at its site file."""
     files = [c.file for c in loader.configurations().values()]
-    files += [env_file.NAME, env_file.PROGRAM, *(above + c.file for c in loader.configurations().values()
-                                                 if c.format == "php-arrays" for above in php_arrays.FOLDERS)]
+    files += [env_file.NAME, env_file.PROGRAM, *(above + file for c in loader.configurations().values()
+                                                 if c.format == "php-arrays" for above in php_arrays.FOLDERS
+                                                 for file in (c.file, str(PurePosixPath(c.file).parent.parent)))]
     names = [configuration.SITE_FILE, *files, *(f for n in files for f in php_configuration.beside(n))]
     return [".", "..", *names, *(f"../{n}" for n in names)]
 
@@ -179,10 +180,11 @@ def _system_at(folder: AnyPath, location: Location | None = None) -> _SystemFact
                                     tuple(f"{above}{below(p, file.parent)}" for p in facts.included),
                                     _uncopyable(facts, moved))
         elif c.format == "php-arrays":
-            said = php_arrays.find(folder, c.file)
+            said = php_arrays.find(folder, c.file, location)
             if said is not None:
                 arrays = php_arrays.read(folder, said)
                 profile = loader.relocated(_by_schema(arrays.database), arrays.moved)
+                profile = replace(profile, ignore=(*profile.ignore, *php_arrays.beside(folder, said)))
                 if profile.exported is not None:
                     profile = replace(profile, exported=replace(profile.exported, folder=arrays.exported))
                 return _SystemFacts(profile, said, folder.name, arrays.address, arrays.database,
