@@ -7,6 +7,7 @@ was never at hand.
 
 from __future__ import annotations
 
+import shutil
 import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -191,10 +192,12 @@ def definitions() -> dict[tuple[str, str], Any]:
 
 
 class EntitySite(Small):
-    """Two sites of it with a voyage, as `Small` is. seed: what live has at the clone, made by the site's own doing."""
+    """Two sites of it with a voyage, as `Small` is. address: live's. router: the program that gives its pages. seed:
+    what live has at the clone, made by the site's own doing."""
 
-    def __init__(self, folder: Path, engine: str) -> None:
-        self.engine = engine
+    def __init__(self, folder: Path, engine: str, address: str = "http://127.0.0.1:8431",
+                 router: Path | None = None) -> None:
+        self.engine, self.address, self.router = engine, address, router
         self.connections: dict[str, Any] = {}
         statements = [s.replace("{bytes}", BYTES[engine]) for s in tables()]
         statements += [f"INSERT INTO key_value VALUES ('{c}', '{n}', {self.bytes(v)})"
@@ -216,9 +219,11 @@ class EntitySite(Small):
         place = self.live_folder / "sites/default/settings.php"
         place.parent.mkdir(parents=True)
         place.write_text(f"<?php\n$databases['default']['default'] = array({said});\n"
-                         "$base_url = 'http://127.0.0.1:8431';\n"
+                         f"$base_url = '{self.address}';\n"
                          "$settings['config_sync_directory'] = 'sites/default/files/sync';\n")
         (self.live_folder / "nostos.toml").unlink()
+        if self.router is not None:
+            shutil.copy(self.router, self.live_folder / ".ht.router.php")
 
     def sql(self, side: str, statement: str) -> list[tuple[Any, ...]]:
         if self.engine == "sqlite":

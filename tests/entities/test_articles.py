@@ -12,6 +12,7 @@ from nostos.core.anchor.names import Side
 from nostos.core.anchor.open_voyage import Crew, opened
 from nostos.core.apply.merge import merge
 from nostos.core.backup.items import detached, prepare_things
+from nostos.core.backup.new_site import make_place
 from nostos.core.backup.outlook import inspect_backup
 from nostos.core.backup.restore import restore
 from nostos.core.backup.write import backup
@@ -284,6 +285,18 @@ class Articles(unittest.TestCase):
                 self.assertEqual(site.sql("live", "SELECT nid, title FROM node_field_data WHERE nid > 10 ORDER BY nid"),
                                  [(11, "Story 11"), (12, "Story 12")])
                 self.assertEqual(site.standings(), {})
+
+    def test_a_new_site_out_of_a_backup_acts_as_one(self) -> None:
+        with tempfile.TemporaryDirectory() as made:
+            site, file = EntitySite(Path(made), "sqlite"), Path(made) / "live.tar.zst"
+            backup(recognise(str(site.live_folder)), file)
+            new = make_place(file, Path(made) / "anew", "http://127.0.0.1:8444", None, None)
+            restore(site.home, inspect_backup(file, new), anew=True)
+            said = (Path(made) / "anew/sites/default/settings.php").read_text()
+            self.assertIn(str(Path(made) / "anew/data/site.db"), said)
+            for word in ("mail_collector", "cron", "Staging copy", str(site.live_folder)):
+                self.assertNotIn(word, said)
+            self.assertIn("mail_collector", (site.staging_folder / "sites/default/settings.php").read_text())
 
     def test_both_sides_at_one_vocabulary_and_one_role(self) -> None:
         for engine in ENGINES:

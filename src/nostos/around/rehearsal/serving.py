@@ -41,7 +41,8 @@ def served(site: Site, command: Sequence[str], live: Site) -> Iterator[str]:
     python = next((_plain(p) for at in (folder, live.home) for e in _ENVIRONMENTS
                 if (p := at / e / "bin" / "python").exists()), None)
     python3 = "python3" if far else shutil.which("python3") or "python3"
-    words = {"{files}": _plain(folder), "{home}": _plain(site.home), "{python}": "python3" if far else sys.executable,
+    words = {"{files}": _plain(folder), "{pages}": _plain(folder),
+             "{home}": _plain(site.home), "{python}": "python3" if far else sys.executable,
              "{python3}": python or python3}
     arguments = []
     for argument in command:

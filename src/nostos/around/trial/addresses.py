@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
+from itertools import islice
 from urllib.parse import quote, urlsplit
 
 from nostos.around.trial.compare import PageFacts
@@ -19,7 +20,7 @@ from nostos.core.plan.prepared import PreparedMerge
 from nostos.core.profiles.conditions import holds
 from nostos.core.profiles.model import Profile
 from nostos.core.profiles.network import sites
-from nostos.core.profiles.parts import Kind
+from nostos.core.profiles.parts import Kind, PathNames
 from nostos.core.records import dataclass
 from nostos.core.sites.recognise import Site
 
@@ -117,6 +118,7 @@ def _of(site: Site, profile: Profile, most: int, live: Site, scope: int | None) 
         tables = database.tables()
         begins = {} if network is None else {
             n: _begins(site, live, address) for n, address in sites(network, database, tables).items()}
+        called = dict(_called(profile.called, database, tables, most * 50))
         if network is not None:
             kinds.sort(key=lambda kind: network.site_of(kind.table) != scope)
         for kind in kinds:
@@ -135,10 +137,20 @@ def _of(site: Site, profile: Profile, most: int, live: Site, scope: int | None) 
                     if not path.startswith(top):
                         continue
                     path = before + ("/" + path[len(top):] if top else path)
+                    path = called.get(path, path)
                     label = ",".join(str(row[c]) for c in (kind.label or table.key))
                     yield path, _At(table.name, table.key_of(row), f"{kind.named(row)}/{label}")
     finally:
         database.close()
+
+
+def _called(names: PathNames | None, database: Database, tables: Mapping[str, Table], most: int
+            ) -> Iterator[tuple[str, str]]:
+    """Paths, and those under which visitors find the same pages; where there are several, the last."""
+    table = tables.get(names.table) if names is not None else None
+    if names is not None and table is not None:
+        for path, called in islice(database.scan(table, (names.path, names.called)), most):
+            yield f"/{str(path).lstrip('/')}", quote(f"/{str(called).lstrip('/')}")
 
 
 def _top(database: Database, tables: Mapping[str, Table], kind: Kind) -> str:

@@ -29,6 +29,7 @@ from nostos.core.profiles.parts import (
     Kind,
     MaskRule,
     OwnedFile,
+    PathNames,
     Piece,
     Pointers,
     ProfileCaution,
@@ -87,6 +88,7 @@ class Profile:
     network: Network | None = None  # how an installation keeps several sites
     given: tuple[str, ...] = ()  # tables whose rows' numbers the system gives out, and not the database
     exported: Exported | None = None
+    called: PathNames | None = None
     entities: str = ""  # the table in which its system keeps definitions of its own types, which are read
     networked: bool = False  # what it says is said of each of them
     serve: tuple[str, ...] = ()  # a command by which a copy answers on this machine; see around/rehearsal/serving

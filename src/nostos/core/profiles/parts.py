@@ -191,6 +191,16 @@ class Folder:
 
 
 @dataclass(frozen=True)
+class PathNames:
+    """Where a system keeps names of paths: column `called` holds the one under which visitors find what is at `path`.
+    """
+
+    table: str
+    path: str
+    called: str
+
+
+@dataclass(frozen=True)
 class Exported:
     """Settings that are kept in files, too: those of `table` for which `where` holds, each in `folder`, by its `name`
     and `.yml`. column: what is in the file. mark: one that is there wherever they are kept so."""

@@ -79,7 +79,10 @@ def adapt(facts: CopyFacts, files: Mapping[str, OriginalFile], system: Configura
         elif Path(name).name == env_file.NAME:
             made = env_file.rewritten(original.content, facts.url, location, facts.folder, facts.in_own_words)
         elif name.endswith(".php") and arrays and Path(name).parent == Path(arrays).parent:
-            made = php_arrays.rewritten(original.content, location, facts.url, name == arrays, facts.in_own_words)
+            # What is restored to be a site of its own acts as one; what a merge is rehearsed on looks like live.
+            guards = php_arrays.guarded(bool(facts.mark)) if facts.forms is not None else ""
+            made = php_arrays.rewritten(original.content, location, facts.url, guards if name == arrays else None,
+                                        facts.in_own_words)
         elif name.endswith(".php") and file_settings is not None and file_settings.format == "php-constants":
             made = _php(facts, original.content)  # one that it takes in
         elif system is None or Path(name).name != system.file:

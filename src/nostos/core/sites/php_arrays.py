@@ -59,6 +59,7 @@ class PhpArrays:
     included: tuple[str, ...] = ()
     uncopyable: str = ""
     moved: Mapping[str, str] = field(default_factory=dict)  # the usual folders that are elsewhere, and where
+    pages: str = ""  # the folder that pages are served from; empty for the site's own
     exported: str = ""  # the folder of files in which configuration is kept, too
 
 
@@ -144,7 +145,8 @@ def read(folder: AnyPath, file: str) -> PhpArrays:
         location = locate(url.render_as_string(hide_password=False), path.parent, prefix)
     included = [inside for p in texts if p != path and (inside := below(p, folder)) is not None]
     return PhpArrays(location, _address(said), tuple(map(str, included)),
-                     _uncopyable(said, folder, path), _moved(said, file), _exported(said, folder, root))
+                     _uncopyable(said, folder, path), _moved(said, file),
+                     "" if root == folder else str(below(root, folder) or ""), _exported(said, folder, root))
 
 
 def _moved(said: Mapping[str, Any], file: str) -> dict[str, str]:
@@ -282,10 +284,11 @@ def is_one(name: str) -> bool:
     return Path(name).name == "settings.php" and Path(name).parent.parent.name == "sites"
 
 
-def rewritten(content: bytes, location: Location, url: str, main: bool, written: Callable[[str], str] = str) -> bytes:
-    """A file of the configuration in a copy's own words. Whatever it says of any database is the copy's, or nothing;
-    main: it ends with what the copy alone has: its database, its address, a salt, and its guards. written: makes the
-    other texts the copy's."""
+def rewritten(content: bytes, location: Location, url: str, guards: str | None, written: Callable[[str], str] = str
+              ) -> bytes:
+    """A file of the configuration in a copy's own words. Whatever it says of any database is the copy's, or nothing.
+    guards: of the main file, which ends with what the copy alone has: its database, its address, a salt, and these (see
+    `guarded`); None: another file. written: makes the other texts the copy's."""
     text = content.decode("utf-8", "surrogateescape")
     words = _words(location)
     changes: list[Change] = []
@@ -297,8 +300,8 @@ def rewritten(content: bytes, location: Location, url: str, main: bool, written:
                     mine = own and path[0] == "default"
                     changes.append((literal.start, literal.end, quoted(words.get(path[-1], "") if mine else "")))
     text = changed(text, changes, written)
-    if main:
-        text = re.sub(r"\?>\s*\Z", "", text).rstrip() + "\n" + _own(url, words)
+    if guards is not None:
+        text = re.sub(r"\?>\s*\Z", "", text).rstrip() + "\n" + _own(url, words) + guards
     return text.encode("utf-8", "surrogateescape")
 
 
@@ -329,13 +332,17 @@ def _own(url: str, words: Mapping[str, str]) -> str:
     """What a copy alone has: it stands last, so that it counts."""
     host = re.escape(url.partition("://")[2].partition("/")[0].partition(":")[0])
     own = "".join(f"$databases['default']['default'][{quoted(k)}] = {quoted(v)};\n" for k, v in words.items())
-    return ("\n// This is a staging copy: its own database and address, and what keeps it from acting as live.\n"
+    return ("\n// This is a copy: its own database and address.\n"
             "$databases = ['default' => ['default' => array_diff_key($databases['default']['default'], array_flip(["
             f"{', '.join(map(quoted, _SECRET))}]))]];\n{own}"
             f"$base_url = {quoted(url)};\n"
             f"$settings['trusted_host_patterns'] = [{quoted(f'^{host}$')}];\n"
-            f"$settings['hash_salt'] = $drupal_hash_salt = {quoted(secrets.token_hex(32))};\n"
-            "$config['system.mail']['interface']['default'] = 'test_mail_collector';\n"
+            f"$settings['hash_salt'] = $drupal_hash_salt = {quoted(secrets.token_hex(32))};\n")
+
+
+def guarded(marked: bool) -> str:
+    """What keeps a copy from acting as live. marked: its pages say that it is a copy."""
+    return ("$config['system.mail']['interface']['default'] = 'test_mail_collector';\n"
             "$conf['mail_system'] = ['default-system' => 'TestingMailSystem'];\n"
             "$config['automated_cron.settings']['interval'] = $conf['cron_safe_threshold'] = 0;\n"
-            "$config['system.site']['name'] = $conf['site_name'] = 'Staging copy';\n")
+            + ("$config['system.site']['name'] = $conf['site_name'] = 'Staging copy';\n" if marked else ""))

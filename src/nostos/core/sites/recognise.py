@@ -184,7 +184,9 @@ def _system_at(folder: AnyPath, location: Location | None = None) -> _SystemFact
             if said is not None:
                 arrays = php_arrays.read(folder, said)
                 profile = loader.relocated(_by_schema(arrays.database), arrays.moved)
-                profile = replace(profile, ignore=(*profile.ignore, *php_arrays.beside(folder, said)))
+                pages = "{files}/" + arrays.pages if arrays.pages else "{files}"
+                profile = replace(profile, ignore=(*profile.ignore, *php_arrays.beside(folder, said)),
+                                  serve=tuple(word.replace("{pages}", pages) for word in profile.serve))
                 if profile.exported is not None:
                     profile = replace(profile, exported=replace(profile.exported, folder=arrays.exported))
                 return _SystemFacts(profile, said, folder.name, arrays.address, arrays.database,
