@@ -11,7 +11,7 @@ ORDER = ("values", "hosts", "files", "database", "engines", "profiles", "learnin
 # Lines of each room, `around/` and the rest, when they were last looked over. A room may grow by a tenth; more is a
 # decision, which this table is changed for.
 LINES = {
-    "around": 2865, "cli": 2290, "core/anchor": 1059, "core/apply": 3464, "core/backup": 1857, "core/clone": 1708,
+    "around": 2865, "cli": 2290, "core/anchor": 1059, "core/apply": 3940, "core/backup": 1857, "core/clone": 1708,
     "core/compare": 3439, "core/database": 1992, "core/engines": 6580, "core/files": 1736, "core/hosts": 2737,
     "core/learning": 2568, "core/plan": 3198, "core/profiles": 2200, "core/sites": 2851, "core/takeback": 342,
     "core/values": 2016, "core/voyages": 551, "demo": 982, "show": 2263,

@@ -100,6 +100,10 @@ TYPES = {t.id: t for t in (
     Type("menu_link_content", "menu_link_content", keys("id", "revision_id", "bundle", "title"), {
         "title": text(), "menu_name": text(), "link": LINK, "parent": text(), "weight": NUMBER, "changed": CHANGED},
          {}, "menu_link_content_data", "menu_link_content_revision", "menu_link_content_field_revision"),
+    Type("content_moderation_state", "content_moderation_state", keys("id", "revision_id"), {
+        "workflow": text(), "moderation_state": text(), "content_entity_type_id": text(), "content_entity_id": NUMBER,
+        "content_entity_revision_id": NUMBER}, {}, "content_moderation_state_field_data",
+         "content_moderation_state_revision", "content_moderation_state_field_revision"),
     Type("comment", "comment", keys("cid", "", "comment_type", "subject"), {
         "status": NUMBER, "uid": pointing("user"), "pid": pointing("comment"), "entity_id": pointing("node"),
         "entity_type": text(), "field_name": text(), "subject": text(), "name": text(), "mail": text(),
@@ -269,6 +273,8 @@ class EntitySite(Small):
                       {"parent": [{"target_id": 0}]}, bundle="topics")
         for n in range(1, 13):
             self.article("live", f"Story {n}", tags=[1 + n % 5], image=f"story-{n}.jpg", slabs=[f"Slab of {n}"])
+        for n in (1, 2):
+            self.moderate("live", n, n, "published")
         for n in range(1, 9):
             self.comment("live", 1 + n, f"Said {n}")
             self.order("live", 1 + n, f"{1000 + n}")
@@ -389,6 +395,25 @@ class EntitySite(Small):
                                        "status": 1}, {})
         return nid
 
+    def moderate(self, side: str, nid: int, vid: int, state: str, number: int = 0) -> int:
+        """Where an article, in one of its revisions, stands on its way to being published."""
+        return self.save(side, "content_moderation_state", {
+            "workflow": "editorial", "moderation_state": state, "content_entity_type_id": "node",
+            "content_entity_id": nid, "content_entity_revision_id": vid}, {}, number=number)
+
+    def draft(self, side: str, nid: int, title: str) -> int:
+        """A later revision of an article that is not shown yet. Returns its number."""
+        (now,) = self.sql(side, f"SELECT vid FROM node WHERE nid = {nid}")
+        vid = self._given(side, "node_revision", "vid", {"nid": nid, "langcode": "en", "revision_default": 0})
+        row = {**self.read(side, "node_field_data", "nid", nid), "vid": vid, "title": title}
+        self.insert(side, "node_field_revision", row)
+        for name, f in TYPES["node"].own.items():
+            columns = ", ".join(f"{name}_{c}" for c in f.columns)
+            self.run(side, f"INSERT INTO node_revision__{name} (bundle, deleted, entity_id, revision_id, langcode, "
+                           f"delta, {columns}) SELECT bundle, deleted, entity_id, {vid}, langcode, delta, {columns} "
+                           f"FROM node_revision__{name} WHERE entity_id = {nid} AND revision_id = {now[0]}")
+        return vid
+
     def file(self, side: str, name: str, uid: int = 3) -> int:
         fid = self.save(side, "file", {"uid": uid, "filename": name, "uri": f"public://{name}", "filesize": 10,
                                        "filemime": "image/jpeg", "status": 1, "created": NOW, "changed": NOW}, {})
@@ -481,6 +506,9 @@ class EntitySite(Small):
         def ask(what: str, statement: str) -> None:
             found.extend(f"{what}: {row}" for row in self.sql(side, statement))
 
+        ask("where nothing stands", "SELECT content_entity_id FROM content_moderation_state_field_data s WHERE NOT "
+            "EXISTS (SELECT 1 FROM node_revision r WHERE r.nid = s.content_entity_id "
+            "AND r.vid = s.content_entity_revision_id)")
         for t in TYPES.values():
             id_, vid = t.keys["id"], t.keys["revision"]
             if t.data:

@@ -197,6 +197,28 @@ class Articles(unittest.TestCase):
             self.assertEqual(site.compare().exported, ("core.extension", "user.role.editor", "views.view.other",
                                                        "views.view.unsaid"))
 
+    def test_drafts_go_with_where_they_stand(self) -> None:
+        for engine in ENGINES:
+            with self.subTest(engine), tempfile.TemporaryDirectory() as made:
+                site = EntitySite(Path(made), engine)
+                site.article("live", "Storm warning")
+                site.moderate("live", 3, 3, "archived")
+                later = site.draft("staging", 2, "Story 2, again")
+                site.moderate("staging", 2, later, "draft", 2)
+                new = site.article("staging", "Unseen")
+                (vid,), = site.sql("staging", f"SELECT vid FROM node WHERE nid = {new}")
+                site.moderate("staging", new, int(vid), "draft")
+                self.assertEqual(site.faults("staging"), [])
+                self.assertEqual([q.place for q in site.compare().questions], [])
+                self.merged(site, Choice((f"article/{new}~staging", "article/2")))
+                self.assertEqual(site.faults("live"), [])
+                self.assertEqual(site.sql("live", "SELECT d.title, s.moderation_state, r.title FROM node_field_data "
+                                          "d JOIN content_moderation_state_field_data s ON s.content_entity_id = d.nid "
+                                          "JOIN node_field_revision r ON r.vid = s.content_entity_revision_id "
+                                          "ORDER BY d.nid"), [
+                    ("Story 1", "published", "Story 1"), ("Story 2", "draft", "Story 2, again"),
+                    ("Story 3", "archived", "Story 3"), ("Unseen", "draft", "Unseen")])
+
     def test_an_extension_s_update_goes_home_whole(self) -> None:
         for engine in ENGINES:
             with self.subTest(engine), tempfile.TemporaryDirectory() as made:

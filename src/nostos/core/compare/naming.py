@@ -100,17 +100,27 @@ class _Naming:
         those of which one says that they go with something."""
         new = {s.id for i in items for s in i.rows if s.base is None and s.target is None and s.source is not None}
         for item in items:
-            root = next((r for r in item.rows if r.id == item.root and r.id in new), None)
+            root = next((r for r in item.rows if r.id == item.root and r.source is not None), None)
             if root is None:
                 continue
             row = _raw(root)
             kind = self.rows.profile.kind_of(root.table, row)
-            tied = kind is not None and kind.tied
+            bound = kind is not None and kind.bound
+            if not bound and root.id not in new:
+                continue
+            tied = bound or (kind is not None and kind.tied)
             if tied or ((kind is None or kind.natural) and not self._is_named(root.table, row)):
-                over = self._belongs_to(root, new, tied)
+                over = self._bound_to(item) if bound else self._belongs_to(root, new, tied)
                 owner = self.comparison.items.get(over)
                 if owner is not None and over != item.id and not owner.gained and owner.visitors >= item.visitors:
                     self.comparison.items[item.id] = replace(self.comparison.items[item.id], goes_with=over)
+
+    def _bound_to(self, item: Item) -> str:
+        """The one item that a type beside a number, in any of its rows, says that it belongs to."""
+        goals = {over for state in item.rows for r in self.rows.profile.references_of(state.table) if r.where
+                 and (ref := refs_to(state.version().get(r.column))) is not None and ref[0] == r.to
+                 and (over := self.comparison.owner.get((ref[0], (ref[1],)), "")) not in ("", item.id)}
+        return goals.pop() if len(goals) == 1 else ""
 
     def _is_named(self, table: str, row: Row) -> bool:
         """Whether the rows of a table have names: one goes by its name, whatever it hangs on."""

@@ -134,7 +134,7 @@ class _Parts:
         self.kinds.append(Kind(
             name, base, (), (key,), title, (born,) if born else (), born, visitors=visitors,
             natural=not visitors and one.id not in _EDITORS, group=_EDITORS.get(one.id, ""),
-            tied=one.id == "path_alias",
+            tied=one.id == "path_alias", bound=one.id in _BOUND,
             address="" if visitors else re.sub(r"\{[^}]*\}", f"{{{key}}}", one.path)))
 
     def _part(self, table: str, of: str, owner: str, name: str, label: tuple[str, ...]) -> None:
@@ -282,6 +282,7 @@ def older_paths(table: str, column: str, types: Mapping[str, str]) -> Iterator[R
             yield Reference(table, column, types[one], pattern=f"{_BEFORE}{path}{_NUMBER}")
 
 
+_BOUND = frozenset({"content_moderation_state"})
 _VISITORS = frozenset({"comment", "contact_message"})
 # The system's own types that editors fill, and where people look for each.
 _EDITORS = {"node": "content", "taxonomy_term": "content", "media": "files", "block_content": "design",

@@ -241,7 +241,8 @@ def _kind(k: dict[str, Any]) -> Kind:
                 k.get("volatile", False), k.get("address", ""), _where({"where": k.get("shown", {})}),
                 k.get("top", ""),
                 gone=_where({"where": k.get("gone", {})}), account=k.get("account", False),
-                group=_group(k), tied=k.get("tied", False))
+                group=_group(k), tied=k.get("tied", False),
+                bound=k.get("bound", False))
 
 
 def _folder(entry: dict[str, Any]) -> Folder:

@@ -50,6 +50,7 @@ class Kind:
     account: bool = False  # who may log in: what staging does to it goes home only when it is named
     group: str = ""  # of `GROUPS`: where people look for it
     tied: bool = False  # a new one is nothing without the new thing that it points at, as an address of a page
+    bound: bool = False  # so is one that changed, as where an article stands on its way to being published
 
     def named(self, row: Mapping[str, Value]) -> str:
         """The kind's name for a row: `{column}` in it is the row's value."""
