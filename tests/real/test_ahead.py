@@ -246,6 +246,12 @@ class OnPostgreSQL(OnMariaDB):
         role = "" if statement.startswith("SELECT") else "SET ROLE live; "
         return self.server.run(role + statement, database or self.live)
 
+    def test_a_role_that_may_set_nothing_aside(self) -> None:
+        self.server.run(f"REVOKE TEMPORARY ON DATABASE {self.live} FROM PUBLIC, live")
+        self.sql(EDIT, self.staging)
+        self.merge()
+        self.assertEqual((self.drafts, {r[2][:3] for r in self.rows("pages")}), ([], {"New"}))
+
     def visit(self, statement: str) -> None:
         self.sql(f"SET lock_timeout = '1s'; {statement}")
 
