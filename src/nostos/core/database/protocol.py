@@ -38,10 +38,12 @@ class Draft(ABC):
     """Rows of a table as they are to be, in a table of this connection's alone: written before the rows themselves are
     held, so that all that holds them is one statement that looks at them and one that writes.
 
-    rows: by key, the columns that are to be set, as the engine has them once they are written.
+    rows: by key, the columns that are to be set, as the engine has them once they are written. first: what `look` gave
+    when it was made.
     """
 
     rows: dict[Key, Row]
+    first: Block
 
     @abstractmethod
     def look(self, hold: bool = False) -> Block:

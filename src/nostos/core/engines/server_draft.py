@@ -57,6 +57,7 @@ class ServerDraft(Draft):
                                      for row in database.draft_rows(self.name, own)}
         self._on = " AND ".join(f"t.{quote(k)} = s.{quote(called[k])}" for k in table.key)
         self._sets = [(quote(c), quote(called[c])) for c in columns]
+        self.first = self.look()  # so that what the server cannot do is known before it matters
 
     def look(self, hold: bool = False) -> Block:
         count, total = self._database.run(self._database.draft_sums(self.name, self._table, self._on, hold))[0]

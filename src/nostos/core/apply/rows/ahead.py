@@ -87,9 +87,10 @@ def drafted(plan: Plan, target_db: Database, tables: Mapping[str, Table], side: 
         if draft is None or draft.rows.keys() != values.keys():
             continue
         changes = [RowChange(name, key, now[key], {**now[key], **draft.rows[key]}) for key in values]
-        yield DraftedTable(name, draft, _added_up(table, [c.before for c in changes]),
-                           _added_up(table, [c.after for c in changes]), changes,
-                           {key: frozenset(some) for key, some in values.items()})
+        seen = _added_up(table, [c.before for c in changes])
+        if draft.first == seen:  # else somebody is writing there, or the server adds up otherwise
+            yield DraftedTable(name, draft, seen, _added_up(table, [c.after for c in changes]), changes,
+                               {key: frozenset(some) for key, some in values.items()})
 
 
 def _added_up(table: Table, rows: Sequence[Row | None]) -> Block:
