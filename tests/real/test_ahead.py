@@ -44,7 +44,6 @@ EDIT = "UPDATE pages SET title = CONCAT('New ', title)"
 
 @unittest.skipIf(missing(), missing())
 class OnMariaDB(SiteTest):
-    tables = "SELECT table_name FROM information_schema.tables WHERE table_schema = '{}' AND table_name LIKE '%nostos%'"
     late: type[Exception] = pymysql.MySQLError
 
     def setUp(self) -> None:

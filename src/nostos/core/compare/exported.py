@@ -6,8 +6,7 @@ from __future__ import annotations
 from contextlib import suppress
 from typing import Any
 
-from nostos.core.compare.field_merge import Standing
-from nostos.core.compare.items import Comparison
+from nostos.core.compare.items import TRAVELS, Comparison
 from nostos.core.database.protocol import Database
 from nostos.core.errors import SiteError
 from nostos.core.files.tree import FileTree
@@ -16,7 +15,6 @@ from nostos.core.values import php
 from nostos.core.values.structures import StructuredValue, read_serialised, text_in
 
 _MOST = 1_000_000  # bytes of a file
-_GOING = (Standing.HOMEWARD, Standing.BLENDED)
 
 
 def disagreeing(comparison: Comparison, tree: FileTree, database: Database) -> tuple[str, ...]:
@@ -28,7 +26,7 @@ def disagreeing(comparison: Comparison, tree: FileTree, database: Database) -> t
         return ()
     names: set[str] = set()
     for item in comparison.items.values() if tree.status(exported.path(exported.mark)) is not None else ():
-        if item.standing in _GOING:
+        if item.standing in TRAVELS:
             names |= {str((s.source_raw or s.base or {}).get(exported.name)) for s in item.rows
                       if s.table == exported.table}
             names |= {name for f in item.files if (name := exported.named(f.path))}

@@ -194,9 +194,9 @@ class _Finder(TreePlaces):
             yield from self._stepped(item, step)
         if item.folder:
             yield from self._owned(item)
-        for folder in self.rows.profile.folders:
-            updated = self.comparison.items.get(f"{folder.kind}/{item.id.partition('/')[2]}")
-            if folder.noted == item.kind and updated is not None and updated.goes_home:
+        for kind in dict.fromkeys(f.kind for f in self.rows.profile.folders if f.noted == item.kind):
+            updated = self.comparison.items.get(f"{kind}/{item.id.partition('/')[2]}")
+            if updated is not None and updated.goes_home:
                 yield Need(item.id, updated.id, "it notes how far that was updated")
         self._numbers(item)
         for file in item.files:

@@ -31,12 +31,11 @@ _WORTH = 50  # edits of one table, from which on it is
 
 @dataclass(frozen=True)
 class DraftedTable:
-    """The edits of one table that are worked out. seen, left: what its rows add up to as they were read, and as they
-    are to be. changes: the rows before and after. written: by key, the columns that are set."""
+    """The edits of one table that are worked out. left: what its rows add up to as they are to be; as they were read,
+    the draft's `first` says. changes: the rows before and after. written: by key, the columns that are set."""
 
     table: str
     draft: Draft
-    seen: Block
     left: Block
     changes: Sequence[RowChange]
     written: Mapping[Key, frozenset[str]]
@@ -44,14 +43,12 @@ class DraftedTable:
 
 def may_be_drafted(plan: Plan, rows: Rows, target_db: Database, tables: Mapping[str, Table]) -> dict[
         str, list[UpdateRow]]:
-    """The edits, by table, that hang on nothing that the transaction finds out."""
+    """The edits, by table, that hang on nothing that the transaction finds out, of tables with many of them."""
     profile = rows.profile
     if plan.of(SchemaOperation):
         return {}
     touched = {o.table for o in plan.of(InsertRow, UpdateRow, RemoveRow)}
     apart = {d.table for d in profile.derived if d.counts in touched}
-    events = dict.fromkeys(touched, ("INSERT", "UPDATE", "DELETE"))
-    apart |= target_db.triggered(events) | target_db.side_effects(events) | target_db.without_transactions()
     new = {(o.table, str(o.name[0])) for o in plan.of(InsertRow)}
     often = Counter((o.table, o.key) for o in plan.of(UpdateRow))
     by_table: dict[str, list[UpdateRow]] = {}
@@ -61,7 +58,12 @@ def may_be_drafted(plan: Plan, rows: Rows, target_db: Database, tables: Mapping[
                 or set(table.key) & set(o.values)
                 or any(named in new for value in o.values.values() for named in refs.inside(value))):
             by_table.setdefault(o.table, []).append(o)
-    return {name: some for name, some in by_table.items() if len(some) >= _WORTH}
+    many = {name: some for name, some in by_table.items() if len(some) >= _WORTH}
+    if many:  # few edits are not worth asking for
+        events = dict.fromkeys(touched, ("INSERT", "UPDATE", "DELETE"))
+        for name in target_db.triggered(events) | target_db.side_effects(events) | target_db.without_transactions():
+            many.pop(name, None)
+    return many
 
 
 def drafted(plan: Plan, target_db: Database, tables: Mapping[str, Table], side: Side, wanted: Mapping[
@@ -87,9 +89,9 @@ def drafted(plan: Plan, target_db: Database, tables: Mapping[str, Table], side: 
         if draft is None or draft.rows.keys() != values.keys():
             continue
         changes = [RowChange(name, key, now[key], {**now[key], **draft.rows[key]}) for key in values]
-        seen = _added_up(table, [c.before for c in changes])
-        if draft.first == seen:  # else somebody is writing there, or the server adds up otherwise
-            yield DraftedTable(name, draft, seen, _added_up(table, [c.after for c in changes]), changes,
+        # Else somebody is writing there, or the server adds up otherwise.
+        if draft.first == _added_up(table, [c.before for c in changes]):
+            yield DraftedTable(name, draft, _added_up(table, [c.after for c in changes]), changes,
                                {key: frozenset(some) for key, some in values.items()})
 
 

@@ -234,7 +234,7 @@ class RowWork:
     def _hold(self) -> set[tuple[str, Key]]:
         """Hold the rows that were worked out ahead. Returns those of tables where one is not as it was read: they are
         treated like all others."""
-        return self._forget([d for d in self.drafts if d.draft.look(hold=True) != d.seen])
+        return self._forget([d for d in self.drafts if d.draft.look(hold=True) != d.draft.first])
 
     def _forget(self, drafts: Collection[DraftedTable]) -> set[tuple[str, Key]]:
         lost = {(d.table, c.key) for d in drafts for c in d.changes}
